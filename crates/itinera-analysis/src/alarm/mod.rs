@@ -1,0 +1,212 @@
+//! Alarms by a fixed limit held over: raised when a path shows a confident finding above the
+//! limit for some windows in a row, cleared when it has been calm for as long.
+//!
+//! All paths that name the same place share one alarm. A path that already belongs to an open
+//! alarm does not open another at once when its place is named differently: it has to insist.
+
+#[cfg(test)]
+mod tests;
+
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::finding::{Assessment, Cause, Finding};
+use itinera_model::id::PathId;
+use itinera_model::unit::{Micros, WallTime};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// The fixed limits and how long they must be exceeded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Limits {
+    /// Carried loss from which an alarm is due, in parts per million.
+    pub loss_ppm: u32,
+    /// Added delay from which an alarm is due, in microseconds.
+    pub added_delay_us: u32,
+    /// Confidence a finding needs, in parts per million.
+    pub confidence_ppm: u32,
+    /// Windows (of ten seconds) in a row over the limit before it is raised.
+    pub hold_windows: u32,
+    /// Windows in a row without it before it clears.
+    pub clear_windows: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self {
+            loss_ppm: 30_000,
+            added_delay_us: 15_000,
+            confidence_ppm: 900_000,
+            hold_windows: 3,
+            clear_windows: 3,
+        }
+    }
+}
+
+/// Windows for which a path of an open alarm must name another place before it is believed.
+const INSIST_WINDOWS: u32 = 6;
+
+/// What one path has been showing.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+struct PathRecord {
+    over: Option<Streak>,
+    calm: u32,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Streak {
+    key: AlarmKey,
+    windows: u32,
+    since: WallTime,
+}
+
+/// The open alarms and what every path has been showing.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct AlarmBook {
+    limits: Limits,
+    paths: BTreeMap<PathId, PathRecord>,
+    open: Vec<Alarm>,
+}
+
+impl AlarmBook {
+    /// A book without alarms.
+    pub const fn new(limits: Limits) -> Self {
+        Self { limits, paths: BTreeMap::new(), open: Vec::new() }
+    }
+
+    /// The same book under other limits; open alarms stay until they clear by them.
+    #[must_use]
+    pub fn with_limits(mut self, limits: Limits) -> Self {
+        self.limits = limits;
+        self
+    }
+
+    /// The alarms that are open.
+    pub fn open(&self) -> &[Alarm] {
+        &self.open
+    }
+
+    /// Regards one complete window of a path, which began at `since`, at time `now`.
+    pub fn regard(
+        &mut self,
+        assessment: &Assessment,
+        since: WallTime,
+        now: WallTime,
+    ) -> Vec<AlarmEffect> {
+        match assessment.finding.as_ref() {
+            Some(finding) if self.is_over(finding) => {
+                if finding.confidence_ppm >= self.limits.confidence_ppm {
+                    self.on_over(assessment.path, finding, since, now)
+                } else {
+                    // Over the limit, but where is not clear: neither raises nor calms.
+                    Vec::new()
+                }
+            }
+            _ => self.on_calm(assessment.path, now),
+        }
+    }
+
+    const fn is_over(&self, finding: &Finding) -> bool {
+        match finding.cause {
+            Cause::Loss => finding.loss_ppm >= self.limits.loss_ppm,
+            Cause::Delay => finding.added_delay_us.as_micros() >= self.limits.added_delay_us,
+        }
+    }
+
+    fn on_over(
+        &mut self,
+        path: PathId,
+        finding: &Finding,
+        since: WallTime,
+        now: WallTime,
+    ) -> Vec<AlarmEffect> {
+        let key =
+            AlarmKey { kind: AlarmKind::LimitHeldOver, cause: finding.cause, place: finding.place };
+        let record = self.paths.entry(path).or_default();
+        record.calm = 0;
+        let streak = match record.over.take() {
+            Some(streak) if streak.key == key => Streak { windows: streak.windows + 1, ..streak },
+            _ => Streak { key, windows: 1, since },
+        };
+        record.over = Some(streak.clone());
+        if streak.windows < self.limits.hold_windows {
+            return Vec::new();
+        }
+        let elsewhere = self.open.iter().any(|a| a.key != key && a.paths.contains(&path));
+        if elsewhere && streak.windows < INSIST_WINDOWS {
+            return Vec::new();
+        }
+        let mut effects = self.leave(path, Some(key), now);
+        let known = self.open.iter_mut().find(|alarm| alarm.key == key);
+        effects.extend(match known {
+            Some(alarm) => join(alarm, path, finding).then(|| AlarmEffect::Changed(alarm.clone())),
+            None => {
+                let alarm = Alarm {
+                    key,
+                    severity: severity(finding),
+                    since: streak.since,
+                    raised_at: now,
+                    confidence_ppm: finding.confidence_ppm,
+                    loss_ppm: finding.loss_ppm,
+                    added_delay_us: finding.added_delay_us,
+                    paths: vec![path],
+                };
+                self.open.push(alarm.clone());
+                Some(AlarmEffect::Raised(alarm))
+            }
+        });
+        effects
+    }
+
+    fn on_calm(&mut self, path: PathId, now: WallTime) -> Vec<AlarmEffect> {
+        let record = self.paths.entry(path).or_default();
+        record.over = None;
+        record.calm = record.calm.saturating_add(1);
+        if record.calm < self.limits.clear_windows {
+            return Vec::new();
+        }
+        self.leave(path, None, now)
+    }
+
+    /// Takes a path out of every open alarm but `keep`; an alarm without paths clears.
+    fn leave(&mut self, path: PathId, keep: Option<AlarmKey>, now: WallTime) -> Vec<AlarmEffect> {
+        let mut effects = Vec::new();
+        self.open.retain_mut(|alarm| {
+            if Some(alarm.key) == keep || !alarm.paths.contains(&path) {
+                return true;
+            }
+            alarm.paths.retain(|member| *member != path);
+            if alarm.paths.is_empty() {
+                effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
+                return false;
+            }
+            effects.push(AlarmEffect::Changed(alarm.clone()));
+            true
+        });
+        effects
+    }
+}
+
+/// Adds a path and its figures; true when that changed anything people would want to know.
+fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
+    let before = alarm.clone();
+    if !alarm.paths.contains(&path) {
+        alarm.paths.push(path);
+        alarm.paths.sort_unstable();
+    }
+    alarm.confidence_ppm = alarm.confidence_ppm.max(finding.confidence_ppm);
+    alarm.loss_ppm = alarm.loss_ppm.max(finding.loss_ppm);
+    alarm.added_delay_us = alarm.added_delay_us.max(finding.added_delay_us);
+    alarm.severity = alarm.severity.min(severity(finding));
+    *alarm != before
+}
+
+/// Perceived severity: from half of all packets critical, from 5 % or 100 ms major.
+const fn severity(finding: &Finding) -> Severity {
+    const HUNDRED_MS: u32 = Micros::from_millis(100).as_micros();
+    match finding.cause {
+        Cause::Loss if finding.loss_ppm >= 500_000 => Severity::Critical,
+        Cause::Loss if finding.loss_ppm >= 50_000 => Severity::Major,
+        Cause::Delay if finding.added_delay_us.as_micros() >= HUNDRED_MS => Severity::Major,
+        Cause::Loss | Cause::Delay => Severity::Minor,
+    }
+}

@@ -1,0 +1,134 @@
+//! What is remembered of a path: counts by window of time, by route.
+//!
+//! The content does not depend on the order in which rounds arrive: rounds are added to the
+//! window of their own time, and everything judged is computed from windows alone. So late
+//! rounds correct history, and a shuffled log ends in the same findings.
+
+use itinera_model::id::ContentId;
+use itinera_model::round::HopCounts;
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// Length of a window in microseconds.
+pub const WINDOW_US: i64 = 10_000_000;
+/// Delays kept for a hop in a window; further ones only count.
+const MAX_DELAYS: usize = 32;
+
+/// Index of the window that holds an instant.
+pub(crate) const fn window_of(at: WallTime) -> i64 {
+    at.as_unix_micros().div_euclid(WINDOW_US)
+}
+
+/// End of a window.
+pub(crate) const fn end_of(window: i64) -> WallTime {
+    WallTime::from_unix_micros((window + 1).saturating_mul(WINDOW_US))
+}
+
+/// One window of a path.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Window {
+    pub(crate) routes: BTreeMap<ContentId, RouteCounts>,
+    /// A finding was made here: it is not learned as usual.
+    pub(crate) flagged: bool,
+}
+
+/// Counts of the rounds in a window that saw one route.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(crate) struct RouteCounts {
+    pub(crate) rounds: u32,
+    /// Newest round counted, to tell which route is the present one.
+    pub(crate) newest: u64,
+    pub(crate) addresses: Vec<Option<IpAddr>>,
+    pub(crate) hops: Vec<HopWindow>,
+}
+
+/// Counts of one hop in a window.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(crate) struct HopWindow {
+    pub(crate) sent: u32,
+    pub(crate) lost: u32,
+    /// Sorted; the smallest ones when there are too many.
+    pub(crate) delays_us: Vec<u32>,
+}
+
+impl HopWindow {
+    fn add(&mut self, counts: &HopCounts) {
+        self.sent += u32::from(counts.sent);
+        // A late answer shows that the packet was carried: not lost.
+        let heard = u32::from(counts.answers()) + u32::from(counts.late);
+        self.lost += u32::from(counts.sent).saturating_sub(heard);
+        for rtt in &counts.rtt {
+            let at = self.delays_us.partition_point(|known| *known <= rtt.as_micros());
+            self.delays_us.insert(at, rtt.as_micros());
+        }
+        self.delays_us.truncate(MAX_DELAYS);
+    }
+
+    pub(crate) fn merge(&mut self, other: &Self) {
+        self.sent += other.sent;
+        self.lost += other.lost;
+        self.delays_us.extend(&other.delays_us);
+    }
+}
+
+impl Window {
+    pub(crate) fn add(
+        &mut self,
+        route: ContentId,
+        addresses: &[Option<IpAddr>],
+        number: u64,
+        hops: &[HopCounts],
+    ) {
+        let entry = self.routes.entry(route).or_default();
+        entry.rounds += 1;
+        entry.newest = entry.newest.max(number);
+        if entry.addresses.is_empty() {
+            entry.addresses = addresses.to_vec();
+        }
+        if entry.hops.len() < hops.len() {
+            entry.hops.resize_with(hops.len(), HopWindow::default);
+        }
+        for (mine, counts) in entry.hops.iter_mut().zip(hops) {
+            mine.add(counts);
+        }
+    }
+
+    /// The route of its newest round.
+    pub(crate) fn present_route(&self) -> Option<&RouteCounts> {
+        self.routes.values().max_by_key(|counts| counts.newest)
+    }
+}
+
+/// True when two routes can be the same way: equal length, no contradicting address.
+pub(crate) fn compatible(a: &[Option<IpAddr>], b: &[Option<IpAddr>]) -> bool {
+    a.len() == b.len()
+        && a.iter().zip(b).all(|(a, b)| !matches!((a, b), (Some(a), Some(b)) if a != b))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::unit::Micros;
+
+    #[test]
+    fn late_answers_are_not_lost_and_delays_stay_sorted() {
+        let counts = HopCounts {
+            sent: 4,
+            answered: 0b11,
+            rtt: vec![Micros::new(30), Micros::new(10)],
+            late: 1,
+            ..HopCounts::default()
+        };
+        let mut hop = HopWindow::default();
+        hop.add(&counts);
+        assert_eq!((hop.sent, hop.lost, hop.delays_us.as_slice()), (4, 1, &[10, 30][..]));
+    }
+
+    #[test]
+    fn windows_before_1970_are_numbered_downward() {
+        assert_eq!(window_of(WallTime::from_unix_micros(-1)), -1);
+        assert_eq!(end_of(-1), WallTime::from_unix_micros(0));
+    }
+}

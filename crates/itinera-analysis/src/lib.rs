@@ -1,0 +1,18 @@
+//! Judgement: from rounds to assessments, findings and alarms.
+//!
+//! This crate promises no sockets, no clock, no files and no chance: the same observations in
+//! the same order with the same times give the same octets, on every machine. Transcendental
+//! functions come from `libm`, sums run in a fixed order, and every score is quantised before it
+//! leaves. It never sees a simulation's truth.
+
+pub mod alarm;
+mod history;
+mod judge;
+pub mod locate;
+pub mod sentence;
+pub mod stat;
+
+pub use alarm::{AlarmBook, Limits};
+pub use history::{WINDOW_US, Window};
+pub use judge::{Effect, Judge, Observation};
+pub use locate::ENGINE;

@@ -1,0 +1,137 @@
+//! Evidence of one path: what the recent windows show against what earlier ones did.
+
+use crate::history::{HopWindow, RouteCounts, Window, compatible};
+use crate::stat;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// Windows regarded together as "recent": one minute.
+pub(super) const RECENT: i64 = 6;
+/// Windows that make what is usual, the newest ones without a finding: ten minutes.
+const USUAL: usize = 60;
+/// Fewer earlier windows than this say nothing about delay.
+const LEAST_USUAL: usize = 3;
+
+/// One hop's evidence.
+#[derive(Debug, Clone)]
+pub(super) struct HopEvidence {
+    /// Hop limit.
+    pub(super) hop: u8,
+    pub(super) address: Option<IpAddr>,
+    pub(super) sent: u32,
+    pub(super) lost: u32,
+    /// Recent delays, sorted.
+    pub(super) delays_us: Vec<u32>,
+    /// Usual loss.
+    pub(super) usual_loss: f64,
+    /// Concentration of the usual loss.
+    pub(super) kappa: f64,
+    /// Usual 25th percentile of delay in milliseconds, and its spread.
+    pub(super) usual_delay: Option<(f64, f64)>,
+}
+
+/// A path's evidence.
+#[derive(Debug, Clone)]
+pub(super) struct Evidence {
+    pub(super) rounds: u32,
+    pub(super) hops: Vec<HopEvidence>,
+}
+
+/// Collects the evidence for `window`; absent when it holds no round.
+pub(super) fn collect(windows: &BTreeMap<i64, Window>, window: i64) -> Option<Evidence> {
+    let present = windows.get(&window)?.present_route()?;
+    let route = full_route(windows, window, present);
+    let recent: Vec<_> = same_way(windows.range(window - RECENT + 1..=window), &route).collect();
+    let usual: Vec<_> = windows
+        .range(..=window - RECENT)
+        .rev()
+        .filter(|(_, earlier)| !earlier.flagged)
+        .take(USUAL)
+        .filter_map(|(_, earlier)| merged(earlier, &route))
+        .collect();
+    let rounds = recent.iter().map(|merged| merged.rounds).sum();
+    let hops = route.iter().enumerate().map(|(index, address)| {
+        let mut now = HopWindow::default();
+        for counts in recent.iter().filter_map(|merged| merged.hops.get(index)) {
+            now.merge(counts);
+        }
+        now.delays_us.sort_unstable();
+        hop_evidence(index, *address, now, &usual)
+    });
+    Some(Evidence { rounds, hops: hops.collect() })
+}
+
+/// The present route, completed by addresses that other windows of the same way know.
+fn full_route(
+    windows: &BTreeMap<i64, Window>,
+    window: i64,
+    present: &RouteCounts,
+) -> Vec<Option<IpAddr>> {
+    let mut route = present.addresses.clone();
+    for earlier in windows.range(..=window).rev().take(USUAL).flat_map(|(_, w)| w.routes.values()) {
+        if compatible(&earlier.addresses, &route) {
+            for (known, other) in route.iter_mut().zip(&earlier.addresses) {
+                *known = known.or(*other);
+            }
+        }
+    }
+    route
+}
+
+fn same_way<'a>(
+    windows: impl Iterator<Item = (&'a i64, &'a Window)>,
+    route: &[Option<IpAddr>],
+) -> impl Iterator<Item = RouteCounts> {
+    windows.filter_map(move |(_, window)| merged(window, route))
+}
+
+/// All counts of a window that can belong to this way.
+fn merged(window: &Window, route: &[Option<IpAddr>]) -> Option<RouteCounts> {
+    let mut total = RouteCounts::default();
+    for counts in window.routes.values().filter(|c| compatible(&c.addresses, route)) {
+        total.rounds += counts.rounds;
+        if total.hops.len() < counts.hops.len() {
+            total.hops.resize_with(counts.hops.len(), HopWindow::default);
+        }
+        for (mine, theirs) in total.hops.iter_mut().zip(&counts.hops) {
+            mine.merge(theirs);
+        }
+    }
+    total.hops.iter_mut().for_each(|hop| hop.delays_us.sort_unstable());
+    (total.rounds > 0).then_some(total)
+}
+
+fn hop_evidence(
+    index: usize,
+    address: Option<IpAddr>,
+    now: HopWindow,
+    usual: &[RouteCounts],
+) -> HopEvidence {
+    let counts: Vec<(u32, u32)> =
+        usual.iter().filter_map(|w| w.hops.get(index)).map(|hop| (hop.lost, hop.sent)).collect();
+    let lost: f64 = counts.iter().map(|(lost, _)| f64::from(*lost)).sum();
+    let sent: f64 = counts.iter().map(|(_, sent)| f64::from(*sent)).sum();
+    // Shrunk toward a common overdispersion of 1/200 while few losses speak.
+    let weight = lost / (lost + 15.0);
+    let rho = weight * stat::overdispersion(&counts) + (1.0 - weight) / 200.0;
+    let quarters: Vec<f64> = usual
+        .iter()
+        .filter_map(|w| stat::quantile(&w.hops.get(index)?.delays_us, 1, 4))
+        .map(|us| f64::from(us) / 1_000.0)
+        .collect();
+    let usual_delay = if quarters.len() >= LEAST_USUAL {
+        stat::median(&quarters).zip(stat::mad(&quarters))
+    } else {
+        None
+    };
+    HopEvidence {
+        hop: u8::try_from(index + 1).unwrap_or(u8::MAX),
+        address,
+        sent: now.sent,
+        lost: now.lost,
+        delays_us: now.delays_us,
+        usual_loss: (lost + 0.25) / (sent + 100.0),
+        kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
+        usual_delay,
+    }
+}

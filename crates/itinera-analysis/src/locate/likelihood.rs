@@ -1,0 +1,80 @@
+//! How likely a hop's evidence is under a fault in front of it, or none.
+
+use super::evidence::HopEvidence;
+use crate::stat;
+
+/// Carried loss ratios regarded.
+pub(super) const LOSSES: [f64; 10] = [0.01, 0.02, 0.04, 0.08, 0.15, 0.25, 0.4, 0.6, 0.85, 1.0];
+/// Added delays regarded, in milliseconds.
+pub(super) const DELAYS: [f64; 8] = [2.0, 4.0, 8.0, 15.0, 30.0, 60.0, 120.0, 240.0];
+
+/// Concentration of loss counts while a fault is there.
+const KAPPA_FAULT: f64 = 120.0;
+/// Chance that a router's answers follow a policy of its own.
+const OWN_POLICY: f64 = 0.06;
+/// The same for a router that usually loses more than 3 % of its answers.
+const OWN_POLICY_SEEN: f64 = 0.15;
+/// Weight of the policy account even where no policy is thought of.
+const GUARD: f64 = 0.01;
+/// The 25th percentile of a minute moves by this share of an added delay.
+const SHARE: f64 = 0.6;
+
+fn policy(hop: &HopEvidence, is_end: bool) -> f64 {
+    match (is_end, hop.usual_loss > 0.03) {
+        (true, _) => 0.0,
+        (false, true) => OWN_POLICY_SEEN,
+        (false, false) => OWN_POLICY,
+    }
+}
+
+/// Log likelihood of a hop's losses when a share `p` is lost before it.
+pub(super) fn loss(hop: &HopEvidence, p: f64, is_end: bool) -> f64 {
+    let mean = 1.0 - (1.0 - hop.usual_loss) * (1.0 - p);
+    let kappa = if p > 0.0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
+    let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
+    let refused = refusal(hop, p);
+    let guarded = stat::ln_mix(GUARD, refused, carried);
+    stat::ln_mix(policy(hop, is_end), refused, guarded)
+}
+
+/// The router refuses an unknown share of answers by itself: what it shows bounds the carried
+/// loss from above only.
+fn refusal(hop: &HopEvidence, p: f64) -> f64 {
+    const STEPS: u32 = 16;
+    let ln_share = -libm::log(f64::from(STEPS));
+    let terms: Vec<f64> = (0..STEPS)
+        .map(|step| {
+            let own = (f64::from(step) + 0.5) / f64::from(STEPS);
+            ln_share + stat::ln_binomial(hop.lost, hop.sent, 1.0 - (1.0 - p) * (1.0 - own))
+        })
+        .collect();
+    stat::ln_sum_exp(&terms)
+}
+
+/// The hop's recent 25th percentile of delay against the usual one, in milliseconds; absent
+/// where either is not known.
+pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
+    let (usual, _) = hop.usual_delay?;
+    let now = stat::quantile(&hop.delays_us, 1, 4).filter(|_| hop.delays_us.len() >= 8)?;
+    Some(f64::from(now) / 1_000.0 - usual)
+}
+
+/// Log likelihood of a hop's shift of delay when `added` milliseconds are added before it;
+/// 0 where nothing is known. `pool` is the mean spread over the path's hops.
+pub(super) fn delay(hop: &HopEvidence, added: f64, pool: f64, is_end: bool) -> f64 {
+    let (Some(shift), Some((_, spread))) = (shift(hop), hop.usual_delay) else { return 0.0 };
+    let pool = pool.max(0.1);
+    let variance = (10.0 * spread * spread + 4.0 * pool * pool) / 14.0;
+    let sigma = variance.sqrt().max(0.12);
+    let scale = (sigma * sigma + 0.0625 * added * added).sqrt();
+    let carried = stat::ln_student_t4(shift - SHARE * added, scale);
+    // A slow answering path of the router itself: heavy-tailed, mostly later than expected.
+    let over = shift - SHARE * added;
+    let slow = if over > 0.0 {
+        libm::log(0.8 / 10.0) - 2.0 * libm::log1p(over / 10.0)
+    } else {
+        libm::log(0.4) + stat::ln_student_t4(over, 5.0)
+    };
+    let guarded = stat::ln_mix(GUARD, slow, carried);
+    stat::ln_mix(policy(hop, is_end), slow, guarded)
+}

@@ -1,0 +1,249 @@
+//! Locating on one path: where loss or added delay begins and then persists to the end.
+//!
+//! For each pair of consecutive answering hops one account says "it begins here": hops before
+//! are as usual, hops behind carry it. Each router may besides refuse or delay its answers by a
+//! policy of its own, which no account may mistake for carried loss. The posterior over all
+//! accounts and "nothing is wrong" gives place and confidence.
+//!
+//! Limits: one path by itself; accounts of several paths are not pooled. The round trip is
+//! seen from one side, so the trouble may be on the way back. Confidence is the model's own
+//! posterior and has not been calibrated on held-out worlds.
+//!
+//! Source: beta-binomial counts (see [`crate::stat::ln_beta_binomial`]); RFC 7680 and RFC 2681
+//! for loss and round-trip delay; RFC 1812 section 4.3.2.8 for routers limiting their answers.
+
+mod evidence;
+mod likelihood;
+#[cfg(test)]
+mod tests;
+
+use crate::history::{WINDOW_US, Window, end_of};
+use crate::stat;
+use evidence::{Evidence, HopEvidence};
+use itinera_model::finding::{Assessment, Cause, Explanation, Finding, HopVerdict, HopView, Place};
+use itinera_model::id::PathId;
+use itinera_model::unit::Micros;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// Version of this engine. Recomputation is promised to be equal within one version.
+pub const ENGINE: u16 = 1;
+/// The mapping in which every answering address is a router of its own.
+const IDENTITY_MAPPING: u32 = 0;
+/// Prior probability that something is wrong on a path in a minute.
+const PRIOR_FAULT: f64 = 0.05;
+/// Explanations kept with a finding.
+const KEPT: usize = 5;
+const PPM: f64 = 1e6;
+
+/// Judges one path in one window; absent when the window holds no round.
+pub(crate) fn assess(
+    path: PathId,
+    source: IpAddr,
+    windows: &BTreeMap<i64, Window>,
+    window: i64,
+) -> Option<Assessment> {
+    let evidence = evidence::collect(windows, window)?;
+    let finding = find(source, &evidence);
+    let end = evidence.hops.last();
+    Some(Assessment {
+        path,
+        until: end_of(window),
+        span_s: u32::try_from(evidence::RECENT * WINDOW_US / 1_000_000).unwrap_or(u32::MAX),
+        rounds: evidence.rounds,
+        end_sent: end.map_or(0, |hop| hop.sent),
+        end_lost: end.map_or(0, |hop| hop.lost),
+        engine: ENGINE,
+        mapping: IDENTITY_MAPPING,
+        hops: views(&evidence, finding.as_ref()),
+        finding,
+    })
+}
+
+/// One account: it begins between two answering hops.
+struct Candidate {
+    cause: Cause,
+    place: Place,
+    /// Index among the answering hops of the first that carries it.
+    first: usize,
+    ln_weight: f64,
+}
+
+fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
+    let answering: Vec<&HopEvidence> = evidence.hops.iter().filter(|h| h.address.is_some()).collect();
+    let end = evidence.hops.last()?.hop;
+    let table = |f: &dyn Fn(&HopEvidence, bool) -> Vec<f64>| -> Vec<Vec<f64>> {
+        answering.iter().map(|hop| f(hop, hop.hop == end)).collect()
+    };
+    let spreads: Vec<f64> = answering.iter().filter_map(|h| h.usual_delay).map(|(_, s)| s).collect();
+    let pool = stat::median(&spreads).unwrap_or(0.0);
+    let with_none = |magnitudes: &[f64]| -> Vec<f64> {
+        std::iter::once(0.0).chain(magnitudes.iter().copied()).collect()
+    };
+    let losses = table(&|hop, is_end| {
+        with_none(&likelihood::LOSSES).iter().map(|p| likelihood::loss(hop, *p, is_end)).collect()
+    });
+    let delays = table(&|hop, is_end| {
+        let magnitudes = with_none(&likelihood::DELAYS);
+        magnitudes.iter().map(|d| likelihood::delay(hop, *d, pool, is_end)).collect()
+    });
+    let none = sum_from(&losses, 0, 0) + sum_from(&delays, 0, 0);
+    let mut candidates = Vec::new();
+    for (cause, table, other) in
+        [(Cause::Loss, &losses, &delays), (Cause::Delay, &delays, &losses)]
+    {
+        let undisturbed = sum_from(other, 0, 0);
+        for (first, place, ln_prior) in places(source, &answering) {
+            let ln_weight = ln_prior + undisturbed + evidence_from(table, first);
+            candidates.push(Candidate { cause, place, first, ln_weight });
+        }
+    }
+    let mut weights: Vec<f64> = candidates.iter().map(|c| c.ln_weight).collect();
+    weights.push(libm::log1p(-PRIOR_FAULT) + none);
+    let total = stat::ln_sum_exp(&weights);
+    candidates.sort_by(|a, b| b.ln_weight.total_cmp(&a.ln_weight));
+    let explanations: Vec<Explanation> = candidates
+        .iter()
+        .take(KEPT)
+        .map(|c| Explanation {
+            cause: c.cause,
+            place: c.place,
+            probability_ppm: ppm(libm::exp(c.ln_weight - total)),
+        })
+        .filter(|explanation| explanation.probability_ppm > 0)
+        .collect();
+    let probability_of_none = libm::exp(libm::log1p(-PRIOR_FAULT) + none - total);
+    let best = candidates.first().filter(|_| probability_of_none < 0.5)?;
+    let behind = answering.get(best.first..)?;
+    Some(Finding {
+        cause: best.cause,
+        place: best.place,
+        confidence_ppm: explanations.first()?.probability_ppm,
+        loss_ppm: if best.cause == Cause::Loss { carried_loss(behind) } else { 0 },
+        added_delay_us: if best.cause == Cause::Delay { added_delay(behind) } else { Micros::ZERO },
+        explanations,
+    })
+}
+
+/// Every pair of consecutive answering hops with the log prior of a fault of one cause there:
+/// in proportion to the links it stands for.
+fn places(source: IpAddr, answering: &[&HopEvidence]) -> Vec<(usize, Place, f64)> {
+    let links: f64 = answering.last().map_or(1.0, |hop| f64::from(hop.hop));
+    let mut before = (source, 0u8);
+    let mut places = Vec::new();
+    for (index, hop) in answering.iter().enumerate() {
+        let Some(to) = hop.address else { continue };
+        let silent_between = hop.hop - before.1 - 1;
+        let share = (1.0 + f64::from(silent_between)) / links;
+        let place = Place::Link { from: before.0, to, silent_between };
+        places.push((index, place, libm::log(PRIOR_FAULT / 2.0 * share)));
+        before = (to, hop.hop);
+    }
+    places
+}
+
+fn sum_from(table: &[Vec<f64>], first: usize, magnitude: usize) -> f64 {
+    table.iter().skip(first).map(|hop| hop[magnitude]).sum()
+}
+
+/// Log of the mean over magnitudes: hops before `first` as usual, the rest carry it.
+fn evidence_from(table: &[Vec<f64>], first: usize) -> f64 {
+    let before: f64 = table.iter().take(first).map(|hop| hop[0]).sum();
+    let magnitudes = table.first().map_or(1, Vec::len);
+    let terms: Vec<f64> = (1..magnitudes).map(|m| sum_from(table, first, m)).collect();
+    #[allow(clippy::cast_precision_loss, reason = "a handful of magnitudes")]
+    let ln_count = libm::log(terms.len() as f64);
+    before + stat::ln_sum_exp(&terms) - ln_count
+}
+
+/// Carried loss: the median over the hops behind the onset that do not usually lose answers,
+/// else over all of them.
+fn carried_loss(behind: &[&HopEvidence]) -> u32 {
+    let excess = |hop: &&HopEvidence| {
+        let now = f64::from(hop.lost) / f64::from(hop.sent.max(1));
+        (1.0 - (1.0 - now) / (1.0 - hop.usual_loss)).clamp(0.0, 1.0)
+    };
+    let steady: Vec<f64> = behind.iter().filter(|h| h.usual_loss <= 0.03).map(excess).collect();
+    let all: Vec<f64> = behind.iter().map(excess).collect();
+    ppm(stat::median(&steady).or_else(|| stat::median(&all)).unwrap_or(0.0))
+}
+
+fn added_delay(behind: &[&HopEvidence]) -> Micros {
+    let shifts: Vec<f64> = behind.iter().filter_map(|hop| likelihood::shift(hop)).collect();
+    let us = stat::median(&shifts).unwrap_or(0.0).max(0.0) * 1_000.0;
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "not negative; float to integer casts saturate"
+    )]
+    Micros::new(us as u32)
+}
+
+#[allow(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "between 0 and a million"
+)]
+fn ppm(share: f64) -> u32 {
+    (share.clamp(0.0, 1.0) * PPM).round() as u32
+}
+
+fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
+    let onset = finding.map(|finding| {
+        let Place::Link { to, .. } = finding.place;
+        evidence.hops.iter().position(|hop| hop.address == Some(to)).unwrap_or(usize::MAX)
+    });
+    // A later answer proves that the packet passed here: what got here is the best of the rest.
+    let mut got_here = vec![None; evidence.hops.len()];
+    let mut best: Option<f64> = None;
+    for (index, hop) in evidence.hops.iter().enumerate().rev() {
+        if hop.lost < hop.sent {
+            let share = 1.0 - f64::from(hop.lost) / f64::from(hop.sent);
+            best = Some(best.map_or(share, |known| known.max(share)));
+        }
+        got_here[index] = best;
+    }
+    let views = evidence.hops.iter().enumerate().map(|(index, hop)| HopView {
+        hop: hop.hop,
+        address: hop.address,
+        sent: hop.sent,
+        lost: hop.lost,
+        got_here_ppm: got_here[index].map(ppm),
+        delay_us: stat::quantile(&hop.delays_us, 1, 2).map(Micros::new),
+        delay_quartiles_us: stat::quantile(&hop.delays_us, 1, 4)
+            .zip(stat::quantile(&hop.delays_us, 3, 4))
+            .map(|(low, high)| (Micros::new(low), Micros::new(high))),
+        usual_delay_us: hop.usual_delay.map(|(ms, _)| {
+            #[allow(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                reason = "a median of measured delays"
+            )]
+            Micros::new((ms * 1_000.0) as u32)
+        }),
+        verdict: verdict(index, hop, got_here[index], onset),
+    });
+    views.collect()
+}
+
+fn verdict(
+    index: usize,
+    hop: &HopEvidence,
+    got_here: Option<f64>,
+    onset: Option<usize>,
+) -> HopVerdict {
+    let Some(got_here) = got_here else { return HopVerdict::Unanswered };
+    if hop.address.is_none() {
+        return HopVerdict::Silent;
+    }
+    // Answers fewer than passed: by 10 points, and by more than four standard deviations.
+    let sent = f64::from(hop.sent.max(1));
+    let missing = got_here - (1.0 - f64::from(hop.lost) / sent);
+    let noise = (got_here * (1.0 - got_here) / sent + 0.25 / (sent * sent)).sqrt();
+    match onset {
+        Some(onset) if index == onset => HopVerdict::Onset,
+        _ if missing > 0.1 && missing > 4.0 * noise => HopVerdict::Polices,
+        Some(onset) if index > onset => HopVerdict::Carries,
+        _ => HopVerdict::Clean,
+    }
+}

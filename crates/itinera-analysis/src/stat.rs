@@ -1,0 +1,135 @@
+//! Estimators and log likelihoods, as pure functions over slices.
+
+/// Natural logarithm of the beta function.
+pub fn ln_beta(a: f64, b: f64) -> f64 {
+    libm::lgamma(a) + libm::lgamma(b) - libm::lgamma(a + b)
+}
+
+/// Log likelihood of `lost` of `sent` under a beta-binomial with this mean and concentration
+/// `kappa` (a + b), without the binomial coefficient, which is the same for all hypotheses.
+///
+/// Source: N. L. Johnson, A. W. Kemp, S. Kotz, Univariate Discrete Distributions, 3rd ed., 6.9.
+pub fn ln_beta_binomial(lost: u32, sent: u32, mean: f64, kappa: f64) -> f64 {
+    let mean = mean.clamp(1e-6, 1.0 - 1e-6);
+    let (a, b) = (mean * kappa, (1.0 - mean) * kappa);
+    let (lost, kept) = (f64::from(lost), f64::from(sent) - f64::from(lost));
+    ln_beta(lost + a, kept + b) - ln_beta(a, b)
+}
+
+/// Log likelihood of `lost` of `sent` under a binomial, without its coefficient.
+pub fn ln_binomial(lost: u32, sent: u32, mean: f64) -> f64 {
+    let mean = mean.clamp(1e-9, 1.0 - 1e-9);
+    let kept = f64::from(sent) - f64::from(lost);
+    f64::from(lost) * libm::log(mean) + kept * libm::log1p(-mean)
+}
+
+/// Log density of Student's t with four degrees of freedom at `x`, scaled.
+pub fn ln_student_t4(x: f64, scale: f64) -> f64 {
+    let y = x / scale;
+    libm::log(0.375 / scale) - 2.5 * libm::log1p(y * y / 4.0)
+}
+
+/// log(sum(exp(values))), in order; minus infinity for none.
+pub fn ln_sum_exp(values: &[f64]) -> f64 {
+    let max = values.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    if max == f64::NEG_INFINITY {
+        return max;
+    }
+    max + libm::log(values.iter().map(|value| libm::exp(value - max)).sum())
+}
+
+/// log(weight exp(a) + (1 - weight) exp(b)).
+pub fn ln_mix(weight: f64, a: f64, b: f64) -> f64 {
+    if weight <= 0.0 {
+        return b;
+    }
+    ln_sum_exp(&[libm::log(weight) + a, libm::log1p(-weight) + b])
+}
+
+/// The quantile `numerator/denominator` of sorted values (nearest rank); absent for none.
+pub fn quantile<T: Copy>(sorted: &[T], numerator: usize, denominator: usize) -> Option<T> {
+    let last = sorted.len().checked_sub(1)?;
+    sorted.get(last * numerator / denominator).copied()
+}
+
+/// Median of values in any order; absent for none.
+pub fn median(values: &[f64]) -> Option<f64> {
+    let mut sorted = values.to_vec();
+    sorted.sort_by(f64::total_cmp);
+    let upper = *sorted.get(sorted.len() / 2)?;
+    let lower = quantile(&sorted, 1, 2)?;
+    Some(f64::midpoint(lower, upper))
+}
+
+/// Median absolute deviation from the median, as a standard deviation of a normal
+/// distribution (times 1.4826); absent for none.
+pub fn mad(values: &[f64]) -> Option<f64> {
+    let centre = median(values)?;
+    let deviations: Vec<f64> = values.iter().map(|value| (value - centre).abs()).collect();
+    Some(median(&deviations)? * 1.4826)
+}
+
+/// Intra-class correlation of losses over windows of (lost, sent) by moments, in 0..=0.5.
+pub fn overdispersion(windows: &[(u32, u32)]) -> f64 {
+    let lost: f64 = windows.iter().map(|(lost, _)| f64::from(*lost)).sum();
+    let sent: f64 = windows.iter().map(|(_, sent)| f64::from(*sent)).sum();
+    let p = lost / sent.max(1.0);
+    let spread = p * (1.0 - p);
+    let pairs: f64 = windows.iter().map(|(_, n)| f64::from(*n) * (f64::from(*n) - 1.0)).sum();
+    if spread <= 0.0 || pairs <= 0.0 {
+        return 0.0;
+    }
+    let squares: f64 = windows
+        .iter()
+        .map(|(lost, sent)| {
+            let off = f64::from(*lost) - f64::from(*sent) * p;
+            off * off
+        })
+        .sum();
+    ((squares / spread - sent) / pairs).clamp(0.0, 0.5)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn beta_binomial_sums_to_one_with_its_coefficient() {
+        let choose = |n: f64, k: f64| -libm::log(n + 1.0) - ln_beta(n - k + 1.0, k + 1.0);
+        for (mean, kappa) in [(0.01, 400.0), (0.3, 20.0), (0.99, 120.0)] {
+            let total: f64 = (0..=30u32)
+                .map(|k| libm::exp(choose(30.0, f64::from(k)) + ln_beta_binomial(k, 30, mean, kappa)))
+                .sum();
+            assert!((total - 1.0).abs() < 1e-9, "{total}");
+        }
+    }
+
+    #[test]
+    fn student_t4_integrates_to_one() {
+        let total: f64 = (-40_000..40_000).map(|i| libm::exp(ln_student_t4(f64::from(i) * 0.01, 2.0)) * 0.01).sum();
+        assert!((total - 1.0).abs() < 1e-3, "{total}");
+    }
+
+    #[test]
+    fn steady_losses_show_no_overdispersion_and_bursts_do() {
+        assert!(overdispersion(&[(2, 20); 40]) < 0.01);
+        let bursts: Vec<_> = (0..40).map(|i| (if i % 8 == 0 { 16 } else { 0 }, 20)).collect();
+        assert!(overdispersion(&bursts) > 0.3);
+        assert!(overdispersion(&[]).abs() < f64::EPSILON);
+    }
+
+    proptest! {
+        #[test]
+        fn likelihood_peaks_near_the_observed_share(lost in 0u32..=50, other in 0.001f64..0.999) {
+            let observed = f64::from(lost) / 50.0;
+            prop_assert!(ln_binomial(lost, 50, observed) >= ln_binomial(lost, 50, other) - 1e-6);
+        }
+
+        #[test]
+        fn median_lies_between_the_extremes(values in prop::collection::vec(-1e6f64..1e6, 1..30)) {
+            let m = median(&values).unwrap();
+            prop_assert!(values.iter().any(|v| *v <= m) && values.iter().any(|v| *v >= m));
+        }
+    }
+}

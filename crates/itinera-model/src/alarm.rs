@@ -1,0 +1,86 @@
+//! Alarms (RFC 8632): raised when a limit is held over, cleared when its cause is gone.
+
+use crate::finding::{Cause, Place};
+use crate::id::{AlarmId, PathId};
+use crate::unit::{Micros, WallTime};
+use serde::{Deserialize, Serialize};
+
+/// Kind of alarm.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AlarmKind {
+    /// A fixed limit was exceeded for long enough.
+    LimitHeldOver,
+}
+
+/// Perceived severity (ITU-T X.733, RFC 8632).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Service-affecting, act at once.
+    Critical,
+    /// Service-affecting, act soon.
+    Major,
+    /// Not yet service-affecting.
+    Minor,
+}
+
+/// What makes two alarms the same while open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct AlarmKey {
+    /// Kind.
+    pub kind: AlarmKind,
+    /// Cause.
+    pub cause: Cause,
+    /// Place at fault.
+    pub place: Place,
+}
+
+/// An alarm as the judgement keeps it while open.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Alarm {
+    /// Identity while open.
+    pub key: AlarmKey,
+    /// How bad.
+    pub severity: Severity,
+    /// Start of the first window over the limit.
+    pub since: WallTime,
+    /// When it was raised, by the service's clock.
+    pub raised_at: WallTime,
+    /// Best confidence seen, in parts per million.
+    pub confidence_ppm: u32,
+    /// Carried loss, in parts per million, worst path.
+    pub loss_ppm: u32,
+    /// Added delay, worst path.
+    pub added_delay_us: Micros,
+    /// Paths that show it.
+    pub paths: Vec<PathId>,
+}
+
+/// What judgement wants recorded about alarms.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "kebab-case")]
+pub enum AlarmEffect {
+    /// A new alarm.
+    Raised(Alarm),
+    /// An open alarm with other figures or paths.
+    Changed(Alarm),
+    /// An open alarm whose cause is gone.
+    Cleared {
+        /// Which.
+        key: AlarmKey,
+        /// When, by the service's clock.
+        at: WallTime,
+    },
+}
+
+/// An alarm's name outside, given by the service when it records one.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NamedAlarm {
+    /// The name.
+    pub id: AlarmId,
+    /// The alarm.
+    pub alarm: Alarm,
+    /// When it cleared; absent while open.
+    pub cleared_at: Option<WallTime>,
+}

@@ -1,0 +1,241 @@
+//! What an agent uploads: rounds with everything they refer to, in one self-contained batch.
+
+use crate::id::{AgentId, BootId, ContentId, PathId};
+use crate::round::Round;
+use crate::route::{Flow, Resolution, Route};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// The codec version octet in front of every protocol message.
+pub const CODEC: u8 = 1;
+const MAX_HOPS: usize = 64;
+const MAX_PROBES: usize = 16;
+
+/// Rounds of one agent. (agent, boot, seq) names it for ever: a second copy is the same batch.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Batch {
+    /// Who measured.
+    pub agent: AgentId,
+    /// In which run.
+    pub boot: BootId,
+    /// Consecutive number of the batch in that run.
+    pub seq: u64,
+    /// Rounds the agent had to drop since its start because its spool was full.
+    pub dropped_rounds: u64,
+    /// Flows referred to.
+    pub flows: Vec<Flow>,
+    /// Resolutions referred to.
+    pub resolutions: Vec<Resolution>,
+    /// Routes referred to.
+    pub routes: Vec<Route>,
+    /// The rounds.
+    pub rounds: Vec<Round>,
+}
+
+/// Why a message could not be read or may not be believed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DecodeError {
+    /// Nothing there.
+    #[error("message is empty")]
+    Empty,
+    /// A codec version this build does not speak.
+    #[error("codec version {found}, this build speaks {CODEC}")]
+    Version {
+        /// The version octet.
+        found: u8,
+    },
+    /// Not CBOR (RFC 8949), or not of the expected shape.
+    #[error("malformed CBOR")]
+    Cbor(#[source] ciborium::de::Error<std::io::Error>),
+    /// A field that contradicts another.
+    #[error("round {number} of path {path}: {reason}")]
+    Round {
+        /// The round's path.
+        path: PathId,
+        /// The round's number.
+        number: u64,
+        /// What is wrong with it.
+        reason: &'static str,
+    },
+}
+
+/// Encodes a protocol message: the codec octet, then CBOR.
+pub fn encode<T: Serialize>(message: &T) -> Vec<u8> {
+    let mut out = vec![CODEC];
+    #[allow(clippy::expect_used, reason = "plain data into a growing vector cannot fail")]
+    ciborium::into_writer(message, &mut out).expect("encoding plain data into memory");
+    out
+}
+
+/// Decodes a protocol message and demands that nothing is left over.
+///
+/// # Errors
+/// [`DecodeError`] on an empty message, another codec version, or anything but one well-formed
+/// value of the expected shape.
+pub fn decode<T: DeserializeOwned>(octets: &[u8]) -> Result<T, DecodeError> {
+    let (version, mut body) = octets.split_first().ok_or(DecodeError::Empty)?;
+    if *version != CODEC {
+        return Err(DecodeError::Version { found: *version });
+    }
+    let message = ciborium::from_reader(&mut body).map_err(DecodeError::Cbor)?;
+    if body.is_empty() {
+        Ok(message)
+    } else {
+        let text = format!("{} octets left over", body.len());
+        Err(DecodeError::Cbor(ciborium::de::Error::Semantic(None, text)))
+    }
+}
+
+impl Batch {
+    /// Checks every round against the batch's own tables.
+    ///
+    /// # Errors
+    /// [`DecodeError::Round`] naming the first round that refers to something the batch does
+    /// not hold, or whose counts contradict each other.
+    pub fn check(&self) -> Result<(), DecodeError> {
+        let flows: BTreeSet<ContentId> = self.flows.iter().map(Flow::id).collect();
+        let resolutions: BTreeSet<_> = self.resolutions.iter().map(Resolution::id).collect();
+        let routes: BTreeSet<ContentId> = self.routes.iter().map(Route::id).collect();
+        if self.routes.iter().any(|route| route.hops.len() > MAX_HOPS) {
+            return Err(DecodeError::Cbor(ciborium::de::Error::Semantic(
+                None,
+                "a route of more than 64 hops".to_owned(),
+            )));
+        }
+        self.rounds.iter().try_for_each(|round| {
+            let refuse = |reason| {
+                Err(DecodeError::Round { path: round.path, number: round.number, reason })
+            };
+            if round.clocks.boot != self.boot {
+                return refuse("belongs to another boot than its batch");
+            }
+            if !flows.contains(&round.flow) {
+                return refuse("refers to a flow that is not in the batch");
+            }
+            if !resolutions.contains(&round.resolution) {
+                return refuse("refers to a resolution that is not in the batch");
+            }
+            if !routes.contains(&round.route) {
+                return refuse("refers to a route that is not in the batch");
+            }
+            if round.hops.len() > MAX_HOPS {
+                return refuse("has more than 64 hops");
+            }
+            if round.hops.iter().any(|hop| {
+                hop.rtt.len() != hop.answered.count_ones() as usize
+                    || usize::from(hop.sent) > MAX_PROBES
+                    || hop.answers() > hop.sent
+            }) {
+                return refuse("has counts that contradict each other");
+            }
+            Ok(())
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::path::Method;
+    use crate::round::{Clocks, HopCounts, StampSource};
+    use crate::unit::{Micros, Tick, WallTime};
+    use proptest::prelude::*;
+    use uuid::Uuid;
+
+    fn sample() -> Batch {
+        let address = [198, 18, 0, 1].into();
+        let flow = Flow {
+            source: address,
+            destination: address,
+            method: Method::IcmpEcho,
+            source_port: 1,
+            destination_port: 2,
+            dscp: 0,
+        };
+        let resolution = Resolution { name: None, address };
+        let route = Route { hops: vec![Some(address), None] };
+        let boot = BootId::from_uuid(Uuid::from_u128(7));
+        let clocks = Clocks {
+            boot,
+            tick: Tick::from_millis(5),
+            wall: WallTime::from_unix_seconds(-1),
+            offset_us: Some(-3),
+            offset_error_us: None,
+        };
+        let hop = HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(9)], ..HopCounts::default() };
+        let round = Round {
+            path: PathId::from_uuid(Uuid::from_u128(3)),
+            number: 4,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reached_at: None,
+            stamps: StampSource::Virtual,
+            hops: vec![hop],
+        };
+        Batch {
+            agent: AgentId::from_uuid(Uuid::from_u128(1)),
+            boot,
+            seq: 0,
+            dropped_rounds: 0,
+            flows: vec![flow],
+            resolutions: vec![resolution],
+            routes: vec![route],
+            rounds: vec![round],
+        }
+    }
+
+    #[test]
+    fn a_batch_survives_its_encoding_and_its_check() {
+        let batch = sample();
+        let back: Batch = decode(&encode(&batch)).unwrap();
+        assert_eq!(back, batch);
+        back.check().unwrap();
+    }
+
+    #[test]
+    fn a_round_that_refers_outside_its_batch_is_named() {
+        let mut batch = sample();
+        batch.routes.clear();
+        let text = batch.check().unwrap_err().to_string();
+        assert!(text.contains("round 4") && text.contains("route"), "{text}");
+    }
+
+    #[test]
+    fn counts_that_contradict_are_refused() {
+        let mut batch = sample();
+        batch.rounds[0].hops[0].answered = 3;
+        assert!(batch.check().is_err());
+    }
+
+    #[test]
+    fn another_codec_version_is_said() {
+        let mut octets = encode(&sample());
+        octets[0] = 9;
+        let error = decode::<Batch>(&octets).unwrap_err();
+        assert!(matches!(error, DecodeError::Version { found: 9 }));
+    }
+
+    proptest! {
+        #[test]
+        fn damaged_octets_are_refused_or_read_calmly(at in 0usize..400, flip in 1u8..=255, cut in 0usize..400) {
+            let mut octets = encode(&sample());
+            let at = at % octets.len();
+            octets[at] ^= flip;
+            octets.truncate(octets.len().saturating_sub(cut));
+            if let Ok(batch) = decode::<Batch>(&octets) {
+                let _calm = batch.check();
+            }
+        }
+
+        #[test]
+        fn every_truncation_is_refused(cut in 1usize..400) {
+            let octets = encode(&sample());
+            let end = octets.len().saturating_sub(cut);
+            prop_assert!(decode::<Batch>(&octets[..end]).is_err());
+        }
+    }
+}

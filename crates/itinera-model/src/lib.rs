@@ -1,0 +1,27 @@
+//! The nouns every part of Itinera shares: units, ids, paths, rounds, routes, schedules,
+//! findings, alarms, the agent protocol's messages and the compact encodings.
+//!
+//! This crate promises no sockets, no clock, no files and no chance: everything here is plain
+//! data and pure functions over it.
+
+pub mod alarm;
+pub mod batch;
+pub mod finding;
+pub mod id;
+pub mod owner;
+pub mod packed;
+pub mod path;
+pub mod protocol;
+pub mod round;
+pub mod route;
+pub mod unit;
+
+pub use alarm::{Alarm, AlarmKind, Severity};
+pub use batch::{Batch, DecodeError};
+pub use finding::{Cause, Explanation, Finding, HopVerdict, HopView, Place};
+pub use id::{AgentId, AlarmId, BootId, ContentId, PathId, SiteId, TargetId};
+pub use owner::{Owner, OwnerEntry, OwnerMap};
+pub use path::{Direction, Family, Method, PathSpec};
+pub use round::{Clocks, HopCounts, Round, StampSource};
+pub use route::{Flow, Resolution, Route};
+pub use unit::{HopLimit, Micros, Ratio, Tick, WallTime};

@@ -1,0 +1,81 @@
+//! Paths: the intent to measure from one agent to one target in one way (RFC 2330).
+
+use crate::id::{AgentId, TargetId};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::str::FromStr;
+
+/// Address family of a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Family {
+    /// IPv4 (RFC 791).
+    Ipv4,
+    /// IPv6 (RFC 8200). Known to the model; no engine sends it yet.
+    Ipv6,
+}
+
+/// How a path is probed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Method {
+    /// ICMP echo (RFC 792).
+    IcmpEcho,
+    /// UDP to a high port (RFC 768); the target's "port unreachable" is the arrival.
+    Udp,
+}
+
+/// A method name nobody knows.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("unknown method {0:?}: use icmp-echo or udp")]
+pub struct UnknownMethod(pub String);
+
+impl FromStr for Method {
+    type Err = UnknownMethod;
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        match text {
+            "icmp-echo" => Ok(Self::IcmpEcho),
+            "udp" => Ok(Self::Udp),
+            other => Err(UnknownMethod(other.to_owned())),
+        }
+    }
+}
+
+impl fmt::Display for Method {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::IcmpEcho => "icmp-echo",
+            Self::Udp => "udp",
+        })
+    }
+}
+
+/// Which way packets of interest travel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Direction {
+    /// Sent by the agent, answered by the path: a round trip seen from one side.
+    RoundTrip,
+}
+
+/// What a path is: the intent, none of what was found. Two paths are the same exactly when
+/// all of these are equal.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct PathSpec {
+    /// Who measures.
+    pub agent: AgentId,
+    /// The agent's way out; empty for the only one.
+    pub uplink: String,
+    /// What is measured to.
+    pub target: TargetId,
+    /// IPv4 or IPv6.
+    pub family: Family,
+    /// Probe method.
+    pub method: Method,
+    /// Differentiated services code point as sent (RFC 2474), 0..=63.
+    pub dscp: u8,
+    /// Length of the whole IP packet in octets.
+    pub size_bytes: u16,
+    /// Which way.
+    pub direction: Direction,
+}

@@ -1,0 +1,237 @@
+//! Units with one meaning each. A number that crosses an edge carries its unit in its name.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::ops::{Add, Sub};
+
+/// A monotonic instant: nanoseconds since an epoch the driver chose (boot, start, zero).
+///
+/// Limits: comparable only within one boot; never converted to wall time by arithmetic.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
+pub struct Tick(u64);
+
+impl Tick {
+    /// The driver's epoch.
+    pub const ZERO: Self = Self(0);
+
+    /// A tick from nanoseconds since the epoch.
+    pub const fn from_nanos(nanos: u64) -> Self {
+        Self(nanos)
+    }
+
+    /// A tick from milliseconds since the epoch.
+    pub const fn from_millis(millis: u64) -> Self {
+        Self(millis * 1_000_000)
+    }
+
+    /// Nanoseconds since the epoch.
+    pub const fn as_nanos(self) -> u64 {
+        self.0
+    }
+
+    /// The span since an earlier tick; zero when `earlier` is later.
+    pub fn since(self, earlier: Self) -> Micros {
+        Micros::from_nanos_saturating(self.0.saturating_sub(earlier.0))
+    }
+
+    /// This tick moved on by nanoseconds, stopping at the end of time.
+    pub const fn plus_nanos(self, nanos: u64) -> Self {
+        Self(self.0.saturating_add(nanos))
+    }
+}
+
+impl Add<Micros> for Tick {
+    type Output = Self;
+    fn add(self, span: Micros) -> Self {
+        self.plus_nanos(u64::from(span.0) * 1_000)
+    }
+}
+
+/// A span of time in microseconds, at most about 71 minutes.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
+#[serde(transparent)]
+pub struct Micros(u32);
+
+impl Micros {
+    /// No time at all.
+    pub const ZERO: Self = Self(0);
+
+    /// A span of `us` microseconds.
+    pub const fn new(us: u32) -> Self {
+        Self(us)
+    }
+
+    /// A span of `ms` milliseconds, stopping at the largest span.
+    pub const fn from_millis(ms: u32) -> Self {
+        Self(ms.saturating_mul(1_000))
+    }
+
+    fn from_nanos_saturating(nanos: u64) -> Self {
+        Self(u32::try_from(nanos / 1_000).unwrap_or(u32::MAX))
+    }
+
+    /// Microseconds.
+    pub const fn as_micros(self) -> u32 {
+        self.0
+    }
+
+    /// Milliseconds with their fraction, for people.
+    pub fn as_millis_f64(self) -> f64 {
+        f64::from(self.0) / 1_000.0
+    }
+}
+
+impl Sub for Micros {
+    type Output = Self;
+    fn sub(self, other: Self) -> Self {
+        Self(self.0.saturating_sub(other.0))
+    }
+}
+
+impl fmt::Display for Micros {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:.1} ms", self.as_millis_f64())
+    }
+}
+
+/// A wall-clock instant: microseconds since 1970-01-01T00:00:00Z, before it negative.
+///
+/// Limits: whatever the machine's clock said; never used to order or to measure spans.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+)]
+#[serde(transparent)]
+pub struct WallTime(i64);
+
+impl WallTime {
+    /// An instant from microseconds since 1970.
+    pub const fn from_unix_micros(us: i64) -> Self {
+        Self(us)
+    }
+
+    /// An instant from whole seconds since 1970.
+    pub const fn from_unix_seconds(seconds: i64) -> Self {
+        Self(seconds.saturating_mul(1_000_000))
+    }
+
+    /// Microseconds since 1970.
+    pub const fn as_unix_micros(self) -> i64 {
+        self.0
+    }
+
+    /// The signed distance from `earlier` to this instant in microseconds.
+    pub const fn micros_since(self, earlier: Self) -> i64 {
+        self.0.saturating_sub(earlier.0)
+    }
+
+    /// This instant moved by a signed number of microseconds.
+    pub const fn plus_micros(self, us: i64) -> Self {
+        Self(self.0.saturating_add(us))
+    }
+}
+
+/// A share from 0 to 1, built from counts so that "0 of 0" is absent instead of zero.
+#[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Ratio(f64);
+
+impl Ratio {
+    /// `part` of `whole`; absent when `whole` is zero, 1 when `part` exceeds it.
+    pub fn from_counts(part: u64, whole: u64) -> Option<Self> {
+        #[allow(
+            clippy::cast_precision_loss,
+            reason = "counts of probes stay far below 2^52"
+        )]
+        (whole > 0).then(|| Self((part as f64 / whole as f64).min(1.0)))
+    }
+
+    /// A checked ratio; absent when not finite or outside 0..=1.
+    pub fn try_new(value: f64) -> Option<Self> {
+        (0.0..=1.0).contains(&value).then_some(Self(value))
+    }
+
+    /// The share as a fraction of one.
+    pub const fn as_fraction(self) -> f64 {
+        self.0
+    }
+}
+
+impl fmt::Display for Ratio {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:.1} %", self.0 * 100.0)
+    }
+}
+
+/// A time to live (IPv4) or hop limit (IPv6) from 1 to 64.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "u8", into = "u8")]
+pub struct HopLimit(u8);
+
+impl HopLimit {
+    /// The largest value a sweep uses.
+    pub const MAX: u8 = 64;
+
+    /// A checked hop limit; absent outside 1..=64.
+    pub const fn try_new(value: u8) -> Option<Self> {
+        if value >= 1 && value <= Self::MAX { Some(Self(value)) } else { None }
+    }
+
+    /// The octet on the wire.
+    pub const fn as_u8(self) -> u8 {
+        self.0
+    }
+
+    /// Zero-based place in a list that begins at hop 1.
+    pub const fn index(self) -> usize {
+        self.0 as usize - 1
+    }
+}
+
+/// A hop limit outside 1..=64.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("hop limit {0} is outside 1..=64")]
+pub struct HopLimitOutOfRange(pub u8);
+
+impl TryFrom<u8> for HopLimit {
+    type Error = HopLimitOutOfRange;
+    fn try_from(value: u8) -> Result<Self, Self::Error> {
+        Self::try_new(value).ok_or(HopLimitOutOfRange(value))
+    }
+}
+
+impl From<HopLimit> for u8 {
+    fn from(value: HopLimit) -> Self {
+        value.0
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_of_nothing_is_absent_not_zero() {
+        assert_eq!(Ratio::from_counts(0, 0), None);
+        assert_eq!(Ratio::from_counts(1, 4).map(Ratio::as_fraction), Some(0.25));
+        assert_eq!(Ratio::try_new(f64::NAN), None);
+    }
+
+    #[test]
+    fn spans_saturate_instead_of_wrapping() {
+        let end = Tick::from_nanos(u64::MAX);
+        assert_eq!(end.since(Tick::ZERO).as_micros(), u32::MAX);
+        assert_eq!(Tick::ZERO.since(end), Micros::ZERO);
+        assert_eq!(end + Micros::new(1), end);
+    }
+
+    #[test]
+    fn hop_limits_stay_between_1_and_64() {
+        assert!(HopLimit::try_new(0).is_none());
+        assert!(HopLimit::try_new(65).is_none());
+        assert_eq!(HopLimit::try_new(64).map(HopLimit::index), Some(63));
+    }
+}

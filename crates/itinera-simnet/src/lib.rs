@@ -1,0 +1,15 @@
+//! A simulated internet from a scenario file: forwarding, loss, delay, silent and policing
+//! routers, timed faults with labelled truth.
+//!
+//! This crate promises no sockets, no clock and no chance of its own: whole IP packets, ticks
+//! and a seed come in; packets and the next deadline come out. The same scenario, seed and
+//! inputs give the same outputs, in virtual time as fast as the machine can, or in real time
+//! when a driver waits for each deadline.
+
+mod engine;
+mod scenario;
+mod world;
+
+pub use engine::{Delivery, Refused, Simnet};
+pub use scenario::{Scenario, ScenarioError};
+pub use world::{Endpoint, Truth, TruthCause};

@@ -1,0 +1,313 @@
+//! Scenario files: TOML 1.0, described in `docs/scenario.md`.
+
+use serde::Deserialize;
+use std::net::Ipv4Addr;
+use toml::Spanned;
+
+/// A scenario as written. Every name it uses has been checked.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Scenario {
+    /// What people call it.
+    pub name: String,
+    #[serde(default, rename = "site")]
+    pub(crate) sites: Vec<HostEntry>,
+    #[serde(default, rename = "target")]
+    pub(crate) targets: Vec<HostEntry>,
+    #[serde(default, rename = "router")]
+    pub(crate) routers: Vec<RouterEntry>,
+    #[serde(default, rename = "owner")]
+    pub(crate) owners: Vec<OwnerEntry>,
+    #[serde(default, rename = "link")]
+    pub(crate) links: Vec<LinkEntry>,
+    #[serde(default, rename = "fault")]
+    pub(crate) faults: Vec<FaultEntry>,
+    #[serde(default, rename = "draw")]
+    pub(crate) draws: Vec<DrawEntry>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct HostEntry {
+    pub(crate) id: Spanned<String>,
+    pub(crate) name: String,
+    pub(crate) address: Spanned<Ipv4Addr>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct RouterEntry {
+    pub(crate) id: Spanned<String>,
+    pub(crate) address: Spanned<Ipv4Addr>,
+    pub(crate) owner: Option<Spanned<String>>,
+    #[serde(default)]
+    pub(crate) silent: bool,
+    pub(crate) polices: Option<Spanned<[f64; 2]>>,
+    pub(crate) answer_delay_ms: Option<Spanned<f64>>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct OwnerEntry {
+    pub(crate) id: Spanned<String>,
+    pub(crate) name: String,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct LinkEntry {
+    pub(crate) between: [Spanned<String>; 2],
+    pub(crate) delay_ms: Spanned<f64>,
+    pub(crate) jitter_ms: Option<Spanned<f64>>,
+    pub(crate) loss: Option<Spanned<f64>>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct FaultEntry {
+    pub(crate) from: Spanned<String>,
+    pub(crate) to: Spanned<String>,
+    pub(crate) at_s: Spanned<[f64; 2]>,
+    pub(crate) for_s: Option<Spanned<f64>>,
+    pub(crate) loss: Option<Spanned<[f64; 2]>>,
+    pub(crate) added_delay_ms: Option<Spanned<[f64; 2]>>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DrawEntry {
+    pub(crate) name: Spanned<String>,
+    #[serde(default, rename = "option")]
+    pub(crate) options: Vec<OptionEntry>,
+}
+
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct OptionEntry {
+    #[serde(default)]
+    pub(crate) silent: Vec<Spanned<String>>,
+    #[serde(default)]
+    pub(crate) polices: Vec<Spanned<String>>,
+    pub(crate) polices_share: Option<Spanned<[f64; 2]>>,
+    #[serde(default)]
+    pub(crate) faults: Vec<FaultEntry>,
+}
+
+/// What is wrong with a scenario file, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}, field {field:?}: {reason}")]
+pub struct ScenarioError {
+    /// Line, from 1.
+    pub line: usize,
+    /// The field as written.
+    pub field: String,
+    /// What is wrong with it.
+    pub reason: String,
+}
+
+impl Scenario {
+    /// Reads a scenario file and checks every name and number in it.
+    ///
+    /// # Errors
+    /// [`ScenarioError`] with the line and field of the first thing wrong.
+    pub fn parse(text: &str) -> Result<Self, ScenarioError> {
+        let scenario: Self = toml::from_str(text).map_err(|error| {
+            let start = error.span().map_or(0, |span| span.start);
+            at(text, start, error.message().to_owned())
+        })?;
+        Checker { text, scenario: &scenario }.check()?;
+        Ok(scenario)
+    }
+}
+
+fn at(text: &str, offset: usize, reason: String) -> ScenarioError {
+    let before = text.get(..offset).unwrap_or(text);
+    let line = before.matches('\n').count() + 1;
+    let source = text.lines().nth(line - 1).unwrap_or_default();
+    let column = before.len() - before.rfind('\n').map_or(0, |newline| newline + 1);
+    // The key is the last one that stands before the value on its line.
+    let upto = source.get(..column).unwrap_or(source);
+    let key = if upto.contains('=') { upto } else { source };
+    let key = key.rsplit_once('=').map_or(key, |(key, _)| key);
+    let field = key.trim().rsplit(['{', ',', ' ']).next().unwrap_or_default();
+    ScenarioError { line, field: field.trim_matches(['[', ']']).to_owned(), reason }
+}
+
+struct Checker<'a> {
+    text: &'a str,
+    scenario: &'a Scenario,
+}
+
+impl Checker<'_> {
+    fn fail<T>(&self, value: &Spanned<T>, reason: String) -> ScenarioError {
+        at(self.text, value.span().start, reason)
+    }
+
+    fn check(&self) -> Result<(), ScenarioError> {
+        let s = self.scenario;
+        let hosts = s.sites.iter().chain(&s.targets);
+        let ids = hosts.clone().map(|h| &h.id).chain(s.routers.iter().map(|r| &r.id));
+        self.unique(ids)?;
+        self.unique(hosts.map(|h| &h.address).chain(s.routers.iter().map(|r| &r.address)))?;
+        self.unique(s.owners.iter().map(|o| &o.id))?;
+        for router in &s.routers {
+            if let Some(owner) = &router.owner
+                && !s.owners.iter().any(|known| known.id.as_ref() == owner.as_ref())
+            {
+                return Err(self.fail(owner, format!("no owner has the id {:?}", owner.as_ref())));
+            }
+            self.share_range(router.polices.as_ref())?;
+            self.at_least_zero(router.answer_delay_ms.as_ref())?;
+        }
+        for link in &s.links {
+            link.between.iter().try_for_each(|end| self.known_node(end))?;
+            self.at_least_zero(Some(&link.delay_ms))?;
+            self.at_least_zero(link.jitter_ms.as_ref())?;
+            if let Some(loss) = &link.loss
+                && !(0.0..=1.0).contains(loss.as_ref())
+            {
+                return Err(self.fail(loss, "a share is between 0 and 1".to_owned()));
+            }
+        }
+        s.faults.iter().try_for_each(|fault| self.fault(fault))?;
+        for draw in &s.draws {
+            if draw.options.is_empty() {
+                return Err(self.fail(&draw.name, "a draw needs at least one option".to_owned()));
+            }
+            for option in &draw.options {
+                for router in option.silent.iter().chain(&option.polices) {
+                    if !s.routers.iter().any(|r| r.id.as_ref() == router.as_ref()) {
+                        let id = router.as_ref();
+                        return Err(self.fail(router, format!("no router has the id {id:?}")));
+                    }
+                }
+                self.share_range(option.polices_share.as_ref())?;
+                option.faults.iter().try_for_each(|fault| self.fault(fault))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn unique<'b, T: Ord + std::fmt::Debug + 'b>(
+        &self,
+        values: impl Iterator<Item = &'b Spanned<T>>,
+    ) -> Result<(), ScenarioError> {
+        let mut seen = std::collections::BTreeSet::new();
+        for value in values {
+            if !seen.insert(value.as_ref()) {
+                return Err(self.fail(value, format!("{:?} is used twice", value.as_ref())));
+            }
+        }
+        Ok(())
+    }
+
+    fn known_node(&self, id: &Spanned<String>) -> Result<(), ScenarioError> {
+        let s = self.scenario;
+        let hosts = s.sites.iter().chain(&s.targets).map(|h| &h.id);
+        let known = hosts.chain(s.routers.iter().map(|r| &r.id)).any(|k| k.as_ref() == id.as_ref());
+        if known {
+            Ok(())
+        } else {
+            let reason = format!("no site, router or target has the id {:?}", id.as_ref());
+            Err(self.fail(id, reason))
+        }
+    }
+
+    fn at_least_zero(&self, value: Option<&Spanned<f64>>) -> Result<(), ScenarioError> {
+        match value {
+            Some(v) if !v.as_ref().is_finite() || *v.as_ref() < 0.0 => {
+                Err(self.fail(v, "a time is finite and not negative".to_owned()))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn range(&self, value: Option<&Spanned<[f64; 2]>>, max: f64) -> Result<(), ScenarioError> {
+        let Some(value) = value else { return Ok(()) };
+        let [low, high] = *value.as_ref();
+        if low >= 0.0 && low <= high && high <= max {
+            Ok(())
+        } else {
+            Err(self.fail(value, format!("[from, to] with 0 <= from <= to <= {max} expected")))
+        }
+    }
+
+    fn share_range(&self, value: Option<&Spanned<[f64; 2]>>) -> Result<(), ScenarioError> {
+        self.range(value, 1.0)
+    }
+
+    fn fault(&self, fault: &FaultEntry) -> Result<(), ScenarioError> {
+        self.known_node(&fault.from)?;
+        self.known_node(&fault.to)?;
+        let ends = [fault.from.as_ref(), fault.to.as_ref()];
+        let linked = self.scenario.links.iter().any(|link| {
+            let between = [link.between[0].as_ref(), link.between[1].as_ref()];
+            between == ends || between == [ends[1], ends[0]]
+        });
+        if !linked {
+            let reason = format!("no link is between {:?} and {:?}", ends[0], ends[1]);
+            return Err(self.fail(&fault.to, reason));
+        }
+        if fault.loss.is_none() && fault.added_delay_ms.is_none() {
+            let reason = "a fault needs loss or added_delay_ms".to_owned();
+            return Err(self.fail(&fault.from, reason));
+        }
+        self.range(Some(&fault.at_s), 1e9)?;
+        self.at_least_zero(fault.for_s.as_ref())?;
+        self.share_range(fault.loss.as_ref())?;
+        self.range(fault.added_delay_ms.as_ref(), 60_000.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const GOOD: &str = r#"name = "small"
+[[site]]
+id = "quay"
+name = "Brannock Quay"
+address = "198.18.0.2"
+[[router]]
+id = "edge"
+address = "198.18.0.1"
+[[link]]
+between = ["quay", "edge"]
+delay_ms = 1.0
+[[fault]]
+from = "quay"
+to = "edge"
+at_s = [1, 2]
+loss = [0.1, 0.2]
+"#;
+
+    #[test]
+    fn a_good_scenario_is_read() {
+        assert_eq!(Scenario::parse(GOOD).unwrap().name, "small");
+    }
+
+    #[test]
+    fn each_mistake_names_its_line_and_field() {
+        for (from, to, line, field, words) in [
+            ("\"edge\"]", "\"egde\"]", 10, "between", "no site, router or target"),
+            ("delay_ms = 1.0", "delay_ms = -1.0", 11, "delay_ms", "not negative"),
+            ("delay_ms = 1.0", "delay_ms = \"x\"", 11, "delay_ms", "invalid type"),
+            ("delay_ms = 1.0", "delay = 1.0", 11, "delay", "unknown field"),
+            ("198.18.0.1\"", "198.18.0.2\"", 8, "address", "used twice"),
+            ("198.18.0.1\"", "198.18.0.300\"", 8, "address", "IPv4"),
+            ("[0.1, 0.2]", "[0.3, 0.2]", 16, "loss", "expected"),
+            ("to = \"edge\"", "to = \"quay\"", 14, "to", "no link is between"),
+        ] {
+            let text = GOOD.replacen(from, to, 1);
+            let error = Scenario::parse(&text).unwrap_err();
+            assert_eq!((error.line, error.field.as_str()), (line, field), "{to}: {error}");
+            assert!(error.reason.contains(words), "{to}: {error}");
+        }
+    }
+
+    #[test]
+    fn a_syntax_error_names_its_line() {
+        let error = Scenario::parse("name = \"x\"\n[[site]\n").unwrap_err();
+        assert_eq!(error.line, 2);
+    }
+}
