@@ -78,6 +78,20 @@ struct PathHistory {
     windows: BTreeMap<i64, Window>,
 }
 
+impl PathHistory {
+    /// A window to forget when there are too many: the oldest with a finding that cannot be
+    /// corrected any more, so that a long fault does not push out what was usual before it;
+    /// else the oldest.
+    fn spare_window(&self, newest: i64) -> Option<i64> {
+        if self.windows.len() <= KEPT_WINDOWS {
+            return None;
+        }
+        let mut settled = self.windows.range(..newest - LATE_WINDOWS);
+        let flagged = settled.find(|(_, content)| content.flagged).map(|(index, _)| *index);
+        flagged.or_else(|| self.windows.keys().next().copied())
+    }
+}
+
 /// All of judgement's memory.
 #[derive(Debug, Clone, Default)]
 pub struct Judge {
@@ -182,8 +196,8 @@ impl Judge {
                 assessment: Box::new(assessment),
             });
         }
-        while history.windows.len() > KEPT_WINDOWS {
-            let Some((window, _)) = history.windows.pop_first() else { break };
+        while let Some(window) = history.spare_window(newest) {
+            history.windows.remove(&window);
             effects.push(Effect::WindowDropped { path, window });
         }
         for (window, assessment) in complete {

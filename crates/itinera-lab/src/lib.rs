@@ -1,1 +1,285 @@
-//! itinera-lab
+//! Prober, simulation and judgement together in virtual time: hours in seconds, with the very
+//! engines that the agent and the service run.
+//!
+//! This crate promises no sockets and no clock; the same scenario, seed and settings give the
+//! same rounds and the same findings.
+
+use itinera_analysis::{Effect, Judge, Limits, Observation};
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::path::Method;
+use itinera_model::round::{Clocks, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
+use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
+use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
+use std::collections::BTreeMap;
+
+
+/// Wall time at tick zero of every virtual run.
+pub const EPOCH: WallTime = WallTime::from_unix_seconds(1_800_000_000);
+/// Steps of one virtual millisecond in which neither engine nor network comes to rest mean a
+/// bug; the loop ends there instead of never.
+const MAX_STEPS: u64 = 500_000_000;
+
+/// How densely every site probes every target.
+#[derive(Debug, Clone)]
+pub struct Density {
+    /// Methods used towards each target.
+    pub methods: Vec<Method>,
+    /// From round to round.
+    pub interval: Micros,
+    /// Probes for each hop in a round.
+    pub probes_per_hop: u8,
+    /// An answer after this is late.
+    pub timeout: Micros,
+}
+
+impl Default for Density {
+    fn default() -> Self {
+        Self {
+            methods: vec![Method::IcmpEcho],
+            interval: Micros::from_millis(2_000),
+            probes_per_hop: 2,
+            timeout: Micros::from_millis(1_000),
+        }
+    }
+}
+
+/// A path of the run.
+#[derive(Debug, Clone)]
+pub struct LabPath {
+    /// Its name.
+    pub id: PathId,
+    /// The site's agent.
+    pub agent: AgentId,
+    /// The site.
+    pub site: Endpoint,
+    /// The target.
+    pub target: Endpoint,
+    /// Probe method.
+    pub method: Method,
+}
+
+/// A settled round with everything it refers to.
+#[derive(Debug, Clone)]
+pub struct LabRound {
+    /// When it was settled.
+    pub settled_at: Tick,
+    /// The agent that measured it.
+    pub agent: AgentId,
+    /// The round.
+    pub round: Round,
+    /// Its flow.
+    pub flow: Flow,
+    /// Its resolution.
+    pub resolution: Resolution,
+    /// Its route.
+    pub route: Route,
+}
+
+/// Everything a virtual run gave.
+#[derive(Debug, Clone)]
+pub struct LabRun {
+    /// The paths.
+    pub paths: Vec<LabPath>,
+    /// The rounds in the order in which they were settled.
+    pub rounds: Vec<LabRound>,
+    /// The faults as they really are, for scoring.
+    pub truth: Vec<Truth>,
+}
+
+/// Names things of a run by number.
+const fn numbered(kind: u128, number: u128) -> uuid::Uuid {
+    uuid::Uuid::from_u128((kind << 64) | number)
+}
+
+struct Prober {
+    path: LabPath,
+    engine: HopSweep,
+}
+
+/// Runs a scenario for `span` of virtual time from tick zero.
+///
+/// # Panics
+/// When an engine or the simulation does not come to rest, or refuses a built-in setting: both
+/// are bugs of ours.
+pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> LabRun {
+    let mut net = Simnet::new(scenario, seed);
+    let mut probers = probers(&net, seed, density);
+    let mut rounds = Vec::new();
+    let mut packet = Vec::new();
+    for _ in 0..MAX_STEPS {
+        let engines = probers.iter().filter_map(|p| p.engine.poll_deadline()).min();
+        let next = engines.into_iter().chain(net.poll_deadline()).min();
+        let Some(now) = next.filter(|now| *now <= span) else {
+            break;
+        };
+        net.advance(now);
+        while let Some(delivery) = net.poll_delivery() {
+            let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
+            for prober in probers.iter_mut().filter(|p| p.path.site.address == delivery.site) {
+                prober.engine.handle(now, input);
+            }
+        }
+        for prober in &mut probers {
+            if prober.engine.poll_deadline().is_none_or(|due| due > now) {
+                continue;
+            }
+            prober.engine.handle(now, Input::Deadline);
+            while let Some(token) = prober.engine.poll_transmit(now, &mut packet) {
+                let outcome = match net.inject(now, &packet) {
+                    Ok(()) => Input::Sent { token, stamp: now },
+                    Err(_) => Input::NotSent { token },
+                };
+                prober.engine.handle(now, outcome);
+            }
+            while let Some(sweep) = prober.engine.poll_event() {
+                rounds.push(settled(prober, sweep, now));
+            }
+        }
+    }
+    for prober in &mut probers {
+        prober.engine.handle(span, Input::Stop);
+        while let Some(sweep) = prober.engine.poll_event() {
+            rounds.push(settled(prober, sweep, span));
+        }
+    }
+    let paths = probers.into_iter().map(|prober| prober.path).collect();
+    LabRun { paths, rounds, truth: net.truth().to_vec() }
+}
+
+fn probers(net: &Simnet, seed: u64, density: &Density) -> Vec<Prober> {
+    let mut probers = Vec::new();
+    for (site, number) in net.sites().iter().zip(1u128..) {
+        for target in net.targets() {
+            for method in &density.methods {
+                let index = u16::try_from(probers.len()).unwrap_or(u16::MAX);
+                let path = LabPath {
+                    id: PathId::from_uuid(numbered(3, u128::from(index) + 1)),
+                    agent: AgentId::from_uuid(numbered(1, number)),
+                    site: site.clone(),
+                    target: target.clone(),
+                    method: *method,
+                };
+                let config = SweepConfig {
+                    source: site.address,
+                    destination: target.address,
+                    method: *method,
+                    source_port: 40_000 + index,
+                    destination_port: 33_434 + index,
+                    dscp: 0,
+                    size_bytes: 64,
+                    interval: density.interval,
+                    probes_per_hop: density.probes_per_hop,
+                    timeout: density.timeout,
+                    last_hop: HopLimit::try_new(30).unwrap_or_else(|| unreachable!("30 is 1..=64")),
+                    seed: seed.wrapping_mul(1_000).wrapping_add(u64::from(index)),
+                };
+                #[allow(clippy::expect_used, reason = "a bad density is the caller's bug")]
+                let engine = HopSweep::new(config, Tick::ZERO).expect("density within bounds");
+                probers.push(Prober { path, engine });
+            }
+        }
+    }
+    probers
+}
+
+fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
+    let flow = prober.engine.config().flow();
+    let resolution = Resolution { name: None, address: flow.destination };
+    let wall_us = i64::try_from(sweep.started.as_nanos() / 1_000).unwrap_or(i64::MAX);
+    let round = Round {
+        path: prober.path.id,
+        number: sweep.number,
+        clocks: Clocks {
+            boot: boot_of(prober.path.agent),
+            tick: sweep.started,
+            wall: EPOCH.plus_micros(wall_us),
+            offset_us: Some(0),
+            offset_error_us: Some(0),
+        },
+        flow: flow.id(),
+        resolution: resolution.id(),
+        route: sweep.route.id(),
+        reached_at: sweep.reached_at,
+        stamps: StampSource::Virtual,
+        hops: sweep.hops,
+    };
+    let agent = prober.path.agent;
+    LabRound { settled_at: now, agent, round, flow, resolution, route: sweep.route }
+}
+
+const fn boot_of(agent: AgentId) -> BootId {
+    BootId::from_uuid(uuid::Uuid::from_u128(agent.as_uuid().as_u128() ^ (2 << 64)))
+}
+
+impl LabRun {
+    /// What judgement says of the rounds, given one by one when they were settled.
+    pub fn judge(&self, limits: Limits) -> (Judge, Vec<(Tick, Effect)>) {
+        let mut judge = Judge::new(limits);
+        let mut effects = Vec::new();
+        for lab in &self.rounds {
+            let now_us = i64::try_from(lab.settled_at.as_nanos() / 1_000).unwrap_or(i64::MAX);
+            let observation = Observation {
+                path: lab.round.path,
+                measured_at: lab.round.clocks.corrected_wall(),
+                number: lab.round.number,
+                source: lab.flow.source,
+                route: lab.round.route,
+                addresses: &lab.route.hops,
+                hops: &lab.round.hops,
+            };
+            let step = judge.step(&[observation], EPOCH.plus_micros(now_us));
+            effects.extend(step.into_iter().map(|effect| (lab.settled_at, effect)));
+        }
+        (judge, effects)
+    }
+
+    /// The rounds as the batches their agents would upload, `per_batch` rounds each.
+    ///
+    /// `agents` gives the names a service has given to this run's agents and paths; what it
+    /// leaves out keeps the run's own names.
+    pub fn batches(&self, names: &Names, per_batch: usize) -> Vec<Batch> {
+        let mut by_agent: BTreeMap<AgentId, Vec<&LabRound>> = BTreeMap::new();
+        for lab in &self.rounds {
+            by_agent.entry(lab.agent).or_default().push(lab);
+        }
+        let mut batches = Vec::new();
+        for (agent, rounds) in by_agent {
+            for (chunk, seq) in rounds.chunks(per_batch.max(1)).zip(0..) {
+                batches.push(batch_of(names, agent, seq, chunk));
+            }
+        }
+        batches
+    }
+}
+
+/// Names that a service has given to a run's agents and paths.
+#[derive(Debug, Clone, Default)]
+pub struct Names {
+    /// By the run's agent.
+    pub agents: BTreeMap<AgentId, AgentId>,
+    /// By the run's path.
+    pub paths: BTreeMap<PathId, PathId>,
+}
+
+fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Batch {
+    let mut batch = Batch {
+        agent: names.agents.get(&agent).copied().unwrap_or(agent),
+        boot: boot_of(agent),
+        seq,
+        dropped_rounds: 0,
+        flows: Vec::new(),
+        resolutions: Vec::new(),
+        routes: Vec::new(),
+        rounds: Vec::new(),
+    };
+    for lab in rounds {
+        let mut round = lab.round.clone();
+        round.path = names.paths.get(&round.path).copied().unwrap_or(round.path);
+        batch.add(round, &lab.flow, &lab.resolution, &lab.route);
+    }
+    batch
+}
+

@@ -89,6 +89,20 @@ pub fn decode<T: DeserializeOwned>(octets: &[u8]) -> Result<T, DecodeError> {
 }
 
 impl Batch {
+    /// Adds a round with what it refers to, each thing once.
+    pub fn add(&mut self, round: Round, flow: &Flow, resolution: &Resolution, route: &Route) {
+        if !self.flows.contains(flow) {
+            self.flows.push(flow.clone());
+        }
+        if !self.resolutions.contains(resolution) {
+            self.resolutions.push(resolution.clone());
+        }
+        if !self.routes.contains(route) {
+            self.routes.push(route.clone());
+        }
+        self.rounds.push(round);
+    }
+
     /// Checks every round against the batch's own tables.
     ///
     /// # Errors

@@ -1,0 +1,105 @@
+//! The book of alarms, window by window.
+
+use super::*;
+use itinera_model::finding::Place;
+use uuid::Uuid;
+
+fn path(number: u128) -> PathId {
+    PathId::from_uuid(Uuid::from_u128(number))
+}
+
+fn finding(to: u8, loss_ppm: u32, confidence_ppm: u32) -> Finding {
+    let place =
+        Place::Link { from: [198, 18, 0, 1].into(), to: [198, 18, 0, to].into(), silent_between: 0 };
+    Finding {
+        cause: Cause::Loss,
+        place,
+        confidence_ppm,
+        loss_ppm,
+        added_delay_us: Micros::ZERO,
+        explanations: Vec::new(),
+    }
+}
+
+fn assessment(path: PathId, finding: Option<Finding>) -> Assessment {
+    Assessment {
+        path,
+        until: WallTime::default(),
+        span_s: 60,
+        rounds: 30,
+        end_sent: 60,
+        end_lost: 0,
+        engine: 1,
+        mapping: 0,
+        hops: Vec::new(),
+        finding,
+    }
+}
+
+/// Feeds windows of one path and gives a letter for each effect: raised, changed, cleared.
+fn feed(book: &mut AlarmBook, path: PathId, findings: &[Option<Finding>]) -> String {
+    let letters = findings.iter().flat_map(|finding| {
+        let at = WallTime::default();
+        book.regard(&assessment(path, finding.clone()), at, at)
+    });
+    letters
+        .map(|effect| match effect {
+            AlarmEffect::Raised(_) => 'r',
+            AlarmEffect::Changed(_) => 'c',
+            AlarmEffect::Cleared { .. } => 'x',
+        })
+        .collect()
+}
+
+#[test]
+fn it_is_raised_after_the_hold_and_cleared_after_the_calm() {
+    let mut book = AlarmBook::default();
+    let bad = Some(finding(2, 200_000, 990_000));
+    assert_eq!(feed(&mut book, path(1), &[bad.clone(), bad.clone()]), "");
+    assert_eq!(feed(&mut book, path(1), &[bad.clone()]), "r");
+    assert_eq!(feed(&mut book, path(1), &[None, None, bad, None, None]), "");
+    assert_eq!(feed(&mut book, path(1), &[None]), "x");
+    assert!(book.open().is_empty());
+}
+
+#[test]
+fn under_the_limit_or_unsure_raises_nothing() {
+    let mut book = AlarmBook::default();
+    let small = Some(finding(2, 10_000, 999_000));
+    let unsure = Some(finding(2, 200_000, 700_000));
+    assert_eq!(feed(&mut book, path(1), &vec![small; 9]), "");
+    assert_eq!(feed(&mut book, path(1), &vec![unsure; 9]), "");
+}
+
+#[test]
+fn one_place_is_one_alarm_however_many_paths_show_it() {
+    let mut book = AlarmBook::default();
+    let bad = vec![Some(finding(2, 200_000, 990_000)); 3];
+    assert_eq!(feed(&mut book, path(1), &bad), "r");
+    assert_eq!(feed(&mut book, path(2), &bad), "c");
+    assert_eq!(book.open().len(), 1);
+    assert_eq!(book.open()[0].paths, [path(1), path(2)]);
+    assert_eq!(feed(&mut book, path(1), &[None, None, None]), "c");
+    assert_eq!(feed(&mut book, path(2), &[None, None, None]), "x");
+}
+
+#[test]
+fn a_path_of_an_open_alarm_must_insist_before_another_place_is_believed() {
+    let mut book = AlarmBook::default();
+    let here = Some(finding(2, 200_000, 990_000));
+    let there = Some(finding(3, 200_000, 990_000));
+    assert_eq!(feed(&mut book, path(1), &vec![here.clone(); 3]), "r");
+    assert_eq!(feed(&mut book, path(1), &vec![there.clone(); 5]), "");
+    assert_eq!(feed(&mut book, path(1), &[here]), "");
+    assert_eq!(feed(&mut book, path(1), &vec![there; 6]), "xr");
+    assert_eq!(book.open().len(), 1);
+}
+
+#[test]
+fn the_worst_severity_stays() {
+    let mut book = AlarmBook::default();
+    feed(&mut book, path(1), &vec![Some(finding(2, 40_000, 990_000)); 3]);
+    assert_eq!(book.open()[0].severity, Severity::Minor);
+    feed(&mut book, path(1), &[Some(finding(2, 600_000, 990_000))]);
+    assert_eq!(book.open()[0].severity, Severity::Critical);
+}

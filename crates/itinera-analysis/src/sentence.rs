@@ -1,0 +1,180 @@
+//! Findings as sentences, with the owners of the place.
+
+use itinera_model::alarm::Alarm;
+use itinera_model::finding::{Cause, Finding, Place};
+use itinera_model::owner::{Owner, OwnerMap, is_private};
+use itinera_model::unit::Micros;
+use std::net::IpAddr;
+
+/// Who is responsible for a place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Whose {
+    /// Both ends belong to one owner.
+    Inside(Owner),
+    /// The owner changes there; the fault may be either's.
+    Boundary(Owner, Owner),
+    /// Both ends are private addresses: the agent's own site.
+    Site,
+    /// From the site into this owner.
+    SiteEdge(Owner),
+    /// At least one end is in no owner map.
+    Unknown,
+}
+
+enum Side {
+    Owner(Owner),
+    Site,
+    Unknown,
+}
+
+fn side(address: IpAddr, map: &OwnerMap) -> Side {
+    match map.owner_of(address) {
+        Some(owner) => Side::Owner(owner.clone()),
+        None if is_private(address) => Side::Site,
+        None => Side::Unknown,
+    }
+}
+
+/// Who is responsible for a place, by an owner map.
+pub fn whose(place: &Place, map: &OwnerMap) -> Whose {
+    let Place::Link { from, to, .. } = place;
+    match (side(*from, map), side(*to, map)) {
+        (Side::Owner(a), Side::Owner(b)) if a.as_number == b.as_number => Whose::Inside(a),
+        (Side::Owner(a), Side::Owner(b)) => Whose::Boundary(a, b),
+        (Side::Site, Side::Owner(owner)) | (Side::Owner(owner), Side::Site) => {
+            Whose::SiteEdge(owner)
+        }
+        (Side::Site, Side::Site) => Whose::Site,
+        (Side::Unknown, _) | (_, Side::Unknown) => Whose::Unknown,
+    }
+}
+
+impl Whose {
+    /// In words that go behind "on the link a to b,".
+    pub fn words(&self) -> String {
+        let named = |owner: &Owner| format!("{} (AS {})", owner.name, owner.as_number);
+        match self {
+            Self::Inside(owner) => format!("inside {}", named(owner)),
+            Self::Boundary(a, b) => format!("at the boundary of {} and {}", named(a), named(b)),
+            Self::Site => "inside the agent's own site".to_owned(),
+            Self::SiteEdge(owner) => {
+                format!("between the agent's site and {}", named(owner))
+            }
+            Self::Unknown => "whose owner no imported owner map names".to_owned(),
+        }
+    }
+
+    /// The owners named, the one before the boundary first.
+    pub fn owners(&self) -> Vec<&Owner> {
+        match self {
+            Self::Inside(owner) | Self::SiteEdge(owner) => vec![owner],
+            Self::Boundary(a, b) => vec![a, b],
+            Self::Site | Self::Unknown => Vec::new(),
+        }
+    }
+}
+
+fn per_cent(ppm: u32) -> String {
+    format!("{:.0} %", f64::from(ppm) / 10_000.0)
+}
+
+/// A confidence for people: never a certainty.
+pub fn confidence_words(ppm: u32) -> String {
+    if ppm >= 995_000 { "over 99 %".to_owned() } else { per_cent(ppm) }
+}
+
+fn place_words(place: &Place) -> String {
+    let Place::Link { from, to, silent_between } = place;
+    match silent_between {
+        0 => format!("on the link {from} to {to}"),
+        1 => format!("between {from} and {to}, around one silent hop whose two links cannot be told apart"),
+        n => format!("between {from} and {to}, around {n} silent hops whose links cannot be told apart"),
+    }
+}
+
+fn trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
+    match cause {
+        Cause::Loss => format!("{} of packets are lost", per_cent(loss_ppm)),
+        Cause::Delay => format!("{added} are added"),
+    }
+}
+
+/// What a finding says.
+pub fn of_finding(finding: &Finding, map: &OwnerMap) -> String {
+    format!(
+        "{} {}, {}; {} sure.",
+        trouble_words(finding.cause, finding.loss_ppm, finding.added_delay_us),
+        place_words(&finding.place),
+        whose(&finding.place, map).words(),
+        confidence_words(finding.confidence_ppm),
+    )
+}
+
+/// What an alarm says, without its time.
+pub fn of_alarm(alarm: &Alarm, map: &OwnerMap) -> String {
+    format!(
+        "{} {}, {}; {} sure, seen on {} {}.",
+        trouble_words(alarm.key.cause, alarm.loss_ppm, alarm.added_delay_us),
+        place_words(&alarm.key.place),
+        whose(&alarm.key.place, map).words(),
+        confidence_words(alarm.confidence_ppm),
+        alarm.paths.len(),
+        if alarm.paths.len() == 1 { "path" } else { "paths" },
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::owner::OwnerEntry;
+
+    fn map() -> OwnerMap {
+        let entry = |prefix: &str, as_number, name: &str| OwnerEntry {
+            prefix: prefix.parse().unwrap(),
+            owner: Owner { as_number, name: name.into(), contact: String::new() },
+        };
+        OwnerMap::new(vec![
+            entry("198.18.3.0/24", 64500, "Northmere Carriage"),
+            entry("198.18.1.0/24", 64496, "Brackwater Broadband"),
+        ])
+    }
+
+    fn link(from: &str, to: &str, silent_between: u8) -> Place {
+        Place::Link { from: from.parse().unwrap(), to: to.parse().unwrap(), silent_between }
+    }
+
+    #[test]
+    fn a_finding_is_said_with_amount_place_owner_and_confidence() {
+        let finding = Finding {
+            cause: Cause::Loss,
+            place: link("198.18.3.3", "198.18.3.4", 0),
+            confidence_ppm: 999_999,
+            loss_ppm: 194_000,
+            added_delay_us: Micros::ZERO,
+            explanations: Vec::new(),
+        };
+        assert_eq!(
+            of_finding(&finding, &map()),
+            "19 % of packets are lost on the link 198.18.3.3 to 198.18.3.4, \
+             inside Northmere Carriage (AS 64500); over 99 % sure."
+        );
+    }
+
+    #[test]
+    fn the_owner_depends_on_both_ends() {
+        for (from, to, words) in [
+            ("198.18.1.1", "198.18.3.1", "at the boundary of Brackwater"),
+            ("10.1.0.1", "198.18.1.1", "between the agent's site and Brackwater"),
+            ("10.1.0.2", "10.1.0.1", "the agent's own site"),
+            ("192.0.2.1", "198.18.1.1", "no imported owner map"),
+        ] {
+            let said = whose(&link(from, to, 0), &map()).words();
+            assert!(said.contains(words), "{from} to {to}: {said}");
+        }
+    }
+
+    #[test]
+    fn silent_hops_are_said_not_to_be_told_apart() {
+        assert!(place_words(&link("198.18.3.3", "198.18.3.5", 1)).contains("cannot be told apart"));
+    }
+}
