@@ -169,6 +169,8 @@ impl Judge {
         let Some(history) = self.paths.get_mut(&path) else { return };
         let Some(first) = touched.first().copied() else { return };
         let newest = history.windows.keys().next_back().copied().unwrap_or(first);
+        // A window that a newer one has just closed is judged once more, now complete.
+        let first = newest_before.filter(|seen| *seen < newest).map_or(first, |seen| first.min(seen));
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         let mut complete = Vec::new();
         for window in affected {

@@ -1,7 +1,7 @@
 //! Alarms (RFC 8632): raised when a limit is held over, cleared when its cause is gone.
 
 use crate::finding::{Cause, Place};
-use crate::id::{AlarmId, PathId};
+use crate::id::PathId;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
 
@@ -49,9 +49,9 @@ pub struct Alarm {
     pub raised_at: WallTime,
     /// Best confidence seen, in parts per million.
     pub confidence_ppm: u32,
-    /// Carried loss, in parts per million, worst path.
+    /// Carried loss in parts per million, over all its paths, newest windows weighing most.
     pub loss_ppm: u32,
-    /// Added delay, worst path.
+    /// Added delay, likewise.
     pub added_delay_us: Micros,
     /// Paths that show it.
     pub paths: Vec<PathId>,
@@ -72,15 +72,4 @@ pub enum AlarmEffect {
         /// When, by the service's clock.
         at: WallTime,
     },
-}
-
-/// An alarm's name outside, given by the service when it records one.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct NamedAlarm {
-    /// The name.
-    pub id: AlarmId,
-    /// The alarm.
-    pub alarm: Alarm,
-    /// When it cleared; absent while open.
-    pub cleared_at: Option<WallTime>,
 }

@@ -194,10 +194,16 @@ fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
         alarm.paths.sort_unstable();
     }
     alarm.confidence_ppm = alarm.confidence_ppm.max(finding.confidence_ppm);
-    alarm.loss_ppm = alarm.loss_ppm.max(finding.loss_ppm);
-    alarm.added_delay_us = alarm.added_delay_us.max(finding.added_delay_us);
+    alarm.loss_ppm = smoothed(alarm.loss_ppm, finding.loss_ppm);
+    let (known, new) = (alarm.added_delay_us.as_micros(), finding.added_delay_us.as_micros());
+    alarm.added_delay_us = Micros::new(smoothed(known, new));
     alarm.severity = alarm.severity.min(severity(finding));
     *alarm != before
+}
+
+/// A level that follows new values by a quarter of the way.
+const fn smoothed(known: u32, new: u32) -> u32 {
+    known - known / 4 + new / 4
 }
 
 /// Perceived severity: from half of all packets critical, from 5 % or 100 ms major.
