@@ -1,1 +1,78 @@
-//! itinera-store
+//! The record: PostgreSQL behind typed calls. Rows and SQL never leave this crate.
+//!
+//! Ingest is one transaction per batch and acknowledged after it; the order of commits
+//! (`commit_no`) is the order of truth that judgement follows and that a recomputation repeats.
+
+mod agents;
+pub mod cluster;
+mod entity;
+mod error;
+mod ingest;
+mod judge;
+mod migration;
+mod owners;
+mod paths;
+mod reading;
+mod statement;
+mod watched;
+
+pub use agents::{AgentRecord, CodeRefused, NewAgent};
+pub use error::StoreError;
+pub use ingest::{Committed, LogEntry, LoggedRound};
+pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
+pub use owners::{ImportRecord, NewImport};
+pub use paths::{PathRecord, RoundRecord};
+pub use reading::StateCounts;
+pub use watched::{Schedule, SiteRecord, TargetRecord, TargetSpec, Watched};
+
+use sea_orm::{ConnectOptions, Database, DatabaseConnection};
+use sea_orm_migration::MigratorTrait;
+use std::time::Duration;
+
+/// The oldest schema reader this build still is: it refuses records that need a newer one.
+pub const READER: i32 = 1;
+
+/// A handle on the record. Cloning it shares the connections.
+#[derive(Debug, Clone)]
+pub struct Store {
+    db: DatabaseConnection,
+}
+
+impl Store {
+    /// Connects, brings the schema up to date and makes room for today's and tomorrow's rounds.
+    ///
+    /// # Errors
+    /// [`StoreError::TooOld`] when the record needs a newer program; [`StoreError::Database`]
+    /// when the database is away or refuses.
+    pub async fn open(url: &str) -> Result<Self, StoreError> {
+        let mut options = ConnectOptions::new(url);
+        options
+            .max_connections(8)
+            .connect_timeout(Duration::from_secs(10))
+            .acquire_timeout(Duration::from_secs(10))
+            .sqlx_logging(false);
+        let db = Database::connect(options).await?;
+        migration::Migrator::up(&db, None).await?;
+        let store = Self { db };
+        store.check_reader().await?;
+        store.make_partitions().await?;
+        Ok(store)
+    }
+
+    /// Takes every migration back. Everything recorded is lost; used to prove that each
+    /// migration has a way back.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] when the database is away or refuses.
+    pub async fn dismantle(&self) -> Result<(), StoreError> {
+        Ok(migration::Migrator::down(&self.db, None).await?)
+    }
+
+    /// Asks the database for a sign of life.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] when there is none.
+    pub async fn is_alive(&self) -> Result<(), StoreError> {
+        Ok(self.db.ping().await?)
+    }
+}

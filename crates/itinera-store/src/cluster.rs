@@ -1,0 +1,357 @@
+//! A private PostgreSQL cluster in a data directory, run as a child process.
+//!
+//! Reached by a Unix socket inside the directory and by nothing else; run with data checksums,
+//! as the unprivileged account `postgres` when the caller is root, which PostgreSQL itself
+//! refuses to be.
+
+use rustix::process::{Pid, Signal, kill_process};
+use std::fs;
+use std::io;
+use std::os::unix::fs::{PermissionsExt, chown};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitStatus, Stdio};
+use std::time::Duration;
+use tokio::process::Child;
+use tokio::time::{Instant, sleep};
+
+const ACCOUNT: &str = "postgres";
+/// The longest path a Unix socket may have (unix(7): 108 octets with the final NUL).
+const MAX_SOCKET_PATH: usize = 107;
+const START_LIMIT: Duration = Duration::from_secs(60);
+const STOP_LIMIT: Duration = Duration::from_secs(20);
+
+/// Why the private cluster does not run.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ClusterError {
+    /// PostgreSQL's server programs are not installed.
+    #[error("PostgreSQL's server programs are missing: apt-get install postgresql, or set a database URL")]
+    NotInstalled,
+    /// There is no account to run it as.
+    #[error("there is no account {ACCOUNT:?} to run PostgreSQL as: apt-get install postgresql")]
+    NoAccount,
+    /// The directory's path is too long for a socket in it.
+    #[error("{path:?} is too long a path for a socket in it ({MAX_SOCKET_PATH} octets at most): choose a shorter data directory")]
+    PathTooLong {
+        /// The socket's path.
+        path: PathBuf,
+    },
+    /// The account cannot reach the directory.
+    #[error("account {ACCOUNT:?} cannot reach {path:?}: choose a data directory all of whose parents it may enter")]
+    Unreachable {
+        /// The directory.
+        path: PathBuf,
+    },
+    /// The directory was made by another major version.
+    #[error("the data directory was made by PostgreSQL {found}, whose programs are not installed")]
+    OtherVersion {
+        /// The version that made it.
+        found: String,
+    },
+    /// A file operation failed.
+    #[error("{doing} {path:?}")]
+    File {
+        /// What was tried.
+        doing: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// Why it failed.
+        #[source]
+        source: io::Error,
+    },
+    /// A program failed.
+    #[error("{program} failed ({status}): {last_words}")]
+    Program {
+        /// Which.
+        program: &'static str,
+        /// How.
+        status: String,
+        /// The end of what it said.
+        last_words: String,
+    },
+    /// It does not become ready, or does not stop.
+    #[error("PostgreSQL is not {state} after {seconds} s: see {log:?}")]
+    Timeout {
+        /// What was waited for.
+        state: &'static str,
+        /// How long.
+        seconds: u64,
+        /// Where it writes.
+        log: PathBuf,
+    },
+}
+
+fn file(doing: &'static str, path: &Path) -> impl FnOnce(io::Error) -> ClusterError {
+    let path = path.to_owned();
+    move |source| ClusterError::File { doing, path, source }
+}
+
+/// A running private cluster. Dropping it asks the server to stop without waiting for it;
+/// [`stop`](Self::stop) waits.
+#[derive(Debug)]
+pub struct Cluster {
+    child: Child,
+    directory: PathBuf,
+    log: PathBuf,
+}
+
+/// Who runs the server: absent for "whoever we are".
+#[derive(Debug, Clone, Copy)]
+struct Account {
+    uid: u32,
+    gid: u32,
+}
+
+impl Cluster {
+    /// Starts the cluster in `data`, making it first where there is none, and ending what a
+    /// killed run has left behind.
+    ///
+    /// # Errors
+    /// [`ClusterError`] saying what to do about it.
+    pub async fn start(data: &Path) -> Result<Self, ClusterError> {
+        fs::create_dir_all(data).map_err(file("cannot make", data))?;
+        let data = data.canonicalize().map_err(file("cannot find", data))?;
+        let directory = data.join("cluster");
+        let socket = directory.join(".s.PGSQL.5432");
+        if socket.as_os_str().len() > MAX_SOCKET_PATH {
+            return Err(ClusterError::PathTooLong { path: socket });
+        }
+        let account = account()?;
+        if !directory.exists() {
+            fs::create_dir(&directory).map_err(file("cannot make", &directory))?;
+        }
+        if let Some(Account { uid, gid }) = account {
+            chown(&directory, Some(uid), Some(gid)).map_err(file("cannot give away", &directory))?;
+        }
+        let private = fs::Permissions::from_mode(0o700);
+        fs::set_permissions(&directory, private).map_err(file("cannot protect", &directory))?;
+        check_reachable(&directory, account)?;
+        let programs = programs_for(&directory)?;
+        if !directory.join("PG_VERSION").exists() {
+            make(&programs, &directory, account)?;
+        }
+        end_leftovers(&directory).await?;
+        let log = data.join("cluster.log");
+        let child = spawn(&programs, &directory, &log, account)?;
+        let mut cluster = Self { child, directory, log };
+        cluster.wait_until_ready().await?;
+        Ok(cluster)
+    }
+
+    /// The URL of a database in a cluster that runs in `data`.
+    pub fn url_in(data: &Path) -> String {
+        let directory = data.canonicalize().unwrap_or_else(|_| data.to_owned()).join("cluster");
+        let host: String = directory
+            .to_string_lossy()
+            .bytes()
+            .map(|octet| match octet {
+                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' => {
+                    char::from(octet).to_string()
+                }
+                other => format!("%{other:02X}"),
+            })
+            .collect();
+        format!("postgres://{ACCOUNT}@{host}/postgres")
+    }
+
+    /// Waits until the server ends, which it should not do by itself.
+    ///
+    /// # Errors
+    /// [`ClusterError::File`] when the child cannot be waited for.
+    ///
+    /// # Cancel safety
+    /// Safe: dropping the future only stops the waiting.
+    pub async fn ended(&mut self) -> Result<ExitStatus, ClusterError> {
+        self.child.wait().await.map_err(file("cannot wait for the server in", &self.directory))
+    }
+
+    /// Stops the server: open sessions are ended, everything committed is on disk.
+    ///
+    /// # Errors
+    /// [`ClusterError::Timeout`] when it does not stop.
+    pub async fn stop(mut self) -> Result<(), ClusterError> {
+        if let Some(pid) = self.child.id() {
+            // Already gone is as good.
+            let _gone = signal(pid, Signal::INT);
+        }
+        match tokio::time::timeout(STOP_LIMIT, self.child.wait()).await {
+            Ok(_) => Ok(()),
+            Err(_) => Err(self.timeout("stopped", STOP_LIMIT)),
+        }
+    }
+
+    async fn wait_until_ready(&mut self) -> Result<(), ClusterError> {
+        let pid_file = self.directory.join("postmaster.pid");
+        let begun = Instant::now();
+        while begun.elapsed() < START_LIMIT {
+            if let Ok(Some(status)) = self.child.try_wait() {
+                let last_words = last_words(&self.log);
+                let status = status.to_string();
+                return Err(ClusterError::Program { program: "postgres", status, last_words });
+            }
+            let text = fs::read_to_string(&pid_file).unwrap_or_default();
+            let ours = text.lines().next().and_then(|pid| pid.trim().parse().ok()) == self.child.id();
+            if ours && text.lines().nth(7).is_some_and(|status| status.trim() == "ready") {
+                return Ok(());
+            }
+            sleep(Duration::from_millis(30)).await;
+        }
+        Err(self.timeout("ready", START_LIMIT))
+    }
+
+    fn timeout(&self, state: &'static str, limit: Duration) -> ClusterError {
+        ClusterError::Timeout { state, seconds: limit.as_secs(), log: self.log.clone() }
+    }
+}
+
+impl Drop for Cluster {
+    fn drop(&mut self) {
+        if let Some(pid) = self.child.id() {
+            let _gone = signal(pid, Signal::INT);
+        }
+    }
+}
+
+fn signal(pid: u32, signal: Signal) -> io::Result<()> {
+    let pid = i32::try_from(pid).ok().and_then(Pid::from_raw);
+    let pid = pid.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+    Ok(kill_process(pid, signal)?)
+}
+
+fn account() -> Result<Option<Account>, ClusterError> {
+    if !rustix::process::geteuid().is_root() {
+        return Ok(None);
+    }
+    let passwd = Path::new("/etc/passwd");
+    let text = fs::read_to_string(passwd).map_err(file("cannot read", passwd))?;
+    let fields = text.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    let account = fields.filter(|fields| fields.first() == Some(&ACCOUNT)).find_map(|fields| {
+        Some(Account { uid: fields.get(2)?.parse().ok()?, gid: fields.get(3)?.parse().ok()? })
+    });
+    account.map(Some).ok_or(ClusterError::NoAccount)
+}
+
+/// A command that runs as the account, knows nothing of our environment, and gets no signal
+/// meant for our terminal.
+fn command(program: &Path, directory: &Path, account: Option<Account>) -> Command {
+    let mut command = Command::new(program);
+    command.env_clear().env("LC_ALL", "C").env("TZ", "UTC").current_dir(directory);
+    command.stdin(Stdio::null()).process_group(0);
+    if let Some(Account { uid, gid }) = account {
+        command.uid(uid).gid(gid);
+    }
+    command
+}
+
+fn check_reachable(directory: &Path, account: Option<Account>) -> Result<(), ClusterError> {
+    let probe = command(Path::new("/bin/true"), directory, account).status();
+    match probe {
+        Ok(_) => Ok(()),
+        Err(_) => Err(ClusterError::Unreachable { path: directory.to_owned() }),
+    }
+}
+
+/// Directories that may hold PostgreSQL's programs, newest version first.
+fn program_directories() -> Vec<(String, PathBuf)> {
+    let entries = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
+    let mut found: Vec<(String, PathBuf)> = entries
+        .map(|entry| (entry.file_name().to_string_lossy().into_owned(), entry.path().join("bin")))
+        .filter(|(_, bin)| bin.join("postgres").exists() && bin.join("initdb").exists())
+        .collect();
+    found.sort_by_key(|(version, _)| std::cmp::Reverse(version.parse::<u32>().unwrap_or(0)));
+    found
+}
+
+fn programs_for(directory: &Path) -> Result<PathBuf, ClusterError> {
+    let installed = program_directories();
+    let Ok(made_by) = fs::read_to_string(directory.join("PG_VERSION")) else {
+        return installed.into_iter().next().map(|(_, bin)| bin).ok_or(ClusterError::NotInstalled);
+    };
+    if installed.is_empty() {
+        return Err(ClusterError::NotInstalled);
+    }
+    let found = made_by.trim().to_owned();
+    let fitting = installed.into_iter().find(|(version, _)| *version == found);
+    fitting.map(|(_, bin)| bin).ok_or(ClusterError::OtherVersion { found })
+}
+
+fn make(programs: &Path, directory: &Path, account: Option<Account>) -> Result<(), ClusterError> {
+    let output = command(&programs.join("initdb"), directory, account)
+        .args(["--encoding=UTF8", "--locale=C", "--data-checksums", "--auth=trust", "--username"])
+        .arg(ACCOUNT)
+        .arg("--pgdata")
+        .arg(directory)
+        .output()
+        .map_err(file("cannot run initdb for", directory))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = String::from_utf8_lossy(&output.stderr).trim().replace('\n', "; ");
+    let status = output.status.to_string();
+    Err(ClusterError::Program { program: "initdb", status, last_words: said })
+}
+
+fn spawn(
+    programs: &Path,
+    directory: &Path,
+    log: &Path,
+    account: Option<Account>,
+) -> Result<Child, ClusterError> {
+    let out = fs::File::create(log).map_err(file("cannot write", log))?;
+    let err = out.try_clone().map_err(file("cannot write", log))?;
+    let mut command = command(&programs.join("postgres"), directory, account);
+    command.arg("-D").arg(directory).arg("-k").arg(directory).stdout(out).stderr(err);
+    for setting in [
+        "listen_addresses=",
+        "unix_socket_permissions=0700",
+        "max_connections=40",
+        "shared_buffers=64MB",
+        "max_wal_size=512MB",
+        "autovacuum_naptime=30s",
+    ] {
+        command.arg("-c").arg(setting);
+    }
+    tokio::process::Command::from(command).spawn().map_err(file("cannot run postgres in", directory))
+}
+
+/// Processes that work in this directory: a server that outlived its service, or sessions that
+/// outlived their server and would keep it from starting again.
+fn processes_in(directory: &Path) -> Vec<u32> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let pids = entries.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
+    pids.filter(|pid| {
+        fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == directory)
+            && fs::read_to_string(format!("/proc/{pid}/comm")).is_ok_and(|c| c.starts_with("postgres"))
+    })
+    .collect()
+}
+
+async fn end_leftovers(directory: &Path) -> Result<(), ClusterError> {
+    let pid_file = fs::read_to_string(directory.join("postmaster.pid")).unwrap_or_default();
+    let server: Option<u32> = pid_file.lines().next().and_then(|pid| pid.trim().parse().ok());
+    let begun = Instant::now();
+    while begun.elapsed() < STOP_LIMIT {
+        let left = processes_in(directory);
+        if left.is_empty() {
+            return Ok(());
+        }
+        match server.filter(|pid| left.contains(pid)) {
+            Some(pid) => {
+                let _gone = signal(pid, Signal::INT);
+            }
+            None => left.iter().for_each(|pid| {
+                let _gone = signal(*pid, Signal::QUIT);
+            }),
+        }
+        sleep(Duration::from_millis(100)).await;
+    }
+    let log = directory.join("../cluster.log");
+    Err(ClusterError::Timeout { state: "stopped", seconds: STOP_LIMIT.as_secs(), log })
+}
+
+fn last_words(log: &Path) -> String {
+    let text = fs::read_to_string(log).unwrap_or_default();
+    let lines: Vec<&str> = text.lines().rev().take(3).collect();
+    lines.into_iter().rev().collect::<Vec<_>>().join("; ")
+}

@@ -1,0 +1,316 @@
+//! Judgement's memory and what it says, written in one transaction with its cursor and its
+//! fencing token.
+
+use crate::entity::alarm;
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::finding::Assessment;
+use itinera_model::id::{AlarmId, PathId};
+use itinera_model::unit::WallTime;
+use sea_orm::entity::prelude::*;
+use sea_orm::{ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
+use std::net::IpAddr;
+use time::OffsetDateTime;
+
+/// How long leadership lasts without a renewal.
+const LEASE_SECONDS: f64 = 5.0;
+
+/// A window as recorded: content in the judging engine's own encoding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredWindow {
+    /// The path.
+    pub path: PathId,
+    /// Index.
+    pub window: i64,
+    /// The agent's address.
+    pub source: IpAddr,
+    /// Content.
+    pub content: Vec<u8>,
+}
+
+/// Everything a judge remembered when it last committed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct JudgeMemory {
+    /// The last commit it has judged.
+    pub cursor: i64,
+    /// Version of the engine that wrote it; 0 before the first write.
+    pub engine: u16,
+    /// The book of alarms; empty before the first write.
+    pub book: Vec<u8>,
+    /// The windows.
+    pub windows: Vec<StoredWindow>,
+}
+
+/// What a judge wants recorded after judging the commits from one cursor to another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct JudgeWrite {
+    /// Cursor before.
+    pub from: i64,
+    /// Cursor after.
+    pub to: i64,
+    /// Version of the engine.
+    pub engine: u16,
+    /// The book of alarms.
+    pub book: Vec<u8>,
+    /// Windows with another content.
+    pub windows: Vec<StoredWindow>,
+    /// Windows no longer needed.
+    pub dropped: Vec<(PathId, i64)>,
+    /// Windows judged, perhaps again: path, window, whether it is the newest, judgement.
+    pub assessed: Vec<(i64, bool, Assessment)>,
+    /// About alarms, in order.
+    pub alarms: Vec<AlarmEffect>,
+}
+
+/// An alarm as recorded.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AlarmRecord {
+    /// Its name.
+    pub id: AlarmId,
+    /// The alarm.
+    pub alarm: Alarm,
+    /// When it cleared; absent while open.
+    pub cleared_at: Option<OffsetDateTime>,
+}
+
+impl Store {
+    /// Takes leadership of judgement if nobody holds it; gives the fencing token, or nothing
+    /// while another process leads.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn lead_judgement(&self, me: Uuid) -> Result<Option<i64>, StoreError> {
+        let take = "UPDATE lease SET token = token + 1, holder = $1, \
+                 expires_at = now() + make_interval(secs => $2) \
+             WHERE name = 'judge' AND (expires_at < now() OR holder = $1) RETURNING token";
+        let values = [me.into(), LEASE_SECONDS.into()];
+        let row = self.db.query_one_raw(sql(take, values)).await?;
+        row.map(|row| Ok(row.try_get("", "token")?)).transpose()
+    }
+
+    /// Gives leadership up, so that a successor need not wait.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn resign_judgement(&self, token: i64) -> Result<(), StoreError> {
+        let give = "UPDATE lease SET expires_at = '-infinity' WHERE name = 'judge' AND token = $1";
+        self.db.execute_raw(sql(give, [token.into()])).await?;
+        Ok(())
+    }
+
+    /// What the last judge remembered.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
+        let row = self.db.query_one_raw(sql("SELECT cursor, engine, book FROM judge", [])).await?;
+        let Some(row) = row else { return Ok(JudgeMemory::default()) };
+        let engine: i32 = row.try_get("", "engine")?;
+        let select = "SELECT path_id, window_no, source, content FROM path_window \
+             ORDER BY path_id, window_no";
+        let windows = self.db.query_all_raw(sql(select, [])).await?;
+        let window = |row: &QueryResult| -> Result<StoredWindow, StoreError> {
+            let source: String = row.try_get("", "source")?;
+            Ok(StoredWindow {
+                path: PathId::from_uuid(row.try_get("", "path_id")?),
+                window: row.try_get("", "window_no")?,
+                source: source.parse().map_err(|_| StoreError::corrupt("window source"))?,
+                content: row.try_get("", "content")?,
+            })
+        };
+        Ok(JudgeMemory {
+            cursor: row.try_get("", "cursor")?,
+            engine: u16::try_from(engine).map_err(|_| StoreError::corrupt("engine version"))?,
+            book: row.try_get("", "book")?,
+            windows: windows.iter().map(window).collect::<Result<_, _>>()?,
+        })
+    }
+
+    /// Renews leadership and records what judgement says, all or nothing.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`] when another process leads or has judged these commits;
+    /// [`StoreError::Database`].
+    ///
+    /// # Cancel safety
+    /// All or nothing; a repeated write is refused by the cursor.
+    pub async fn commit_judgement(&self, token: i64, write: &JudgeWrite) -> Result<(), StoreError> {
+        let txn = self.db.begin().await?;
+        renew(&txn, token).await?;
+        move_cursor(&txn, write).await?;
+        write_windows(&txn, write).await?;
+        write_assessments(&txn, &write.assessed).await?;
+        for effect in &write.alarms {
+            write_alarm(&txn, effect).await?;
+        }
+        txn.commit().await?;
+        Ok(())
+    }
+
+    /// Renews leadership when there is nothing to record.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`] when another process leads; [`StoreError::Database`].
+    pub async fn renew_leadership(&self, token: i64) -> Result<(), StoreError> {
+        renew(&self.db, token).await
+    }
+
+    /// Everything found, in the order of path and window: (path, window, finding as JSON).
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn findings(&self) -> Result<Vec<(PathId, i64, Json)>, StoreError> {
+        let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
+        let rows = self.db.query_all_raw(sql(select, [])).await?;
+        rows.iter()
+            .map(|row| {
+                let path = PathId::from_uuid(row.try_get("", "path_id")?);
+                Ok((path, row.try_get("", "window_no")?, row.try_get("", "body")?))
+            })
+            .collect()
+    }
+
+    /// Alarms, newest first, at most `limit`, those before `before` in that order.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn alarms(
+        &self,
+        open_only: bool,
+        before: Option<(OffsetDateTime, AlarmId)>,
+        limit: u64,
+    ) -> Result<Vec<AlarmRecord>, StoreError> {
+        let mut query = alarm::Entity::find()
+            .order_by_desc(alarm::Column::RaisedAt)
+            .order_by_desc(alarm::Column::Id)
+            .limit(limit);
+        if open_only {
+            query = query.filter(alarm::Column::ClearedAt.is_null());
+        }
+        if let Some((at, id)) = before {
+            let same_time = alarm::Column::RaisedAt.eq(at);
+            let earlier = alarm::Column::RaisedAt.lt(at);
+            query = query.filter(earlier.or(same_time.and(alarm::Column::Id.lt(id.as_uuid()))));
+        }
+        let rows = query.all(&self.db).await?;
+        rows.into_iter()
+            .map(|row| {
+                let alarm = serde_json::from_value(row.body);
+                Ok(AlarmRecord {
+                    id: AlarmId::from_uuid(row.id),
+                    alarm: alarm.map_err(|_| StoreError::corrupt("alarm"))?,
+                    cleared_at: row.cleared_at,
+                })
+            })
+            .collect()
+    }
+}
+
+async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
+    let renew = "UPDATE lease SET expires_at = now() + make_interval(secs => $2) \
+         WHERE name = 'judge' AND token = $1";
+    let renewed = db.execute_raw(sql(renew, [token.into(), LEASE_SECONDS.into()])).await?;
+    if renewed.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Fenced) }
+}
+
+async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
+    let move_on = "INSERT INTO judge (cursor, engine, book) SELECT $2, $3, $4 WHERE $1 = 0 \
+         ON CONFLICT (one_row) DO NOTHING";
+    let values: [Value; 4] = [
+        write.from.into(),
+        write.to.into(),
+        i32::from(write.engine).into(),
+        write.book.clone().into(),
+    ];
+    if txn.execute_raw(sql(move_on, values.clone())).await?.rows_affected() == 1 {
+        return Ok(());
+    }
+    let move_on = "UPDATE judge SET cursor = $2, engine = $3, book = $4 WHERE cursor = $1";
+    let moved = txn.execute_raw(sql(move_on, values)).await?.rows_affected();
+    if moved == 1 { Ok(()) } else { Err(StoreError::Fenced) }
+}
+
+async fn write_windows(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
+    let windows = &write.windows;
+    let upsert = "INSERT INTO path_window (path_id, window_no, source, content) \
+         SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::text[], $4::bytea[]) \
+         ON CONFLICT (path_id, window_no) DO UPDATE \
+             SET source = excluded.source, content = excluded.content";
+    let values: [Value; 4] = [
+        windows.iter().map(|w| w.path.as_uuid()).collect::<Vec<_>>().into(),
+        windows.iter().map(|w| w.window).collect::<Vec<_>>().into(),
+        windows.iter().map(|w| w.source.to_string()).collect::<Vec<_>>().into(),
+        windows.iter().map(|w| w.content.clone()).collect::<Vec<_>>().into(),
+    ];
+    txn.execute_raw(sql(upsert, values)).await?;
+    if !write.dropped.is_empty() {
+        let delete = "DELETE FROM path_window w USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+             WHERE w.path_id = d.p AND w.window_no = d.n";
+        let values: [Value; 2] = [
+            write.dropped.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
+            write.dropped.iter().map(|(_, window)| *window).collect::<Vec<_>>().into(),
+        ];
+        txn.execute_raw(sql(delete, values)).await?;
+    }
+    Ok(())
+}
+
+/// The last word on each window: a finding is recorded, revised, or withdrawn.
+async fn write_assessments(
+    txn: &DatabaseTransaction,
+    assessed: &[(i64, bool, Assessment)],
+) -> Result<(), StoreError> {
+    for (window, newest, assessment) in assessed {
+        let path = assessment.path.as_uuid();
+        if *newest {
+            let latest = "INSERT INTO path_latest (path_id, window_no, body) VALUES ($1, $2, $3) \
+                 ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
+                     body = excluded.body WHERE path_latest.window_no <= excluded.window_no";
+            let values = [path.into(), (*window).into(), serde_json::json!(assessment).into()];
+            txn.execute_raw(sql(latest, values)).await?;
+        }
+        let key: [Value; 2] = [path.into(), (*window).into()];
+        let statement = match &assessment.finding {
+            Some(finding) => sql(
+                "INSERT INTO finding (path_id, window_no, body) VALUES ($1, $2, $3) \
+                 ON CONFLICT (path_id, window_no) DO UPDATE SET body = excluded.body",
+                key.into_iter().chain([serde_json::json!(finding).into()]),
+            ),
+            None => sql("DELETE FROM finding WHERE path_id = $1 AND window_no = $2", key),
+        };
+        txn.execute_raw(statement).await?;
+    }
+    Ok(())
+}
+
+fn offset(at: WallTime) -> OffsetDateTime {
+    let nanos = i128::from(at.as_unix_micros()) * 1_000;
+    OffsetDateTime::from_unix_timestamp_nanos(nanos).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+}
+
+async fn write_alarm(txn: &DatabaseTransaction, effect: &AlarmEffect) -> Result<(), StoreError> {
+    match effect {
+        AlarmEffect::Raised(alarm) => {
+            let row = alarm::ActiveModel {
+                id: Set(Uuid::now_v7()),
+                key: Set(serde_json::json!(alarm.key)),
+                body: Set(serde_json::json!(alarm)),
+                raised_at: Set(offset(alarm.raised_at)),
+                cleared_at: Set(None),
+            };
+            alarm::Entity::insert(row).exec_without_returning(txn).await?;
+        }
+        AlarmEffect::Changed(alarm) => {
+            let update = "UPDATE alarm SET body = $2 WHERE key = $1 AND cleared_at IS NULL";
+            let values = [serde_json::json!(alarm.key).into(), serde_json::json!(alarm).into()];
+            txn.execute_raw(sql(update, values)).await?;
+        }
+        AlarmEffect::Cleared { key, at } => {
+            let update = "UPDATE alarm SET cleared_at = $2 WHERE key = $1 AND cleared_at IS NULL";
+            let values = [serde_json::json!(key).into(), offset(*at).into()];
+            txn.execute_raw(sql(update, values)).await?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,120 @@
+//! Paths as people see them.
+
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::finding::Assessment;
+use itinera_model::id::PathId;
+use itinera_model::packed;
+use itinera_model::round::HopCounts;
+use sea_orm::entity::prelude::*;
+use time::OffsetDateTime;
+
+/// A path with its latest judgement.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PathRecord {
+    /// Its name.
+    pub id: PathId,
+    /// Site of its agent.
+    pub site: String,
+    /// Name of its target.
+    pub target: String,
+    /// Address of its target.
+    pub address: String,
+    /// Family, method and the rest of the intent.
+    pub family: String,
+    /// Probe method.
+    pub method: String,
+    /// Differentiated services code point.
+    pub dscp: i16,
+    /// Length of the IP packet in octets.
+    pub size_bytes: i32,
+    /// Latest judgement; absent before the first round.
+    pub latest: Option<Assessment>,
+}
+
+/// A stored round of a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RoundRecord {
+    /// Its number.
+    pub number: i64,
+    /// The agent's run.
+    pub boot: Uuid,
+    /// Its commit.
+    pub commit_no: i64,
+    /// When it was received.
+    pub received_at: OffsetDateTime,
+    /// What each hop gave.
+    pub hops: Vec<HopCounts>,
+}
+
+const SELECT: &str = "SELECT p.id, s.name AS site, t.name AS target, t.address, p.family, p.method, \
+         p.dscp, p.size_bytes, l.body \
+     FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
+         JOIN target t ON t.id = p.target_id LEFT JOIN path_latest l ON l.path_id = p.id";
+
+fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
+    let body: Option<Json> = row.try_get("", "body")?;
+    let latest = body.map(serde_json::from_value).transpose();
+    Ok(PathRecord {
+        id: PathId::from_uuid(row.try_get("", "id")?),
+        site: row.try_get("", "site")?,
+        target: row.try_get("", "target")?,
+        address: row.try_get("", "address")?,
+        family: row.try_get("", "family")?,
+        method: row.try_get("", "method")?,
+        dscp: row.try_get("", "dscp")?,
+        size_bytes: row.try_get("", "size_bytes")?,
+        latest: latest.map_err(|_| StoreError::corrupt("assessment"))?,
+    })
+}
+
+impl Store {
+    /// Paths by id, which is by time of making, after `after`, at most `limit`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn paths(
+        &self,
+        after: Option<PathId>,
+        limit: i64,
+    ) -> Result<Vec<PathRecord>, StoreError> {
+        let after = after.map_or(Uuid::nil(), PathId::as_uuid);
+        let query = format!("{SELECT} WHERE p.id > $1 ORDER BY p.id LIMIT $2");
+        let statement = sql(&query, [after.into(), limit.into()]);
+        self.db.query_all_raw(statement).await?.iter().map(record).collect()
+    }
+
+    /// One path; absent when nothing has this name.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn path(&self, id: PathId) -> Result<Option<PathRecord>, StoreError> {
+        let query = format!("{SELECT} WHERE p.id = $1");
+        let statement = sql(&query, [id.as_uuid().into()]);
+        self.db.query_one_raw(statement).await?.as_ref().map(record).transpose()
+    }
+
+    /// All stored rounds of a path in the order of boot and number.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn rounds_of(&self, path: PathId) -> Result<Vec<RoundRecord>, StoreError> {
+        let query = "SELECT r.number, b.boot, r.commit_no, r.received_at, r.hops \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN batch b ON b.commit_no = r.commit_no \
+             WHERE p.id = $1 ORDER BY b.boot, r.number, r.commit_no";
+        let statement = sql(query, [path.as_uuid().into()]);
+        let rows = self.db.query_all_raw(statement).await?;
+        rows.iter()
+            .map(|row| {
+                let hops: Vec<u8> = row.try_get("", "hops")?;
+                Ok(RoundRecord {
+                    number: row.try_get("", "number")?,
+                    boot: row.try_get("", "boot")?,
+                    commit_no: row.try_get("", "commit_no")?,
+                    received_at: row.try_get("", "received_at")?,
+                    hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
+                })
+            })
+            .collect()
+    }
+}

@@ -1,0 +1,60 @@
+//! The state of everything in a few numbers.
+
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use sea_orm::ConnectionTrait;
+
+/// Counts that the first page and the metrics show.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct StateCounts {
+    /// Agents that have joined.
+    pub agents: i64,
+    /// Agents whose last batch is older than a minute, or that never sent one.
+    pub agents_late: i64,
+    /// Paths.
+    pub paths: i64,
+    /// Paths whose newest judgement is older than two minutes, or that have none.
+    pub paths_without_news: i64,
+    /// Alarms that are open.
+    pub open_alarms: i64,
+    /// Rounds recorded.
+    pub rounds: i64,
+    /// Commits recorded.
+    pub commits: i64,
+    /// Commits not judged yet.
+    pub unjudged_commits: i64,
+}
+
+impl Store {
+    /// Counts everything.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn state_counts(&self) -> Result<StateCounts, StoreError> {
+        let query = "SELECT \
+             (SELECT count(*) FROM agent) AS agents, \
+             (SELECT count(*) FROM agent WHERE last_batch_at IS NULL \
+                 OR last_batch_at < now() - interval '1 minute') AS agents_late, \
+             (SELECT count(*) FROM path) AS paths, \
+             (SELECT count(*) FROM path p WHERE NOT EXISTS (SELECT FROM path_latest l \
+                 WHERE l.path_id = p.id \
+                     AND l.window_no >= extract(epoch FROM now()) / 10 - 12)) AS paths_without_news, \
+             (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
+             (SELECT coalesce(sum(rounds), 0)::bigint FROM batch) AS rounds, \
+             (SELECT log_head FROM meta) AS commits, \
+             (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits";
+        let row = self.db.query_one_raw(sql(query, [])).await?;
+        let row = row.ok_or_else(|| StoreError::corrupt("count"))?;
+        let count = |name: &str| row.try_get("", name);
+        Ok(StateCounts {
+            agents: count("agents")?,
+            agents_late: count("agents_late")?,
+            paths: count("paths")?,
+            paths_without_news: count("paths_without_news")?,
+            open_alarms: count("open_alarms")?,
+            rounds: count("rounds")?,
+            commits: count("commits")?,
+            unjudged_commits: count("unjudged_commits")?,
+        })
+    }
+}

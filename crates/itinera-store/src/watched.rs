@@ -1,0 +1,256 @@
+//! Sites, targets and the schedule: what the configuration says is watched.
+
+use crate::entity::{path, site, target};
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
+use itinera_model::path::{Direction, Family, Method, PathSpec};
+use itinera_model::protocol::Task;
+use sea_orm::entity::prelude::*;
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ActiveValue::Set, DatabaseTransaction, QueryOrder, TransactionTrait};
+use std::net::IpAddr;
+use time::OffsetDateTime;
+
+/// A target to watch.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TargetSpec {
+    /// Name, unique.
+    pub name: String,
+    /// Address probed.
+    pub address: IpAddr,
+    /// Methods used.
+    pub methods: Vec<Method>,
+}
+
+/// How densely everything is probed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Schedule {
+    /// From round to round, in milliseconds.
+    pub interval_ms: u32,
+    /// Probes for each hop in a round.
+    pub probes_per_hop: u8,
+    /// An answer after this is late, in milliseconds.
+    pub timeout_ms: u32,
+    /// Length of the whole IP packet in octets.
+    pub size_bytes: u16,
+    /// The last hop limit tried.
+    pub last_hop: u8,
+}
+
+/// Everything the configuration says is watched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Watched {
+    /// Site names, unique.
+    pub sites: Vec<String>,
+    /// Targets.
+    pub targets: Vec<TargetSpec>,
+    /// The schedule.
+    pub schedule: Schedule,
+}
+
+/// A site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SiteRecord {
+    /// Its id.
+    pub id: SiteId,
+    /// Its name.
+    pub name: String,
+}
+
+/// A target.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TargetRecord {
+    /// Its id.
+    pub id: TargetId,
+    /// What is watched.
+    pub spec: TargetSpec,
+}
+
+fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
+    let address = row.address.parse().map_err(|_| StoreError::corrupt("target address"))?;
+    let methods =
+        serde_json::from_value(row.methods).map_err(|_| StoreError::corrupt("target methods"))?;
+    let spec = TargetSpec { name: row.name, address, methods };
+    Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
+}
+
+impl Store {
+    /// Makes the record agree with the configuration: adds, changes, and sets inactive what is
+    /// gone. Gives true when agents have to be told.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn reconcile(&self, watched: &Watched) -> Result<bool, StoreError> {
+        let txn = self.db.begin().await?;
+        site::Entity::update_many()
+            .col_expr(site::Column::Active, Expr::value(false))
+            .exec(&txn)
+            .await?;
+        for name in &watched.sites {
+            let row = site::ActiveModel {
+                id: Set(Uuid::now_v7()),
+                name: Set(name.clone()),
+                active: Set(true),
+            };
+            let again = OnConflict::column(site::Column::Name)
+                .update_column(site::Column::Active)
+                .to_owned();
+            site::Entity::insert(row).on_conflict(again).exec_without_returning(&txn).await?;
+        }
+        let before = targets_in(&txn).await?;
+        target::Entity::update_many()
+            .col_expr(target::Column::Active, Expr::value(false))
+            .exec(&txn)
+            .await?;
+        for spec in &watched.targets {
+            insert_target(&txn, spec).await?;
+        }
+        let after = targets_in(&txn).await?;
+        let body = serde_json::json!(watched.schedule);
+        let current = current_schedule(&txn).await?;
+        let changed = before != after || current.is_none_or(|(_, known)| known != watched.schedule);
+        if changed {
+            let insert = "INSERT INTO schedule (body, valid_from) VALUES ($1, $2)";
+            let values = [body.into(), OffsetDateTime::now_utc().into()];
+            txn.execute_raw(sql(insert, values)).await?;
+        }
+        txn.commit().await?;
+        Ok(changed)
+    }
+
+    /// The sites that are watched, by name.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn sites(&self) -> Result<Vec<SiteRecord>, StoreError> {
+        let rows = site::Entity::find()
+            .filter(site::Column::Active.eq(true))
+            .order_by_asc(site::Column::Name)
+            .all(&self.db)
+            .await?;
+        let record = |row: site::Model| SiteRecord { id: SiteId::from_uuid(row.id), name: row.name };
+        Ok(rows.into_iter().map(record).collect())
+    }
+
+    /// The version of the schedule in force, from 1; 0 before the first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn schedule_version(&self) -> Result<u64, StoreError> {
+        Ok(current_schedule(&self.db).await?.map_or(0, |(version, _)| version))
+    }
+
+    /// What an agent has to do now. Paths it needs and does not have yet are made.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn schedule_for(
+        &self,
+        agent: AgentId,
+    ) -> Result<itinera_model::protocol::Schedule, StoreError> {
+        let txn = self.db.begin().await?;
+        let Some((version, schedule)) = current_schedule(&txn).await? else {
+            return Ok(itinera_model::protocol::Schedule { version: 0, tasks: Vec::new() });
+        };
+        let mut tasks = Vec::new();
+        for target in targets_in(&txn).await? {
+            for method in &target.spec.methods {
+                let spec = PathSpec {
+                    agent,
+                    uplink: String::new(),
+                    target: target.id,
+                    family: if target.spec.address.is_ipv4() { Family::Ipv4 } else { Family::Ipv6 },
+                    method: *method,
+                    dscp: 0,
+                    size_bytes: schedule.size_bytes,
+                    direction: Direction::RoundTrip,
+                };
+                tasks.push(Task {
+                    path: ensure_path(&txn, &spec).await?,
+                    address: target.spec.address,
+                    method: *method,
+                    dscp: spec.dscp,
+                    size_bytes: schedule.size_bytes,
+                    interval_ms: schedule.interval_ms,
+                    probes_per_hop: schedule.probes_per_hop,
+                    timeout_ms: schedule.timeout_ms,
+                    last_hop: schedule.last_hop,
+                });
+            }
+        }
+        txn.commit().await?;
+        Ok(itinera_model::protocol::Schedule { version, tasks })
+    }
+}
+
+async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(), StoreError> {
+    let row = target::ActiveModel {
+        id: Set(Uuid::now_v7()),
+        name: Set(spec.name.clone()),
+        address: Set(spec.address.to_string()),
+        methods: Set(serde_json::json!(spec.methods)),
+        active: Set(true),
+    };
+    let again = OnConflict::column(target::Column::Name)
+        .update_columns([target::Column::Address, target::Column::Methods, target::Column::Active])
+        .to_owned();
+    target::Entity::insert(row).on_conflict(again).exec_without_returning(txn).await?;
+    Ok(())
+}
+
+async fn targets_in(txn: &DatabaseTransaction) -> Result<Vec<TargetRecord>, StoreError> {
+    let rows = target::Entity::find()
+        .filter(target::Column::Active.eq(true))
+        .order_by_asc(target::Column::Name)
+        .all(txn)
+        .await?;
+    rows.into_iter().map(watched_row).collect()
+}
+
+async fn current_schedule<C: ConnectionTrait>(
+    db: &C,
+) -> Result<Option<(u64, Schedule)>, StoreError> {
+    let select = "SELECT version, body FROM schedule ORDER BY version DESC LIMIT 1";
+    let row = db.query_one_raw(sql(select, [])).await?;
+    let Some(row) = row else { return Ok(None) };
+    let version: i64 = row.try_get("", "version")?;
+    let body: Json = row.try_get("", "body")?;
+    let schedule = serde_json::from_value(body).map_err(|_| StoreError::corrupt("schedule"))?;
+    Ok(Some((version.cast_unsigned(), schedule)))
+}
+
+/// The name of an intent, given when it is first needed.
+async fn ensure_path(txn: &DatabaseTransaction, spec: &PathSpec) -> Result<PathId, StoreError> {
+    let text = |value: Json| value.as_str().unwrap_or_default().to_owned();
+    let family = text(serde_json::json!(spec.family));
+    let direction = text(serde_json::json!(spec.direction));
+    let known = path::Entity::find()
+        .filter(path::Column::AgentId.eq(spec.agent.as_uuid()))
+        .filter(path::Column::Uplink.eq(&spec.uplink))
+        .filter(path::Column::TargetId.eq(spec.target.as_uuid()))
+        .filter(path::Column::Family.eq(&family))
+        .filter(path::Column::Method.eq(spec.method.to_string()))
+        .filter(path::Column::Dscp.eq(i16::from(spec.dscp)))
+        .filter(path::Column::SizeBytes.eq(i32::from(spec.size_bytes)))
+        .filter(path::Column::Direction.eq(&direction))
+        .one(txn)
+        .await?;
+    if let Some(known) = known {
+        return Ok(PathId::from_uuid(known.id));
+    }
+    let row = path::ActiveModel {
+        id: Set(Uuid::now_v7()),
+        agent_id: Set(spec.agent.as_uuid()),
+        uplink: Set(spec.uplink.clone()),
+        target_id: Set(spec.target.as_uuid()),
+        family: Set(family),
+        method: Set(spec.method.to_string()),
+        dscp: Set(i16::from(spec.dscp)),
+        size_bytes: Set(i32::from(spec.size_bytes)),
+        direction: Set(direction),
+    };
+    let id = *row.id.as_ref();
+    path::Entity::insert(row).exec_without_returning(txn).await?;
+    Ok(PathId::from_uuid(id))
+}

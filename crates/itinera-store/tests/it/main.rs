@@ -1,0 +1,222 @@
+//! The record on a real PostgreSQL, in a private cluster of each test's own.
+
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::path::Method;
+use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::unit::{Micros, Tick, WallTime};
+use itinera_store::cluster::Cluster;
+use itinera_store::{
+    CodeRefused, JudgeWrite, NewAgent, Schedule, Store, StoreError, TargetSpec, Watched,
+};
+use time::{Duration, OffsetDateTime};
+use uuid::Uuid;
+
+struct Fixture {
+    cluster: Cluster,
+    store: Store,
+    _data: tempfile::TempDir,
+}
+
+async fn fixture() -> Fixture {
+    let data = tempfile::tempdir().unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(data.path(), mode).unwrap();
+    let cluster = Cluster::start(data.path()).await.unwrap();
+    let store = Store::open(&Cluster::url_in(data.path())).await.unwrap();
+    Fixture { cluster, store, _data: data }
+}
+
+fn watched(interval_ms: u32) -> Watched {
+    Watched {
+        sites: vec!["Eskerry".into()],
+        targets: vec![TargetSpec {
+            name: "Seat Booking".into(),
+            address: [198, 18, 128, 10].into(),
+            methods: vec![Method::IcmpEcho],
+        }],
+        schedule: Schedule {
+            interval_ms,
+            probes_per_hop: 2,
+            timeout_ms: 1_000,
+            size_bytes: 64,
+            last_hop: 30,
+        },
+    }
+}
+
+async fn join(store: &Store) -> AgentId {
+    let site = store.sites().await.unwrap()[0].id;
+    let now = OffsetDateTime::now_utc();
+    store.add_join_code([7; 32], site, now, now + Duration::hours(1)).await.unwrap();
+    let id = AgentId::from_uuid(Uuid::now_v7());
+    let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
+    store.redeem_join_code([7; 32], &new, now).await.unwrap();
+    id
+}
+
+fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
+    let boot = BootId::from_uuid(Uuid::from_u128(5));
+    let address = [198, 18, 128, 10].into();
+    let flow = Flow {
+        source: [10, 1, 0, 2].into(),
+        destination: address,
+        method: Method::IcmpEcho,
+        source_port: 1,
+        destination_port: 2,
+        dscp: 0,
+    };
+    let resolution = Resolution { name: None, address };
+    let route = Route { hops: vec![Some([10, 1, 0, 1].into()), Some(address)] };
+    let hop = HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
+    let clocks = Clocks {
+        boot,
+        tick: Tick::from_millis(seq),
+        wall,
+        offset_us: None,
+        offset_error_us: None,
+    };
+    let mut batch = Batch {
+        agent,
+        boot,
+        seq,
+        dropped_rounds: 0,
+        flows: vec![],
+        resolutions: vec![],
+        routes: vec![],
+        rounds: vec![],
+    };
+    for number in [seq * 2, seq * 2 + 1] {
+        let round = Round {
+            path,
+            number,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reached_at: Some(2),
+            stamps: StampSource::Virtual,
+            hops: vec![hop.clone(), hop.clone()],
+        };
+        batch.add(round, &flow, &resolution, &route);
+    }
+    batch
+}
+
+#[tokio::test]
+async fn a_batch_is_stored_once_in_the_order_of_commits_whatever_its_clock_says() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let walls = [0, 4_294_967_296, -1].map(WallTime::from_unix_seconds);
+    for (wall, seq) in walls.into_iter().zip([2, 0, 1]) {
+        let committed = store.commit_batch(agent, &batch(agent, path, seq, wall)).await.unwrap();
+        assert_eq!((committed.duplicate, committed.stored, committed.refused), (false, 2, 0));
+    }
+    let again = batch(agent, path, 0, walls[0]);
+    assert!(store.commit_batch(agent, &again).await.unwrap().duplicate);
+
+    let rounds = store.rounds_of(path).await.unwrap();
+    assert_eq!(rounds.iter().map(|r| r.number).collect::<Vec<_>>(), [0, 1, 2, 3, 4, 5]);
+    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!(log.iter().map(|entry| entry.commit_no).collect::<Vec<_>>(), [1, 2, 3]);
+    assert_eq!(log[0].rounds[0].number, 4);
+    assert_eq!(log[0].rounds[0].hops, batch(agent, path, 2, walls[0]).rounds[0].hops);
+    assert_eq!(store.log_after(2, 10).await.unwrap().len(), 1);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn rounds_of_paths_that_are_not_the_agents_are_refused_and_counted() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let mut mixed = batch(agent, path, 0, WallTime::default());
+    mixed.rounds[0].path = PathId::from_uuid(Uuid::from_u128(99));
+    let committed = store.commit_batch(agent, &mixed).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (1, 1));
+    assert_eq!(store.rounds_of(path).await.unwrap().len(), 1);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn join_codes_open_once_and_in_time() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    join(&store).await;
+    let site = store.sites().await.unwrap()[0].id;
+    let now = OffsetDateTime::now_utc();
+    store.add_join_code([8; 32], site, now, now).await.unwrap();
+    let new = |byte| NewAgent {
+        id: AgentId::from_uuid(Uuid::now_v7()),
+        certificate_sha256: [byte; 32],
+        version: "0".into(),
+    };
+    for (secret, refusal) in
+        [([7; 32], CodeRefused::Used), ([8; 32], CodeRefused::Expired), ([9; 32], CodeRefused::Unknown)]
+    {
+        let error = store.redeem_join_code(secret, &new(secret[0]), now).await.unwrap_err();
+        assert!(matches!(error, StoreError::Code(code) if code == refusal), "{error}");
+    }
+    assert_eq!(store.agents().await.unwrap().len(), 1);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let (first, second) = (Uuid::from_u128(1), Uuid::from_u128(2));
+    let token = store.lead_judgement(first).await.unwrap().unwrap();
+    assert_eq!(store.lead_judgement(second).await.unwrap(), None);
+    let write = |from, to| JudgeWrite {
+        from,
+        to,
+        engine: 1,
+        book: vec![1],
+        windows: vec![],
+        dropped: vec![],
+        assessed: vec![],
+        alarms: vec![],
+    };
+    store.commit_judgement(token, &write(0, 3)).await.unwrap();
+    let stale = store.commit_judgement(token, &write(0, 2)).await.unwrap_err();
+    assert!(matches!(stale, StoreError::Fenced));
+    store.resign_judgement(token).await.unwrap();
+    let next = store.lead_judgement(second).await.unwrap().unwrap();
+    assert!(next > token);
+    let fenced = store.commit_judgement(token, &write(3, 4)).await.unwrap_err();
+    assert!(matches!(fenced, StoreError::Fenced));
+    assert_eq!(store.judge_memory().await.unwrap().cursor, 3);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn migrations_go_up_down_and_up_and_an_unchanged_schedule_keeps_its_version() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.dismantle().await.unwrap();
+    let store = Store::open(&Cluster::url_in(_data.path())).await.unwrap();
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    assert!(!store.reconcile(&watched(2_000)).await.unwrap());
+    assert_eq!(store.schedule_version().await.unwrap(), 1);
+    assert!(store.reconcile(&watched(3_000)).await.unwrap());
+    assert_eq!(store.schedule_version().await.unwrap(), 2);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_cluster_whose_server_was_killed_starts_again_with_what_was_committed() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let pid = std::fs::read_to_string(_data.path().join("cluster/postmaster.pid")).unwrap();
+    let pid: i32 = pid.lines().next().unwrap().parse().unwrap();
+    let pid = rustix::process::Pid::from_raw(pid).unwrap();
+    rustix::process::kill_process(pid, rustix::process::Signal::KILL).unwrap();
+    drop((store, cluster));
+    let cluster = Cluster::start(_data.path()).await.unwrap();
+    let store = Store::open(&Cluster::url_in(_data.path())).await.unwrap();
+    assert_eq!(store.sites().await.unwrap()[0].name, "Eskerry");
+    cluster.stop().await.unwrap();
+}
