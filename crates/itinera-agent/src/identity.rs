@@ -1,0 +1,116 @@
+//! Who an agent is, on disk: its key, its certificate, its service.
+
+use itinera_model::id::AgentId;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+const FILE: &str = "identity.json";
+
+/// An identity that cannot be kept or read.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum IdentityError {
+    /// There is none.
+    #[error("no identity in {0:?}: join first with `itinera agent join`")]
+    Missing(PathBuf),
+    /// There is one already.
+    #[error("{0:?} holds an agent's identity already: use another directory, or remove it to join anew")]
+    Exists(PathBuf),
+    /// A file operation failed.
+    #[error("cannot use the identity in {0:?}")]
+    File(PathBuf, #[source] io::Error),
+    /// Its content cannot be read.
+    #[error("the identity in {path:?} has an unreadable {what}")]
+    Unreadable {
+        /// Which file.
+        path: PathBuf,
+        /// What of it.
+        what: &'static str,
+    },
+}
+
+/// An agent's identity.
+#[derive(Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Identity {
+    /// Its name.
+    pub agent: AgentId,
+    /// Its site's name.
+    pub site: String,
+    /// Where the service listens for agents.
+    pub service: String,
+    /// The service's authority (PEM).
+    pub(crate) authority_pem: String,
+    /// The agent's certificate (PEM).
+    pub(crate) certificate_pem: String,
+    /// The agent's key (PEM).
+    pub(crate) key_pem: String,
+}
+
+impl std::fmt::Debug for Identity {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Identity({} at {})", self.agent, self.site)
+    }
+}
+
+impl Identity {
+    /// Says whether a directory is free for a new identity.
+    ///
+    /// # Errors
+    /// [`IdentityError::Exists`] when it is not; [`IdentityError::File`] when it cannot be made.
+    pub fn check_free(directory: &Path) -> Result<(), IdentityError> {
+        let path = directory.join(FILE);
+        if path.exists() {
+            return Err(IdentityError::Exists(path));
+        }
+        fs::create_dir_all(directory).map_err(|e| IdentityError::File(directory.to_owned(), e))
+    }
+
+    /// Writes it, for this account's eyes only; never over another one.
+    ///
+    /// # Errors
+    /// [`IdentityError`].
+    pub fn write(&self, directory: &Path) -> Result<(), IdentityError> {
+        Self::check_free(directory)?;
+        let path = directory.join(FILE);
+        let write = || -> io::Result<()> {
+            let mut options = fs::OpenOptions::new();
+            let mut file = options.write(true).create_new(true).mode(0o600).open(&path)?;
+            file.write_all(serde_json::to_string_pretty(self)?.as_bytes())?;
+            file.sync_all()
+        };
+        write().map_err(|error| IdentityError::File(path.clone(), error))
+    }
+
+    /// Reads it.
+    ///
+    /// # Errors
+    /// [`IdentityError`].
+    pub fn read(directory: &Path) -> Result<Self, IdentityError> {
+        let path = directory.join(FILE);
+        let text = match fs::read_to_string(&path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                return Err(IdentityError::Missing(directory.to_owned()));
+            }
+            other => other.map_err(|error| IdentityError::File(path.clone(), error))?,
+        };
+        serde_json::from_str(&text).map_err(|_| IdentityError::Unreadable { path, what: "JSON" })
+    }
+
+    pub(crate) fn tls(&self) -> Result<rustls::ClientConfig, IdentityError> {
+        let unreadable = |what| IdentityError::Unreadable { path: PathBuf::from(FILE), what };
+        let certificate = |pem: &str, what| {
+            CertificateDer::from_pem_slice(pem.as_bytes()).map_err(|_| unreadable(what))
+        };
+        let authority = certificate(&self.authority_pem, "authority")?;
+        let own = certificate(&self.certificate_pem, "certificate")?;
+        let key = PrivateKeyDer::from_pem_slice(self.key_pem.as_bytes())
+            .map_err(|_| unreadable("key"))?;
+        crate::tls::for_agent(authority, own, key).map_err(|_| unreadable("certificate or key"))
+    }
+}

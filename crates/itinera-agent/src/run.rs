@@ -1,0 +1,292 @@
+//! An agent's life: join once, then measure, spool and upload until told to stop.
+
+use crate::clock::{AgentClock, wall_now};
+use crate::exchange::{Exchange, ExchangeError};
+use crate::identity::{Identity, IdentityError};
+use crate::link::Link;
+use crate::probing::{self, Measured};
+use crate::spool::{Spool, SpoolError};
+use itinera_model::batch::{Batch, decode, encode};
+use itinera_model::id::BootId;
+use itinera_model::join::JoinCode;
+use itinera_model::protocol::{JoinRequest, Schedule};
+use rcgen::{CertificateParams, KeyPair};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::{Notify, mpsc, watch};
+use uuid::Uuid;
+
+/// How long rounds are gathered into one batch.
+const GATHER: Duration = Duration::from_secs(1);
+/// Rounds in a batch at most.
+const MAX_ROUNDS: usize = 500;
+/// The longest wait between two tries to reach the service.
+const LONGEST_WAIT: Duration = Duration::from_secs(15);
+
+/// Why an agent cannot go on.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AgentError {
+    /// About its identity.
+    #[error(transparent)]
+    Identity(#[from] IdentityError),
+    /// About its spool.
+    #[error(transparent)]
+    Spool(#[from] SpoolError),
+    /// About the service.
+    #[error(transparent)]
+    Exchange(#[from] ExchangeError),
+    /// A key could not be made.
+    #[error("cannot make a key")]
+    Key(#[from] rcgen::Error),
+    /// TLS could not be set up.
+    #[error("cannot set up TLS")]
+    Tls(#[from] rustls::Error),
+    /// The service did not show its authority.
+    #[error("the service at {0} did not prove the key that the join code names")]
+    Unproved(String),
+}
+
+/// Where an agent keeps its things, and how much of them.
+#[derive(Debug, Clone)]
+pub struct AgentConfig {
+    /// Directory of its identity and spool.
+    pub directory: PathBuf,
+    /// Octets its spool may take on disk.
+    pub spool_max_bytes: u64,
+}
+
+/// Joins a service by a one-time code; writes the identity into `directory`.
+///
+/// # Errors
+/// [`AgentError`]; the code is used up only when the identity could be given.
+pub async fn join(code: &JoinCode, service: &str, directory: &Path) -> Result<Identity, AgentError> {
+    Identity::check_free(directory)?;
+    let key = KeyPair::generate()?;
+    let request = CertificateParams::new(Vec::new())?.serialize_request(&key)?;
+    let (tls, seen) = crate::tls::for_joining(code.pin())?;
+    let exchange = Exchange::new(service, tls)?;
+    let answer = exchange
+        .join(&JoinRequest {
+            secret: code.secret_text(),
+            signing_request_pem: request.pem()?,
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+        })
+        .await?;
+    let authority = seen.lock().ok().and_then(|seen| seen.clone());
+    let authority = authority.ok_or_else(|| AgentError::Unproved(service.to_owned()))?;
+    let identity = Identity {
+        agent: answer.agent,
+        site: answer.site_name,
+        service: service.to_owned(),
+        authority_pem: pem("CERTIFICATE", &authority),
+        certificate_pem: answer.certificate_pem,
+        key_pem: key.serialize_pem(),
+    };
+    identity.write(directory)?;
+    Ok(identity)
+}
+
+/// DER as PEM (RFC 7468).
+fn pem(label: &str, der: &[u8]) -> String {
+    let text = data_encoding::BASE64.encode(der);
+    let lines = text.as_bytes().chunks(64).map(String::from_utf8_lossy);
+    let body: Vec<_> = lines.collect();
+    format!("-----BEGIN {label}-----\n{}\n-----END {label}-----\n", body.join("\n"))
+}
+
+/// Measures, spools and uploads until `stop` becomes true. The service may be away for as long
+/// as the spool lasts; the last schedule received is followed meanwhile.
+///
+/// # Errors
+/// [`AgentError`] when the agent's own directory fails it; never for a service that is away.
+pub async fn run(
+    config: &AgentConfig,
+    link: Link,
+    stop: watch::Receiver<bool>,
+) -> Result<(), AgentError> {
+    let identity = Identity::read(&config.directory)?;
+    let exchange = Exchange::of(&identity)?;
+    let spool = Spool::open(&config.directory.join("spool"), config.spool_max_bytes)?;
+    let spool = Arc::new(Mutex::new(spool));
+    let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
+    let kept = config.directory.join("schedule.cbor");
+    let (schedule_tx, schedule_rx) = watch::channel(kept_schedule(&kept));
+    let (rounds_tx, rounds_rx) = mpsc::channel(1_024);
+    let fresh = Arc::new(Notify::new());
+
+    let scheduling = tokio::spawn(keep_schedule(exchange.clone(), schedule_tx, kept));
+    let uploading = tokio::spawn(upload(
+        exchange,
+        Arc::clone(&spool),
+        Arc::clone(&clock),
+        Arc::clone(&fresh),
+    ));
+    let probing =
+        tokio::spawn(probing::follow(link, Arc::clone(&clock), schedule_rx, rounds_tx, stop));
+    let gathered = gather(identity, &clock, rounds_rx, &spool, &fresh).await;
+    scheduling.abort();
+    // What was measured last is on disk; a moment for it to be uploaded as well.
+    fresh.notify_one();
+    let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
+    uploading.abort();
+    let _ended = probing.await;
+    gathered
+}
+
+async fn drained(spool: &Mutex<Spool>) {
+    while spool.lock().is_ok_and(|spool| spool.newest_first().is_ok_and(|files| !files.is_empty())) {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+fn kept_schedule(path: &Path) -> Schedule {
+    let kept = fs::read(path).ok().and_then(|octets| decode(&octets).ok());
+    kept.unwrap_or(Schedule { version: 0, tasks: Vec::new() })
+}
+
+/// Asks for newer schedules for ever.
+async fn keep_schedule(exchange: Exchange, schedule: watch::Sender<Schedule>, kept: PathBuf) {
+    // Asked without a version first: what was kept may be another record's.
+    let mut after = 0;
+    let mut wait = Wait::default();
+    loop {
+        match exchange.schedule(after).await {
+            Ok(Some(new)) => {
+                wait = Wait::default();
+                after = new.version;
+                if let Err(error) = fs::write(&kept, encode(&new)) {
+                    tracing::warn!(%error, "the schedule cannot be kept on disk");
+                }
+                schedule.send_if_modified(|old| {
+                    let changed = *old != new;
+                    *old = new;
+                    changed
+                });
+            }
+            Ok(None) => wait = Wait::default(),
+            Err(error) => wait.after(&error, "no news of the schedule").await,
+        }
+    }
+}
+
+/// Gathers rounds into batches and puts them on disk, until the prober ends.
+async fn gather(
+    identity: Identity,
+    clock: &AgentClock,
+    mut rounds: mpsc::Receiver<Measured>,
+    spool: &Mutex<Spool>,
+    fresh: &Notify,
+) -> Result<(), AgentError> {
+    let mut seq = 0;
+    while let Some(first) = rounds.recv().await {
+        let mut gathered = vec![first];
+        let until = tokio::time::Instant::now() + GATHER;
+        while gathered.len() < MAX_ROUNDS
+            && let Ok(Some(next)) = tokio::time::timeout_at(until, rounds.recv()).await
+        {
+            gathered.push(next);
+        }
+        let Ok(mut spool) = spool.lock() else { return Ok(()) };
+        let mut batch = Batch {
+            agent: identity.agent,
+            boot: clock.boot(),
+            seq,
+            dropped_rounds: spool.dropped_rounds(),
+            flows: Vec::new(),
+            resolutions: Vec::new(),
+            routes: Vec::new(),
+            rounds: Vec::new(),
+        };
+        for measured in &gathered {
+            let Measured { round, flow, resolution, route } = measured;
+            batch.add(round.clone(), flow, resolution, route);
+        }
+        let octets = compressed(&encode(&batch));
+        if let Err(error) = spool.put(&clock.boot().to_string(), seq, gathered.len(), &octets) {
+            // A full disk loses these rounds, and the next batch says how many.
+            tracing::error!(%error, rounds = gathered.len(), "rounds are lost");
+            spool.count_dropped(gathered.len() as u64);
+        }
+        seq += 1;
+        drop(spool);
+        fresh.notify_one();
+    }
+    Ok(())
+}
+
+fn compressed(octets: &[u8]) -> Vec<u8> {
+    #[allow(clippy::expect_used, reason = "compressing memory into memory cannot fail")]
+    zstd::encode_all(octets, 3).expect("compressing in memory")
+}
+
+/// Uploads what lies in the spool, newest first, for ever.
+async fn upload(
+    exchange: Exchange,
+    spool: Arc<Mutex<Spool>>,
+    clock: Arc<AgentClock>,
+    fresh: Arc<Notify>,
+) {
+    let mut wait = Wait::default();
+    loop {
+        let Some(file) = newest_in(&spool) else {
+            // A missed notice costs at most this wait.
+            let _notice = tokio::time::timeout(LONGEST_WAIT, fresh.notified()).await;
+            continue;
+        };
+        let Ok(octets) = fs::read(&file) else { continue };
+        let sent = wall_now();
+        match exchange.upload(octets).await {
+            Ok(receipt) => {
+                wait = Wait::default();
+                clock.on_exchange(sent, receipt.received_at, wall_now());
+                if receipt.refused_rounds > 0 {
+                    tracing::warn!(rounds = receipt.refused_rounds, "rounds refused by the service");
+                }
+                settle(&spool, |spool| spool.remove(&file));
+            }
+            Err(error @ ExchangeError::Refused(_)) => {
+                tracing::error!(error = %error, file = %file.display(), "batch refused, put aside");
+                settle(&spool, |spool| spool.put_aside(&file));
+            }
+            Err(error) => wait.after(&error, "batch not uploaded yet").await,
+        }
+    }
+}
+
+fn newest_in(spool: &Mutex<Spool>) -> Option<PathBuf> {
+    let files = spool.lock().ok()?.newest_first();
+    files
+        .inspect_err(|error| tracing::error!(%error, "the spool cannot be read"))
+        .ok()
+        .and_then(|files| files.into_iter().next())
+}
+
+fn settle(spool: &Mutex<Spool>, action: impl FnOnce(&Spool) -> Result<(), SpoolError>) {
+    if let Ok(spool) = spool.lock()
+        && let Err(error) = action(&spool)
+    {
+        tracing::error!(%error, "the spool fails");
+    }
+}
+
+/// Growing waits between tries, with chance in them so that many agents do not come at once.
+struct Wait(Duration);
+
+impl Default for Wait {
+    fn default() -> Self {
+        Self(Duration::from_millis(250))
+    }
+}
+
+impl Wait {
+    async fn after(&mut self, error: &ExchangeError, what: &str) {
+        let cause = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
+        tracing::warn!(%error, cause, again_in_ms = self.0.as_millis(), "{what}");
+        let [chance, ..] = *Uuid::new_v4().as_bytes();
+        tokio::time::sleep(self.0.mul_f64(0.5 + f64::from(chance) / 255.0)).await;
+        self.0 = (self.0 * 2).min(LONGEST_WAIT);
+    }
+}

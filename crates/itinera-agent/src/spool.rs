@@ -1,0 +1,182 @@
+//! The spool: batches on disk until the service has acknowledged them.
+//!
+//! Shape: one file per batch, `BOOT-SEQ-ROUNDS.batch`, holding the very octets that are
+//! uploaded. A file appears whole or not at all. Names sort by time, because boot ids are
+//! UUIDs of version 7 and numbers have leading zeros.
+
+use std::fs;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+/// A spool that cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[error("spool {path:?}: cannot {doing}")]
+pub struct SpoolError {
+    path: PathBuf,
+    doing: &'static str,
+    #[source]
+    source: io::Error,
+}
+
+/// Batches on disk.
+#[derive(Debug)]
+pub struct Spool {
+    directory: PathBuf,
+    max_bytes: u64,
+    dropped_rounds: u64,
+}
+
+const SUFFIX: &str = "batch";
+
+fn rounds_in(name: &Path) -> u64 {
+    let stem = name.file_stem().map(|stem| stem.to_string_lossy().into_owned());
+    stem.and_then(|stem| stem.rsplit('-').next()?.parse().ok()).unwrap_or(0)
+}
+
+impl Spool {
+    /// Opens a spool directory, making it where there is none. Halves of files that a killed
+    /// run left behind are removed.
+    ///
+    /// # Errors
+    /// [`SpoolError`] when the directory cannot be made or read.
+    pub fn open(directory: &Path, max_bytes: u64) -> Result<Self, SpoolError> {
+        let spool =
+            Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
+        fs::create_dir_all(directory.join("refused")).map_err(spool.failed("make it"))?;
+        for entry in fs::read_dir(directory).map_err(spool.failed("read it"))?.flatten() {
+            if entry.path().extension().is_some_and(|extension| extension == "part") {
+                fs::remove_file(entry.path()).map_err(spool.failed("remove a half file"))?;
+            }
+        }
+        Ok(spool)
+    }
+
+    fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> SpoolError {
+        let path = self.directory.clone();
+        move |source| SpoolError { path: path.clone(), doing, source }
+    }
+
+    /// Rounds dropped since this start, because the spool was full.
+    pub const fn dropped_rounds(&self) -> u64 {
+        self.dropped_rounds
+    }
+
+    /// Counts rounds that could not be put on disk.
+    pub const fn count_dropped(&mut self, rounds: u64) {
+        self.dropped_rounds += rounds;
+    }
+
+    /// Puts a batch on disk. When the spool is over its bound, the oldest batches are dropped
+    /// and their rounds counted.
+    ///
+    /// # Errors
+    /// [`SpoolError`] when it cannot be written; nothing is left behind then.
+    pub fn put(&mut self, boot: &str, seq: u64, rounds: usize, octets: &[u8]) -> Result<(), SpoolError> {
+        let path = self.directory.join(format!("{boot}-{seq:012}-{rounds}.{SUFFIX}"));
+        let part = path.with_extension("part");
+        let write = || -> io::Result<()> {
+            let mut file = fs::File::create(&part)?;
+            file.write_all(octets)?;
+            file.sync_all()?;
+            fs::rename(&part, &path)?;
+            fs::File::open(&self.directory)?.sync_all()
+        };
+        if let Err(error) = write() {
+            let _nothing_there = fs::remove_file(&part);
+            return Err(self.failed("write to it")(error));
+        }
+        self.keep_bound()
+    }
+
+    fn keep_bound(&mut self) -> Result<(), SpoolError> {
+        let files = self.newest_first()?;
+        let mut total = 0;
+        for file in files {
+            total += fs::metadata(&file).map_or(0, |meta| meta.len());
+            if total > self.max_bytes {
+                fs::remove_file(&file).map_err(self.failed("drop the oldest batch"))?;
+                self.dropped_rounds += rounds_in(&file);
+            }
+        }
+        Ok(())
+    }
+
+    /// All batches, newest first: what is fresh is worth most after an outage.
+    ///
+    /// # Errors
+    /// [`SpoolError`] when the directory cannot be read.
+    pub fn newest_first(&self) -> Result<Vec<PathBuf>, SpoolError> {
+        let entries = fs::read_dir(&self.directory).map_err(self.failed("read it"))?;
+        let paths = entries.flatten().map(|entry| entry.path());
+        let mut files: Vec<PathBuf> =
+            paths.filter(|path| path.extension().is_some_and(|e| e == SUFFIX)).collect();
+        files.sort_unstable_by(|a, b| b.cmp(a));
+        Ok(files)
+    }
+
+    /// Removes an acknowledged batch.
+    ///
+    /// # Errors
+    /// [`SpoolError`] when it cannot be removed; it will be uploaded again then, which the
+    /// service takes for the duplicate it is.
+    pub fn remove(&self, file: &Path) -> Result<(), SpoolError> {
+        match fs::remove_file(file) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                Err(self.failed("remove an acknowledged batch")(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Puts aside a batch that the service will never take, for people to look at.
+    ///
+    /// # Errors
+    /// [`SpoolError`] when it cannot be moved.
+    pub fn put_aside(&self, file: &Path) -> Result<(), SpoolError> {
+        let name = file.file_name().unwrap_or_default();
+        let aside = self.directory.join("refused").join(name);
+        fs::rename(file, aside).map_err(self.failed("put a refused batch aside"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn batches_come_back_newest_first_and_survive_reopening() {
+        let directory = tempfile::tempdir().unwrap();
+        let mut spool = Spool::open(directory.path(), 1_000).unwrap();
+        for seq in [9, 10, 11] {
+            spool.put("boot", seq, 2, &[0; 10]).unwrap();
+        }
+        fs::write(directory.path().join("boot-x.part"), b"half").unwrap();
+        let spool = Spool::open(directory.path(), 1_000).unwrap();
+        let names: Vec<String> = spool.newest_first().unwrap().iter()
+            .map(|path| path.file_name().unwrap().to_string_lossy().into_owned()).collect();
+        assert_eq!(names, ["boot-000000000011-2.batch", "boot-000000000010-2.batch", "boot-000000000009-2.batch"]);
+        assert!(!directory.path().join("boot-x.part").exists());
+    }
+
+    #[test]
+    fn a_full_spool_drops_the_oldest_and_counts_its_rounds() {
+        let directory = tempfile::tempdir().unwrap();
+        let mut spool = Spool::open(directory.path(), 25).unwrap();
+        for seq in 0..4 {
+            spool.put("boot", seq, 7, &[0; 10]).unwrap();
+        }
+        assert_eq!(spool.newest_first().unwrap().len(), 2);
+        assert_eq!(spool.dropped_rounds(), 14);
+    }
+
+    #[test]
+    fn refused_batches_are_put_aside_and_not_offered_again() {
+        let directory = tempfile::tempdir().unwrap();
+        let mut spool = Spool::open(directory.path(), 1_000).unwrap();
+        spool.put("boot", 1, 1, b"x").unwrap();
+        let file = spool.newest_first().unwrap().remove(0);
+        spool.put_aside(&file).unwrap();
+        assert!(spool.newest_first().unwrap().is_empty());
+        assert!(directory.path().join("refused").join(file.file_name().unwrap()).exists());
+    }
+}
