@@ -1,1 +1,20 @@
-//! itinera-service
+//! The service: takes in what agents measured, judges it, and shows it to people.
+//!
+//! Two listeners: one for people and programs (HTTP API, console, metrics), one for agents
+//! (TLS with client certificates). Judgement follows the record's log of commits under a fenced
+//! lease, so that it says the same whether it ran through or was killed in between.
+
+mod agent_api;
+pub mod api;
+mod authority;
+pub mod config;
+mod console;
+mod metrics;
+mod problem;
+pub mod recompute;
+mod runner;
+mod server;
+mod tls_listener;
+
+pub use config::{Config, ConfigError};
+pub use server::{Service, ServiceError};

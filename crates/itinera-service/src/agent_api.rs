@@ -1,0 +1,129 @@
+//! What agents call: join, schedule, batches. CBOR both ways, problems when refused.
+
+use crate::problem::{ApiError, name_requests};
+use crate::server::{Shared, said};
+use crate::tls_listener::Peer;
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, State};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use itinera_model::batch::{Batch, decode, encode};
+use itinera_model::id::AgentId;
+use itinera_model::join::JoinCode;
+use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};
+use itinera_model::unit::WallTime;
+use itinera_store::NewAgent;
+use serde::Deserialize;
+use std::io::Read;
+use std::sync::Arc;
+use std::time::Duration;
+use time::OffsetDateTime;
+use uuid::Uuid;
+
+/// Octets of a compressed batch, and of what it may unpack to.
+const MAX_BODY: usize = 4 << 20;
+const MAX_UNPACKED: u64 = 32 << 20;
+/// How long a request for a newer schedule is held.
+const HELD: Duration = Duration::from_secs(25);
+
+pub(crate) fn router(shared: Arc<Shared>) -> Router {
+    Router::new()
+        .route("/agent/v1/join", post(join))
+        .route("/agent/v1/schedule", get(schedule))
+        .route("/agent/v1/batches", post(batches))
+        .layer(DefaultBodyLimit::max(MAX_BODY))
+        .layer(axum::middleware::from_fn(name_requests))
+        .with_state(shared)
+}
+
+fn cbor<T: serde::Serialize>(message: &T) -> Response {
+    ([("content-type", "application/cbor")], encode(message)).into_response()
+}
+
+async fn known_agent(shared: &Shared, peer: Peer) -> Result<AgentId, ApiError> {
+    let digest = peer.certificate_sha256.ok_or(ApiError::NoCertificate)?;
+    shared.store.agent_by_certificate(digest).await?.ok_or(ApiError::NoCertificate)
+}
+
+async fn join(State(shared): State<Arc<Shared>>, body: Bytes) -> Result<Response, ApiError> {
+    let bad = |error: &dyn std::fmt::Display| ApiError::BadInput(format!("join request: {error}"));
+    let request: JoinRequest = decode(&body).map_err(|error| bad(&error))?;
+    let id = AgentId::from_uuid(Uuid::now_v7());
+    let (certificate_pem, certificate_sha256) = shared
+        .authority
+        .certify(id, &request.signing_request_pem)
+        .map_err(|error| bad(&error))?;
+    let new = NewAgent {
+        id,
+        certificate_sha256,
+        version: request.version.chars().filter(|c| !c.is_control()).take(40).collect(),
+    };
+    let digest = JoinCode::digest_of(&request.secret);
+    let site = shared.store.redeem_join_code(digest, &new, OffsetDateTime::now_utc()).await?;
+    tracing::info!(agent = %id, site = site.name, "an agent has joined");
+    Ok(cbor(&JoinAnswer { agent: id, site: site.id, site_name: site.name, certificate_pem }))
+}
+
+#[derive(Deserialize)]
+struct After {
+    after: u64,
+}
+
+/// Holds the request until there is a schedule newer than the agent's, or answers "nothing".
+async fn schedule(
+    State(shared): State<Arc<Shared>>,
+    ConnectInfo(peer): ConnectInfo<Peer>,
+    Query(After { after }): Query<After>,
+) -> Result<Response, ApiError> {
+    let agent = known_agent(&shared, peer).await?;
+    let mut version = shared.schedule_version.subscribe();
+    let newer = version.wait_for(|version| *version != after);
+    let changed = tokio::select! {
+        changed = newer => changed.is_ok(),
+        () = tokio::time::sleep(HELD) => false,
+        () = said(shared.stop.subscribe()) => false,
+    };
+    if !changed {
+        return Ok(StatusCode::NO_CONTENT.into_response());
+    }
+    Ok(cbor(&shared.store.schedule_for(agent).await?))
+}
+
+fn unpack(body: &[u8]) -> Result<Batch, ApiError> {
+    let damaged = |what: &dyn std::fmt::Display| ApiError::DamagedBatch(format!("batch: {what}"));
+    let decoder = zstd::Decoder::new(body).map_err(|error| damaged(&error))?;
+    let mut octets = Vec::new();
+    let read = decoder.take(MAX_UNPACKED + 1).read_to_end(&mut octets);
+    read.map_err(|error| damaged(&error))?;
+    if octets.len() as u64 > MAX_UNPACKED {
+        return Err(damaged(&format!("unpacks to more than {MAX_UNPACKED} octets")));
+    }
+    let batch: Batch = decode(&octets).map_err(|error| damaged(&error))?;
+    batch.check().map_err(|error| damaged(&error))?;
+    Ok(batch)
+}
+
+async fn batches(
+    State(shared): State<Arc<Shared>>,
+    ConnectInfo(peer): ConnectInfo<Peer>,
+    body: Bytes,
+) -> Result<Response, ApiError> {
+    let received_at = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
+    let received_at = WallTime::from_unix_micros(i64::try_from(received_at).unwrap_or(i64::MAX));
+    let agent = known_agent(&shared, peer).await?;
+    let batch = unpack(&body).inspect_err(|_| shared.metrics.damaged())?;
+    if batch.agent != agent {
+        shared.metrics.damaged();
+        return Err(ApiError::OtherAgent);
+    }
+    let committed = shared.store.commit_batch(agent, &batch).await?;
+    shared.metrics.committed(&committed);
+    shared.committed.notify_one();
+    Ok(cbor(&BatchReceipt {
+        received_at,
+        duplicate: committed.duplicate,
+        refused_rounds: committed.refused,
+    }))
+}

@@ -1,0 +1,75 @@
+//! Alarms.
+
+use super::{Asked, Page};
+use super::view::AlarmItem;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use axum::Json;
+use axum::extract::State;
+use itinera_model::id::AlarmId;
+use itinera_model::owner::OwnerMap;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use utoipa::{IntoParams, ToSchema};
+
+/// A page of alarms.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Alarms {
+    items: Vec<AlarmItem>,
+    /// What to ask the next page with; absent on the last one.
+    next: Option<String>,
+}
+
+/// Which alarms.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Which {
+    /// Only alarms that are open.
+    #[serde(default)]
+    open: bool,
+}
+
+fn cursor(text: &str) -> Result<(OffsetDateTime, AlarmId), ApiError> {
+    let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
+    let (at, id) = text.split_once('_').ok_or_else(bad)?;
+    let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
+    Ok((at, id.parse().map_err(|_| bad())?))
+}
+
+/// Alarms, newest first. Owners are those of the time at which each was raised.
+#[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(Which, Page), responses(
+    (status = 200, body = Alarms),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn alarms(
+    State(shared): State<Arc<Shared>>,
+    Asked(which): Asked<Which>,
+    Asked(page): Asked<Page>,
+) -> Result<Json<Alarms>, ApiError> {
+    let limit = page.limit()?;
+    let before = page.after.as_deref().map(cursor).transpose()?;
+    let records = shared.store.alarms(which.open, before, u64::from(limit) + 1).await?;
+    let more = records.len() > usize::from(limit);
+    let mut maps: BTreeMap<OffsetDateTime, OwnerMap> = BTreeMap::new();
+    let mut items = Vec::new();
+    for record in records.iter().take(limit.into()) {
+        let raised_at = super::view::offset(record.alarm.raised_at);
+        if !maps.contains_key(&raised_at) {
+            maps.insert(raised_at, shared.store.owner_map_at(raised_at).await?.0);
+        }
+        items.push(AlarmItem::new(record, &maps[&raised_at]));
+    }
+    let next = match items.last().filter(|_| more) {
+        Some(last) => {
+            let at = last.raised_at.format(&Rfc3339);
+            let at = at.map_err(|error| ApiError::Internal(Box::new(error)))?;
+            Some(format!("{at}_{}", last.id))
+        }
+        None => None,
+    };
+    Ok(Json(Alarms { items, next }))
+}

@@ -1,0 +1,131 @@
+//! The HTTP API for people and programs: JSON under `/api/v1`, described by OpenAPI 3.1.
+#![allow(unused_qualifications, reason = "the macro that describes a call repeats its paths")]
+
+mod alarms;
+mod join_codes;
+mod owners;
+mod paths;
+mod state;
+mod view;
+
+use crate::console;
+use crate::problem::{ApiError, Problem, name_requests, only_loopback_hosts};
+use crate::server::Shared;
+use axum::extract::{DefaultBodyLimit, FromRequestParts, Query, State};
+use axum::http::request::Parts;
+use axum::http::{StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use axum::{Json, Router};
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+use std::sync::Arc;
+use utoipa::openapi::OpenApi;
+use utoipa::{IntoParams, OpenApi as _};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+/// Octets of a request for people: an owner map is the largest.
+const MAX_BODY: usize = 64 << 20;
+const MAX_PAGE: u16 = 500;
+
+#[derive(utoipa::OpenApi)]
+#[openapi(
+    info(
+        title = "Itinera",
+        description = "Where on a path loss and delay begin, whose it is, and since when.",
+        license(name = "Apache-2.0", identifier = "Apache-2.0")
+    ),
+    components(schemas(Problem))
+)]
+struct Description;
+
+fn described() -> OpenApiRouter<Arc<Shared>> {
+    let api = OpenApiRouter::new()
+        .routes(routes!(state::state))
+        .routes(routes!(state::agents))
+        .routes(routes!(paths::paths))
+        .routes(routes!(paths::path))
+        .routes(routes!(alarms::alarms))
+        .routes(routes!(owners::import_owners))
+        .routes(routes!(join_codes::make_join_code));
+    OpenApiRouter::with_openapi(Description::openapi()).nest("/api/v1", api)
+}
+
+/// The API's description, without a running service.
+pub fn description() -> OpenApi {
+    described().into_openapi()
+}
+
+/// Everything people and programs reach.
+pub(crate) fn router(shared: Arc<Shared>) -> Router {
+    let (api, description) = described().split_for_parts();
+    let description = Arc::new(description);
+    api.route("/api/v1/openapi.json", get(move || async move { Json(description.as_ref().clone()) }))
+        .route("/api/{*rest}", get(nowhere).post(nowhere))
+        .route("/healthz", get(|| async { "alive\n" }))
+        .route("/readyz", get(ready))
+        .route("/metrics", get(metrics))
+        .fallback_service(get(console::serve))
+        .layer(DefaultBodyLimit::max(MAX_BODY))
+        .layer(axum::middleware::from_fn(only_loopback_hosts))
+        .layer(axum::middleware::from_fn(name_requests))
+        .with_state(shared)
+}
+
+async fn nowhere(uri: Uri) -> ApiError {
+    ApiError::UnknownPlace(uri.path().to_owned())
+}
+
+async fn ready(State(shared): State<Arc<Shared>>) -> Response {
+    match shared.store.is_alive().await {
+        Ok(()) => "ready\n".into_response(),
+        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the record is away\n").into_response(),
+    }
+}
+
+async fn metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
+    let counts = shared.store.state_counts().await?;
+    let text = shared.metrics.text(&counts).map_err(|e| ApiError::Internal(Box::new(e)))?;
+    let media = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+    Ok(([(header::CONTENT_TYPE, media)], text).into_response())
+}
+
+/// A query string, refused as a problem when it cannot be read.
+struct Asked<T>(T);
+
+impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Asked<T> {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {
+        match Query::from_request_parts(parts, state).await {
+            Ok(Query(asked)) => Ok(Self(asked)),
+            Err(rejection) => Err(ApiError::BadInput(rejection.body_text())),
+        }
+    }
+}
+
+/// Which page of a list.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+struct Page {
+    /// The `next` of the page before; absent for the first page.
+    after: Option<String>,
+    /// Items on a page, 1 to 500.
+    #[serde(default = "default_limit")]
+    limit: u16,
+}
+
+const fn default_limit() -> u16 {
+    100
+}
+
+impl Page {
+    fn limit(&self) -> Result<u16, ApiError> {
+        if (1..=MAX_PAGE).contains(&self.limit) {
+            Ok(self.limit)
+        } else {
+            Err(ApiError::BadInput(format!("limit: {} is outside 1 to {MAX_PAGE}", self.limit)))
+        }
+    }
+}

@@ -1,0 +1,159 @@
+//! The state of everything, and the agents.
+
+use super::view::AlarmItem;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use axum::Json;
+use axum::extract::State;
+use itinera_store::{AgentRecord, StateCounts};
+use serde::Serialize;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// Open alarms shown with the state; the rest is counted.
+const SHOWN: u64 = 20;
+
+/// The owner map in force.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct OwnerMapView {
+    source: String,
+    entries: i32,
+    #[serde(with = "time::serde::rfc3339")]
+    imported_at: OffsetDateTime,
+}
+
+/// The state of everything.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct StateView {
+    /// The state in one sentence.
+    sentence: String,
+    /// When this was so.
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    agents: i64,
+    /// Agents without a batch in the last minute.
+    agents_late: i64,
+    paths: i64,
+    /// Paths without a judgement in the last two minutes.
+    paths_without_news: i64,
+    rounds: i64,
+    commits: i64,
+    /// Commits that judgement has not reached.
+    unjudged_commits: i64,
+    open_alarms: i64,
+    /// The newest open alarms.
+    alarms: Vec<AlarmItem>,
+    /// Absent before the first import.
+    owner_map: Option<OwnerMapView>,
+}
+
+fn plural(count: i64, one: &str) -> String {
+    format!("{count} {one}{}", if count == 1 { "" } else { "s" })
+}
+
+fn sentence(counts: &StateCounts, alarms: &[AlarmItem]) -> String {
+    let mut said = match (counts, alarms) {
+        (StateCounts { agents: 0, .. }, _) => {
+            "Nothing is watched yet: no agent has joined.".to_owned()
+        }
+        (StateCounts { rounds: 0, .. }, _) => {
+            format!("{} joined; the first measurements are on their way.", plural(counts.agents, "agent"))
+        }
+        (_, []) => format!("Nothing is alarming on {}.", plural(counts.paths, "path")),
+        (_, [alarm]) => format!("One alarm is open: {}", alarm.sentence),
+        (_, [alarm, ..]) => {
+            format!("{} are open, the newest: {}", plural(counts.open_alarms, "alarm"), alarm.sentence)
+        }
+    };
+    if counts.agents_late > 0 && counts.rounds > 0 {
+        let verb = if counts.agents_late == 1 { "has" } else { "have" };
+        said.push_str(&format!(
+            " {} {verb} sent nothing for a minute.",
+            plural(counts.agents_late, "agent")
+        ));
+    }
+    said
+}
+
+/// The state of everything.
+#[utoipa::path(get, path = "/state", operation_id = "getState", responses(
+    (status = 200, body = StateView),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<StateView>, ApiError> {
+    let at = OffsetDateTime::now_utc();
+    let counts = shared.store.state_counts().await?;
+    let (map, import) = shared.store.owner_map_at(at).await?;
+    let alarms = shared.store.alarms(true, None, SHOWN).await?;
+    let alarms: Vec<_> = alarms.iter().map(|alarm| AlarmItem::new(alarm, &map)).collect();
+    Ok(Json(StateView {
+        sentence: sentence(&counts, &alarms),
+        at,
+        agents: counts.agents,
+        agents_late: counts.agents_late,
+        paths: counts.paths,
+        paths_without_news: counts.paths_without_news,
+        rounds: counts.rounds,
+        commits: counts.commits,
+        unjudged_commits: counts.unjudged_commits,
+        open_alarms: counts.open_alarms,
+        alarms,
+        owner_map: import.map(|import| OwnerMapView {
+            source: import.source,
+            entries: import.entries,
+            imported_at: import.imported_at,
+        }),
+    }))
+}
+
+/// An agent.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AgentItem {
+    id: Uuid,
+    site: String,
+    version: String,
+    #[serde(with = "time::serde::rfc3339")]
+    joined_at: OffsetDateTime,
+    /// Absent before the first batch.
+    #[serde(with = "time::serde::rfc3339::option")]
+    last_batch_at: Option<OffsetDateTime>,
+    /// Service clock minus agent clock; absent before the agent has estimated it.
+    clock_offset_us: Option<i64>,
+    /// Bound of the estimate's error.
+    clock_error_us: Option<i64>,
+    /// Rounds dropped since the agent's start, because its spool was full.
+    dropped_rounds: i64,
+}
+
+impl From<AgentRecord> for AgentItem {
+    fn from(record: AgentRecord) -> Self {
+        Self {
+            id: record.id.as_uuid(),
+            site: record.site,
+            version: record.version,
+            joined_at: record.joined_at,
+            last_batch_at: record.last_batch_at,
+            clock_offset_us: record.clock_offset_us,
+            clock_error_us: record.clock_error_us,
+            dropped_rounds: record.dropped_rounds,
+        }
+    }
+}
+
+/// All agents, by site.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Agents {
+    items: Vec<AgentItem>,
+}
+
+/// All agents, by site.
+#[utoipa::path(get, path = "/agents", operation_id = "getAgents", responses(
+    (status = 200, body = Agents),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn agents(State(shared): State<Arc<Shared>>) -> Result<Json<Agents>, ApiError> {
+    let items = shared.store.agents().await?.into_iter().map(AgentItem::from).collect();
+    Ok(Json(Agents { items }))
+}

@@ -1,0 +1,404 @@
+//! What the API shows: plain records with units in their names, ratios from 0 to 1.
+
+use itinera_analysis::sentence;
+use itinera_model::alarm::{AlarmKind, Severity};
+use itinera_model::finding::{Assessment, Cause, Finding, HopVerdict, HopView, Place};
+use itinera_model::owner::{Owner, OwnerMap, is_private};
+use itinera_store::{AlarmRecord, PathRecord};
+use serde::Serialize;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+pub(super) fn ratio(ppm: u32) -> f64 {
+    f64::from(ppm) / 1e6
+}
+
+fn share(part: u32, whole: u32) -> Option<f64> {
+    (whole > 0).then(|| f64::from(part) / f64::from(whole))
+}
+
+pub(super) fn offset(at: itinera_model::unit::WallTime) -> OffsetDateTime {
+    OffsetDateTime::from_unix_timestamp_nanos(i128::from(at.as_unix_micros()) * 1_000)
+        .unwrap_or(OffsetDateTime::UNIX_EPOCH)
+}
+
+/// A network responsible for addresses.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct OwnerView {
+    /// Autonomous system number.
+    as_number: u32,
+    name: String,
+    /// Whom to call.
+    contact: String,
+}
+
+impl From<&Owner> for OwnerView {
+    fn from(owner: &Owner) -> Self {
+        Self { as_number: owner.as_number, name: owner.name.clone(), contact: owner.contact.clone() }
+    }
+}
+
+/// A place at fault: between two answering addresses.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct PlaceView {
+    /// The last address without the trouble.
+    from: String,
+    /// The first address with it.
+    to: String,
+    /// Silent hops in between; the links around them cannot be told apart.
+    silent_between: u8,
+    /// Owners of the two ends: one when they are the same, two at a boundary, none when no
+    /// owner map names them.
+    owners: Vec<OwnerView>,
+}
+
+impl PlaceView {
+    fn new(place: &Place, map: &OwnerMap) -> Self {
+        let Place::Link { from, to, silent_between } = place;
+        let whose = sentence::whose(place, map);
+        Self {
+            from: from.to_string(),
+            to: to.to_string(),
+            silent_between: *silent_between,
+            owners: whose.owners().into_iter().map(OwnerView::from).collect(),
+        }
+    }
+}
+
+/// What is wrong.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum CauseView {
+    Loss,
+    Delay,
+}
+
+impl From<Cause> for CauseView {
+    fn from(cause: Cause) -> Self {
+        match cause {
+            Cause::Loss => Self::Loss,
+            Cause::Delay => Self::Delay,
+        }
+    }
+}
+
+/// One candidate account of what is seen.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct ExplanationView {
+    cause: CauseView,
+    place: PlaceView,
+    probability: f64,
+}
+
+/// Where trouble begins.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct FindingView {
+    /// The finding in words.
+    sentence: String,
+    cause: CauseView,
+    place: PlaceView,
+    /// The judging model's own probability, not calibrated on other networks yet.
+    confidence: f64,
+    /// Carried loss; absent for another cause.
+    loss_ratio: Option<f64>,
+    /// Added delay; absent for another cause.
+    added_delay_us: Option<u32>,
+    /// The most probable accounts, best first.
+    explanations: Vec<ExplanationView>,
+}
+
+impl FindingView {
+    fn new(finding: &Finding, map: &OwnerMap) -> Self {
+        Self {
+            sentence: sentence::of_finding(finding, map),
+            cause: finding.cause.into(),
+            place: PlaceView::new(&finding.place, map),
+            confidence: ratio(finding.confidence_ppm),
+            loss_ratio: (finding.cause == Cause::Loss).then(|| ratio(finding.loss_ppm)),
+            added_delay_us: (finding.cause == Cause::Delay)
+                .then(|| finding.added_delay_us.as_micros()),
+            explanations: finding
+                .explanations
+                .iter()
+                .map(|explanation| ExplanationView {
+                    cause: explanation.cause.into(),
+                    place: PlaceView::new(&explanation.place, map),
+                    probability: ratio(explanation.probability_ppm),
+                })
+                .collect(),
+        }
+    }
+}
+
+/// What a hop's answers mean.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum VerdictView {
+    /// Answers, and nothing begins here.
+    Clean,
+    /// Never answers while later hops do.
+    Silent,
+    /// Limits its own answers; traffic passes.
+    Polices,
+    /// The trouble begins on the link into this hop.
+    Onset,
+    /// Shows trouble that began before it.
+    Carries,
+    /// Nothing from here to the end answers.
+    Unanswered,
+}
+
+/// One hop of a path.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct HopItem {
+    hop: u8,
+    /// Answering address; absent for one that never answered.
+    address: Option<String>,
+    /// Absent where no owner map names it.
+    owner: Option<OwnerView>,
+    /// True for private and shared address space: the site's or its access provider's.
+    private: bool,
+    sent: u32,
+    lost: u32,
+    /// Share of packets that got at least this far; absent when nothing from here on answered.
+    got_here_ratio: Option<f64>,
+    /// Median round-trip delay.
+    delay_us: Option<u32>,
+    /// Its lower quartile.
+    delay_low_us: Option<u32>,
+    /// Its upper quartile.
+    delay_high_us: Option<u32>,
+    /// Usual delay (25th percentile) of earlier windows; absent before three of them.
+    usual_delay_us: Option<u32>,
+    verdict: VerdictView,
+}
+
+impl HopItem {
+    fn new(hop: &HopView, map: &OwnerMap) -> Self {
+        let owner = hop.address.and_then(|address| map.owner_of(address));
+        Self {
+            hop: hop.hop,
+            address: hop.address.map(|address| address.to_string()),
+            owner: owner.map(OwnerView::from),
+            private: owner.is_none() && hop.address.is_some_and(is_private),
+            sent: hop.sent,
+            lost: hop.lost,
+            got_here_ratio: hop.got_here_ppm.map(ratio),
+            delay_us: hop.delay_us.map(|us| us.as_micros()),
+            delay_low_us: hop.delay_quartiles_us.map(|(low, _)| low.as_micros()),
+            delay_high_us: hop.delay_quartiles_us.map(|(_, high)| high.as_micros()),
+            usual_delay_us: hop.usual_delay_us.map(|us| us.as_micros()),
+            verdict: match hop.verdict {
+                HopVerdict::Clean => VerdictView::Clean,
+                HopVerdict::Silent => VerdictView::Silent,
+                HopVerdict::Polices => VerdictView::Polices,
+                HopVerdict::Onset => VerdictView::Onset,
+                HopVerdict::Carries => VerdictView::Carries,
+                HopVerdict::Unanswered => VerdictView::Unanswered,
+            },
+        }
+    }
+}
+
+/// A path with its latest judgement.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct PathItem {
+    pub(super) id: Uuid,
+    site: String,
+    target: String,
+    address: String,
+    /// `ipv4` or `ipv6`.
+    family: String,
+    /// `icmp-echo` or `udp`.
+    method: String,
+    /// Differentiated services code point as sent.
+    dscp: i16,
+    /// Length of the whole IP packet.
+    size_bytes: i32,
+    /// The latest judgement; absent before the first round.
+    latest: Option<LatestView>,
+}
+
+/// The latest judgement of a path.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct LatestView {
+    /// End of the newest window regarded.
+    #[serde(with = "time::serde::rfc3339")]
+    until: OffsetDateTime,
+    /// Length of time regarded, in seconds.
+    span_s: u32,
+    /// Rounds regarded.
+    rounds: u32,
+    /// Hops up to the target.
+    hops: usize,
+    /// Probes sent to the far end.
+    end_sent: u32,
+    /// Of those, unanswered.
+    end_lost: u32,
+    /// Round-trip loss ratio to the far end; absent before the first probe.
+    end_loss_ratio: Option<f64>,
+    /// Median round-trip delay to the far end.
+    end_delay_us: Option<u32>,
+    finding: Option<FindingView>,
+}
+
+/// A path with its hops.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct PathDetail {
+    #[serde(flatten)]
+    path: PathItem,
+    /// What the measurements mean, in sentences.
+    meaning: Vec<String>,
+    hops: Vec<HopItem>,
+    /// Version of the judging engine; absent before the first round.
+    engine: Option<u16>,
+    /// Version of the mapping from interfaces to routers; 0 takes every address for its own.
+    mapping: Option<u32>,
+}
+
+impl PathItem {
+    pub(super) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
+        Self {
+            id: record.id.as_uuid(),
+            site: record.site.clone(),
+            target: record.target.clone(),
+            address: record.address.clone(),
+            family: record.family.clone(),
+            method: record.method.clone(),
+            dscp: record.dscp,
+            size_bytes: record.size_bytes,
+            latest: record.latest.as_ref().map(|latest| LatestView {
+                until: offset(latest.until),
+                span_s: latest.span_s,
+                rounds: latest.rounds,
+                hops: latest.hops.len(),
+                end_sent: latest.end_sent,
+                end_lost: latest.end_lost,
+                end_loss_ratio: share(latest.end_lost, latest.end_sent),
+                end_delay_us: latest
+                    .hops
+                    .last()
+                    .and_then(|hop| hop.delay_us)
+                    .map(|us| us.as_micros()),
+                finding: latest.finding.as_ref().map(|finding| FindingView::new(finding, map)),
+            }),
+        }
+    }
+}
+
+impl PathDetail {
+    pub(super) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
+        let latest = record.latest.as_ref();
+        Self {
+            path: PathItem::new(record, map),
+            meaning: latest.map_or_else(
+                || vec!["Nothing has been measured on this path yet.".to_owned()],
+                |latest| meaning(latest, map),
+            ),
+            hops: latest
+                .map(|l| l.hops.iter().map(|hop| HopItem::new(hop, map)).collect())
+                .unwrap_or_default(),
+            engine: latest.map(|latest| latest.engine),
+            mapping: latest.map(|latest| latest.mapping),
+        }
+    }
+}
+
+fn meaning(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
+    let mut said = vec![match &latest.finding {
+        Some(finding) => sentence::of_finding(finding, map),
+        None => format!(
+            "No loss or added delay begins on this path: {} of {} probes to the far end were \
+             answered in the last {} s.",
+            latest.end_sent - latest.end_lost,
+            latest.end_sent,
+            latest.span_s
+        ),
+    }];
+    let hops_with = |verdict| -> Vec<String> {
+        let hops = latest.hops.iter().filter(|hop| hop.verdict == verdict);
+        hops.map(|hop| hop.hop.to_string()).collect()
+    };
+    let listed = |hops: &[String]| match hops {
+        [one] => format!("Hop {one}"),
+        many => format!("Hops {}", many.join(", ")),
+    };
+    let policing = hops_with(HopVerdict::Polices);
+    if !policing.is_empty() {
+        let verb = if policing.len() == 1 { "answers" } else { "answer" };
+        said.push(format!(
+            "{} {verb} only a part of the probes by its own policy (policing): traffic passes it \
+             undiminished, as later hops show.",
+            listed(&policing)
+        ));
+    }
+    let silent = hops_with(HopVerdict::Silent);
+    if !silent.is_empty() {
+        let verb = if silent.len() == 1 { "never answers" } else { "never answer" };
+        said.push(format!("{} {verb}, but traffic passes.", listed(&silent)));
+    }
+    if latest.finding.is_some() {
+        said.push(
+            "Seen from one side as a round trip: the trouble may lie on the way back.".to_owned(),
+        );
+    }
+    said
+}
+
+/// An alarm.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct AlarmItem {
+    pub(super) id: Uuid,
+    /// The alarm in words.
+    pub(super) sentence: String,
+    /// `limit-held-over`.
+    kind: &'static str,
+    cause: CauseView,
+    /// `critical`, `major` or `minor` (RFC 8632).
+    perceived_severity: &'static str,
+    place: PlaceView,
+    confidence: f64,
+    /// Carried loss, newest windows weighing most; absent for another cause.
+    loss_ratio: Option<f64>,
+    /// Added delay; absent for another cause.
+    added_delay_us: Option<u32>,
+    /// Start of the first window over the limit.
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) since: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) raised_at: OffsetDateTime,
+    /// Absent while the alarm is open.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) cleared_at: Option<OffsetDateTime>,
+    /// Paths that show it; for a cleared alarm those that showed it last.
+    paths: Vec<Uuid>,
+}
+
+impl AlarmItem {
+    pub(super) fn new(record: &AlarmRecord, map: &OwnerMap) -> Self {
+        let alarm = &record.alarm;
+        let cause = alarm.key.cause;
+        Self {
+            id: record.id.as_uuid(),
+            sentence: sentence::of_alarm(alarm, map),
+            kind: match alarm.key.kind {
+                AlarmKind::LimitHeldOver => "limit-held-over",
+            },
+            cause: cause.into(),
+            perceived_severity: match alarm.severity {
+                Severity::Critical => "critical",
+                Severity::Major => "major",
+                Severity::Minor => "minor",
+            },
+            place: PlaceView::new(&alarm.key.place, map),
+            confidence: ratio(alarm.confidence_ppm),
+            loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.loss_ppm)),
+            added_delay_us: (cause == Cause::Delay).then(|| alarm.added_delay_us.as_micros()),
+            since: offset(alarm.since),
+            raised_at: offset(alarm.raised_at),
+            cleared_at: record.cleared_at,
+            paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
+        }
+    }
+}

@@ -1,0 +1,150 @@
+//! The service's own certificate authority: it names the service to its agents and the agents
+//! to the service, and nobody else.
+
+use itinera_model::id::AgentId;
+use itinera_model::join::JoinCode;
+use rcgen::{
+    BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType,
+    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
+};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::WebPkiClientVerifier;
+use rustls::{RootCertStore, ServerConfig};
+use sha2::{Digest, Sha256};
+use std::fs;
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use time::{Duration, OffsetDateTime};
+
+/// The name agents ask for, whatever URL they use.
+const SERVICE_NAME: &str = "service.itinera.internal";
+/// How long certificates are good. Agents are trusted by record, not by date: one that is
+/// removed from the record is refused at once.
+const LIFETIME: Duration = Duration::days(3_650);
+
+/// What can be wrong with the authority.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum AuthorityError {
+    /// A file operation failed.
+    #[error("cannot use {0:?}")]
+    File(PathBuf, #[source] io::Error),
+    /// A certificate or key cannot be made or read.
+    #[error("cannot make or read a certificate")]
+    Certificate(#[from] rcgen::Error),
+    /// TLS cannot be set up with it.
+    #[error("cannot set up TLS")]
+    Tls(#[source] Box<dyn std::error::Error + Send + Sync>),
+}
+
+/// The authority.
+pub(crate) struct Authority {
+    issuer: Issuer<'static, KeyPair>,
+    certificate: CertificateDer<'static>,
+}
+
+impl std::fmt::Debug for Authority {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Authority(…)")
+    }
+}
+
+fn valid_from_now(params: &mut CertificateParams) {
+    let now = OffsetDateTime::now_utc();
+    // Agents' clocks may be behind.
+    params.not_before = now - Duration::days(30);
+    params.not_after = now + LIFETIME;
+}
+
+fn write_private(path: &Path, text: &str) -> io::Result<()> {
+    let mut options = fs::OpenOptions::new();
+    let mut file = options.write(true).create_new(true).mode(0o600).open(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
+}
+
+impl Authority {
+    /// Reads the authority kept in a directory, or makes it.
+    pub(crate) fn open(directory: &Path) -> Result<Self, AuthorityError> {
+        let key_path = directory.join("authority.key");
+        let certificate_path = directory.join("authority.crt");
+        let file = |path: &Path| {
+            let path = path.to_owned();
+            move |error| AuthorityError::File(path, error)
+        };
+        if !certificate_path.exists() {
+            let key = KeyPair::generate()?;
+            let mut params = CertificateParams::new(Vec::new())?;
+            params.distinguished_name.push(DnType::CommonName, "Itinera service authority");
+            params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+            params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+            valid_from_now(&mut params);
+            let certificate = params.self_signed(&key)?;
+            // The key first: a certificate means that both are there.
+            let _left_over = fs::remove_file(&key_path);
+            write_private(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
+            write_private(&certificate_path, &certificate.pem()).map_err(file(&certificate_path))?;
+        }
+        let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
+        let pem = fs::read_to_string(&certificate_path).map_err(file(&certificate_path))?;
+        let issuer = Issuer::from_ca_cert_pem(&pem, KeyPair::from_pem(&key_pem)?)?;
+        let certificate = CertificateDer::from_pem_slice(pem.as_bytes())
+            .map_err(|error| AuthorityError::Tls(Box::new(error)))?;
+        Ok(Self { issuer, certificate })
+    }
+
+    /// A join code of this secret.
+    pub(crate) fn join_code(&self, secret: [u8; 16]) -> JoinCode {
+        JoinCode::new(secret, &self.certificate)
+    }
+
+    /// A client certificate (PEM) for an agent's signing request, and its digest. Nothing of the
+    /// request but its key is believed.
+    pub(crate) fn certify(
+        &self,
+        agent: AgentId,
+        request_pem: &str,
+    ) -> Result<(String, [u8; 32]), AuthorityError> {
+        let mut request = CertificateSigningRequestParams::from_pem(request_pem)?;
+        let mut params = CertificateParams::new(Vec::new())?;
+        params.distinguished_name.push(DnType::CommonName, agent.to_string());
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        valid_from_now(&mut params);
+        request.params = params;
+        let certificate = request.signed_by(&self.issuer)?;
+        Ok((certificate.pem(), Sha256::digest(certificate.der()).into()))
+    }
+
+    /// TLS for the agents' listener: a fresh certificate for the service; client certificates
+    /// of this authority are verified, none is demanded, because an agent that joins has none.
+    pub(crate) fn server_tls(&self) -> Result<ServerConfig, AuthorityError> {
+        let tls = |error: rustls::Error| AuthorityError::Tls(Box::new(error));
+        let key = KeyPair::generate()?;
+        let mut params = CertificateParams::new(vec![SERVICE_NAME.to_owned()])?;
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        valid_from_now(&mut params);
+        let certificate = params.signed_by(&key, &self.issuer)?;
+        let chain = vec![certificate.der().clone(), self.certificate.clone()];
+        let key = PrivateKeyDer::try_from(key.serialize_der())
+            .map_err(|error| AuthorityError::Tls(error.into()))?;
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let mut roots = RootCertStore::empty();
+        roots.add(self.certificate.clone()).map_err(tls)?;
+        let verifier =
+            WebPkiClientVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&provider))
+                .allow_unauthenticated()
+                .build()
+                .map_err(|error| AuthorityError::Tls(Box::new(error)))?;
+        ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(tls)?
+            .with_client_cert_verifier(verifier)
+            .with_single_cert(chain, key)
+            .map_err(tls)
+    }
+}

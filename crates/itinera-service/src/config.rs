@@ -1,0 +1,316 @@
+//! The configuration file: TOML 1.0, described in `docs/configuration.md`.
+
+use itinera_analysis::Limits;
+use itinera_model::path::Method;
+use itinera_store::{Schedule, TargetSpec, Watched};
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use toml::Spanned;
+
+/// A checked configuration.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Config {
+    /// Directory of keys and of the private cluster.
+    pub data: PathBuf,
+    /// URL of a PostgreSQL; absent for a private cluster in `data`.
+    pub database: Option<String>,
+    /// Where people and programs reach it.
+    pub listen: SocketAddr,
+    /// Where agents reach it.
+    pub listen_agents: SocketAddr,
+    /// What is watched.
+    pub watched: Watched,
+    /// Fixed limits of alarms.
+    pub limits: Limits,
+}
+
+/// What is wrong with a configuration file, and where.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("line {line}: {reason}")]
+pub struct ConfigError {
+    /// Line, from 1.
+    pub line: usize,
+    /// What is wrong, with the key's name.
+    pub reason: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    #[serde(default = "default_data")]
+    data: PathBuf,
+    database: Option<String>,
+    #[serde(default = "default_listen")]
+    listen: Spanned<SocketAddr>,
+    #[serde(default = "default_listen_agents")]
+    listen_agents: SocketAddr,
+    #[serde(default)]
+    site: Vec<SiteEntry>,
+    #[serde(default)]
+    target: Vec<TargetEntry>,
+    #[serde(default)]
+    schedule: ScheduleEntry,
+    #[serde(default)]
+    limits: LimitsEntry,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SiteEntry {
+    name: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct TargetEntry {
+    name: Spanned<String>,
+    address: Spanned<IpAddr>,
+    #[serde(default = "default_methods")]
+    methods: Spanned<Vec<Method>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct ScheduleEntry {
+    interval_ms: Spanned<u32>,
+    probes_per_hop: Spanned<u8>,
+    timeout_ms: Spanned<u32>,
+    size_bytes: Spanned<u16>,
+    last_hop: Spanned<u8>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct LimitsEntry {
+    loss_ratio: Spanned<f64>,
+    added_delay_ms: Spanned<u32>,
+    confidence: Spanned<f64>,
+    hold_windows: Spanned<u32>,
+    clear_windows: Spanned<u32>,
+}
+
+fn default_data() -> PathBuf {
+    PathBuf::from("/var/lib/itinera")
+}
+
+fn default_listen() -> Spanned<SocketAddr> {
+    unplaced(SocketAddr::from(([127, 0, 0, 1], 7480)))
+}
+
+fn default_listen_agents() -> SocketAddr {
+    SocketAddr::from(([127, 0, 0, 1], 7481))
+}
+
+fn default_methods() -> Spanned<Vec<Method>> {
+    unplaced(vec![Method::IcmpEcho])
+}
+
+/// A default: it stands nowhere in the file.
+fn unplaced<T>(value: T) -> Spanned<T> {
+    Spanned::new(0..0, value)
+}
+
+impl Default for ScheduleEntry {
+    fn default() -> Self {
+        Self {
+            interval_ms: unplaced(10_000),
+            probes_per_hop: unplaced(3),
+            timeout_ms: unplaced(2_000),
+            size_bytes: unplaced(64),
+            last_hop: unplaced(30),
+        }
+    }
+}
+
+impl Default for LimitsEntry {
+    fn default() -> Self {
+        let limits = Limits::default();
+        Self {
+            loss_ratio: unplaced(f64::from(limits.loss_ppm) / 1e6),
+            added_delay_ms: unplaced(limits.added_delay_us / 1_000),
+            confidence: unplaced(f64::from(limits.confidence_ppm) / 1e6),
+            hold_windows: unplaced(limits.hold_windows),
+            clear_windows: unplaced(limits.clear_windows),
+        }
+    }
+}
+
+impl Config {
+    /// Reads a configuration file and checks all of it.
+    ///
+    /// # Errors
+    /// [`ConfigError`] with the line and key of the first thing wrong.
+    pub fn parse(text: &str) -> Result<Self, ConfigError> {
+        let line_of = |offset: usize| text[..offset.min(text.len())].matches('\n').count() + 1;
+        let file: File = toml::from_str(text).map_err(|error| {
+            let offset = error.span().map_or(0, |span| span.start);
+            let line = line_of(offset);
+            let source = text.lines().nth(line - 1).unwrap_or_default();
+            let key = source.split_once('=').map(|(key, _)| key.trim());
+            let reason = match key {
+                Some(key) if !error.message().contains(key) => format!("{key}: {}", error.message()),
+                _ => error.message().to_owned(),
+            };
+            ConfigError { line, reason }
+        })?;
+        let checked = file.check();
+        checked.map_err(|(offset, reason)| ConfigError { line: line_of(offset), reason })
+    }
+}
+
+/// Where, and what is wrong there.
+type Wrong = (usize, String);
+
+fn within<T: PartialOrd + Copy + std::fmt::Display>(
+    key: &str,
+    value: &Spanned<T>,
+    low: T,
+    high: T,
+) -> Result<T, Wrong> {
+    let number = *value.as_ref();
+    if number >= low && number <= high {
+        Ok(number)
+    } else {
+        Err((value.span().start, format!("{key} is {number}, which is outside {low} to {high}")))
+    }
+}
+
+fn named<'a>(
+    kind: &str,
+    seen: &mut BTreeSet<&'a str>,
+    name: &'a Spanned<String>,
+) -> Result<(), Wrong> {
+    let at = name.span().start;
+    let name = name.as_ref().as_str();
+    if name.trim().is_empty() || name.chars().any(char::is_control) {
+        return Err((at, format!("name: a {kind}'s name has visible characters only")));
+    }
+    if seen.insert(name) { Ok(()) } else { Err((at, format!("name: two {kind}s are called {name:?}"))) }
+}
+
+impl File {
+    fn check(self) -> Result<Config, Wrong> {
+        let listen = *self.listen.as_ref();
+        if !listen.ip().is_loopback() {
+            let reason = format!(
+                "listen: {listen} is not a loopback address; sign-in does not exist yet, so the \
+                 service shows itself to this machine only"
+            );
+            return Err((self.listen.span().start, reason));
+        }
+        let mut names = BTreeSet::new();
+        self.site.iter().try_for_each(|site| named("site", &mut names, &site.name))?;
+        let mut names = BTreeSet::new();
+        for target in &self.target {
+            named("target", &mut names, &target.name)?;
+            if target.address.as_ref().is_ipv6() {
+                let reason = "address: IPv6 targets cannot be probed yet".to_owned();
+                return Err((target.address.span().start, reason));
+            }
+            if target.methods.as_ref().is_empty() {
+                let reason = "methods: at least one of icmp-echo, udp is needed".to_owned();
+                return Err((target.methods.span().start, reason));
+            }
+        }
+        let schedule = self.schedule.check()?;
+        let limits = self.limits.check()?;
+        let targets = self.target.into_iter().map(|target| {
+            let mut methods = target.methods.into_inner();
+            methods.sort_unstable();
+            methods.dedup();
+            TargetSpec {
+                name: target.name.into_inner(),
+                address: target.address.into_inner(),
+                methods,
+            }
+        });
+        Ok(Config {
+            data: self.data,
+            database: self.database,
+            listen,
+            listen_agents: self.listen_agents,
+            watched: Watched {
+                targets: targets.collect(),
+                sites: self.site.into_iter().map(|site| site.name.into_inner()).collect(),
+                schedule,
+            },
+            limits,
+        })
+    }
+}
+
+impl ScheduleEntry {
+    fn check(&self) -> Result<Schedule, Wrong> {
+        Ok(Schedule {
+            interval_ms: within("interval_ms", &self.interval_ms, 500, 3_600_000)?,
+            probes_per_hop: within("probes_per_hop", &self.probes_per_hop, 1, 16)?,
+            timeout_ms: within("timeout_ms", &self.timeout_ms, 10, 10_000)?,
+            size_bytes: within("size_bytes", &self.size_bytes, 30, 1_500)?,
+            last_hop: within("last_hop", &self.last_hop, 1, 64)?,
+        })
+    }
+}
+
+impl LimitsEntry {
+    fn check(&self) -> Result<Limits, Wrong> {
+        #[allow(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "checked to be between 0 and 1"
+        )]
+        let ppm = |ratio: f64| (ratio * 1e6).round() as u32;
+        Ok(Limits {
+            loss_ppm: ppm(within("loss_ratio", &self.loss_ratio, 0.001, 1.0)?),
+            added_delay_us: within("added_delay_ms", &self.added_delay_ms, 1, 60_000)? * 1_000,
+            confidence_ppm: ppm(within("confidence", &self.confidence, 0.5, 1.0)?),
+            hold_windows: within("hold_windows", &self.hold_windows, 1, 360)?,
+            clear_windows: within("clear_windows", &self.clear_windows, 1, 360)?,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const GOOD: &str = "listen = \"127.0.0.1:7480\"\n\
+        [[site]]\nname = \"Eskerry\"\n\
+        [[target]]\nname = \"Seat Booking\"\naddress = \"198.18.128.10\"\n\
+        [schedule]\ninterval_ms = 2000\n\
+        [limits]\nloss_ratio = 0.03\n";
+
+    #[test]
+    fn a_good_file_and_an_empty_one_are_read() {
+        let config = Config::parse(GOOD).unwrap();
+        assert_eq!(config.watched.schedule.interval_ms, 2_000);
+        assert_eq!(config.limits.loss_ppm, 30_000);
+        assert_eq!(Config::parse("").unwrap().watched.sites, Vec::<String>::new());
+    }
+
+    #[test]
+    fn each_mistake_names_its_line_and_key() {
+        for (from, to, line, words) in [
+            ("127.0.0.1:7480", "0.0.0.0:7480", 1, "listen: 0.0.0.0:7480 is not a loopback"),
+            ("127.0.0.1:7480", "here", 1, "listen"),
+            ("\"Eskerry\"", "\"\"", 3, "name"),
+            ("198.18.128.10", "198.18.128.999", 6, "address"),
+            ("198.18.128.10", "2001:db8::1", 6, "IPv6"),
+            ("interval_ms = 2000", "interval_ms = 20", 8, "interval_ms is 20, which is outside"),
+            ("interval_ms = 2000", "intervall_ms = 2000", 8, "intervall_ms"),
+            ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
+        ] {
+            let error = Config::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
+            assert_eq!(error.line, line, "{to}: {error}");
+            assert!(error.reason.contains(words), "{to}: {error}");
+        }
+    }
+
+    #[test]
+    fn two_of_a_name_are_refused() {
+        let twice = format!("{GOOD}[[site]]\nname = \"Eskerry\"\n");
+        let error = Config::parse(&twice).unwrap_err();
+        assert_eq!((error.line, error.reason.contains("Eskerry")), (12, true), "{error}");
+    }
+}

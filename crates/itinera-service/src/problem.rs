@@ -1,0 +1,151 @@
+//! Errors as problems (RFC 9457), and the one mapping from ours to theirs.
+
+use axum::Json;
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use itinera_store::{CodeRefused, StoreError};
+use serde::Serialize;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// A problem as the client sees it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct Problem {
+    /// Where it is described, relative to this API.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The same words for every problem of this code.
+    pub title: String,
+    /// HTTP status.
+    pub status: u16,
+    /// Stable code for programs.
+    pub code: String,
+    /// What happened here and what to do about it.
+    pub detail: String,
+    /// Name of the request, also in the service's log.
+    pub request_id: String,
+}
+
+/// Everything a request can fail by.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ApiError {
+    #[error("nothing here has the id {0}")]
+    UnknownId(String),
+    #[error("nothing is served at {0}")]
+    UnknownPlace(String),
+    #[error("{0}")]
+    BadInput(String),
+    #[error("{0}")]
+    DamagedBatch(String),
+    #[error("{0}; ask for a new one with `itinera join-code`")]
+    Code(CodeRefused),
+    #[error("a client certificate of an agent that has joined is needed")]
+    NoCertificate,
+    #[error("the batch says it is another agent's")]
+    OtherAgent,
+    #[error("only requests addressed to this machine itself are answered")]
+    ForeignHost,
+    #[error("the record is away; what you sent was not taken, so send it again")]
+    Store(#[source] StoreError),
+    #[error("the service has failed; its log names this request")]
+    Internal(#[source] Box<dyn std::error::Error + Send + Sync>),
+}
+
+impl From<StoreError> for ApiError {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Code(refused) => Self::Code(refused),
+            other => Self::Store(other),
+        }
+    }
+}
+
+impl ApiError {
+    const fn parts(&self) -> (StatusCode, &'static str, &'static str) {
+        match self {
+            Self::UnknownId(_) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
+            Self::UnknownPlace(_) => (StatusCode::NOT_FOUND, "unknown-place", "Unknown place"),
+            Self::BadInput(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-input", "Bad input"),
+            Self::DamagedBatch(_) => (StatusCode::BAD_REQUEST, "damaged-batch", "Damaged batch"),
+            Self::Code(CodeRefused::Unknown) => {
+                (StatusCode::NOT_FOUND, "join-code-unknown", "Join code refused")
+            }
+            Self::Code(CodeRefused::Used) => {
+                (StatusCode::CONFLICT, "join-code-used", "Join code refused")
+            }
+            Self::Code(CodeRefused::Expired) => {
+                (StatusCode::GONE, "join-code-expired", "Join code refused")
+            }
+            Self::NoCertificate => (StatusCode::UNAUTHORIZED, "no-certificate", "Not an agent"),
+            Self::OtherAgent => (StatusCode::FORBIDDEN, "other-agent", "Another agent's batch"),
+            Self::ForeignHost => (StatusCode::FORBIDDEN, "foreign-host", "Foreign host"),
+            Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),
+            Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
+        }
+    }
+}
+
+/// Carries an error to [`name_requests`], which knows the request's name.
+#[derive(Clone)]
+struct Failed(std::sync::Arc<ApiError>);
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let mut response = self.parts().0.into_response();
+        response.extensions_mut().insert(Failed(std::sync::Arc::new(self)));
+        response
+    }
+}
+
+/// Names every request, logs what failed with its causes, and writes problems.
+pub(crate) async fn name_requests(request: Request, next: Next) -> Response {
+    let request_id = Uuid::new_v4().to_string();
+    let line = format!("{} {}", request.method(), request.uri().path());
+    let mut response = next.run(request).await;
+    if let Some(Failed(error)) = response.extensions_mut().remove::<Failed>() {
+        let (status, code, title) = error.parts();
+        if status.is_server_error() {
+            let mut causes = String::new();
+            let mut cause = std::error::Error::source(&*error);
+            while let Some(inner) = cause {
+                causes.push_str(&format!(": {inner}"));
+                cause = inner.source();
+            }
+            tracing::error!(request_id, line, causes, "{error}");
+        } else {
+            tracing::info!(request_id, line, code, "{error}");
+        }
+        let problem = Problem {
+            kind: format!("/problems/{code}"),
+            title: title.to_owned(),
+            status: status.as_u16(),
+            code: code.to_owned(),
+            detail: error.to_string(),
+            request_id: request_id.clone(),
+        };
+        response = (status, Json(problem)).into_response();
+        let media = HeaderValue::from_static("application/problem+json");
+        response.headers_mut().insert(header::CONTENT_TYPE, media);
+    }
+    if let Ok(value) = HeaderValue::from_str(&request_id) {
+        response.headers_mut().insert("x-request-id", value);
+    }
+    response
+}
+
+/// Refuses requests whose host is not this machine's loopback: while there is no sign-in, a
+/// page elsewhere must not reach us through a name that it makes point here.
+pub(crate) async fn only_loopback_hosts(request: Request<Body>, next: Next) -> Response {
+    let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
+    let name = host.map(|host| match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|octet| octet.is_ascii_digit()) => name,
+        _ => host,
+    });
+    match name {
+        Some("127.0.0.1" | "localhost" | "[::1]") => next.run(request).await,
+        _ => ApiError::ForeignHost.into_response(),
+    }
+}

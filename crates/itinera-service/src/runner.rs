@@ -1,0 +1,137 @@
+//! Judgement as it runs: follows the log of commits while it holds the lease.
+
+use crate::server::Shared;
+use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window};
+use itinera_model::batch::{decode, encode};
+use itinera_model::id::PathId;
+use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, StoreError, StoredWindow};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+use uuid::Uuid;
+
+/// Commits judged in one transaction at most.
+const COMMITS_AT_ONCE: i64 = 64;
+/// How long nothing may happen before the lease is renewed and the log looked at again.
+const IDLE: Duration = Duration::from_secs(1);
+
+/// Judges for ever: leads when nobody does, stands by otherwise.
+pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
+    let me = Uuid::now_v7();
+    loop {
+        match shared.store.lead_judgement(me).await {
+            Ok(Some(token)) => match lead(&shared, limits, token).await {
+                Ok(()) => {}
+                Err(StoreError::Fenced) => tracing::warn!("another process judges now"),
+                Err(error) => {
+                    let cause = std::error::Error::source(&error).map(ToString::to_string);
+                    tracing::error!(%error, cause, "judgement is interrupted");
+                }
+            },
+            Ok(None) => tracing::debug!("standing by: another process judges"),
+            Err(error) => tracing::error!(%error, "judgement cannot begin"),
+        }
+        tokio::time::sleep(IDLE).await;
+    }
+}
+
+async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreError> {
+    *shared.lease.lock().await = Some(token);
+    let memory = shared.store.judge_memory().await?;
+    let mut cursor = memory.cursor;
+    let mut judge = remembered(memory, limits)?;
+    tracing::info!(cursor, "judging");
+    loop {
+        let entries = shared.store.log_after(cursor, COMMITS_AT_ONCE).await?;
+        let Some(last) = entries.last() else {
+            shared.store.renew_leadership(token).await?;
+            let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
+            continue;
+        };
+        let to = last.commit_no;
+        let mut gathered = Gathered::default();
+        for entry in &entries {
+            gathered.take(step(&mut judge, entry));
+        }
+        shared.store.commit_judgement(token, &gathered.into_write(&judge, cursor, to)).await?;
+        shared.metrics.judged(entries.len() as u64);
+        cursor = to;
+    }
+}
+
+/// One commit's observations, judged at its time of receipt.
+pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
+    let observations: Vec<Observation<'_>> = entry
+        .rounds
+        .iter()
+        .map(|round| Observation {
+            path: round.path,
+            measured_at: round.measured_at,
+            number: round.number,
+            source: round.source,
+            route: round.route_id,
+            addresses: &round.route.hops,
+            hops: &round.hops,
+        })
+        .collect();
+    judge.step(&observations, entry.received_at)
+}
+
+fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
+    if memory.engine == 0 {
+        return Ok(Judge::new(limits));
+    }
+    let corrupt = |_| StoreError::Corrupt { what: "memory of judgement" };
+    let book: AlarmBook = decode(&memory.book).map_err(corrupt)?;
+    let windows = memory.windows.into_iter().map(|stored| {
+        let content: Window = decode(&stored.content).map_err(corrupt)?;
+        Ok((stored.path, stored.window, stored.source, content))
+    });
+    let windows = windows.collect::<Result<Vec<_>, StoreError>>()?;
+    Ok(Judge::restored(book.with_limits(limits), windows))
+}
+
+/// The effects of several steps, of each thing the last word.
+#[derive(Default)]
+struct Gathered {
+    windows: BTreeMap<(PathId, i64), Option<StoredWindow>>,
+    assessed: BTreeMap<(PathId, i64), (bool, itinera_model::finding::Assessment)>,
+    alarms: Vec<itinera_model::alarm::AlarmEffect>,
+}
+
+impl Gathered {
+    fn take(&mut self, effects: Vec<Effect>) {
+        for effect in effects {
+            match effect {
+                Effect::WindowChanged { path, window, source, content } => {
+                    let content = encode(&content);
+                    let stored = StoredWindow { path, window, source, content };
+                    self.windows.insert((path, window), Some(stored));
+                }
+                Effect::WindowDropped { path, window } => {
+                    self.windows.insert((path, window), None);
+                }
+                Effect::Assessed { window, newest, assessment } => {
+                    self.assessed.insert((assessment.path, window), (newest, *assessment));
+                }
+                Effect::Alarm(alarm) => self.alarms.push(alarm),
+            }
+        }
+    }
+
+    fn into_write(self, judge: &Judge, from: i64, to: i64) -> JudgeWrite {
+        let dropped = self.windows.iter().filter(|(_, content)| content.is_none());
+        let dropped = dropped.map(|(key, _)| *key).collect();
+        let assessed = self.assessed.into_iter();
+        JudgeWrite {
+            from,
+            to,
+            engine: ENGINE,
+            book: encode(judge.book()),
+            windows: self.windows.into_values().flatten().collect(),
+            dropped,
+            assessed: assessed.map(|((_, window), (newest, a))| (window, newest, a)).collect(),
+            alarms: self.alarms,
+        }
+    }
+}

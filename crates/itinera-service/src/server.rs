@@ -1,0 +1,199 @@
+//! Puts the service together and takes it down in order.
+
+use crate::authority::{Authority, AuthorityError};
+use crate::config::Config;
+use crate::metrics::Metrics;
+use crate::tls_listener::{Peer, TlsListener};
+use crate::{agent_api, api, runner};
+use itinera_store::cluster::{Cluster, ClusterError};
+use itinera_store::{Store, StoreError};
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::sync::{Mutex, Notify, watch};
+
+/// Open requests get this long to finish when the service stops.
+const GRACE: Duration = Duration::from_secs(3);
+/// How often room for coming days is looked after.
+const PARTITION_ROUND: Duration = Duration::from_secs(3_600);
+
+/// Why the service does not run.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ServiceError {
+    /// About the private cluster.
+    #[error(transparent)]
+    Cluster(#[from] ClusterError),
+    /// About the record.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// About keys and certificates.
+    #[error(transparent)]
+    Authority(#[from] AuthorityError),
+    /// An address cannot be listened on.
+    #[error("cannot listen on {0}: is another service running?")]
+    Listen(SocketAddr, #[source] io::Error),
+    /// The data directory cannot be made.
+    #[error("cannot make the data directory {0:?}")]
+    Data(std::path::PathBuf, #[source] io::Error),
+    /// The private cluster ended by itself.
+    #[error("the private PostgreSQL ended by itself ({0}): see cluster.log in the data directory")]
+    ClusterEnded(String),
+}
+
+/// What handlers and the runner share.
+#[derive(Debug)]
+pub(crate) struct Shared {
+    pub(crate) store: Store,
+    pub(crate) authority: Authority,
+    pub(crate) metrics: Metrics,
+    pub(crate) schedule_version: watch::Sender<u64>,
+    /// A batch was committed.
+    pub(crate) committed: Notify,
+    /// Becomes true when the service stops: held requests are let go.
+    pub(crate) stop: watch::Sender<bool>,
+    /// The fencing token while this process judges.
+    pub(crate) lease: Mutex<Option<i64>>,
+}
+
+/// A service that listens.
+#[derive(Debug)]
+pub struct Service {
+    shared: Arc<Shared>,
+    cluster: Option<Cluster>,
+    tasks: Vec<tokio::task::JoinHandle<()>>,
+    address: SocketAddr,
+    agents_address: SocketAddr,
+}
+
+impl Service {
+    /// Starts everything: the private cluster where no database is configured, the schema, both
+    /// listeners, judgement. `say` hears of each long step.
+    ///
+    /// # Errors
+    /// [`ServiceError`] saying what to do about it.
+    pub async fn start(config: &Config, say: impl Fn(&str)) -> Result<Self, ServiceError> {
+        let data = &config.data;
+        std::fs::create_dir_all(data).map_err(|e| ServiceError::Data(data.clone(), e))?;
+        let authority = Authority::open(data)?;
+        let (cluster, url) = match &config.database {
+            Some(url) => (None, url.clone()),
+            None => {
+                say("starting the private PostgreSQL");
+                (Some(Cluster::start(data).await?), Cluster::url_in(data))
+            }
+        };
+        say("bringing the record up to date");
+        let store = Store::open(&url).await?;
+        store.reconcile(&config.watched).await?;
+        let version = store.schedule_version().await?;
+        let tls = authority.server_tls()?;
+        let shared = Arc::new(Shared {
+            store,
+            authority,
+            metrics: Metrics::new(),
+            schedule_version: watch::Sender::new(version),
+            committed: Notify::new(),
+            stop: watch::Sender::new(false),
+            lease: Mutex::new(None),
+        });
+        let bind = |address: SocketAddr| async move {
+            TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address, e))
+        };
+        let people = bind(config.listen).await?;
+        let agents = bind(config.listen_agents).await?;
+        let unbound = |error| ServiceError::Listen(config.listen, error);
+        let address = people.local_addr().map_err(unbound)?;
+        let agents = TlsListener::new(agents, tls).map_err(unbound)?;
+        let agents_address =
+            axum::serve::Listener::local_addr(&agents).map_err(unbound)?.address;
+        let stopped = shared.stop.subscribe();
+        let tasks = vec![
+            tokio::spawn(serve_people(people, Arc::clone(&shared), stopped.clone())),
+            tokio::spawn(serve_agents(agents, Arc::clone(&shared), stopped)),
+            tokio::spawn(runner::judge_commits(Arc::clone(&shared), config.limits)),
+            tokio::spawn(look_after_partitions(Arc::clone(&shared))),
+        ];
+        Ok(Self { shared, cluster, tasks, address, agents_address })
+    }
+
+    /// Where people and programs reach it.
+    pub const fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Where agents reach it.
+    pub const fn agents_address(&self) -> SocketAddr {
+        self.agents_address
+    }
+
+    /// Runs until `until` is ready, then stops in order: requests, judgement, the cluster.
+    ///
+    /// # Errors
+    /// [`ServiceError::ClusterEnded`] when the private cluster ends before that.
+    pub async fn run(mut self, until: impl Future<Output = ()>) -> Result<(), ServiceError> {
+        let outcome = tokio::select! {
+            () = until => Ok(()),
+            status = ended(self.cluster.as_mut()) => Err(ServiceError::ClusterEnded(status)),
+        };
+        self.shared.stop.send_replace(true);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+        if let Some(token) = self.shared.lease.lock().await.take()
+            && let Some(judging) = self.tasks.get(2)
+        {
+            judging.abort();
+            if let Err(error) = self.shared.store.resign_judgement(token).await {
+                tracing::warn!(%error, "leadership was not given up; it expires by itself");
+            }
+        }
+        for task in &mut self.tasks[..2] {
+            let _given_up = tokio::time::timeout(GRACE, task).await;
+        }
+        self.tasks.iter().for_each(tokio::task::JoinHandle::abort);
+        if let Some(cluster) = self.cluster {
+            cluster.stop().await?;
+        }
+        outcome
+    }
+}
+
+/// The private cluster's end in words; never where there is none.
+async fn ended(cluster: Option<&mut Cluster>) -> String {
+    match cluster {
+        Some(cluster) => match cluster.ended().await {
+            Ok(status) => status.to_string(),
+            Err(error) => error.to_string(),
+        },
+        None => std::future::pending().await,
+    }
+}
+
+pub(crate) async fn said(mut stop: watch::Receiver<bool>) {
+    let _said = stop.wait_for(|stop| *stop).await.map(drop);
+}
+
+async fn serve_people(listener: TcpListener, shared: Arc<Shared>, stop: watch::Receiver<bool>) {
+    let serving = axum::serve(listener, api::router(shared)).with_graceful_shutdown(said(stop));
+    if let Err(error) = serving.await {
+        tracing::error!(%error, "the listener for people has failed");
+    }
+}
+
+async fn serve_agents(listener: TlsListener, shared: Arc<Shared>, stop: watch::Receiver<bool>) {
+    let router = agent_api::router(shared).into_make_service_with_connect_info::<Peer>();
+    let serving = axum::serve(listener, router).with_graceful_shutdown(said(stop));
+    if let Err(error) = serving.await {
+        tracing::error!(%error, "the listener for agents has failed");
+    }
+}
+
+async fn look_after_partitions(shared: Arc<Shared>) {
+    loop {
+        tokio::time::sleep(PARTITION_ROUND).await;
+        if let Err(error) = shared.store.make_partitions().await {
+            tracing::error!(%error, "no room was made for coming days");
+        }
+    }
+}
