@@ -78,13 +78,30 @@ impl Identity {
     pub fn write(&self, directory: &Path) -> Result<(), IdentityError> {
         Self::check_free(directory)?;
         let path = directory.join(FILE);
-        let write = || -> io::Result<()> {
-            let mut options = fs::OpenOptions::new();
-            let mut file = options.write(true).create_new(true).mode(0o600).open(&path)?;
-            file.write_all(serde_json::to_string_pretty(self)?.as_bytes())?;
-            file.sync_all()
+        self.write_to(&path, true).map_err(|error| IdentityError::File(path.clone(), error))
+    }
+
+    /// Records that the service is to be found at another place.
+    ///
+    /// # Errors
+    /// [`IdentityError`].
+    pub fn moved_to(mut self, service: &str, directory: &Path) -> Result<(), IdentityError> {
+        self.service = service.to_owned();
+        let path = directory.join(FILE);
+        let part = directory.join("identity.part");
+        let replace = || -> io::Result<()> {
+            self.write_to(&part, false)?;
+            fs::rename(&part, &path)
         };
-        write().map_err(|error| IdentityError::File(path.clone(), error))
+        replace().map_err(|error| IdentityError::File(path.clone(), error))
+    }
+
+    fn write_to(&self, path: &Path, only_new: bool) -> io::Result<()> {
+        let mut options = fs::OpenOptions::new();
+        options.write(true).create(true).create_new(only_new).truncate(!only_new).mode(0o600);
+        let mut file = options.open(path)?;
+        file.write_all(serde_json::to_string_pretty(self)?.as_bytes())?;
+        file.sync_all()
     }
 
     /// Reads it.

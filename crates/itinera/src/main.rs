@@ -1,1 +1,76 @@
-fn main() {}
+//! Itinera in one binary: the service, the agent, the simulation, the demonstration and the
+//! analyst's client.
+
+mod agent;
+mod args;
+mod client;
+mod demonstrate;
+mod exit;
+mod output;
+mod recompute;
+mod serve;
+mod signals;
+mod simulate;
+
+use args::{AgentCommand, Arguments, Command, ConfigCommand, OwnersCommand};
+use clap::Parser;
+use exit::{Code, Failure};
+use output::Output;
+use std::io::IsTerminal;
+use std::process::ExitCode;
+use tracing_subscriber::EnvFilter;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let filter = EnvFilter::try_from_env("ITINERA_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_target(false)
+        .init();
+    // One provider for everything that speaks TLS in this process.
+    let _installed_before = rustls::crypto::ring::default_provider().install_default();
+    let outcome = tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+        .map_err(|error| Failure::new(Code::Failed, error))
+        .and_then(|runtime| {
+            let outcome = runtime.block_on(run(arguments));
+            // A thread may still be reading standard input; nothing waits for it.
+            runtime.shutdown_background();
+            outcome
+        });
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.report(),
+    }
+}
+
+async fn run(arguments: Arguments) -> Result<(), Failure> {
+    let output = Output::new(arguments.format);
+    let client = || client::Client::new(&arguments.api);
+    match arguments.command {
+        Command::Serve(serve) => serve::run(&serve).await,
+        Command::Config { command: ConfigCommand::Check { file } } => {
+            serve::check(&file, &output)
+        }
+        Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
+        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run).await,
+        Command::Simulate(simulate) => simulate::run(&simulate).await,
+        Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
+        Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
+        Command::ApiDescription => output.json(&itinera_service::api::description()),
+        Command::State => client::state(&client()?, &output).await,
+        Command::Agents => client::agents(&client()?, &output).await,
+        Command::Paths => client::paths(&client()?, &output).await,
+        Command::Path { id } => client::path(&client()?, &output, &id).await,
+        Command::Alarms { open } => client::alarms(&client()?, &output, open).await,
+        Command::Owners { command: OwnersCommand::Import { file, source } } => {
+            client::import_owners(&client()?, &output, &file, source.as_deref()).await
+        }
+        Command::JoinCode { site, lifetime_s } => {
+            client::join_code(&client()?, &output, &site, lifetime_s).await
+        }
+    }
+}

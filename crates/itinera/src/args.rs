@@ -1,0 +1,213 @@
+//! The command line, as a plain record.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::PathBuf;
+
+const EXIT_CODES: &str = "Exit codes:
+  0  done
+  1  failed for another reason
+  2  the command line is wrong
+  3  the service cannot be reached, or is not well
+  4  the service refuses: an unknown id, bad input, a used or expired code
+  5  a file is wrong: configuration, scenario, identity
+  6  a recomputation differs from the record";
+
+/// Where on a path loss and delay begin, whose it is, and since when.
+#[derive(Debug, Parser)]
+#[command(name = "itinera", version, after_help = EXIT_CODES, propagate_version = true)]
+pub(crate) struct Arguments {
+    /// Where the service listens for people and programs
+    #[arg(long, global = true, env = "ITINERA_API", default_value = "http://127.0.0.1:7480", value_name = "URL")]
+    pub(crate) api: String,
+    /// How to print
+    #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
+    pub(crate) format: Format,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// How results are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people
+    Table,
+    /// For programs: what the API gave
+    Json,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Say how everything is, in a sentence and a few counts
+    State,
+    /// List the agents
+    Agents,
+    /// List the paths with what is found on them
+    Paths,
+    /// Show one path hop by hop, with its finding
+    Path {
+        /// Its id, or the end of it as `paths` shows
+        id: String,
+    },
+    /// List alarms, newest first
+    Alarms {
+        /// Only those that are open
+        #[arg(long)]
+        open: bool,
+    },
+    /// Owner maps
+    Owners {
+        #[command(subcommand)]
+        command: OwnersCommand,
+    },
+    /// Make a one-time code by which an agent joins
+    JoinCode {
+        /// Name of a configured site
+        #[arg(long)]
+        site: String,
+        /// How long it opens, in seconds
+        #[arg(long, default_value_t = 3600, value_name = "SECONDS")]
+        lifetime_s: u32,
+    },
+    /// Run the service
+    Serve(ServeArgs),
+    /// Configuration files
+    Config {
+        #[command(subcommand)]
+        command: ConfigCommand,
+    },
+    /// The measuring agent
+    Agent {
+        #[command(subcommand)]
+        command: AgentCommand,
+    },
+    /// Run a simulated internet from a scenario file, in real time on loopback
+    Simulate(SimulateArgs),
+    /// Run service, simulated internet and agents together until Ctrl-C
+    Demonstrate(DemonstrateArgs),
+    /// Compute all findings again from the record and compare
+    Recompute(RecomputeArgs),
+    /// Print the OpenAPI description of the service's API
+    ApiDescription,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum OwnersCommand {
+    /// Import an owner map: CSV with the columns prefix, as_number, owner, contact
+    Import {
+        /// The file; - for standard input
+        file: PathBuf,
+        /// What to call it; the file's name where absent
+        #[arg(long)]
+        source: Option<String>,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ConfigCommand {
+    /// Check a configuration file and say what is wrong with it, by line
+    Check {
+        /// The file
+        file: PathBuf,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeArgs {
+    /// Configuration file
+    #[arg(long, env = "ITINERA_CONFIG", value_name = "FILE")]
+    pub(crate) config: Option<PathBuf>,
+    /// Data directory, over the file's
+    #[arg(long, env = "ITINERA_DATA", value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// PostgreSQL, over the file's; without any, a private one runs in the data directory
+    #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
+    pub(crate) database: Option<String>,
+    /// Stop when standard input ends, as it does when the parent process is gone
+    #[arg(long, hide = true)]
+    pub(crate) stop_with_parent: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AgentCommand {
+    /// Join a service by a one-time code
+    Join(JoinArgs),
+    /// Measure, spool and upload until told to stop
+    Run(RunArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct JoinArgs {
+    /// The code that `itinera join-code` printed
+    pub(crate) code: String,
+    /// Where the service listens for agents, such as https://198.51.100.7:7481
+    #[arg(long, value_name = "URL")]
+    pub(crate) service: String,
+    /// Directory of this agent's identity and spool
+    #[arg(long, env = "ITINERA_AGENT_DATA", default_value = "/var/lib/itinera-agent", value_name = "DIR")]
+    pub(crate) data: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RunArgs {
+    /// Directory of this agent's identity and spool
+    #[arg(long, env = "ITINERA_AGENT_DATA", default_value = "/var/lib/itinera-agent", value_name = "DIR")]
+    pub(crate) data: PathBuf,
+    /// Octets the spool may take on disk
+    #[arg(long, default_value_t = 64 << 20, value_name = "BYTES")]
+    pub(crate) spool_max_bytes: u64,
+    /// Probe a simulated internet at this loopback address instead of the real one
+    #[arg(long, requires = "address", value_name = "HOST:PORT")]
+    pub(crate) simulation: Option<SocketAddr>,
+    /// This agent's address in the simulated internet
+    #[arg(long, requires = "simulation", value_name = "ADDRESS")]
+    pub(crate) address: Option<Ipv4Addr>,
+    /// Stop when standard input ends, as it does when the parent process is gone
+    #[arg(long, hide = true)]
+    pub(crate) stop_with_parent: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SimulateArgs {
+    /// Scenario file
+    pub(crate) scenario: PathBuf,
+    /// Where chance begins; drawn and printed where absent
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
+    /// Loopback address that takes whole IP packets in UDP datagrams
+    #[arg(long, default_value = "127.0.0.1:7482", value_name = "HOST:PORT")]
+    pub(crate) listen: SocketAddr,
+    /// Only check the file
+    #[arg(long)]
+    pub(crate) check: bool,
+    /// Stop when standard input ends, as it does when the parent process is gone
+    #[arg(long, hide = true)]
+    pub(crate) stop_with_parent: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemonstrateArgs {
+    /// Data directory; /var/lib/itinera-demo for root, else one below the home directory
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// Discard what an earlier run has left
+    #[arg(long)]
+    pub(crate) fresh: bool,
+    /// Where chance begins; drawn and printed where absent
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
+    /// Take free ports instead of 7480 to 7482
+    #[arg(long)]
+    pub(crate) any_port: bool,
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub(crate) struct RecomputeArgs {
+    /// The record, by its database's URL
+    #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
+    pub(crate) database: Option<String>,
+    /// The record of a service that runs with this data directory
+    #[arg(long, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+}

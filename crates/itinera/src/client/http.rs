@@ -1,0 +1,95 @@
+//! Requests to the service's API, and its problems as failures.
+
+use crate::exit::{Code, Failure};
+use reqwest::{RequestBuilder, Url};
+use serde_json::Value;
+use std::time::Duration;
+
+/// Pages fetched for one list at most.
+const MAX_PAGES: usize = 1_000;
+
+/// The API of one service.
+#[derive(Debug)]
+pub(crate) struct Client {
+    http: reqwest::Client,
+    base: Url,
+}
+
+impl Client {
+    pub(crate) fn new(service: &str) -> Result<Self, Failure> {
+        let bad = |reason: &str| {
+            Failure::say(Code::Unreachable, format!("--api {service}: {reason}"))
+        };
+        let base: Url = service.parse().map_err(|_| bad("no URL such as http://127.0.0.1:7480"))?;
+        if !matches!(base.scheme(), "http" | "https") || base.cannot_be_a_base() {
+            return Err(bad("no URL such as http://127.0.0.1:7480"));
+        }
+        let http = reqwest::Client::builder()
+            .no_proxy()
+            .connect_timeout(Duration::from_secs(5))
+            .timeout(Duration::from_secs(60))
+            .build()
+            .map_err(|error| Failure::new(Code::Failed, error))?;
+        Ok(Self { http, base })
+    }
+
+    fn url(&self, place: &str) -> String {
+        format!("{}/api/v1{place}", self.base.as_str().trim_end_matches('/'))
+    }
+
+    pub(crate) async fn get(&self, place: &str) -> Result<Value, Failure> {
+        self.send(self.http.get(self.url(place))).await
+    }
+
+    pub(crate) async fn post(&self, place: &str, body: &Value) -> Result<Value, Failure> {
+        self.send(self.http.post(self.url(place)).json(body)).await
+    }
+
+    pub(crate) async fn import_owners(&self, source: &str, csv: Vec<u8>) -> Result<Value, Failure> {
+        let mut url: Url = self
+            .url("/owner-maps")
+            .parse()
+            .map_err(|_| Failure::say(Code::Unreachable, "the service's address is no URL"))?;
+        url.query_pairs_mut().append_pair("source", source);
+        self.send(self.http.post(url).header("content-type", "text/csv").body(csv)).await
+    }
+
+    /// The items of all pages of a list.
+    pub(crate) async fn all_pages(&self, place: &str) -> Result<Value, Failure> {
+        let mut items = Vec::new();
+        let mut next = place.to_owned();
+        for _ in 0..MAX_PAGES {
+            let mut page = self.get(&next).await?;
+            if let Value::Array(some) = page["items"].take() {
+                items.extend(some);
+            }
+            match page["next"].as_str() {
+                Some(after) => next = format!("{place}&after={}", after.replace('+', "%2B")),
+                None => return Ok(Value::Array(items)),
+            }
+        }
+        Err(Failure::say(Code::Failed, "the list does not end"))
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Value, Failure> {
+        let unreachable = |error| {
+            let text = format!("cannot reach the service at {}; is it running?", self.base);
+            Failure::new(Code::Unreachable, error).context(text)
+        };
+        let response = request.send().await.map_err(unreachable)?;
+        let status = response.status();
+        let body = response.bytes().await.map_err(unreachable)?;
+        let value: Option<Value> = serde_json::from_slice(&body).ok();
+        if status.is_success() {
+            let text = format!("what answers at {} is not Itinera's API", self.base);
+            return value.ok_or_else(|| Failure::say(Code::Unreachable, text));
+        }
+        let code = if status.is_client_error() { Code::Refused } else { Code::Unreachable };
+        let problem = value.unwrap_or_default();
+        let text = match (problem["detail"].as_str(), problem["request_id"].as_str()) {
+            (Some(detail), Some(id)) => format!("{detail} ({}, request {id})", status.as_u16()),
+            _ => format!("the service at {} answered {status}", self.base),
+        };
+        Err(Failure::say(code, text))
+    }
+}

@@ -1,0 +1,238 @@
+//! Tables for people.
+
+use super::view::{
+    Agents, Alarm, Finding, Hop, Import, JoinCode, Latest, Owner, Path, PathDetail, State,
+};
+use crate::exit::Failure;
+use crate::output::{Output, plain};
+use time::OffsetDateTime;
+
+const ABSENT: &str = "-";
+
+/// A time as UTC, to the second.
+fn utc(at: OffsetDateTime) -> String {
+    let at = at.to_offset(time::UtcOffset::UTC);
+    let (date, clock) = (at.date(), at.time());
+    format!("{date} {:02}:{:02}:{:02}Z", clock.hour(), clock.minute(), clock.second())
+}
+
+fn ago(at: OffsetDateTime) -> String {
+    let seconds = (OffsetDateTime::now_utc() - at).whole_seconds().max(0);
+    match seconds {
+        0..120 => format!("{seconds} s ago"),
+        120..7_200 => format!("{} min ago", seconds / 60),
+        _ => utc(at),
+    }
+}
+
+fn ms(us: u32) -> String {
+    format!("{:.1} ms", f64::from(us) / 1_000.0)
+}
+
+fn per_cent(ratio: f64) -> String {
+    format!("{:.0} %", ratio * 100.0)
+}
+
+fn or_absent<T>(value: Option<T>, show: impl FnOnce(T) -> String) -> String {
+    value.map_or_else(|| ABSENT.to_owned(), show)
+}
+
+/// The end of an id: its random part, which tells paths made at one time apart.
+fn short(id: &str) -> String {
+    id.get(id.len().saturating_sub(8)..).unwrap_or(id).to_owned()
+}
+
+fn owners(owners: &[Owner]) -> String {
+    match owners {
+        [] => "owner unknown".to_owned(),
+        [one] => one.name.clone(),
+        many => many.iter().map(|owner| owner.name.as_str()).collect::<Vec<_>>().join(" / "),
+    }
+}
+
+pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
+    output.line(&plain(&state.sentence))?;
+    output.line("")?;
+    let late = if state.agents_late > 0 { format!(", {} late", state.agents_late) } else { String::new() };
+    let quiet = if state.paths_without_news > 0 {
+        format!(", {} without news for two minutes", state.paths_without_news)
+    } else {
+        String::new()
+    };
+    output.line(&format!("agents     {}{late}", state.agents))?;
+    output.line(&format!("paths      {}{quiet}", state.paths))?;
+    output.line(&format!("alarms     {} open", state.open_alarms))?;
+    output.line(&format!("rounds     {}, {} commits not judged yet", state.rounds, state.unjudged_commits))?;
+    match &state.owner_map {
+        Some(map) => output.line(&format!("owner map  {}, {} prefixes", plain(&map.source), map.entries)),
+        None => output.line("owner map  none; import one with `itinera owners import FILE`"),
+    }
+}
+
+pub(super) fn agents(output: &Output, agents: &Agents) -> Result<(), Failure> {
+    if agents.items.is_empty() {
+        return output.line("No agent has joined. Make a code with `itinera join-code --site NAME`.");
+    }
+    let rows = agents.items.iter().map(|agent| {
+        let clock = agent.clock_offset_us.zip(agent.clock_error_us).map(|(offset, error)| {
+            let ms = |us: i64| f64::from(i32::try_from(us).unwrap_or(i32::MAX)) / 1_000.0;
+            format!("{:+.1} ms ±{:.1}", -ms(offset), ms(error))
+        });
+        vec![
+            agent.site.clone(),
+            or_absent(agent.last_batch_at, ago),
+            or_absent(clock, |clock| clock),
+            agent.dropped_rounds.to_string(),
+            agent.version.clone(),
+            agent.id.clone(),
+        ]
+    });
+    output.table(
+        &["site", "last batch", "clock ahead by", "rounds dropped", "version", "agent"],
+        rows.collect(),
+    )
+}
+
+fn found(finding: &Finding) -> String {
+    let amount = match (finding.loss_ratio, finding.added_delay_us) {
+        (Some(ratio), _) => format!("{} lost", per_cent(ratio)),
+        (None, Some(us)) => format!("{} added", ms(us)),
+        (None, None) => finding.cause.clone(),
+    };
+    let place = &finding.place;
+    format!("{amount}: {} to {}, {}", place.from, place.to, owners(&place.owners))
+}
+
+pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
+    if paths.is_empty() {
+        return output.line("No paths yet: they are made when an agent joins and targets are configured.");
+    }
+    let rows = paths.iter().map(|path| {
+        let latest = path.latest.as_ref();
+        let came_back = |l: &Latest| format!("{} of {}", l.end_sent - l.end_lost, l.end_sent);
+        vec![
+            short(&path.id),
+            path.site.clone(),
+            path.target.clone(),
+            path.method.clone(),
+            or_absent(latest, |l| l.hops.to_string()),
+            or_absent(latest, came_back),
+            or_absent(latest.and_then(|l| l.end_delay_us), ms),
+            latest.and_then(|l| l.finding.as_ref()).map_or_else(|| "nothing".to_owned(), found),
+        ]
+    });
+    output.table(
+        &["path", "from", "to", "by", "hops", "came back", "delay", "found"],
+        rows.collect(),
+    )
+}
+
+pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
+    let path = &detail.path;
+    output.line(&plain(&format!(
+        "{} to {} ({}), {}, {} octets",
+        path.site, path.target, path.address, path.method, path.size_bytes
+    )))?;
+    let Some(latest) = &path.latest else {
+        return detail.meaning.iter().try_for_each(|said| output.line(&plain(said)));
+    };
+    output.line(&format!(
+        "{} rounds in the {} s until {}",
+        latest.rounds,
+        latest.span_s,
+        utc(latest.until)
+    ))?;
+    output.line("")?;
+    detail.meaning.iter().try_for_each(|said| output.line(&plain(said)))?;
+    output.line("")?;
+    output.table(
+        &["hop", "owner", "address", "got here", "answered", "delay (half between)", "above usual", "means"],
+        detail.hops.iter().map(hop_row).collect(),
+    )?;
+    let Some(finding) = &latest.finding else { return Ok(()) };
+    output.line("")?;
+    output.line(&format!("What explains it ({} sure of the first):", per_cent(finding.confidence.min(0.99))))?;
+    let rows = finding.explanations.iter().filter(|e| e.probability >= 0.0005).map(|e| {
+        vec![
+            format!("{:.1} %", e.probability.min(0.999) * 100.0),
+            e.cause.clone(),
+            format!("{} to {}", e.place.from, e.place.to),
+            owners(&e.place.owners),
+        ]
+    });
+    output.table(&["probability", "cause", "begins between", "owner"], rows.collect())
+}
+
+fn hop_row(hop: &Hop) -> Vec<String> {
+    let owner = match &hop.owner {
+        Some(owner) => owner.name.clone(),
+        None if hop.private => "(the site's own)".to_owned(),
+        None => ABSENT.to_owned(),
+    };
+    let delay = hop.delay_us.map(|us| {
+        let half = hop.delay_low_us.zip(hop.delay_high_us);
+        let number = |us: u32| format!("{:.1}", f64::from(us) / 1_000.0);
+        let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));
+        format!("{}{}", ms(us), half.unwrap_or_default())
+    });
+    let above = hop.delay_low_us.zip(hop.usual_delay_us).map(|(now, usual)| {
+        format!("{:+.1} ms", (f64::from(now) - f64::from(usual)) / 1_000.0)
+    });
+    let means = match hop.verdict.as_str() {
+        "clean" => "",
+        "silent" => "silent; traffic passes",
+        "polices" => "polices its answers; traffic passes",
+        "onset" => "it begins on the way here",
+        "carries" => "carries it",
+        "unanswered" => "nothing from here on answers",
+        other => other,
+    };
+    vec![
+        hop.hop.to_string(),
+        owner,
+        or_absent(hop.address.clone(), |address| address),
+        or_absent(hop.got_here_ratio, per_cent),
+        format!("{} of {}", hop.sent - hop.lost, hop.sent),
+        or_absent(delay, |delay| delay),
+        or_absent(above, |above| above),
+        means.to_owned(),
+    ]
+}
+
+pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
+    if alarms.is_empty() {
+        let text = if open { "No alarm is open." } else { "There has been no alarm." };
+        return output.line(text);
+    }
+    for (index, alarm) in alarms.iter().enumerate() {
+        if index > 0 {
+            output.line("")?;
+        }
+        let cleared = alarm.cleared_at.map_or_else(|| "open".to_owned(), |at| format!("cleared {}", utc(at)));
+        output.line(&plain(&format!(
+            "{}, {cleared}, since {} ({})",
+            alarm.perceived_severity,
+            utc(alarm.since),
+            short(&alarm.id)
+        )))?;
+        output.line(&format!("  {}", plain(&alarm.sentence)))?;
+    }
+    Ok(())
+}
+
+pub(super) fn import(output: &Output, import: &Import) -> Result<(), Failure> {
+    output.line(&format!("{} lines imported, {} not.", import.accepted, import.refused))?;
+    import
+        .refused_lines
+        .iter()
+        .try_for_each(|line| output.line(&plain(&format!("  line {}: {}", line.line, line.reason))))
+}
+
+pub(super) fn join_code(output: &Output, code: &JoinCode) -> Result<(), Failure> {
+    output.line(&format!(
+        "{}\n\nOpens once, until {}, for an agent at {}:\n  itinera agent join CODE --service https://SERVICE:7481",
+        plain(&code.code),
+        utc(code.expires_at),
+        plain(&code.site)
+    ))
+}

@@ -1,0 +1,159 @@
+//! What the API gives, as far as tables show it.
+
+use crate::exit::{Code, Failure};
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use time::OffsetDateTime;
+
+pub(super) fn read<T: DeserializeOwned>(value: Value) -> Result<T, Failure> {
+    serde_json::from_value(value).map_err(|error| {
+        let text = "the service's answer is not what this version expects";
+        Failure::new(Code::Failed, error).context(text)
+    })
+}
+
+#[derive(Deserialize)]
+pub(super) struct State {
+    pub(super) sentence: String,
+    pub(super) agents: i64,
+    pub(super) agents_late: i64,
+    pub(super) paths: i64,
+    pub(super) paths_without_news: i64,
+    pub(super) rounds: i64,
+    pub(super) unjudged_commits: i64,
+    pub(super) open_alarms: i64,
+    pub(super) owner_map: Option<OwnerMap>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct OwnerMap {
+    pub(super) source: String,
+    pub(super) entries: i32,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Agents {
+    pub(super) items: Vec<Agent>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Agent {
+    pub(super) id: String,
+    pub(super) site: String,
+    pub(super) version: String,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) last_batch_at: Option<OffsetDateTime>,
+    pub(super) clock_offset_us: Option<i64>,
+    pub(super) clock_error_us: Option<i64>,
+    pub(super) dropped_rounds: i64,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Path {
+    pub(super) id: String,
+    pub(super) site: String,
+    pub(super) target: String,
+    pub(super) address: String,
+    pub(super) method: String,
+    pub(super) size_bytes: i32,
+    pub(super) latest: Option<Latest>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Latest {
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) until: OffsetDateTime,
+    pub(super) span_s: u32,
+    pub(super) rounds: u32,
+    pub(super) hops: usize,
+    pub(super) end_sent: u32,
+    pub(super) end_lost: u32,
+    pub(super) end_delay_us: Option<u32>,
+    pub(super) finding: Option<Finding>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Finding {
+    pub(super) cause: String,
+    pub(super) place: Place,
+    pub(super) confidence: f64,
+    pub(super) loss_ratio: Option<f64>,
+    pub(super) added_delay_us: Option<u32>,
+    pub(super) explanations: Vec<Explanation>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Explanation {
+    pub(super) cause: String,
+    pub(super) place: Place,
+    pub(super) probability: f64,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Place {
+    pub(super) from: String,
+    pub(super) to: String,
+    pub(super) owners: Vec<Owner>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Owner {
+    pub(super) name: String,
+}
+
+#[derive(Deserialize)]
+pub(super) struct PathDetail {
+    #[serde(flatten)]
+    pub(super) path: Path,
+    pub(super) meaning: Vec<String>,
+    pub(super) hops: Vec<Hop>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Hop {
+    pub(super) hop: u8,
+    pub(super) address: Option<String>,
+    pub(super) owner: Option<Owner>,
+    pub(super) private: bool,
+    pub(super) sent: u32,
+    pub(super) lost: u32,
+    pub(super) got_here_ratio: Option<f64>,
+    pub(super) delay_us: Option<u32>,
+    pub(super) delay_low_us: Option<u32>,
+    pub(super) delay_high_us: Option<u32>,
+    pub(super) usual_delay_us: Option<u32>,
+    pub(super) verdict: String,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Alarm {
+    pub(super) id: String,
+    pub(super) sentence: String,
+    pub(super) perceived_severity: String,
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) since: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) cleared_at: Option<OffsetDateTime>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct Import {
+    pub(super) accepted: usize,
+    pub(super) refused: usize,
+    pub(super) refused_lines: Vec<RefusedLine>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct RefusedLine {
+    pub(super) line: u64,
+    pub(super) reason: String,
+}
+
+#[derive(Deserialize)]
+pub(super) struct JoinCode {
+    pub(super) code: String,
+    pub(super) site: String,
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) expires_at: OffsetDateTime,
+}

@@ -1,0 +1,236 @@
+//! `itinera demonstrate`: service, simulated internet and three agents as processes of their
+//! own, until Ctrl-C.
+
+mod children;
+mod directory;
+
+use crate::args::{DemonstrateArgs, Format};
+use crate::client::Client;
+use crate::exit::{Code, Failure};
+use crate::output::Output;
+use crate::signals::stop_requested;
+use crate::simulate::drawn_seed;
+use children::{Child, Children};
+use directory::Directory;
+use itinera_simnet::{Endpoint, Scenario, Simnet};
+use std::net::TcpListener;
+use std::time::{Duration, Instant};
+
+const WORLD: &str = include_str!("../../../../demo/world.toml");
+const OWNERS: &str = include_str!("../../../../demo/owners.csv");
+const SERVICE: &str = include_str!("../../../../demo/service.toml");
+
+const READY_LIMIT: Duration = Duration::from_secs(60);
+const FIRST_ROUNDS_LIMIT: Duration = Duration::from_secs(30);
+
+/// Ports of console and API, agents, simulation.
+struct Ports([u16; 3]);
+
+impl Ports {
+    const USUAL: [u16; 3] = [7480, 7481, 7482];
+
+    fn choose(any: bool) -> Result<Self, Failure> {
+        // Held together until all are known, so that they differ.
+        let wanted = if any { [0; 3] } else { Self::USUAL };
+        let mut held = Vec::new();
+        for port in wanted {
+            let listener = TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
+                let text = format!(
+                    "port {port} is taken; end what listens there, or take free ports with --any-port"
+                );
+                Failure::new(Code::Failed, error).context(text)
+            })?;
+            held.push(listener);
+        }
+        let mut ports = [0; 3];
+        for (port, listener) in ports.iter_mut().zip(&held) {
+            *port = listener.local_addr()?.port();
+        }
+        Ok(Self(ports))
+    }
+
+    fn api(&self) -> String {
+        format!("http://127.0.0.1:{}", self.0[0])
+    }
+}
+
+pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {
+    let output = Output::new(Format::Table);
+    let directory = Directory::open(args.data.as_deref(), args.fresh)?;
+    let ports = Ports::choose(args.any_port)?;
+    let seed = args.seed.unwrap_or_else(drawn_seed);
+    let mut children = Children::new(directory.logs());
+    let stop = stop_requested(false);
+    tokio::pin!(stop);
+    let outcome = tokio::select! {
+        outcome = demonstrate(&output, &directory, &ports, seed, &mut children) => outcome,
+        stopped = &mut stop => stopped.map_err(Failure::from),
+    };
+    output.line("Stopping agents, simulation, service and cluster ...")?;
+    let stopped = children.stop().await;
+    if stopped.is_ok() {
+        output.line("Stopped. What was recorded is kept; --fresh discards it.")?;
+    }
+    outcome.and(stopped)
+}
+
+/// Starts everything and then watches it; ends only by failing.
+async fn demonstrate(
+    output: &Output,
+    directory: &Directory,
+    ports: &Ports,
+    seed: u64,
+    children: &mut Children,
+) -> Result<(), Failure> {
+    let scenario = Scenario::parse(WORLD)
+        .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
+    let sites = Simnet::new(&scenario, seed).sites().to_vec();
+    let kept = if directory.is_kept() { "going on with what an earlier run recorded" } else { "new" };
+    output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
+
+    let step = Step::begin(output, "PostgreSQL cluster and service")?;
+    let [api, agents, simulation] = ports.0;
+    let config = format!(
+        "listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{SERVICE}"
+    );
+    let service = directory.write("service.toml", &config)?;
+    let data = directory.path().join("service").display().to_string();
+    children.start(
+        "service",
+        &["serve", "--config", &service, "--data", &data, "--stop-with-parent"],
+    )?;
+    let client = Client::new(&ports.api())?;
+    wait_for(children, READY_LIMIT, "the service", async || client.get("/state").await.ok()).await?;
+    step.done()?;
+
+    let step = Step::begin(output, "owner map")?;
+    let owners = directory.write("owners.csv", OWNERS)?;
+    if client.get("/state").await?["owner_map"].is_null() {
+        client.import_owners("owners.csv", OWNERS.as_bytes().to_vec()).await?;
+    }
+    step.done()?;
+
+    let step = Step::begin(output, &format!("simulated internet ({}), seed {seed}", scenario.name))?;
+    let world = directory.write("world.toml", WORLD)?;
+    let listen = format!("127.0.0.1:{simulation}");
+    let seed = seed.to_string();
+    children.start(
+        "simulation",
+        &["simulate", &world, "--seed", &seed, "--listen", &listen, "--stop-with-parent"],
+    )?;
+    step.done()?;
+
+    for site in &sites {
+        let step = Step::begin(output, &format!("agent at {}", site.name))?;
+        start_agent(&client, directory, ports, site, children).await?;
+        step.done()?;
+    }
+
+    let step = Step::begin(output, "first measurements")?;
+    let began = client.get("/state").await?["rounds"].as_i64().unwrap_or(0);
+    wait_for(children, FIRST_ROUNDS_LIMIT, "the first measurements", async || {
+        let state = client.get("/state").await.ok()?;
+        (state["rounds"].as_i64()? > began).then_some(())
+    })
+    .await?;
+    step.done()?;
+
+    output.line(&format!("\nConsole: {}/", ports.api()))?;
+    output.line(&format!("Client:  itinera state --api {}   (owner map: {owners})", ports.api()))?;
+    output.line(
+        "Watch: within about two and a half minutes one link begins to lose packets forward, and \
+         an alarm names that link and its owner, though a silent hop stands beside it and a \
+         router upstream answers only some of the probes. Ctrl-C ends everything.",
+    )?;
+    watch(output, children).await
+}
+
+async fn start_agent(
+    client: &Client,
+    directory: &Directory,
+    ports: &Ports,
+    site: &Endpoint,
+    children: &mut Children,
+) -> Result<(), Failure> {
+    let [_, agents, simulation] = ports.0;
+    let data = directory.path().join("agents").join(&site.id);
+    let data_text = data.display().to_string();
+    let service = format!("https://127.0.0.1:{agents}");
+    if data.join("identity.json").exists() {
+        directory.point_agent(&data, &service)?;
+    } else {
+        let wanted = serde_json::json!({ "site": site.name });
+        let answer = client.post("/join-codes", &wanted).await?;
+        let code = answer["code"].as_str().unwrap_or_default().to_owned();
+        let arguments = ["agent", "join", &code, "--service", &service, "--data", &data_text];
+        children.run_to_end(&format!("join-{}", site.id), &arguments).await?;
+    }
+    let simulation = format!("127.0.0.1:{simulation}");
+    let address = site.address.to_string();
+    children.start(
+        &format!("agent-{}", site.id),
+        &[
+            "agent", "run", "--data", &data_text, "--simulation", &simulation, "--address",
+            &address, "--stop-with-parent",
+        ],
+    )
+}
+
+/// Asks again and again until there is an answer; a child that ends meanwhile ends the waiting.
+async fn wait_for<T>(
+    children: &mut Children,
+    limit: Duration,
+    what: &str,
+    mut ask: impl AsyncFnMut() -> Option<T>,
+) -> Result<T, Failure> {
+    let begun = Instant::now();
+    while begun.elapsed() < limit {
+        if let Some(answer) = ask().await {
+            return Ok(answer);
+        }
+        if let Some(ended) = children.ended() {
+            return Err(Failure::say(Code::Failed, ended.words()));
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let text = format!("{what} did not come within {} s; see the logs in {}", limit.as_secs(), children.logs());
+    Err(Failure::say(Code::Failed, text))
+}
+
+/// Says when a child dies. Without the service there is nothing left to show.
+async fn watch(output: &Output, children: &mut Children) -> Result<(), Failure> {
+    loop {
+        if let Some(ended) = children.ended() {
+            if ended.name() == "service" {
+                return Err(Failure::say(Code::Failed, ended.words()));
+            }
+            output.line(&format!("{}; the rest goes on.", ended.words()))?;
+        }
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+}
+
+/// A long step: said when it begins, timed when it is done.
+struct Step<'a> {
+    output: &'a Output,
+    begun: Instant,
+    what: String,
+}
+
+impl<'a> Step<'a> {
+    fn begin(output: &'a Output, what: &str) -> Result<Self, Failure> {
+        output.line(&format!("Starting {what} ..."))?;
+        Ok(Self { output, begun: Instant::now(), what: what.to_owned() })
+    }
+
+    fn done(self) -> Result<(), Failure> {
+        let seconds = self.begun.elapsed().as_secs_f64();
+        self.output.line(&format!("  {} ready after {seconds:.1} s", self.what))
+    }
+}
+
+impl Child {
+    fn words(&self) -> String {
+        format!("{} ended by itself ({}); its log: {}", self.name(), self.status(), self.log().display())
+    }
+}

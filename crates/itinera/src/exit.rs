@@ -1,0 +1,66 @@
+//! Exit codes, and failures on their way to them.
+
+use std::error::Error;
+use std::fmt;
+use std::io::{self, Write};
+use std::process::ExitCode;
+
+/// Documented exit codes; 2 is the command line's own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Code {
+    Failed = 1,
+    Unreachable = 3,
+    Refused = 4,
+    BadFile = 5,
+    Differs = 6,
+}
+
+/// Why the program ends without success.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    code: Code,
+    error: anyhow::Error,
+}
+
+impl Failure {
+    pub(crate) fn new(code: Code, error: impl Error + Send + Sync + 'static) -> Self {
+        Self { code, error: error.into() }
+    }
+
+    pub(crate) fn say(code: Code, text: impl fmt::Display + fmt::Debug + Send + Sync + 'static) -> Self {
+        Self { code, error: anyhow::Error::msg(text) }
+    }
+
+    pub(crate) fn context(mut self, text: impl fmt::Display + Send + Sync + 'static) -> Self {
+        self.error = self.error.context(text);
+        self
+    }
+
+    /// Says it on standard error with its causes. A closed pipe on our output is no failure.
+    pub(crate) fn report(self) -> ExitCode {
+        let closed_pipe = self.error.chain().any(|cause| {
+            cause.downcast_ref::<io::Error>().is_some_and(|e| e.kind() == io::ErrorKind::BrokenPipe)
+        });
+        if closed_pipe {
+            return ExitCode::SUCCESS;
+        }
+        let mut text = String::new();
+        for (index, cause) in self.error.chain().enumerate() {
+            let cause = crate::output::plain(&cause.to_string());
+            // Some causes are said by what they caused already.
+            if index == 0 {
+                text.push_str(&format!("itinera: {cause}\n"));
+            } else if !text.contains(&cause) {
+                text.push_str(&format!("  because: {cause}\n"));
+            }
+        }
+        let _nowhere_to_say_it = io::stderr().write_all(text.as_bytes());
+        ExitCode::from(self.code as u8)
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        Self::new(Code::Failed, error)
+    }
+}

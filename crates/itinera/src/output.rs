@@ -1,0 +1,65 @@
+//! What is printed, for people or for programs.
+
+use crate::args::Format;
+use crate::exit::{Code, Failure};
+use comfy_table::{Cell, ContentArrangement, Table, presets};
+use serde::Serialize;
+use std::io::{self, Write};
+
+/// Where results go.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Output {
+    format: Format,
+}
+
+/// Text that does nothing to a terminal: control characters become visible.
+pub(crate) fn plain(text: &str) -> String {
+    let visible = |c: char| match c {
+        '\n' | '\t' => " ".to_owned(),
+        c if c.is_control() => c.escape_default().to_string(),
+        c => c.to_string(),
+    };
+    text.chars().map(visible).collect()
+}
+
+impl Output {
+    pub(crate) const fn new(format: Format) -> Self {
+        Self { format }
+    }
+
+    pub(crate) const fn is_json(&self) -> bool {
+        matches!(self.format, Format::Json)
+    }
+
+    pub(crate) fn json<T: Serialize>(&self, value: &T) -> Result<(), Failure> {
+        let text = serde_json::to_string_pretty(value).map_err(|e| Failure::new(Code::Failed, e))?;
+        self.line(&text)
+    }
+
+    pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
+        writeln!(io::stdout().lock(), "{text}")?;
+        Ok(())
+    }
+
+    pub(crate) fn table(&self, columns: &[&str], rows: Vec<Vec<String>>) -> Result<(), Failure> {
+        let mut table = Table::new();
+        table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        table.set_header(columns.iter().map(Cell::new));
+        for row in rows {
+            table.add_row(row.iter().map(|cell| plain(cell)));
+        }
+        let text = table.to_string();
+        let lines = text.lines().map(|line| line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end()));
+        self.line(&lines.collect::<Vec<_>>().join("\n"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn terminal_escapes_are_made_visible() {
+        assert_eq!(plain("a\x1b[31mb\u{9b}c\nd"), "a\\u{1b}[31mb\\u{9b}c d");
+    }
+}
