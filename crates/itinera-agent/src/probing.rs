@@ -1,5 +1,8 @@
 //! Drives the hop sweeps of a schedule on one link.
 
+#[cfg(test)]
+mod tests;
+
 use crate::clock::AgentClock;
 use crate::link::Link;
 use itinera_model::id::ContentId;

@@ -80,7 +80,7 @@ pub struct HopView {
     pub delay_us: Option<Micros>,
     /// Lower and upper quartile of it.
     pub delay_quartiles_us: Option<(Micros, Micros)>,
-    /// Usual delay (25th percentile) of earlier windows; absent before three of them.
+    /// Usual median delay of earlier windows; absent before three of them.
     pub usual_delay_us: Option<Micros>,
     /// What the answers mean.
     pub verdict: HopVerdict,

@@ -28,6 +28,8 @@ pub(super) struct HopEvidence {
     pub(super) kappa: f64,
     /// Usual 25th percentile of delay in milliseconds, and its spread.
     pub(super) usual_delay: Option<(f64, f64)>,
+    /// Usual median of delay in milliseconds, to be shown beside the present one.
+    pub(super) usual_median: Option<f64>,
 }
 
 /// A path's evidence.
@@ -114,16 +116,17 @@ fn hop_evidence(
     // Shrunk toward a common overdispersion of 1/200 while few losses speak.
     let weight = lost / (lost + 15.0);
     let rho = weight * stat::overdispersion(&counts) + (1.0 - weight) / 200.0;
-    let quarters: Vec<f64> = usual
-        .iter()
-        .filter_map(|w| stat::quantile(&w.hops.get(index)?.delays_us, 1, 4))
-        .map(|us| f64::from(us) / 1_000.0)
-        .collect();
-    let usual_delay = if quarters.len() >= LEAST_USUAL {
-        stat::median(&quarters).zip(stat::mad(&quarters))
-    } else {
-        None
+    let by_window = |numerator, denominator| -> Option<Vec<f64>> {
+        let values: Vec<f64> = usual
+            .iter()
+            .filter_map(|w| stat::quantile(&w.hops.get(index)?.delays_us, numerator, denominator))
+            .map(|us| f64::from(us) / 1_000.0)
+            .collect();
+        (values.len() >= LEAST_USUAL).then_some(values)
     };
+    let quarters = by_window(1, 4);
+    let usual_delay = quarters.and_then(|values| stat::median(&values).zip(stat::mad(&values)));
+    let usual_median = by_window(1, 2).and_then(|values| stat::median(&values));
     HopEvidence {
         hop: u8::try_from(index + 1).unwrap_or(u8::MAX),
         address,
@@ -133,5 +136,6 @@ fn hop_evidence(
         usual_loss: (lost + 0.25) / (sent + 100.0),
         kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
         usual_delay,
+        usual_median,
     }
 }

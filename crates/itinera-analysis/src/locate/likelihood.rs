@@ -16,8 +16,14 @@ const OWN_POLICY: f64 = 0.06;
 const OWN_POLICY_SEEN: f64 = 0.15;
 /// Weight of the policy account even where no policy is thought of.
 const GUARD: f64 = 0.01;
+/// The same at the far end, whose answers are what arriving means: next to nothing.
+const GUARD_END: f64 = 1e-6;
 /// The 25th percentile of a minute moves by this share of an added delay.
 const SHARE: f64 = 0.6;
+
+const fn guard(is_end: bool) -> f64 {
+    if is_end { GUARD_END } else { GUARD }
+}
 
 fn policy(hop: &HopEvidence, is_end: bool) -> f64 {
     match (is_end, hop.usual_loss > 0.03) {
@@ -33,7 +39,7 @@ pub(super) fn loss(hop: &HopEvidence, p: f64, is_end: bool) -> f64 {
     let kappa = if p > 0.0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
     let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
     let refused = refusal(hop, p);
-    let guarded = stat::ln_mix(GUARD, refused, carried);
+    let guarded = stat::ln_mix(guard(is_end), refused, carried);
     stat::ln_mix(policy(hop, is_end), refused, guarded)
 }
 
@@ -75,6 +81,6 @@ pub(super) fn delay(hop: &HopEvidence, added: f64, pool: f64, is_end: bool) -> f
     } else {
         libm::log(0.4) + stat::ln_student_t4(over, 5.0)
     };
-    let guarded = stat::ln_mix(GUARD, slow, carried);
+    let guarded = stat::ln_mix(guard(is_end), slow, carried);
     stat::ln_mix(policy(hop, is_end), slow, guarded)
 }

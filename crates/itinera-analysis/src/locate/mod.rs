@@ -213,7 +213,7 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
         delay_quartiles_us: stat::quantile(&hop.delays_us, 1, 4)
             .zip(stat::quantile(&hop.delays_us, 3, 4))
             .map(|(low, high)| (Micros::new(low), Micros::new(high))),
-        usual_delay_us: hop.usual_delay.map(|(ms, _)| {
+        usual_delay_us: hop.usual_median.map(|ms| {
             #[allow(
                 clippy::cast_possible_truncation,
                 clippy::cast_sign_loss,

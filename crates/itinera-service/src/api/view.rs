@@ -169,7 +169,7 @@ pub(crate) struct HopItem {
     delay_low_us: Option<u32>,
     /// Its upper quartile.
     delay_high_us: Option<u32>,
-    /// Usual delay (25th percentile) of earlier windows; absent before three of them.
+    /// Usual median delay of earlier windows; absent before three of them.
     usual_delay_us: Option<u32>,
     verdict: VerdictView,
 }

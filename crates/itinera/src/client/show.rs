@@ -175,7 +175,7 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));
         format!("{}{}", ms(us), half.unwrap_or_default())
     });
-    let above = hop.delay_low_us.zip(hop.usual_delay_us).map(|(now, usual)| {
+    let above = hop.delay_us.zip(hop.usual_delay_us).map(|(now, usual)| {
         format!("{:+.1} ms", (f64::from(now) - f64::from(usual)) / 1_000.0)
     });
     let means = match hop.verdict.as_str() {

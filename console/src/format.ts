@@ -1,0 +1,46 @@
+/** The one place where units become text for people. */
+
+const absent = '–';
+
+/** Microseconds as milliseconds with one decimal. */
+export function ms(us: number | null | undefined): string {
+  return us == null ? absent : `${(us / 1000).toFixed(1)} ms`;
+}
+
+/** A ratio from 0 to 1 as whole per cent. */
+export function perCent(ratio: number | null | undefined): string {
+  return ratio == null ? absent : `${Math.round(ratio * 100)} %`;
+}
+
+/** A confidence as per cent, never as certainty. */
+export function confidence(ratio: number): string {
+  return ratio >= 0.995 ? 'over 99 %' : perCent(ratio);
+}
+
+/** "58 of 60". */
+export function ofAll(part: number, all: number): string {
+  return `${part} of ${all}`;
+}
+
+/** A local time with its zone. */
+export function localTime(rfc3339: string): string {
+  return new Intl.DateTimeFormat(undefined, {
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit',
+    timeZoneName: 'short',
+    hourCycle: 'h23',
+  }).format(new Date(rfc3339));
+}
+
+/** The same time in UTC (RFC 3339), to the second. */
+export function utcTime(rfc3339: string): string {
+  return `${new Date(rfc3339).toISOString().slice(0, 19)}Z`;
+}
+
+/** A count with its noun. */
+export function count(n: number, one: string, many = `${one}s`): string {
+  return `${n} ${n === 1 ? one : many}`;
+}

@@ -1,0 +1,54 @@
+import { Table } from 'antd';
+import type { TableColumnsType } from 'antd';
+import type { Hop } from '../../api/client';
+import { ms, ofAll, perCent } from '../../format';
+
+const meanings: Record<Hop['verdict'], string> = {
+  clean: 'nothing begins here',
+  silent: 'silent; traffic passes',
+  polices: 'polices its answers; traffic passes',
+  onset: 'it begins on the way here',
+  carries: 'carries it',
+  unanswered: 'nothing from here on answers',
+};
+
+function aboveUsual(hop: Hop): string {
+  if (hop.delay_us == null || hop.usual_delay_us == null)
+    return hop.address == null ? '–' : 'not known yet';
+  const us = hop.delay_us - hop.usual_delay_us;
+  return `${us < 0 ? '−' : '+'}${ms(Math.abs(us))}`;
+}
+
+const columns: TableColumnsType<Hop> = [
+  { title: 'Hop', dataIndex: 'hop', align: 'right' },
+  {
+    title: 'Owner',
+    render: (_, hop) => hop.owner?.name ?? (hop.private ? "the site's own" : '–'),
+  },
+  { title: 'Address', render: (_, hop) => hop.address ?? '–' },
+  { title: 'Got here', align: 'right', render: (_, hop) => perCent(hop.got_here_ratio) },
+  { title: 'Answered', align: 'right', render: (_, hop) => ofAll(hop.sent - hop.lost, hop.sent) },
+  { title: 'Delay, median', align: 'right', render: (_, hop) => ms(hop.delay_us) },
+  {
+    title: 'Half between',
+    align: 'right',
+    render: (_, hop) =>
+      hop.delay_low_us == null ? '–' : `${ms(hop.delay_low_us)} and ${ms(hop.delay_high_us)}`,
+  },
+  { title: 'Above usual', align: 'right', render: (_, hop) => aboveUsual(hop) },
+  { title: 'Means', render: (_, hop) => meanings[hop.verdict] },
+];
+
+export function HopTable({ hops }: { hops: Hop[] }) {
+  return (
+    <Table<Hop>
+      size="small"
+      className="numbers"
+      rowKey="hop"
+      columns={columns}
+      dataSource={hops}
+      pagination={false}
+      style={{ marginTop: 20 }}
+    />
+  );
+}
