@@ -1,1 +1,64 @@
-fn main() {}
+//! Developers' chores: `cargo xtask demo`, `cargo xtask test`, and their parts.
+
+mod checks;
+mod packages;
+mod steps;
+
+use anyhow::{Result, bail};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+
+const HELP: &str = "cargo xtask CHORE
+
+  demo [OPTIONS]  install what is missing, build, and run the demonstration until Ctrl-C;
+                  options go on to `itinera demonstrate` (--fresh, --seed N, --any-port)
+  test            install what is missing and run everything that CI runs
+  build           build console and binary
+  api             write the OpenAPI description and the console's types anew
+  gauges          print test ratio and long files; check the direction of dependencies
+";
+
+fn main() -> ExitCode {
+    let mut arguments = std::env::args().skip(1);
+    let chore = arguments.next().unwrap_or_default();
+    let rest: Vec<String> = arguments.collect();
+    match run(&chore, &rest) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            steps::say(&format!("xtask: {error:#}"));
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// The workspace's root.
+fn root() -> PathBuf {
+    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+    here.parent().unwrap_or(here).to_owned()
+}
+
+fn run(chore: &str, rest: &[String]) -> Result<()> {
+    std::env::set_current_dir(root())?;
+    match chore {
+        "demo" => demo(rest),
+        "test" => steps::test(),
+        "build" => steps::build_console().and_then(|()| steps::build_binary()),
+        "api" => steps::write_api(),
+        "gauges" => checks::gauges(),
+        "" | "help" | "--help" | "-h" => {
+            steps::say(HELP);
+            Ok(())
+        }
+        other => bail!("no chore {other:?}\n\n{HELP}"),
+    }
+}
+
+fn demo(rest: &[String]) -> Result<()> {
+    packages::ensure(&packages::DEMONSTRATION)?;
+    steps::build_console()?;
+    steps::build_binary()?;
+    // In our place, so that Ctrl-C reaches it and nothing stands between.
+    let error = Command::new("target/debug/itinera").arg("demonstrate").args(rest).exec();
+    bail!("cannot run target/debug/itinera: {error}")
+}

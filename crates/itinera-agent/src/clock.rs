@@ -73,9 +73,13 @@ impl AgentClock {
     pub(crate) fn on_exchange(&self, sent: WallTime, received: WallTime, answered: WallTime) {
         let length = answered.micros_since(sent);
         // A negative length means that our clock was set meanwhile: nothing can be said.
-        let Ok(error_us) = u32::try_from(length / 2) else { return };
+        let Ok(error_us) = u32::try_from(length / 2) else {
+            return;
+        };
         let us = received.micros_since(sent.plus_micros(length / 2));
-        let Ok(mut known) = self.offset.lock() else { return };
+        let Ok(mut known) = self.offset.lock() else {
+            return;
+        };
         let better = known.is_none_or(|known| {
             let moved = (us - known.us).unsigned_abs();
             let explained = u64::from(known.error_us) + u64::from(error_us);
@@ -105,7 +109,8 @@ mod tests {
     #[test]
     fn the_most_exact_exchange_is_kept_until_it_is_contradicted_or_stale() {
         let clock = AgentClock::new(BootId::from_uuid(Uuid::nil()));
-        let offset = |clock: &AgentClock| clock.estimate().map(|o| (o.us / 1_000, o.error_us / 1_000));
+        let offset =
+            |clock: &AgentClock| clock.estimate().map(|o| (o.us / 1_000, o.error_us / 1_000));
         clock.on_exchange(at(0), at(60), at(20));
         assert_eq!(offset(&clock), Some((50, 10)));
         clock.on_exchange(at(100), at(180), at(200));

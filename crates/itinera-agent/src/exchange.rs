@@ -87,8 +87,7 @@ impl Exchange {
     }
 
     async fn send(&self, request: reqwest::RequestBuilder) -> Result<Vec<u8>, ExchangeError> {
-        let unreachable =
-            |source| ExchangeError::Unreachable { url: self.base.clone(), source };
+        let unreachable = |source| ExchangeError::Unreachable { url: self.base.clone(), source };
         let response = request.send().await.map_err(unreachable)?;
         let status = response.status();
         let body = response.bytes().await.map_err(unreachable)?;
@@ -97,8 +96,11 @@ impl Exchange {
         }
         let lasting = matches!(
             status,
-            StatusCode::BAD_REQUEST | StatusCode::CONFLICT | StatusCode::GONE
-                | StatusCode::UNPROCESSABLE_ENTITY | StatusCode::PAYLOAD_TOO_LARGE
+            StatusCode::BAD_REQUEST
+                | StatusCode::CONFLICT
+                | StatusCode::GONE
+                | StatusCode::UNPROCESSABLE_ENTITY
+                | StatusCode::PAYLOAD_TOO_LARGE
                 | StatusCode::NOT_FOUND
         );
         if !lasting {

@@ -19,7 +19,9 @@ pub enum IdentityError {
     #[error("no identity in {0:?}: join first with `itinera agent join`")]
     Missing(PathBuf),
     /// There is one already.
-    #[error("{0:?} holds an agent's identity already: use another directory, or remove it to join anew")]
+    #[error(
+        "{0:?} holds an agent's identity already: use another directory, or remove it to join anew"
+    )]
     Exists(PathBuf),
     /// A file operation failed.
     #[error("cannot use the identity in {0:?}")]

@@ -17,7 +17,9 @@ const RECEIVE_BUFFER: usize = 1 << 20;
 #[non_exhaustive]
 pub enum LinkError {
     /// The kernel refuses raw sockets to this account.
-    #[error("raw sockets are refused: run as root, or grant them with `setcap cap_net_raw+ep` on this program")]
+    #[error(
+        "raw sockets are refused: run as root, or grant them with `setcap cap_net_raw+ep` on this program"
+    )]
     NotPermitted(#[source] io::Error),
     /// Something else about the raw socket.
     #[error("cannot open a raw socket")]
@@ -66,10 +68,7 @@ impl Link {
     ///
     /// # Errors
     /// [`LinkError::Simulated`].
-    pub async fn simulated(
-        simulation: SocketAddr,
-        address: Ipv4Addr,
-    ) -> Result<Self, LinkError> {
+    pub async fn simulated(simulation: SocketAddr, address: Ipv4Addr) -> Result<Self, LinkError> {
         let open = async {
             let socket = UdpSocket::bind("127.0.0.1:0").await?;
             socket.connect(simulation).await?;

@@ -196,7 +196,9 @@ fn config_for(
     let constant = u16::from_be_bytes([c, d]).clamp(1, 0xfffe);
     let boot = clock.boot().as_uuid().as_u128();
     let mut seed = [0; 8];
-    seed.copy_from_slice(&ContentId::of(&[id.as_bytes(), &boot.to_be_bytes()[..]].concat()).as_bytes()[..8]);
+    seed.copy_from_slice(
+        &ContentId::of(&[id.as_bytes(), &boot.to_be_bytes()[..]].concat()).as_bytes()[..8],
+    );
     Ok(SweepConfig {
         source,
         destination,

@@ -62,7 +62,11 @@ pub struct AgentConfig {
 ///
 /// # Errors
 /// [`AgentError`]; the code is used up only when the identity could be given.
-pub async fn join(code: &JoinCode, service: &str, directory: &Path) -> Result<Identity, AgentError> {
+pub async fn join(
+    code: &JoinCode,
+    service: &str,
+    directory: &Path,
+) -> Result<Identity, AgentError> {
     Identity::check_free(directory)?;
     let key = KeyPair::generate()?;
     let request = CertificateParams::new(Vec::new())?.serialize_request(&key)?;
@@ -118,12 +122,8 @@ pub async fn run(
     let fresh = Arc::new(Notify::new());
 
     let scheduling = tokio::spawn(keep_schedule(exchange.clone(), schedule_tx, kept));
-    let uploading = tokio::spawn(upload(
-        exchange,
-        Arc::clone(&spool),
-        Arc::clone(&clock),
-        Arc::clone(&fresh),
-    ));
+    let uploading =
+        tokio::spawn(upload(exchange, Arc::clone(&spool), Arc::clone(&clock), Arc::clone(&fresh)));
     let probing =
         tokio::spawn(probing::follow(link, Arc::clone(&clock), schedule_rx, rounds_tx, stop));
     let gathered = gather(identity, &clock, rounds_rx, &spool, &fresh).await;
@@ -137,7 +137,8 @@ pub async fn run(
 }
 
 async fn drained(spool: &Mutex<Spool>) {
-    while spool.lock().is_ok_and(|spool| spool.newest_first().is_ok_and(|files| !files.is_empty())) {
+    while spool.lock().is_ok_and(|spool| spool.newest_first().is_ok_and(|files| !files.is_empty()))
+    {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }
@@ -189,7 +190,9 @@ async fn gather(
         {
             gathered.push(next);
         }
-        let Ok(mut spool) = spool.lock() else { return Ok(()) };
+        let Ok(mut spool) = spool.lock() else {
+            return Ok(());
+        };
         let mut batch = Batch {
             agent: identity.agent,
             boot: clock.boot(),
@@ -236,14 +239,19 @@ async fn upload(
             let _notice = tokio::time::timeout(LONGEST_WAIT, fresh.notified()).await;
             continue;
         };
-        let Ok(octets) = fs::read(&file) else { continue };
+        let Ok(octets) = fs::read(&file) else {
+            continue;
+        };
         let sent = wall_now();
         match exchange.upload(octets).await {
             Ok(receipt) => {
                 wait = Wait::default();
                 clock.on_exchange(sent, receipt.received_at, wall_now());
                 if receipt.refused_rounds > 0 {
-                    tracing::warn!(rounds = receipt.refused_rounds, "rounds refused by the service");
+                    tracing::warn!(
+                        rounds = receipt.refused_rounds,
+                        "rounds refused by the service"
+                    );
                 }
                 settle(&spool, |spool| spool.remove(&file));
             }

@@ -40,8 +40,7 @@ impl Spool {
     /// # Errors
     /// [`SpoolError`] when the directory cannot be made or read.
     pub fn open(directory: &Path, max_bytes: u64) -> Result<Self, SpoolError> {
-        let spool =
-            Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
+        let spool = Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
         fs::create_dir_all(directory.join("refused")).map_err(spool.failed("make it"))?;
         for entry in fs::read_dir(directory).map_err(spool.failed("read it"))?.flatten() {
             if entry.path().extension().is_some_and(|extension| extension == "part") {
@@ -71,7 +70,13 @@ impl Spool {
     ///
     /// # Errors
     /// [`SpoolError`] when it cannot be written; nothing is left behind then.
-    pub fn put(&mut self, boot: &str, seq: u64, rounds: usize, octets: &[u8]) -> Result<(), SpoolError> {
+    pub fn put(
+        &mut self,
+        boot: &str,
+        seq: u64,
+        rounds: usize,
+        octets: &[u8],
+    ) -> Result<(), SpoolError> {
         let path = self.directory.join(format!("{boot}-{seq:012}-{rounds}.{SUFFIX}"));
         let part = path.with_extension("part");
         let write = || -> io::Result<()> {
@@ -152,9 +157,16 @@ mod tests {
         }
         fs::write(directory.path().join("boot-x.part"), b"half").unwrap();
         let spool = Spool::open(directory.path(), 1_000).unwrap();
-        let names: Vec<String> = spool.newest_first().unwrap().iter()
-            .map(|path| path.file_name().unwrap().to_string_lossy().into_owned()).collect();
-        assert_eq!(names, ["boot-000000000011-2.batch", "boot-000000000010-2.batch", "boot-000000000009-2.batch"]);
+        let names: Vec<String> = spool
+            .newest_first()
+            .unwrap()
+            .iter()
+            .map(|path| path.file_name().unwrap().to_string_lossy().into_owned())
+            .collect();
+        assert_eq!(
+            names,
+            ["boot-000000000011-2.batch", "boot-000000000010-2.batch", "boot-000000000009-2.batch"]
+        );
         assert!(!directory.path().join("boot-x.part").exists());
     }
 

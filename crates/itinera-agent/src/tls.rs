@@ -2,22 +2,25 @@
 //! certificate; names in the URL do not matter, because nobody else has that key.
 
 use itinera_model::join::pin_of;
+use rustls::SignatureScheme;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore};
-use rustls::SignatureScheme;
 use std::sync::{Arc, Mutex};
 
 /// The name every service's certificate bears; agents ask for this one whatever the URL says.
 const SERVICE_NAME: &str = "service.itinera.internal";
 
+/// The authority's certificate, once the service has shown it.
+pub(crate) type SeenAuthority = Arc<Mutex<Option<CertificateDer<'static>>>>;
+
 /// What is known of the service's authority.
 #[derive(Debug)]
 enum Trust {
     /// Its digest, from a join code; the certificate it turned out to be is kept here.
-    Pin { pin: [u8; 16], seen: Arc<Mutex<Option<CertificateDer<'static>>>> },
+    Pin { pin: [u8; 16], seen: SeenAuthority },
     /// Its certificate.
     Authority(CertificateDer<'static>),
 }
@@ -30,12 +33,16 @@ struct Verifier {
 
 impl Verifier {
     /// The authority that these certificates lead to, when it is the one we trust.
-    fn authority(&self, presented: &[CertificateDer<'_>]) -> Result<CertificateDer<'static>, Error> {
+    fn authority(
+        &self,
+        presented: &[CertificateDer<'_>],
+    ) -> Result<CertificateDer<'static>, Error> {
         match &self.trust {
             Trust::Authority(certificate) => Ok(certificate.clone()),
             Trust::Pin { pin, seen } => {
                 let found = presented.iter().find(|certificate| pin_of(certificate) == *pin);
-                let found = found.ok_or(Error::InvalidCertificate(CertificateError::UnknownIssuer))?;
+                let found =
+                    found.ok_or(Error::InvalidCertificate(CertificateError::UnknownIssuer))?;
                 let found = found.clone().into_owned();
                 if let Ok(mut seen) = seen.lock() {
                     *seen = Some(found.clone());
@@ -45,7 +52,10 @@ impl Verifier {
         }
     }
 
-    fn chain(&self, authority: CertificateDer<'static>) -> Result<Arc<WebPkiServerVerifier>, Error> {
+    fn chain(
+        &self,
+        authority: CertificateDer<'static>,
+    ) -> Result<Arc<WebPkiServerVerifier>, Error> {
         let mut roots = RootCertStore::empty();
         roots.add(authority)?;
         WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&self.provider))
@@ -100,9 +110,7 @@ fn provider() -> Arc<CryptoProvider> {
 
 /// A configuration for joining, and where the authority's certificate appears once the service
 /// has proved itself.
-pub(crate) fn for_joining(
-    pin: [u8; 16],
-) -> Result<(ClientConfig, Arc<Mutex<Option<CertificateDer<'static>>>>), Error> {
+pub(crate) fn for_joining(pin: [u8; 16]) -> Result<(ClientConfig, SeenAuthority), Error> {
     let seen = Arc::new(Mutex::new(None));
     let verifier =
         Verifier { trust: Trust::Pin { pin, seen: Arc::clone(&seen) }, provider: provider() };

@@ -166,17 +166,26 @@ impl Judge {
         now: WallTime,
         effects: &mut Vec<Effect>,
     ) {
-        let Some(history) = self.paths.get_mut(&path) else { return };
-        let Some(first) = touched.first().copied() else { return };
+        let Some(history) = self.paths.get_mut(&path) else {
+            return;
+        };
+        let Some(first) = touched.first().copied() else {
+            return;
+        };
         let newest = history.windows.keys().next_back().copied().unwrap_or(first);
         // A window that a newer one has just closed is judged once more, now complete.
-        let first = newest_before.filter(|seen| *seen < newest).map_or(first, |seen| first.min(seen));
+        let first =
+            newest_before.filter(|seen| *seen < newest).map_or(first, |seen| first.min(seen));
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         let mut complete = Vec::new();
         for window in affected {
             let assessment = locate::assess(path, history.source, &history.windows, window);
-            let Some(assessment) = assessment else { continue };
-            let Some(content) = history.windows.get_mut(&window) else { continue };
+            let Some(assessment) = assessment else {
+                continue;
+            };
+            let Some(content) = history.windows.get_mut(&window) else {
+                continue;
+            };
             let flagged = assessment.finding.is_some();
             let changed = std::mem::replace(&mut content.flagged, flagged) != flagged;
             if changed || touched.contains(&window) {

@@ -87,8 +87,12 @@ fn place_words(place: &Place) -> String {
     let Place::Link { from, to, silent_between } = place;
     match silent_between {
         0 => format!("on the link {from} to {to}"),
-        1 => format!("between {from} and {to}, around one silent hop whose two links cannot be told apart"),
-        n => format!("between {from} and {to}, around {n} silent hops whose links cannot be told apart"),
+        1 => format!(
+            "between {from} and {to}, around one silent hop whose two links cannot be told apart"
+        ),
+        n => format!(
+            "between {from} and {to}, around {n} silent hops whose links cannot be told apart"
+        ),
     }
 }
 

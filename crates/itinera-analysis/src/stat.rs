@@ -99,7 +99,9 @@ mod tests {
         let choose = |n: f64, k: f64| -libm::log(n + 1.0) - ln_beta(n - k + 1.0, k + 1.0);
         for (mean, kappa) in [(0.01, 400.0), (0.3, 20.0), (0.99, 120.0)] {
             let total: f64 = (0..=30u32)
-                .map(|k| libm::exp(choose(30.0, f64::from(k)) + ln_beta_binomial(k, 30, mean, kappa)))
+                .map(|k| {
+                    libm::exp(choose(30.0, f64::from(k)) + ln_beta_binomial(k, 30, mean, kappa))
+                })
                 .sum();
             assert!((total - 1.0).abs() < 1e-9, "{total}");
         }
@@ -107,7 +109,9 @@ mod tests {
 
     #[test]
     fn student_t4_integrates_to_one() {
-        let total: f64 = (-40_000..40_000).map(|i| libm::exp(ln_student_t4(f64::from(i) * 0.01, 2.0)) * 0.01).sum();
+        let total: f64 = (-40_000..40_000)
+            .map(|i| libm::exp(ln_student_t4(f64::from(i) * 0.01, 2.0)) * 0.01)
+            .sum();
         assert!((total - 1.0).abs() < 1e-3, "{total}");
     }
 

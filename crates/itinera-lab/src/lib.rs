@@ -15,7 +15,6 @@ use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
 use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
 use std::collections::BTreeMap;
 
-
 /// Wall time at tick zero of every virtual run.
 pub const EPOCH: WallTime = WallTime::from_unix_seconds(1_800_000_000);
 /// Steps of one virtual millisecond in which neither engine nor network comes to rest mean a
@@ -282,4 +281,3 @@ fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Ba
     }
     batch
 }
-

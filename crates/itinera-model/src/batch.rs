@@ -62,6 +62,9 @@ pub enum DecodeError {
 }
 
 /// Encodes a protocol message: the codec octet, then CBOR.
+///
+/// # Panics
+/// When a message's own encoding fails, which plain data cannot.
 pub fn encode<T: Serialize>(message: &T) -> Vec<u8> {
     let mut out = vec![CODEC];
     #[allow(clippy::expect_used, reason = "plain data into a growing vector cannot fail")]
@@ -119,9 +122,8 @@ impl Batch {
             )));
         }
         self.rounds.iter().try_for_each(|round| {
-            let refuse = |reason| {
-                Err(DecodeError::Round { path: round.path, number: round.number, reason })
-            };
+            let refuse =
+                |reason| Err(DecodeError::Round { path: round.path, number: round.number, reason });
             if round.clocks.boot != self.boot {
                 return refuse("belongs to another boot than its batch");
             }
@@ -178,7 +180,8 @@ mod tests {
             offset_us: Some(-3),
             offset_error_us: None,
         };
-        let hop = HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(9)], ..HopCounts::default() };
+        let hop =
+            HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(9)], ..HopCounts::default() };
         let round = Round {
             path: PathId::from_uuid(Uuid::from_u128(3)),
             number: 4,

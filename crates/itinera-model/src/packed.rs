@@ -171,7 +171,10 @@ mod tests {
             |(sent, answered, [late, duplicate, elsewhere], unreachable, delays)| HopCounts {
                 sent,
                 answered,
-                rtt: delays[..answered.count_ones() as usize].iter().map(|us| Micros::new(*us)).collect(),
+                rtt: delays[..answered.count_ones() as usize]
+                    .iter()
+                    .map(|us| Micros::new(*us))
+                    .collect(),
                 late,
                 duplicate,
                 elsewhere,

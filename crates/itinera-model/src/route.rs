@@ -102,9 +102,10 @@ impl Route {
     /// the known address; a new answer at a silent hop completes the route; a different answer
     /// or another length (with the destination `reached`) is another route.
     pub fn observed(&self, seen: &[Option<IpAddr>], reached: bool) -> Self {
-        let contradicts = self.hops.iter().zip(seen).any(|(known, now)| {
-            matches!((known, now), (Some(known), Some(now)) if known != now)
-        });
+        let contradicts =
+            self.hops.iter().zip(seen).any(
+                |(known, now)| matches!((known, now), (Some(known), Some(now)) if known != now),
+            );
         let another_length = reached && !self.hops.is_empty() && seen.len() != self.hops.len();
         if contradicts || another_length {
             return Self { hops: seen.to_vec() };

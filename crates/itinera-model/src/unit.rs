@@ -45,7 +45,7 @@ impl Tick {
 impl Add<Micros> for Tick {
     type Output = Self;
     fn add(self, span: Micros) -> Self {
-        self.plus_nanos(u64::from(span.0) * 1_000)
+        self.plus_nanos(span.as_nanos())
     }
 }
 
@@ -77,6 +77,11 @@ impl Micros {
     /// Microseconds.
     pub const fn as_micros(self) -> u32 {
         self.0
+    }
+
+    /// Nanoseconds.
+    pub const fn as_nanos(self) -> u64 {
+        self.0 as u64 * 1_000
     }
 
     /// Milliseconds with their fraction, for people.
@@ -142,10 +147,7 @@ pub struct Ratio(f64);
 impl Ratio {
     /// `part` of `whole`; absent when `whole` is zero, 1 when `part` exceeds it.
     pub fn from_counts(part: u64, whole: u64) -> Option<Self> {
-        #[allow(
-            clippy::cast_precision_loss,
-            reason = "counts of probes stay far below 2^52"
-        )]
+        #[allow(clippy::cast_precision_loss, reason = "counts of probes stay far below 2^52")]
         (whole > 0).then(|| Self((part as f64 / whole as f64).min(1.0)))
     }
 

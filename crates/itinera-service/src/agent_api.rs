@@ -51,10 +51,8 @@ async fn join(State(shared): State<Arc<Shared>>, body: Bytes) -> Result<Response
     let bad = |error: &dyn std::fmt::Display| ApiError::BadInput(format!("join request: {error}"));
     let request: JoinRequest = decode(&body).map_err(|error| bad(&error))?;
     let id = AgentId::from_uuid(Uuid::now_v7());
-    let (certificate_pem, certificate_sha256) = shared
-        .authority
-        .certify(id, &request.signing_request_pem)
-        .map_err(|error| bad(&error))?;
+    let (certificate_pem, certificate_sha256) =
+        shared.authority.certify(id, &request.signing_request_pem).map_err(|error| bad(&error))?;
     let new = NewAgent {
         id,
         certificate_sha256,

@@ -86,7 +86,8 @@ impl Authority {
             // The key first: a certificate means that both are there.
             let _left_over = fs::remove_file(&key_path);
             write_private(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
-            write_private(&certificate_path, &certificate.pem()).map_err(file(&certificate_path))?;
+            write_private(&certificate_path, &certificate.pem())
+                .map_err(file(&certificate_path))?;
         }
         let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
         let pem = fs::read_to_string(&certificate_path).map_err(file(&certificate_path))?;

@@ -150,7 +150,9 @@ impl Config {
             let source = text.lines().nth(line - 1).unwrap_or_default();
             let key = source.split_once('=').map(|(key, _)| key.trim());
             let reason = match key {
-                Some(key) if !error.message().contains(key) => format!("{key}: {}", error.message()),
+                Some(key) if !error.message().contains(key) => {
+                    format!("{key}: {}", error.message())
+                }
                 _ => error.message().to_owned(),
             };
             ConfigError { line, reason }
@@ -187,7 +189,11 @@ fn named<'a>(
     if name.trim().is_empty() || name.chars().any(char::is_control) {
         return Err((at, format!("name: a {kind}'s name has visible characters only")));
     }
-    if seen.insert(name) { Ok(()) } else { Err((at, format!("name: two {kind}s are called {name:?}"))) }
+    if seen.insert(name) {
+        Ok(())
+    } else {
+        Err((at, format!("name: two {kind}s are called {name:?}")))
+    }
 }
 
 impl File {

@@ -33,9 +33,7 @@ pub(crate) async fn serve(uri: Uri) -> Response {
             set(&mut response, header::CACHE_CONTROL, cache);
             hardened(response)
         }
-        None if path.starts_with("assets/") => {
-            hardened(StatusCode::NOT_FOUND.into_response())
-        }
+        None if path.starts_with("assets/") => hardened(StatusCode::NOT_FOUND.into_response()),
         None => page(),
     }
 }

@@ -45,7 +45,11 @@ impl Metrics {
         let rounds = Family::<Outcome, Counter>::default();
         registry.register("rounds", "Rounds in uploaded batches", rounds.clone());
         let judged_commits = Counter::default();
-        registry.register("judged_commits", "Commits judged by this process", judged_commits.clone());
+        registry.register(
+            "judged_commits",
+            "Commits judged by this process",
+            judged_commits.clone(),
+        );
         let gauges = Gauges::default();
         registry.register("agents", "Agents that have joined", gauges.agents.clone());
         registry.register(

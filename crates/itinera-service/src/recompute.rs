@@ -71,7 +71,9 @@ pub async fn recompute(
             commits += 1;
             rounds += entry.rounds.len() as u64;
             for effect in step(&mut judge, entry) {
-                let Effect::Assessed { window, assessment, .. } = effect else { continue };
+                let Effect::Assessed { window, assessment, .. } = effect else {
+                    continue;
+                };
                 let key = (assessment.path, window);
                 match assessment.finding {
                     Some(finding) => findings.insert(key, finding),

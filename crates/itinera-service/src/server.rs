@@ -107,8 +107,7 @@ impl Service {
         let unbound = |error| ServiceError::Listen(config.listen, error);
         let address = people.local_addr().map_err(unbound)?;
         let agents = TlsListener::new(agents, tls).map_err(unbound)?;
-        let agents_address =
-            axum::serve::Listener::local_addr(&agents).map_err(unbound)?.address;
+        let agents_address = axum::serve::Listener::local_addr(&agents).map_err(unbound)?.address;
         let stopped = shared.stop.subscribe();
         let tasks = vec![
             tokio::spawn(serve_people(people, Arc::clone(&shared), stopped.clone())),

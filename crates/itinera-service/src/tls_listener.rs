@@ -48,7 +48,9 @@ async fn accept(
 ) {
     let slots = Arc::new(Semaphore::new(HANDSHAKES));
     while !done.is_closed() {
-        let Ok(slot) = Arc::clone(&slots).acquire_owned().await else { return };
+        let Ok(slot) = Arc::clone(&slots).acquire_owned().await else {
+            return;
+        };
         let (stream, address) = tokio::select! {
             accepted = tcp.accept() => match accepted {
                 Ok(accepted) => accepted,
@@ -69,7 +71,8 @@ async fn accept(
                     let certificates = tls.get_ref().1.peer_certificates();
                     let first = certificates.and_then(|certificates| certificates.first());
                     let certificate_sha256 = first.map(|der| Sha256::digest(der).into());
-                    let _listener_gone = done.send((tls, Peer { address, certificate_sha256 })).await;
+                    let _listener_gone =
+                        done.send((tls, Peer { address, certificate_sha256 })).await;
                 }
                 Ok(Err(error)) => tracing::info!(%address, %error, "TLS refused"),
                 Err(_) => tracing::info!(%address, "TLS handshake took too long"),

@@ -150,7 +150,9 @@ impl Simnet {
 
     fn arrive(&mut self, node: usize, mut packet: Vec<u8>, at: Tick) {
         // Every packet under way was parsed when it entered or built here.
-        let Ok((header, payload)) = Ipv4Header::parse(&packet) else { return };
+        let Ok((header, payload)) = Ipv4Header::parse(&packet) else {
+            return;
+        };
         let here = &self.world.nodes[node];
         if header.destination == here.address {
             if here.is_site {
@@ -171,7 +173,9 @@ impl Simnet {
     }
 
     fn refuses_to_answer(&mut self, node: usize, at: Tick) -> bool {
-        let Some(bounds) = self.world.nodes[node].polices else { return false };
+        let Some(bounds) = self.world.nodes[node].polices else {
+            return false;
+        };
         let share = self.chance.policing_share(node, bounds, at);
         self.chance.policing.random::<f64>() < share
     }
@@ -194,8 +198,12 @@ impl Simnet {
     }
 
     fn forward(&mut self, node: usize, destination: Ipv4Addr, packet: Vec<u8>, at: Tick) {
-        let Some(end) = self.world.by_address.get(&destination) else { return };
-        let Some(index) = self.world.next[node][*end] else { return };
+        let Some(end) = self.world.by_address.get(&destination) else {
+            return;
+        };
+        let Some(index) = self.world.next[node][*end] else {
+            return;
+        };
         let arc = &self.world.arcs[node][index];
         let (loss, added_nanos) = effect(arc, at);
         if loss > 0.0 && self.chance.loss.random::<f64>() < loss {
@@ -220,9 +228,10 @@ impl Simnet {
 
 /// Loss and added delay of a directed link at a time.
 fn effect(arc: &Arc, at: Tick) -> (f64, u64) {
-    let active = arc.faults.iter().filter(|(begins, ends, _)| {
-        *begins <= at && ends.is_none_or(|ends| at < ends)
-    });
+    let active = arc
+        .faults
+        .iter()
+        .filter(|(begins, ends, _)| *begins <= at && ends.is_none_or(|ends| at < ends));
     active.fold((arc.loss, 0), |(loss, added), (_, _, cause)| match cause {
         TruthCause::Loss(more) => (1.0 - (1.0 - loss) * (1.0 - more), added),
         #[allow(
@@ -324,11 +333,12 @@ delay_ms = 3.0
 
     #[test]
     fn silent_and_policing_routers_still_forward() {
-        let silent = LINE.replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\nsilent = true");
+        let silent =
+            LINE.replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\nsilent = true");
         assert!(answers(&silent, 1, 5).is_empty());
         assert_eq!(answers(&silent, 2, 5).len(), 5);
-        let polices =
-            LINE.replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\npolices = [0.4, 0.6]");
+        let polices = LINE
+            .replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\npolices = [0.4, 0.6]");
         let heard = answers(&polices, 1, 1_000).len();
         assert!((400..=600).contains(&heard), "{heard} of 1000");
         assert_eq!(answers(&polices, 3, 1_000).len(), 1_000);
@@ -336,7 +346,8 @@ delay_ms = 3.0
 
     #[test]
     fn a_fault_works_in_its_direction_and_time_only() {
-        let fault = "[[fault]]\nfrom = \"a\"\nto = \"b\"\nat_s = [0, 0]\nfor_s = 50\nloss = [0.2, 0.2]\n";
+        let fault =
+            "[[fault]]\nfrom = \"a\"\nto = \"b\"\nat_s = [0, 0]\nfor_s = 50\nloss = [0.2, 0.2]\n";
         let text = format!("{LINE}{fault}");
         assert_eq!(answers(&text, 1, 500).len(), 500);
         let heard = answers(&text, 2, 1_000).len();
@@ -349,7 +360,8 @@ delay_ms = 3.0
 
     #[test]
     fn an_added_delay_reaches_every_hop_behind_it() {
-        let fault = "[[fault]]\nfrom = \"a\"\nto = \"b\"\nat_s = [0, 0]\nadded_delay_ms = [20, 20]\n";
+        let fault =
+            "[[fault]]\nfrom = \"a\"\nto = \"b\"\nat_s = [0, 0]\nadded_delay_ms = [20, 20]\n";
         let text = format!("{LINE}{fault}");
         assert_eq!(answers(&text, 1, 1)[0].1, 2);
         assert_eq!(answers(&text, 2, 1)[0].1, 26);
@@ -362,20 +374,17 @@ delay_ms = 3.0
         let mut packet = probe(3);
         packet[12] = 9;
         assert!(matches!(net.inject(Tick::ZERO, &packet), Err(Refused::Malformed(_))));
+        let header = Ipv4Header {
+            source: Ipv4Addr::new(192, 0, 2, 1),
+            destination: Ipv4Addr::new(198, 18, 0, 9),
+            protocol: ipv4::UDP,
+            ttl: 3,
+            traffic_class: 0,
+            identification: 0,
+            dont_fragment: false,
+        };
         let mut stranger = Vec::new();
-        let (header, payload) = Ipv4Header::parse(&packet[..0]).unwrap_or((
-            Ipv4Header {
-                source: Ipv4Addr::new(192, 0, 2, 1),
-                destination: Ipv4Addr::new(198, 18, 0, 9),
-                protocol: ipv4::UDP,
-                ttl: 3,
-                traffic_class: 0,
-                identification: 0,
-                dont_fragment: false,
-            },
-            &[],
-        ));
-        header.emit(payload, &mut stranger);
+        header.emit(&[], &mut stranger);
         assert!(matches!(net.inject(Tick::ZERO, &stranger), Err(Refused::UnknownSource(_))));
         assert_eq!(net.poll_deadline(), None);
     }

@@ -125,7 +125,9 @@ impl World {
         distance[from] = 0;
         for _ in 0..count {
             let open = (0..count).filter(|n| !done[*n] && distance[*n] < u64::MAX);
-            let Some(node) = open.min_by_key(|n| distance[*n]) else { break };
+            let Some(node) = open.min_by_key(|n| distance[*n]) else {
+                break;
+            };
             done[node] = true;
             // Sites and targets are ends: nothing passes through them.
             if node != from && !self.passes(node) {
@@ -219,7 +221,8 @@ impl<'a> Builder<'a> {
     }
 
     fn add_fault(&mut self, fault: &FaultEntry, rng: &mut ChaCha8Rng) {
-        let (from, to) = (self.index[fault.from.as_ref().as_str()], self.index[fault.to.as_ref().as_str()]);
+        let (from, to) =
+            (self.index[fault.from.as_ref().as_str()], self.index[fault.to.as_ref().as_str()]);
         let begins = Tick::from_nanos(nanos(draw_between(*fault.at_s.as_ref(), rng) * 1e3));
         let ends = fault.for_s.as_ref().map(|s| begins.plus_nanos(nanos(s.as_ref() * 1e3)));
         let loss = fault.loss.as_ref().map(|r| TruthCause::Loss(draw_between(*r.as_ref(), rng)));

@@ -146,7 +146,8 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn agents(&self) -> Result<Vec<AgentRecord>, StoreError> {
         let sites = site::Entity::find().all(&self.db).await?;
-        let rows = agent::Entity::find().order_by_asc(agent::Column::JoinedAt).all(&self.db).await?;
+        let rows =
+            agent::Entity::find().order_by_asc(agent::Column::JoinedAt).all(&self.db).await?;
         let mut agents: Vec<AgentRecord> = rows
             .into_iter()
             .map(|row| AgentRecord {

@@ -26,19 +26,25 @@ const STOP_LIMIT: Duration = Duration::from_secs(20);
 #[non_exhaustive]
 pub enum ClusterError {
     /// PostgreSQL's server programs are not installed.
-    #[error("PostgreSQL's server programs are missing: apt-get install postgresql, or set a database URL")]
+    #[error(
+        "PostgreSQL's server programs are missing: apt-get install postgresql, or set a database URL"
+    )]
     NotInstalled,
     /// There is no account to run it as.
     #[error("there is no account {ACCOUNT:?} to run PostgreSQL as: apt-get install postgresql")]
     NoAccount,
     /// The directory's path is too long for a socket in it.
-    #[error("{path:?} is too long a path for a socket in it ({MAX_SOCKET_PATH} octets at most): choose a shorter data directory")]
+    #[error(
+        "{path:?} is too long a path for a socket in it ({MAX_SOCKET_PATH} octets at most): choose a shorter data directory"
+    )]
     PathTooLong {
         /// The socket's path.
         path: PathBuf,
     },
     /// The account cannot reach the directory.
-    #[error("account {ACCOUNT:?} cannot reach {path:?}: choose a data directory all of whose parents it may enter")]
+    #[error(
+        "account {ACCOUNT:?} cannot reach {path:?}: choose a data directory all of whose parents it may enter"
+    )]
     Unreachable {
         /// The directory.
         path: PathBuf,
@@ -122,7 +128,8 @@ impl Cluster {
             fs::create_dir(&directory).map_err(file("cannot make", &directory))?;
         }
         if let Some(Account { uid, gid }) = account {
-            chown(&directory, Some(uid), Some(gid)).map_err(file("cannot give away", &directory))?;
+            chown(&directory, Some(uid), Some(gid))
+                .map_err(file("cannot give away", &directory))?;
         }
         let private = fs::Permissions::from_mode(0o700);
         fs::set_permissions(&directory, private).map_err(file("cannot protect", &directory))?;
@@ -191,7 +198,8 @@ impl Cluster {
                 return Err(ClusterError::Program { program: "postgres", status, last_words });
             }
             let text = fs::read_to_string(&pid_file).unwrap_or_default();
-            let ours = text.lines().next().and_then(|pid| pid.trim().parse().ok()) == self.child.id();
+            let ours =
+                text.lines().next().and_then(|pid| pid.trim().parse().ok()) == self.child.id();
             if ours && text.lines().nth(7).is_some_and(|status| status.trim() == "ready") {
                 return Ok(());
             }
@@ -312,7 +320,9 @@ fn spawn(
     ] {
         command.arg("-c").arg(setting);
     }
-    tokio::process::Command::from(command).spawn().map_err(file("cannot run postgres in", directory))
+    tokio::process::Command::from(command)
+        .spawn()
+        .map_err(file("cannot run postgres in", directory))
 }
 
 /// Processes that work in this directory: a server that outlived its service, or sessions that
@@ -322,7 +332,8 @@ fn processes_in(directory: &Path) -> Vec<u32> {
     let pids = entries.filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok());
     pids.filter(|pid| {
         fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == directory)
-            && fs::read_to_string(format!("/proc/{pid}/comm")).is_ok_and(|c| c.starts_with("postgres"))
+            && fs::read_to_string(format!("/proc/{pid}/comm"))
+                .is_ok_and(|c| c.starts_with("postgres"))
     })
     .collect()
 }

@@ -8,7 +8,10 @@ pub enum StoreError {
     #[error("the database refused or is away")]
     Database(#[from] sea_orm::DbErr),
     /// The record was written by a program that this one is too old to follow.
-    #[error("the record needs reader version {needed}, this program is {}: use a newer one", crate::READER)]
+    #[error(
+        "the record needs reader version {needed}, this program is {}: use a newer one",
+        crate::READER
+    )]
     TooOld {
         /// The version needed.
         needed: i32,

@@ -68,11 +68,7 @@ const fn stamps_code(stamps: StampSource) -> i16 {
     }
 }
 
-pub(crate) fn measured_at(
-    wall_us: i64,
-    offset_us: Option<i64>,
-    received_at: WallTime,
-) -> WallTime {
+pub(crate) fn measured_at(wall_us: i64, offset_us: Option<i64>, received_at: WallTime) -> WallTime {
     match offset_us {
         Some(offset) => WallTime::from_unix_micros(wall_us.saturating_add(offset)).min(received_at),
         None => received_at,
@@ -95,7 +91,8 @@ impl Store {
         let today = OffsetDateTime::now_utc().date();
         for day in [today, today + Duration::days(1)] {
             let next = day + Duration::days(1);
-            let name = format!("round_{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
+            let name =
+                format!("round_{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
             let statement = format!(
                 "CREATE TABLE IF NOT EXISTS {name} PARTITION OF round \
                  FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
@@ -178,7 +175,9 @@ impl Store {
             let commit_no = row.try_get("", "commit_no")?;
             entries.push(LogEntry { commit_no, received_at: wall(at), rounds: Vec::new() });
         }
-        let (Some((low, high)), Some(last)) = (span, entries.last()) else { return Ok(entries) };
+        let (Some((low, high)), Some(last)) = (span, entries.last()) else {
+            return Ok(entries);
+        };
         let rounds = "SELECT r.commit_no, p.id AS path, r.number, r.wall_us, r.offset_us, \
                  f.body AS flow, t.content AS route_id, t.body AS route, r.hops \
              FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \

@@ -9,7 +9,9 @@ use itinera_model::finding::Assessment;
 use itinera_model::id::{AlarmId, PathId};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
-use sea_orm::{ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
+use sea_orm::{
+    ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
+};
 use std::net::IpAddr;
 use time::OffsetDateTime;
 
@@ -105,7 +107,9 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
         let row = self.db.query_one_raw(sql("SELECT cursor, engine, book FROM judge", [])).await?;
-        let Some(row) = row else { return Ok(JudgeMemory::default()) };
+        let Some(row) = row else {
+            return Ok(JudgeMemory::default());
+        };
         let engine: i32 = row.try_get("", "engine")?;
         let select = "SELECT path_id, window_no, source, content FROM path_window \
              ORDER BY path_id, window_no";

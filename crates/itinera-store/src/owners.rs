@@ -89,7 +89,9 @@ impl Store {
             .order_by_desc(owner_import::Column::Id)
             .one(&self.db)
             .await?;
-        let Some(import) = import else { return Ok((OwnerMap::default(), None)) };
+        let Some(import) = import else {
+            return Ok((OwnerMap::default(), None));
+        };
         let rows = owner_entry::Entity::find()
             .filter(owner_entry::Column::ImportId.eq(import.id))
             .order_by_asc(owner_entry::Column::Prefix)

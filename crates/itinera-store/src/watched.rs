@@ -129,7 +129,8 @@ impl Store {
             .order_by_asc(site::Column::Name)
             .all(&self.db)
             .await?;
-        let record = |row: site::Model| SiteRecord { id: SiteId::from_uuid(row.id), name: row.name };
+        let record =
+            |row: site::Model| SiteRecord { id: SiteId::from_uuid(row.id), name: row.name };
         Ok(rows.into_iter().map(record).collect())
     }
 

@@ -128,8 +128,26 @@ impl Ipv4Header {
         let [s0, s1, s2, s3] = self.source.octets();
         let [d0, d1, d2, d3] = self.destination.octets();
         let mut header = [
-            0x45, self.traffic_class, total_high, total_low, id_high, id_low, flags_high,
-            flags_low, self.ttl, self.protocol, 0, 0, s0, s1, s2, s3, d0, d1, d2, d3,
+            0x45,
+            self.traffic_class,
+            total_high,
+            total_low,
+            id_high,
+            id_low,
+            flags_high,
+            flags_low,
+            self.ttl,
+            self.protocol,
+            0,
+            0,
+            s0,
+            s1,
+            s2,
+            s3,
+            d0,
+            d1,
+            d2,
+            d3,
         ];
         let field = checksum::field(checksum::sum(&header));
         if let Some(slot) = header.get_mut(CHECKSUM) {

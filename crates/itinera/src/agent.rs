@@ -19,8 +19,7 @@ fn failed(error: AgentError) -> Failure {
 }
 
 pub(crate) async fn join(args: &JoinArgs, output: &Output) -> Result<(), Failure> {
-    let code: JoinCode =
-        args.code.parse().map_err(|error| Failure::new(Code::Refused, error))?;
+    let code: JoinCode = args.code.parse().map_err(|error| Failure::new(Code::Refused, error))?;
     let joined = itinera_agent::join(&code, &args.service, &args.data).await.map_err(failed)?;
     if output.is_json() {
         let joined = serde_json::json!({ "agent": joined.agent, "site": joined.site });

@@ -18,7 +18,13 @@ const EXIT_CODES: &str = "Exit codes:
 #[command(name = "itinera", version, after_help = EXIT_CODES, propagate_version = true)]
 pub(crate) struct Arguments {
     /// Where the service listens for people and programs
-    #[arg(long, global = true, env = "ITINERA_API", default_value = "http://127.0.0.1:7480", value_name = "URL")]
+    #[arg(
+        long,
+        global = true,
+        env = "ITINERA_API",
+        default_value = "http://127.0.0.1:7480",
+        value_name = "URL"
+    )]
     pub(crate) api: String,
     /// How to print
     #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
@@ -144,14 +150,24 @@ pub(crate) struct JoinArgs {
     #[arg(long, value_name = "URL")]
     pub(crate) service: String,
     /// Directory of this agent's identity and spool
-    #[arg(long, env = "ITINERA_AGENT_DATA", default_value = "/var/lib/itinera-agent", value_name = "DIR")]
+    #[arg(
+        long,
+        env = "ITINERA_AGENT_DATA",
+        default_value = "/var/lib/itinera-agent",
+        value_name = "DIR"
+    )]
     pub(crate) data: PathBuf,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {
     /// Directory of this agent's identity and spool
-    #[arg(long, env = "ITINERA_AGENT_DATA", default_value = "/var/lib/itinera-agent", value_name = "DIR")]
+    #[arg(
+        long,
+        env = "ITINERA_AGENT_DATA",
+        default_value = "/var/lib/itinera-agent",
+        value_name = "DIR"
+    )]
     pub(crate) data: PathBuf,
     /// Octets the spool may take on disk
     #[arg(long, default_value_t = 64 << 20, value_name = "BYTES")]

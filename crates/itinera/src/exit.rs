@@ -27,7 +27,10 @@ impl Failure {
         Self { code, error: error.into() }
     }
 
-    pub(crate) fn say(code: Code, text: impl fmt::Display + fmt::Debug + Send + Sync + 'static) -> Self {
+    pub(crate) fn say(
+        code: Code,
+        text: impl fmt::Display + fmt::Debug + Send + Sync + 'static,
+    ) -> Self {
         Self { code, error: anyhow::Error::msg(text) }
     }
 

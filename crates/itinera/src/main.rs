@@ -22,7 +22,8 @@ use tracing_subscriber::EnvFilter;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let filter = EnvFilter::try_from_env("ITINERA_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let filter =
+        EnvFilter::try_from_env("ITINERA_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
     tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)
@@ -52,9 +53,7 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
     let client = || client::Client::new(&arguments.api);
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve).await,
-        Command::Config { command: ConfigCommand::Check { file } } => {
-            serve::check(&file, &output)
-        }
+        Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
         Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
         Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run).await,
         Command::Simulate(simulate) => simulate::run(&simulate).await,

@@ -32,7 +32,8 @@ impl Output {
     }
 
     pub(crate) fn json<T: Serialize>(&self, value: &T) -> Result<(), Failure> {
-        let text = serde_json::to_string_pretty(value).map_err(|e| Failure::new(Code::Failed, e))?;
+        let text =
+            serde_json::to_string_pretty(value).map_err(|e| Failure::new(Code::Failed, e))?;
         self.line(&text)
     }
 
@@ -49,7 +50,7 @@ impl Output {
             table.add_row(row.iter().map(|cell| plain(cell)));
         }
         let text = table.to_string();
-        let lines = text.lines().map(|line| line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end()));
+        let lines = text.lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end());
         self.line(&lines.collect::<Vec<_>>().join("\n"))
     }
 }

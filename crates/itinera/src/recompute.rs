@@ -16,7 +16,8 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
         (None, None) => return Err(Failure::say(Code::Failed, "--database or --data is needed")),
     };
     let store = Store::open(&url).await.map_err(|error| {
-        Failure::new(Code::Unreachable, error).context("cannot open the record; is the service running?")
+        Failure::new(Code::Unreachable, error)
+            .context("cannot open the record; is the service running?")
     })?;
     let terminal = std::io::stderr().is_terminal();
     let outcome = recompute(&store, Limits::default(), |commits| {

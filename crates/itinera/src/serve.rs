@@ -9,8 +9,9 @@ use std::path::Path;
 
 pub(crate) fn read(file: &Path) -> Result<Config, Failure> {
     let name = file.display().to_string();
-    let text = std::fs::read_to_string(file)
-        .map_err(|error| Failure::new(Code::BadFile, error).context(format!("cannot read {name}")))?;
+    let text = std::fs::read_to_string(file).map_err(|error| {
+        Failure::new(Code::BadFile, error).context(format!("cannot read {name}"))
+    })?;
     Config::parse(&text).map_err(|error| Failure::say(Code::BadFile, format!("{name}, {error}")))
 }
 
@@ -18,7 +19,8 @@ pub(crate) fn check(file: &Path, output: &Output) -> Result<(), Failure> {
     let config = read(file)?;
     let (sites, targets) = (config.watched.sites.len(), config.watched.targets.len());
     if output.is_json() {
-        return output.json(&serde_json::json!({ "valid": true, "sites": sites, "targets": targets }));
+        return output
+            .json(&serde_json::json!({ "valid": true, "sites": sites, "targets": targets }));
     }
     output.line(&format!("{} is valid: {sites} sites, {targets} targets.", file.display()))
 }

@@ -12,9 +12,9 @@ use itinera_simnet::{Scenario, Simnet};
 use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr, UdpSocket};
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// Packets waiting to enter; further ones are dropped, as any network would.
@@ -24,8 +24,9 @@ const GLANCE: Duration = Duration::from_millis(200);
 
 pub(crate) fn read(file: &Path) -> Result<Scenario, Failure> {
     let name = file.display().to_string();
-    let text = std::fs::read_to_string(file)
-        .map_err(|error| Failure::new(Code::BadFile, error).context(format!("cannot read {name}")))?;
+    let text = std::fs::read_to_string(file).map_err(|error| {
+        Failure::new(Code::BadFile, error).context(format!("cannot read {name}"))
+    })?;
     Scenario::parse(&text).map_err(|error| Failure::say(Code::BadFile, format!("{name}, {error}")))
 }
 
@@ -70,7 +71,8 @@ pub(crate) async fn run(args: &SimulateArgs) -> Result<(), Failure> {
     };
     stop_requested(args.stop_with_parent).await?;
     stop.store(true, Ordering::Relaxed);
-    let ended = tokio::task::spawn_blocking(move || receiving.join().and(forwarding.join()));
+    let ended =
+        tokio::task::spawn_blocking(move || receiving.join().and_then(|()| forwarding.join()));
     match ended.await {
         Ok(Ok(())) => Ok(()),
         _ => Err(Failure::say(Code::Failed, "the simulation has failed")),
@@ -82,7 +84,9 @@ type Arrived = (Instant, SocketAddr, Vec<u8>);
 fn receive(socket: &UdpSocket, packets: &SyncSender<Arrived>, stop: &AtomicBool) {
     let mut buffer = vec![0; 65_535];
     while !stop.load(Ordering::Relaxed) {
-        let Ok((length, from)) = socket.recv_from(&mut buffer) else { continue };
+        let Ok((length, from)) = socket.recv_from(&mut buffer) else {
+            continue;
+        };
         match packets.try_send((Instant::now(), from, buffer[..length].to_vec())) {
             Ok(()) | Err(TrySendError::Full(_)) => {}
             Err(TrySendError::Disconnected(_)) => return,
@@ -100,7 +104,8 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
     let mut agents: BTreeMap<Ipv4Addr, SocketAddr> = BTreeMap::new();
     while !stop.load(Ordering::Relaxed) {
         let due = net.poll_deadline().map(|due| start + Duration::from_nanos(due.as_nanos()));
-        let wait = due.map_or(GLANCE, |due| due.saturating_duration_since(Instant::now()).min(GLANCE));
+        let wait =
+            due.map_or(GLANCE, |due| due.saturating_duration_since(Instant::now()).min(GLANCE));
         match inbox.recv_timeout(wait) {
             Ok((at, from, packet)) => {
                 let now = tick(at);

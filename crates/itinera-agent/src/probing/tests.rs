@@ -111,9 +111,10 @@ fn three_linux_routers_and_the_target_answer_on_raw_sockets() {
     let row = Row::new();
     let tasks = vec![task(1, Method::IcmpEcho), task(2, Method::Udp)];
     let measured = measure_in(&row.names[0], tasks.clone(), 6);
-    let expected: Vec<Option<IpAddr>> = ["198.18.200.2", "198.18.201.2", "198.18.202.2", "198.18.203.2"]
-        .map(|address| address.parse().ok())
-        .to_vec();
+    let expected: Vec<Option<IpAddr>> =
+        ["198.18.200.2", "198.18.201.2", "198.18.202.2", "198.18.203.2"]
+            .map(|address| address.parse().ok())
+            .to_vec();
     for task in tasks {
         let rounds: Vec<&Measured> =
             measured.iter().filter(|measured| measured.round.path == task.path).collect();
@@ -142,7 +143,8 @@ fn silence_behind_a_router_is_told_apart_from_its_refusal() {
     let round = &measured[measured.len() / 2].round;
     assert_eq!(round.reached_at, None);
     assert_eq!(round.hops[0].answers(), 3);
-    let refused: Vec<(u8, u8)> = round.hops.iter().flat_map(|hop| hop.unreachable.clone()).collect();
+    let refused: Vec<(u8, u8)> =
+        round.hops.iter().flat_map(|hop| hop.unreachable.clone()).collect();
     assert!(refused.iter().all(|(code, _)| *code == 0) && !refused.is_empty(), "{refused:?}");
     assert!(round.hops[2..].iter().all(|hop| hop.answers() == 0));
 }

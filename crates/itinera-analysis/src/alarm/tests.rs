@@ -9,8 +9,11 @@ fn path(number: u128) -> PathId {
 }
 
 fn finding(to: u8, loss_ppm: u32, confidence_ppm: u32) -> Finding {
-    let place =
-        Place::Link { from: [198, 18, 0, 1].into(), to: [198, 18, 0, to].into(), silent_between: 0 };
+    let place = Place::Link {
+        from: [198, 18, 0, 1].into(),
+        to: [198, 18, 0, to].into(),
+        silent_between: 0,
+    };
     Finding {
         cause: Cause::Loss,
         place,
@@ -56,7 +59,7 @@ fn it_is_raised_after_the_hold_and_cleared_after_the_calm() {
     let mut book = AlarmBook::default();
     let bad = Some(finding(2, 200_000, 990_000));
     assert_eq!(feed(&mut book, path(1), &[bad.clone(), bad.clone()]), "");
-    assert_eq!(feed(&mut book, path(1), &[bad.clone()]), "r");
+    assert_eq!(feed(&mut book, path(1), std::slice::from_ref(&bad)), "r");
     assert_eq!(feed(&mut book, path(1), &[None, None, bad, None, None]), "");
     assert_eq!(feed(&mut book, path(1), &[None]), "x");
     assert!(book.open().is_empty());

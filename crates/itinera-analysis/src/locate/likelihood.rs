@@ -68,7 +68,9 @@ pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
 /// Log likelihood of a hop's shift of delay when `added` milliseconds are added before it;
 /// 0 where nothing is known. `pool` is the mean spread over the path's hops.
 pub(super) fn delay(hop: &HopEvidence, added: f64, pool: f64, is_end: bool) -> f64 {
-    let (Some(shift), Some((_, spread))) = (shift(hop), hop.usual_delay) else { return 0.0 };
+    let (Some(shift), Some((_, spread))) = (shift(hop), hop.usual_delay) else {
+        return 0.0;
+    };
     let pool = pool.max(0.1);
     let variance = (10.0 * spread * spread + 4.0 * pool * pool) / 14.0;
     let sigma = variance.sqrt().max(0.12);

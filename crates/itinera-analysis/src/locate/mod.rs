@@ -69,39 +69,67 @@ struct Candidate {
     ln_weight: f64,
 }
 
-fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
-    let answering: Vec<&HopEvidence> = evidence.hops.iter().filter(|h| h.address.is_some()).collect();
-    let end = evidence.hops.last()?.hop;
-    let table = |f: &dyn Fn(&HopEvidence, bool) -> Vec<f64>| -> Vec<Vec<f64>> {
-        answering.iter().map(|hop| f(hop, hop.hop == end)).collect()
-    };
-    let spreads: Vec<f64> = answering.iter().filter_map(|h| h.usual_delay).map(|(_, s)| s).collect();
-    let pool = stat::median(&spreads).unwrap_or(0.0);
-    let with_none = |magnitudes: &[f64]| -> Vec<f64> {
-        std::iter::once(0.0).chain(magnitudes.iter().copied()).collect()
-    };
-    let losses = table(&|hop, is_end| {
-        with_none(&likelihood::LOSSES).iter().map(|p| likelihood::loss(hop, *p, is_end)).collect()
-    });
-    let delays = table(&|hop, is_end| {
-        let magnitudes = with_none(&likelihood::DELAYS);
-        magnitudes.iter().map(|d| likelihood::delay(hop, *d, pool, is_end)).collect()
-    });
-    let none = sum_from(&losses, 0, 0) + sum_from(&delays, 0, 0);
-    let mut candidates = Vec::new();
-    for (cause, table, other) in
-        [(Cause::Loss, &losses, &delays), (Cause::Delay, &delays, &losses)]
-    {
-        let undisturbed = sum_from(other, 0, 0);
-        for (first, place, ln_prior) in places(source, &answering) {
-            let ln_weight = ln_prior + undisturbed + evidence_from(table, first);
-            candidates.push(Candidate { cause, place, first, ln_weight });
+/// Log likelihoods by answering hop and magnitude; magnitude 0 is "as usual".
+struct Tables {
+    loss: Vec<Vec<f64>>,
+    delay: Vec<Vec<f64>>,
+}
+
+impl Tables {
+    fn new(answering: &[&HopEvidence], end: u8) -> Self {
+        let spreads: Vec<f64> =
+            answering.iter().filter_map(|h| h.usual_delay).map(|(_, spread)| spread).collect();
+        let pool = stat::median(&spreads).unwrap_or(0.0);
+        let with_none = |magnitudes: &[f64]| -> Vec<f64> {
+            std::iter::once(0.0).chain(magnitudes.iter().copied()).collect()
+        };
+        let table = |magnitudes: &[f64], likelihood: &dyn Fn(&HopEvidence, f64, bool) -> f64| {
+            let magnitudes = with_none(magnitudes);
+            let row = |hop: &HopEvidence| {
+                magnitudes.iter().map(|m| likelihood(hop, *m, hop.hop == end)).collect()
+            };
+            answering.iter().map(|hop| row(hop)).collect()
+        };
+        Self {
+            loss: table(&likelihood::LOSSES, &likelihood::loss),
+            delay: table(&likelihood::DELAYS, &|hop, added, is_end| {
+                likelihood::delay(hop, added, pool, is_end)
+            }),
         }
     }
-    let mut weights: Vec<f64> = candidates.iter().map(|c| c.ln_weight).collect();
-    weights.push(libm::log1p(-PRIOR_FAULT) + none);
+
+    /// Log weight of "nothing is wrong".
+    fn none(&self) -> f64 {
+        libm::log1p(-PRIOR_FAULT) + sum_from(&self.loss, 0, 0) + sum_from(&self.delay, 0, 0)
+    }
+
+    /// Every account, the most probable first.
+    fn candidates(&self, source: IpAddr, answering: &[&HopEvidence]) -> Vec<Candidate> {
+        let mut candidates = Vec::new();
+        for (cause, table, other) in
+            [(Cause::Loss, &self.loss, &self.delay), (Cause::Delay, &self.delay, &self.loss)]
+        {
+            let undisturbed = sum_from(other, 0, 0);
+            for (first, place, ln_prior) in places(source, answering) {
+                let ln_weight = ln_prior + undisturbed + evidence_from(table, first);
+                candidates.push(Candidate { cause, place, first, ln_weight });
+            }
+        }
+        candidates.sort_by(|a, b| b.ln_weight.total_cmp(&a.ln_weight));
+        candidates
+    }
+}
+
+fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
+    let answering: Vec<&HopEvidence> =
+        evidence.hops.iter().filter(|hop| hop.address.is_some()).collect();
+    let tables = Tables::new(&answering, evidence.hops.last()?.hop);
+    let none = tables.none();
+    let candidates = tables.candidates(source, &answering);
+    let weights: Vec<f64> =
+        candidates.iter().map(|c| c.ln_weight).chain(std::iter::once(none)).collect();
     let total = stat::ln_sum_exp(&weights);
-    candidates.sort_by(|a, b| b.ln_weight.total_cmp(&a.ln_weight));
+    let best = candidates.first().filter(|_| libm::exp(none - total) < 0.5)?;
     let explanations: Vec<Explanation> = candidates
         .iter()
         .take(KEPT)
@@ -112,8 +140,6 @@ fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
         })
         .filter(|explanation| explanation.probability_ppm > 0)
         .collect();
-    let probability_of_none = libm::exp(libm::log1p(-PRIOR_FAULT) + none - total);
-    let best = candidates.first().filter(|_| probability_of_none < 0.5)?;
     let behind = answering.get(best.first..)?;
     Some(Finding {
         cause: best.cause,
@@ -232,7 +258,9 @@ fn verdict(
     got_here: Option<f64>,
     onset: Option<usize>,
 ) -> HopVerdict {
-    let Some(got_here) = got_here else { return HopVerdict::Unanswered };
+    let Some(got_here) = got_here else {
+        return HopVerdict::Unanswered;
+    };
     if hop.address.is_none() {
         return HopVerdict::Silent;
     }

@@ -1,4 +1,5 @@
 //! The demonstration's world in virtual time, seed by seed.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
 use itinera_analysis::{Effect, Limits};
 use itinera_lab::{Density, LabRun, run};
@@ -37,8 +38,10 @@ fn every_seed_ends_in_one_alarm_at_the_true_link_that_clears_by_itself() {
         let truth = &run.truth[0];
         links.insert((truth.from, truth.to));
         let alarms = alarms(&run);
-        let [(raised_at, AlarmEffect::Raised(alarm)), (cleared_at, AlarmEffect::Cleared { key, .. })] =
-            alarms.as_slice()
+        let [
+            (raised_at, AlarmEffect::Raised(alarm)),
+            (cleared_at, AlarmEffect::Cleared { key, .. }),
+        ] = alarms.as_slice()
         else {
             panic!("seed {seed}: one alarm and its end expected, got {alarms:#?}");
         };

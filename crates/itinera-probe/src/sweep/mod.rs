@@ -186,7 +186,7 @@ impl HopSweep {
             self.queue.extend((1..=last).map(|ttl| (ttl, index)));
         }
         let expected = u32::from(last).min(TYPICAL_HOPS) * u32::from(self.config.probes_per_hop);
-        let interval_nanos = u64::from(self.config.interval.as_micros()) * 1_000;
+        let interval_nanos = self.config.interval.as_nanos();
         self.gap_nanos = scaled(interval_nanos, SPREAD / f64::from(expected.max(1)));
         self.open.push_back(OpenRound::new(self.next_number, now, now));
         self.next_number += 1;
@@ -272,7 +272,9 @@ impl HopSweep {
     }
 
     fn settle_oldest(&mut self) {
-        let Some(round) = self.open.pop_front() else { return };
+        let Some(round) = self.open.pop_front() else {
+            return;
+        };
         self.probes.retain(|_, slot| slot.round != round.number);
         let (number, started, reached_at) = (round.number, round.started, round.reached_at);
         let (hops, responders) = round.close();

@@ -74,7 +74,11 @@ fn answer(probe: &[u8], responder: Ipv4Addr, reply: Reply) -> Vec<u8> {
 }
 
 /// Drives an engine for `seconds` of virtual time; gives its rounds and every packet sent.
-fn drive(config: SweepConfig, seconds: u64, path: &mut Behaviour<'_>) -> (Vec<Sweep>, Vec<Vec<u8>>) {
+fn drive(
+    config: SweepConfig,
+    seconds: u64,
+    path: &mut Behaviour<'_>,
+) -> (Vec<Sweep>, Vec<Vec<u8>>) {
     let mut engine = HopSweep::new(config, Tick::ZERO).unwrap();
     let mut inbox: BTreeMap<(Tick, usize), Vec<u8>> = BTreeMap::new();
     let (mut rounds, mut sent, mut buffer) = (Vec::new(), Vec::new(), Vec::new());
@@ -139,7 +143,14 @@ fn every_probe_of_a_path_is_one_flow() {
         let flow = |packet: &[u8]| {
             let (header, transport) = Ipv4Header::parse(packet).unwrap();
             let ports: [u8; 4] = transport[..4].try_into().unwrap();
-            (header.source, header.destination, header.protocol, header.traffic_class, ports, packet.len())
+            (
+                header.source,
+                header.destination,
+                header.protocol,
+                header.traffic_class,
+                ports,
+                packet.len(),
+            )
         };
         // For ICMP these four octets are type, code and checksum: constant as well.
         assert!(sent.windows(2).all(|pair| flow(&pair[0]) == flow(&pair[1])));

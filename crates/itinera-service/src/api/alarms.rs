@@ -1,15 +1,13 @@
 //! Alarms.
 
-use super::{Asked, Page};
 use super::view::AlarmItem;
+use super::{Asked, Page};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
 use itinera_model::id::AlarmId;
-use itinera_model::owner::OwnerMap;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -54,14 +52,11 @@ pub(crate) async fn alarms(
     let before = page.after.as_deref().map(cursor).transpose()?;
     let records = shared.store.alarms(which.open, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
-    let mut maps: BTreeMap<OffsetDateTime, OwnerMap> = BTreeMap::new();
     let mut items = Vec::new();
     for record in records.iter().take(limit.into()) {
         let raised_at = super::view::offset(record.alarm.raised_at);
-        if !maps.contains_key(&raised_at) {
-            maps.insert(raised_at, shared.store.owner_map_at(raised_at).await?.0);
-        }
-        items.push(AlarmItem::new(record, &maps[&raised_at]));
+        let (map, _) = shared.store.owner_map_at(raised_at).await?;
+        items.push(AlarmItem::new(record, &map));
     }
     let next = match items.last().filter(|_| more) {
         Some(last) => {

@@ -61,16 +61,19 @@ pub fn description() -> OpenApi {
 pub(crate) fn router(shared: Arc<Shared>) -> Router {
     let (api, description) = described().split_for_parts();
     let description = Arc::new(description);
-    api.route("/api/v1/openapi.json", get(move || async move { Json(description.as_ref().clone()) }))
-        .route("/api/{*rest}", get(nowhere).post(nowhere))
-        .route("/healthz", get(|| async { "alive\n" }))
-        .route("/readyz", get(ready))
-        .route("/metrics", get(metrics))
-        .fallback_service(get(console::serve))
-        .layer(DefaultBodyLimit::max(MAX_BODY))
-        .layer(axum::middleware::from_fn(only_loopback_hosts))
-        .layer(axum::middleware::from_fn(name_requests))
-        .with_state(shared)
+    api.route(
+        "/api/v1/openapi.json",
+        get(move || async move { Json(description.as_ref().clone()) }),
+    )
+    .route("/api/{*rest}", get(nowhere).post(nowhere))
+    .route("/healthz", get(|| async { "alive\n" }))
+    .route("/readyz", get(ready))
+    .route("/metrics", get(metrics))
+    .fallback_service(get(console::serve))
+    .layer(DefaultBodyLimit::max(MAX_BODY))
+    .layer(axum::middleware::from_fn(only_loopback_hosts))
+    .layer(axum::middleware::from_fn(name_requests))
+    .with_state(shared)
 }
 
 async fn nowhere(uri: Uri) -> ApiError {

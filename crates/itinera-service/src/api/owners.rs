@@ -67,7 +67,8 @@ struct Parsed {
 /// Reads a CSV with the columns prefix, as_number, owner and contact, in any order. Lines that
 /// cannot be read are refused one by one.
 fn parse(body: &[u8]) -> Result<Parsed, String> {
-    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).flexible(true).from_reader(body);
+    let mut reader =
+        csv::ReaderBuilder::new().trim(csv::Trim::All).flexible(true).from_reader(body);
     let headers = reader.headers().map_err(|error| format!("line 1: {error}"))?.clone();
     let place = |name: &str| headers.iter().position(|header| header.eq_ignore_ascii_case(name));
     let missing: Vec<&str> = COLUMNS.into_iter().filter(|name| place(name).is_none()).collect();
@@ -103,9 +104,10 @@ fn entry(fields: &[&str; 4]) -> Result<OwnerEntry, String> {
     let net: IpNet = prefix
         .parse()
         .map_err(|_| format!("prefix: {prefix:?} is no address prefix such as 198.18.0.0/15"))?;
-    let as_number = as_number.trim_start_matches("AS").parse().map_err(|_| {
-        format!("as_number: {as_number:?} is no number from 0 to 4294967295")
-    })?;
+    let as_number = as_number
+        .trim_start_matches("AS")
+        .parse()
+        .map_err(|_| format!("as_number: {as_number:?} is no number from 0 to 4294967295"))?;
     let printable = |name: &str, text: &str| {
         if text.chars().any(char::is_control) {
             Err(format!("{name}: holds characters that cannot be printed"))
@@ -137,7 +139,9 @@ pub(crate) async fn import_owners(
         let first = refused.first();
         let why = first.map_or_else(
             || "it has no lines".to_owned(),
-            |first| format!("no line can be read, the first: line {}: {}", first.line, first.reason),
+            |first| {
+                format!("no line can be read, the first: line {}: {}", first.line, first.reason)
+            },
         );
         return Err(ApiError::BadInput(format!("nothing imported: {why}")));
     }
@@ -177,15 +181,21 @@ mod tests {
         let parsed = parse(text.as_bytes()).unwrap();
         let names: Vec<_> = parsed.entries.iter().map(|e| e.owner.name.as_str()).collect();
         assert_eq!(names, ["Fennel Fibre", "Skerry Cable"]);
-        let refused: Vec<(u64, &str)> = parsed.refused.iter()
-            .map(|refused| (refused.line, refused.reason.split(' ').next().unwrap())).collect();
+        let refused: Vec<(u64, &str)> = parsed
+            .refused
+            .iter()
+            .map(|refused| (refused.line, refused.reason.split(' ').next().unwrap()))
+            .collect();
         assert_eq!(refused, [(3, "prefix:"), (4, "as_number:"), (5, "owner:"), (6, "prefix")]);
     }
 
     #[test]
     fn a_missing_column_and_wild_octets_are_said() {
         assert!(parse(b"prefix,owner\n").err().unwrap().contains("as_number, contact"));
-        assert_eq!(parse(b"prefix,as_number,owner,contact\n\xff\xfe,1,x,y\n").unwrap().refused.len(), 1);
+        assert_eq!(
+            parse(b"prefix,as_number,owner,contact\n\xff\xfe,1,x,y\n").unwrap().refused.len(),
+            1
+        );
         let escape = b"prefix,as_number,owner,contact\n10.0.0.0/8,1,\"a\x1b[31m\",\n";
         assert!(parse(escape).unwrap().refused[0].reason.contains("cannot be printed"));
     }

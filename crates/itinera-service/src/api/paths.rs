@@ -1,7 +1,7 @@
 //! Paths, and one path with its hops.
 
-use super::{Asked, Page};
 use super::view::{PathDetail, PathItem};
+use super::{Asked, Page};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;

@@ -59,12 +59,19 @@ fn sentence(counts: &StateCounts, alarms: &[AlarmItem]) -> String {
             "Nothing is watched yet: no agent has joined.".to_owned()
         }
         (StateCounts { rounds: 0, .. }, _) => {
-            format!("{} joined; the first measurements are on their way.", plural(counts.agents, "agent"))
+            format!(
+                "{} joined; the first measurements are on their way.",
+                plural(counts.agents, "agent")
+            )
         }
         (_, []) => format!("Nothing is alarming on {}.", plural(counts.paths, "path")),
         (_, [alarm]) => format!("One alarm is open: {}", alarm.sentence),
         (_, [alarm, ..]) => {
-            format!("{} are open, the newest: {}", plural(counts.open_alarms, "alarm"), alarm.sentence)
+            format!(
+                "{} are open, the newest: {}",
+                plural(counts.open_alarms, "alarm"),
+                alarm.sentence
+            )
         }
     };
     if counts.agents_late > 0 && counts.rounds > 0 {

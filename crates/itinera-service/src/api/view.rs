@@ -35,7 +35,11 @@ pub(crate) struct OwnerView {
 
 impl From<&Owner> for OwnerView {
     fn from(owner: &Owner) -> Self {
-        Self { as_number: owner.as_number, name: owner.name.clone(), contact: owner.contact.clone() }
+        Self {
+            as_number: owner.as_number,
+            name: owner.name.clone(),
+            contact: owner.contact.clone(),
+        }
     }
 }
 

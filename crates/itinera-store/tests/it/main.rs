@@ -1,4 +1,5 @@
 //! The record on a real PostgreSQL, in a private cluster of each test's own.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
@@ -69,14 +70,10 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
     };
     let resolution = Resolution { name: None, address };
     let route = Route { hops: vec![Some([10, 1, 0, 1].into()), Some(address)] };
-    let hop = HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
-    let clocks = Clocks {
-        boot,
-        tick: Tick::from_millis(seq),
-        wall,
-        offset_us: None,
-        offset_error_us: None,
-    };
+    let hop =
+        HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
+    let clocks =
+        Clocks { boot, tick: Tick::from_millis(seq), wall, offset_us: None, offset_error_us: None };
     let mut batch = Batch {
         agent,
         boot,
@@ -155,9 +152,11 @@ async fn join_codes_open_once_and_in_time() {
         certificate_sha256: [byte; 32],
         version: "0".into(),
     };
-    for (secret, refusal) in
-        [([7; 32], CodeRefused::Used), ([8; 32], CodeRefused::Expired), ([9; 32], CodeRefused::Unknown)]
-    {
+    for (secret, refusal) in [
+        ([7; 32], CodeRefused::Used),
+        ([8; 32], CodeRefused::Expired),
+        ([9; 32], CodeRefused::Unknown),
+    ] {
         let error = store.redeem_join_code(secret, &new(secret[0]), now).await.unwrap_err();
         assert!(matches!(error, StoreError::Code(code) if code == refusal), "{error}");
     }

@@ -17,9 +17,8 @@ pub(crate) struct Client {
 
 impl Client {
     pub(crate) fn new(service: &str) -> Result<Self, Failure> {
-        let bad = |reason: &str| {
-            Failure::say(Code::Unreachable, format!("--api {service}: {reason}"))
-        };
+        let bad =
+            |reason: &str| Failure::say(Code::Unreachable, format!("--api {service}: {reason}"));
         let base: Url = service.parse().map_err(|_| bad("no URL such as http://127.0.0.1:7480"))?;
         if !matches!(base.scheme(), "http" | "https") || base.cannot_be_a_base() {
             return Err(bad("no URL such as http://127.0.0.1:7480"));

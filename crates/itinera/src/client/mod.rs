@@ -23,7 +23,11 @@ pub(crate) async fn agents(client: &Client, output: &Output) -> Result<(), Failu
 
 pub(crate) async fn paths(client: &Client, output: &Output) -> Result<(), Failure> {
     let items = client.all_pages("/paths?limit=500").await?;
-    if output.is_json() { output.json(&items) } else { show::paths(output, &view::read::<Vec<_>>(items)?) }
+    if output.is_json() {
+        output.json(&items)
+    } else {
+        show::paths(output, &view::read::<Vec<_>>(items)?)
+    }
 }
 
 pub(crate) async fn path(client: &Client, output: &Output, id: &str) -> Result<(), Failure> {
@@ -57,7 +61,11 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
 
 pub(crate) async fn alarms(client: &Client, output: &Output, open: bool) -> Result<(), Failure> {
     let items = client.all_pages(&format!("/alarms?limit=500&open={open}")).await?;
-    if output.is_json() { output.json(&items) } else { show::alarms(output, &view::read::<Vec<_>>(items)?, open) }
+    if output.is_json() {
+        output.json(&items)
+    } else {
+        show::alarms(output, &view::read::<Vec<_>>(items)?, open)
+    }
 }
 
 pub(crate) async fn import_owners(
@@ -75,7 +83,10 @@ pub(crate) async fn import_owners(
     };
     read.map_err(|e| Failure::new(Code::BadFile, e).context(format!("cannot read {name}")))?;
     let source = source.map_or_else(
-        || file.file_name().map_or_else(|| name.clone(), |name| name.to_string_lossy().into_owned()),
+        || {
+            file.file_name()
+                .map_or_else(|| name.clone(), |name| name.to_string_lossy().into_owned())
+        },
         str::to_owned,
     );
     let value = client.import_owners(&source, body).await?;
@@ -90,5 +101,9 @@ pub(crate) async fn join_code(
 ) -> Result<(), Failure> {
     let wanted = serde_json::json!({ "site": site, "lifetime_s": lifetime_s });
     let value: Value = client.post("/join-codes", &wanted).await?;
-    if output.is_json() { output.json(&value) } else { show::join_code(output, &view::read(value)?) }
+    if output.is_json() {
+        output.json(&value)
+    } else {
+        show::join_code(output, &view::read(value)?)
+    }
 }

@@ -53,7 +53,8 @@ fn owners(owners: &[Owner]) -> String {
 pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
     output.line(&plain(&state.sentence))?;
     output.line("")?;
-    let late = if state.agents_late > 0 { format!(", {} late", state.agents_late) } else { String::new() };
+    let late =
+        if state.agents_late > 0 { format!(", {} late", state.agents_late) } else { String::new() };
     let quiet = if state.paths_without_news > 0 {
         format!(", {} without news for two minutes", state.paths_without_news)
     } else {
@@ -62,16 +63,22 @@ pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
     output.line(&format!("agents     {}{late}", state.agents))?;
     output.line(&format!("paths      {}{quiet}", state.paths))?;
     output.line(&format!("alarms     {} open", state.open_alarms))?;
-    output.line(&format!("rounds     {}, {} commits not judged yet", state.rounds, state.unjudged_commits))?;
+    output.line(&format!(
+        "rounds     {}, {} commits not judged yet",
+        state.rounds, state.unjudged_commits
+    ))?;
     match &state.owner_map {
-        Some(map) => output.line(&format!("owner map  {}, {} prefixes", plain(&map.source), map.entries)),
+        Some(map) => {
+            output.line(&format!("owner map  {}, {} prefixes", plain(&map.source), map.entries))
+        }
         None => output.line("owner map  none; import one with `itinera owners import FILE`"),
     }
 }
 
 pub(super) fn agents(output: &Output, agents: &Agents) -> Result<(), Failure> {
     if agents.items.is_empty() {
-        return output.line("No agent has joined. Make a code with `itinera join-code --site NAME`.");
+        return output
+            .line("No agent has joined. Make a code with `itinera join-code --site NAME`.");
     }
     let rows = agents.items.iter().map(|agent| {
         let clock = agent.clock_offset_us.zip(agent.clock_error_us).map(|(offset, error)| {
@@ -105,7 +112,8 @@ fn found(finding: &Finding) -> String {
 
 pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
     if paths.is_empty() {
-        return output.line("No paths yet: they are made when an agent joins and targets are configured.");
+        return output
+            .line("No paths yet: they are made when an agent joins and targets are configured.");
     }
     let rows = paths.iter().map(|path| {
         let latest = path.latest.as_ref();
@@ -121,10 +129,8 @@ pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
             latest.and_then(|l| l.finding.as_ref()).map_or_else(|| "nothing".to_owned(), found),
         ]
     });
-    output.table(
-        &["path", "from", "to", "by", "hops", "came back", "delay", "found"],
-        rows.collect(),
-    )
+    output
+        .table(&["path", "from", "to", "by", "hops", "came back", "delay", "found"], rows.collect())
 }
 
 pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
@@ -146,12 +152,26 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
     detail.meaning.iter().try_for_each(|said| output.line(&plain(said)))?;
     output.line("")?;
     output.table(
-        &["hop", "owner", "address", "got here", "answered", "delay (half between)", "above usual", "means"],
+        &[
+            "hop",
+            "owner",
+            "address",
+            "got here",
+            "answered",
+            "delay (half between)",
+            "above usual",
+            "means",
+        ],
         detail.hops.iter().map(hop_row).collect(),
     )?;
-    let Some(finding) = &latest.finding else { return Ok(()) };
+    let Some(finding) = &latest.finding else {
+        return Ok(());
+    };
     output.line("")?;
-    output.line(&format!("What explains it ({} sure of the first):", per_cent(finding.confidence.min(0.99))))?;
+    output.line(&format!(
+        "What explains it ({} sure of the first):",
+        per_cent(finding.confidence.min(0.99))
+    ))?;
     let rows = finding.explanations.iter().filter(|e| e.probability >= 0.0005).map(|e| {
         vec![
             format!("{:.1} %", e.probability.min(0.999) * 100.0),
@@ -175,9 +195,10 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));
         format!("{}{}", ms(us), half.unwrap_or_default())
     });
-    let above = hop.delay_us.zip(hop.usual_delay_us).map(|(now, usual)| {
-        format!("{:+.1} ms", (f64::from(now) - f64::from(usual)) / 1_000.0)
-    });
+    let above = hop
+        .delay_us
+        .zip(hop.usual_delay_us)
+        .map(|(now, usual)| format!("{:+.1} ms", (f64::from(now) - f64::from(usual)) / 1_000.0));
     let means = match hop.verdict.as_str() {
         "clean" => "",
         "silent" => "silent; traffic passes",
@@ -208,7 +229,8 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
         if index > 0 {
             output.line("")?;
         }
-        let cleared = alarm.cleared_at.map_or_else(|| "open".to_owned(), |at| format!("cleared {}", utc(at)));
+        let cleared =
+            alarm.cleared_at.map_or_else(|| "open".to_owned(), |at| format!("cleared {}", utc(at)));
         output.line(&plain(&format!(
             "{}, {cleared}, since {} ({})",
             alarm.perceived_severity,

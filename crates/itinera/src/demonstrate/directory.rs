@@ -40,14 +40,18 @@ impl Directory {
         let ours = mark.exists();
         let empty = fs::read_dir(&path).map_err(failed("read"))?.next().is_none();
         if !ours && !empty {
-            let text = format!("{name} holds something else than a demonstration; name another with --data DIR");
+            let text = format!(
+                "{name} holds something else than a demonstration; name another with --data DIR"
+            );
             return Err(Failure::say(Code::Failed, text));
         }
         let lock = File::create(&mark).map_err(failed("write to"))?;
         match lock.try_lock() {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
-                let text = format!("another demonstration runs in {name}; end it, or name another directory with --data DIR");
+                let text = format!(
+                    "another demonstration runs in {name}; end it, or name another directory with --data DIR"
+                );
                 return Err(Failure::say(Code::Failed, text));
             }
             Err(TryLockError::Error(error)) => return Err(failed("lock")(error)),

@@ -85,22 +85,12 @@ async fn demonstrate(
     let scenario = Scenario::parse(WORLD)
         .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
     let sites = Simnet::new(&scenario, seed).sites().to_vec();
-    let kept = if directory.is_kept() { "going on with what an earlier run recorded" } else { "new" };
+    let kept =
+        if directory.is_kept() { "going on with what an earlier run recorded" } else { "new" };
     output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
 
     let step = Step::begin(output, "PostgreSQL cluster and service")?;
-    let [api, agents, simulation] = ports.0;
-    let config = format!(
-        "listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{SERVICE}"
-    );
-    let service = directory.write("service.toml", &config)?;
-    let data = directory.path().join("service").display().to_string();
-    children.start(
-        "service",
-        &["serve", "--config", &service, "--data", &data, "--stop-with-parent"],
-    )?;
-    let client = Client::new(&ports.api())?;
-    wait_for(children, READY_LIMIT, "the service", async || client.get("/state").await.ok()).await?;
+    let client = start_service(directory, ports, children).await?;
     step.done()?;
 
     let step = Step::begin(output, "owner map")?;
@@ -110,14 +100,9 @@ async fn demonstrate(
     }
     step.done()?;
 
-    let step = Step::begin(output, &format!("simulated internet ({}), seed {seed}", scenario.name))?;
-    let world = directory.write("world.toml", WORLD)?;
-    let listen = format!("127.0.0.1:{simulation}");
-    let seed = seed.to_string();
-    children.start(
-        "simulation",
-        &["simulate", &world, "--seed", &seed, "--listen", &listen, "--stop-with-parent"],
-    )?;
+    let step =
+        Step::begin(output, &format!("simulated internet ({}), seed {seed}", scenario.name))?;
+    start_simulation(directory, ports, seed, children)?;
     step.done()?;
 
     for site in &sites {
@@ -136,13 +121,46 @@ async fn demonstrate(
     step.done()?;
 
     output.line(&format!("\nConsole: {}/", ports.api()))?;
-    output.line(&format!("Client:  itinera state --api {}   (owner map: {owners})", ports.api()))?;
+    output
+        .line(&format!("Client:  itinera state --api {}   (owner map: {owners})", ports.api()))?;
     output.line(
         "Watch: within about two and a half minutes one link begins to lose packets forward, and \
          an alarm names that link and its owner, though a silent hop stands beside it and a \
          router upstream answers only some of the probes. Ctrl-C ends everything.",
     )?;
     watch(output, children).await
+}
+
+async fn start_service(
+    directory: &Directory,
+    ports: &Ports,
+    children: &mut Children,
+) -> Result<Client, Failure> {
+    let [api, agents, _] = ports.0;
+    let config =
+        format!("listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{SERVICE}");
+    let service = directory.write("service.toml", &config)?;
+    let data = directory.path().join("service").display().to_string();
+    let arguments = ["serve", "--config", &service, "--data", &data, "--stop-with-parent"];
+    children.start("service", &arguments)?;
+    let client = Client::new(&ports.api())?;
+    wait_for(children, READY_LIMIT, "the service", async || client.get("/state").await.ok())
+        .await?;
+    Ok(client)
+}
+
+fn start_simulation(
+    directory: &Directory,
+    ports: &Ports,
+    seed: u64,
+    children: &mut Children,
+) -> Result<(), Failure> {
+    let world = directory.write("world.toml", WORLD)?;
+    let listen = format!("127.0.0.1:{}", ports.0[2]);
+    let seed = seed.to_string();
+    let arguments =
+        ["simulate", &world, "--seed", &seed, "--listen", &listen, "--stop-with-parent"];
+    children.start("simulation", &arguments)
 }
 
 async fn start_agent(
@@ -170,8 +188,15 @@ async fn start_agent(
     children.start(
         &format!("agent-{}", site.id),
         &[
-            "agent", "run", "--data", &data_text, "--simulation", &simulation, "--address",
-            &address, "--stop-with-parent",
+            "agent",
+            "run",
+            "--data",
+            &data_text,
+            "--simulation",
+            &simulation,
+            "--address",
+            &address,
+            "--stop-with-parent",
         ],
     )
 }
@@ -193,7 +218,11 @@ async fn wait_for<T>(
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    let text = format!("{what} did not come within {} s; see the logs in {}", limit.as_secs(), children.logs());
+    let text = format!(
+        "{what} did not come within {} s; see the logs in {}",
+        limit.as_secs(),
+        children.logs()
+    );
     Err(Failure::say(Code::Failed, text))
 }
 
@@ -231,6 +260,11 @@ impl<'a> Step<'a> {
 
 impl Child {
     fn words(&self) -> String {
-        format!("{} ended by itself ({}); its log: {}", self.name(), self.status(), self.log().display())
+        format!(
+            "{} ended by itself ({}); its log: {}",
+            self.name(),
+            self.status(),
+            self.log().display()
+        )
     }
 }

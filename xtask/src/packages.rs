@@ -1,0 +1,51 @@
+//! Debian packages that a chore needs, installed where they are missing.
+
+use crate::steps::{run, say};
+use anyhow::{Context, Result, bail};
+use std::path::Path;
+
+/// A package, and how to see that what we need of it is there.
+pub(crate) struct Package {
+    name: &'static str,
+    is_there: fn() -> bool,
+}
+
+const POSTGRESQL: Package = Package {
+    name: "postgresql",
+    is_there: || {
+        let versions = std::fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
+        versions.map(|version| version.path().join("bin/postgres")).any(|server| server.exists())
+    },
+};
+const IPROUTE: Package = Package { name: "iproute2", is_there: || on_path("ip") };
+const PROCPS: Package = Package { name: "procps", is_there: || on_path("sysctl") };
+
+pub(crate) const DEMONSTRATION: [Package; 1] = [POSTGRESQL];
+pub(crate) const TESTS: [Package; 3] = [POSTGRESQL, IPROUTE, PROCPS];
+
+fn on_path(program: &str) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let system = ["/usr/sbin", "/sbin"].map(Into::into);
+    std::env::split_paths(&path).chain(system).any(|directory| directory.join(program).exists())
+}
+
+/// Installs the packages that are missing.
+pub(crate) fn ensure(packages: &[Package]) -> Result<()> {
+    let missing: Vec<&str> = packages
+        .iter()
+        .filter(|package| !(package.is_there)())
+        .map(|package| package.name)
+        .collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let list = missing.join(" ");
+    if !rustix::process::geteuid().is_root() || !Path::new("/usr/bin/apt-get").exists() {
+        bail!("missing: {list}; install them first, for example: apt-get install {list}");
+    }
+    say(&format!("Installing {list}"));
+    run("apt-get", &["update", "--quiet=2"]).context("refreshing the package lists")?;
+    let mut arguments = vec!["install", "--yes", "--quiet=2", "--no-install-recommends"];
+    arguments.extend(&missing);
+    run("apt-get", &arguments).with_context(|| format!("installing {list}"))
+}

@@ -1,0 +1,146 @@
+//! Named steps, each said before it runs and timed after it.
+
+use crate::{checks, packages};
+use anyhow::{Context, Result, bail};
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Instant, SystemTime};
+
+pub(crate) fn say(text: &str) {
+    // Nobody may be listening any more.
+    let _closed = writeln!(std::io::stdout(), "{text}");
+}
+
+fn command(program: &str, arguments: &[&str]) -> Command {
+    let mut command = Command::new(program);
+    command.args(arguments).env("DEBIAN_FRONTEND", "noninteractive").stdin(Stdio::null());
+    command
+}
+
+pub(crate) fn run(program: &str, arguments: &[&str]) -> Result<()> {
+    run_in(".", program, arguments)
+}
+
+fn run_in(directory: &str, program: &str, arguments: &[&str]) -> Result<()> {
+    let line = format!("{program} {}", arguments.join(" "));
+    let status = command(program, arguments).current_dir(directory).status();
+    let status = status.with_context(|| format!("cannot run {line}"))?;
+    if status.success() { Ok(()) } else { bail!("{line}: {status}") }
+}
+
+fn output_of(program: &str, arguments: &[&str]) -> Result<Vec<u8>> {
+    let output = command(program, arguments).stderr(Stdio::inherit()).output();
+    let output = output.with_context(|| format!("cannot run {program}"))?;
+    if !output.status.success() {
+        bail!("{program} {}: {}", arguments.join(" "), output.status);
+    }
+    Ok(output.stdout)
+}
+
+fn step(name: &str, work: impl FnOnce() -> Result<()>) -> Result<()> {
+    say(&format!("== {name}"));
+    let begun = Instant::now();
+    work().with_context(|| name.to_owned())?;
+    say(&format!("== {name}: {:.0} s", begun.elapsed().as_secs_f64()));
+    Ok(())
+}
+
+fn newest_change(path: &Path) -> SystemTime {
+    let own = fs::metadata(path).and_then(|meta| meta.modified()).unwrap_or(SystemTime::UNIX_EPOCH);
+    let inner = fs::read_dir(path).into_iter().flatten().flatten();
+    inner.map(|entry| newest_change(&entry.path())).fold(own, SystemTime::max)
+}
+
+/// Installs the console's packages as its lock file says, unless that was done already.
+fn console_packages() -> Result<()> {
+    let done = Path::new("console/node_modules/.package-lock.json");
+    if done.exists() && newest_change(done) >= newest_change(Path::new("console/package-lock.json"))
+    {
+        return Ok(());
+    }
+    step("console packages", || {
+        run_in("console", "npm", &["ci", "--no-fund", "--no-audit", "--loglevel=error"])
+    })
+}
+
+/// Builds the console, unless it is newer than everything it is built from.
+pub(crate) fn build_console() -> Result<()> {
+    console_packages()?;
+    let built = newest_change(Path::new("console/dist/index.html"));
+    let sources = ["src", "public", "index.html", "package-lock.json", "vite.config.ts"];
+    let sources = sources.map(|source| newest_change(&Path::new("console").join(source)));
+    if sources.into_iter().all(|source| source <= built) {
+        return Ok(());
+    }
+    step("console build", || npm_run("build"))
+}
+
+fn npm_run(script: &str) -> Result<()> {
+    run_in("console", "npm", &["run", "--silent", "--loglevel=error", script])
+}
+
+pub(crate) fn build_binary() -> Result<()> {
+    step("binary (a first build takes some minutes)", || {
+        run("cargo", &["build", "--package", "itinera"])
+    })
+}
+
+/// Everything CI runs, cheapest first.
+pub(crate) fn test() -> Result<()> {
+    packages::ensure(&packages::TESTS)?;
+    step("format", || run("cargo", &["fmt", "--all", "--check"]))?;
+    step("gauges", checks::gauges)?;
+    console_packages()?;
+    for script in ["types", "lint", "test"] {
+        step(&format!("console {script}"), || npm_run(script))?;
+    }
+    build_console()?;
+    step("clippy", || {
+        run(
+            "cargo",
+            &["clippy", "--workspace", "--all-targets", "--quiet", "--", "--deny", "warnings"],
+        )
+    })?;
+    step("docs", || {
+        let status = command(
+            "cargo",
+            &["doc", "--workspace", "--no-deps", "--document-private-items", "--quiet"],
+        )
+        .env("RUSTDOCFLAGS", "--deny warnings")
+        .status()?;
+        if status.success() { Ok(()) } else { bail!("cargo doc: {status}") }
+    })?;
+    build_binary()?;
+    step("API description", api_has_not_drifted)?;
+    step("tests", || run("cargo", &["test", "--workspace"]))
+}
+
+const DESCRIPTION: &str = "console/openapi.json";
+const TYPES: &str = "console/src/api/schema.d.ts";
+
+fn described() -> Result<Vec<u8>> {
+    output_of("target/debug/itinera", &["api-description"])
+}
+
+pub(crate) fn write_api() -> Result<()> {
+    console_packages()?;
+    build_binary()?;
+    fs::write(DESCRIPTION, described()?)?;
+    npm_run("api-types")
+}
+
+/// The description that is checked in must be the program's, and the console's types must be
+/// made from it.
+fn api_has_not_drifted() -> Result<()> {
+    if fs::read(DESCRIPTION)? != described()? {
+        bail!("{DESCRIPTION} is not what this program serves; run `cargo xtask api`");
+    }
+    let before = fs::read(TYPES)?;
+    npm_run("api-types")?;
+    if fs::read(TYPES)? != before {
+        bail!("{TYPES} was not made from {DESCRIPTION}; it has been written anew");
+    }
+    Ok(())
+}
