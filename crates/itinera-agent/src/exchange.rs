@@ -36,7 +36,7 @@ pub enum ExchangeError {
 
 /// A connection to the service, as an agent or as one that wants to be.
 #[derive(Debug, Clone)]
-pub(crate) struct Exchange {
+pub struct Exchange {
     client: Client,
     base: String,
 }
@@ -54,7 +54,11 @@ impl Exchange {
         Ok(Self { client, base })
     }
 
-    pub(crate) fn of(identity: &Identity) -> Result<Self, crate::AgentError> {
+    /// A connection as this agent.
+    ///
+    /// # Errors
+    /// [`crate::AgentError`] when the identity's keys cannot be used.
+    pub fn of(identity: &Identity) -> Result<Self, crate::AgentError> {
         Ok(Self::new(&identity.service, identity.tls()?)?)
     }
 
@@ -66,7 +70,10 @@ impl Exchange {
 
     /// A schedule newer than `after`; absent when there was none while the service held the
     /// request.
-    pub(crate) async fn schedule(&self, after: u64) -> Result<Option<Schedule>, ExchangeError> {
+    ///
+    /// # Errors
+    /// [`ExchangeError`].
+    pub async fn schedule(&self, after: u64) -> Result<Option<Schedule>, ExchangeError> {
         let url = format!("{}?after={after}", self.url("schedule"));
         let body = self.send(self.client.get(url).timeout(HELD)).await?;
         if body.is_empty() {
@@ -76,7 +83,11 @@ impl Exchange {
     }
 
     /// Uploads the octets of a batch as they lie in the spool.
-    pub(crate) async fn upload(&self, octets: Vec<u8>) -> Result<BatchReceipt, ExchangeError> {
+    ///
+    /// # Errors
+    /// [`ExchangeError`]; the batch may or may not have been committed when the service cannot
+    /// be reached, so it is to be uploaded again.
+    pub async fn upload(&self, octets: Vec<u8>) -> Result<BatchReceipt, ExchangeError> {
         let request = self.client.post(self.url("batches")).body(octets).timeout(USUAL);
         let body = self.send(request).await?;
         decode(&body).map_err(ExchangeError::Answer)

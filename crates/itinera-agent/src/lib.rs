@@ -15,7 +15,7 @@ mod spool;
 mod sys;
 mod tls;
 
-pub use exchange::ExchangeError;
+pub use exchange::{Exchange, ExchangeError};
 pub use identity::{Identity, IdentityError};
 pub use link::{Link, LinkError};
 pub use run::{AgentConfig, AgentError, join, run};

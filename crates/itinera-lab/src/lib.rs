@@ -15,8 +15,9 @@ use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
 use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
 use std::collections::BTreeMap;
 
-/// Wall time at tick zero of every virtual run.
-pub const EPOCH: WallTime = WallTime::from_unix_seconds(1_800_000_000);
+/// Wall time at tick zero of every virtual run: well in the past, so that a service which takes
+/// in its rounds finds nothing odd about them.
+pub const EPOCH: WallTime = WallTime::from_unix_seconds(1_700_000_000);
 /// Steps of one virtual millisecond in which neither engine nor network comes to rest mean a
 /// bug; the loop ends there instead of never.
 const MAX_STEPS: u64 = 500_000_000;

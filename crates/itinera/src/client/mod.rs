@@ -5,7 +5,7 @@ mod show;
 mod view;
 
 use crate::exit::{Code, Failure};
-use crate::output::{Output, plain};
+use crate::output::Output;
 pub(crate) use http::Client;
 use serde_json::Value;
 use std::io::Read;
@@ -38,8 +38,8 @@ pub(crate) async fn path(client: &Client, output: &Output, id: &str) -> Result<(
 
 /// A path's whole id from the end of it that tables show.
 async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
-    if id.len() >= 32 {
-        return Ok(plain(id));
+    if id.parse::<uuid::Uuid>().is_ok() {
+        return Ok(id.to_owned());
     }
     let items = client.all_pages("/paths?limit=500").await?;
     let ids = items.as_array().into_iter().flatten().filter_map(|item| item["id"].as_str());

@@ -1,0 +1,158 @@
+//! What agents measured arrives shuffled, twice, late, and while the service is killed: every
+//! issued round is recorded exactly once, and judgement says the same as if nothing had happened.
+
+use crate::support::{Service, WORLD, eventually};
+use itinera_agent::{Exchange, ExchangeError, Identity};
+use itinera_analysis::{Effect, Limits};
+use itinera_lab::{Density, LabRun, Names, run};
+use itinera_model::batch::{Batch, encode};
+use itinera_model::finding::Finding;
+use itinera_model::id::PathId;
+use itinera_model::path::Method;
+use itinera_model::unit::Tick;
+use itinera_simnet::Scenario;
+use itinera_store::Store;
+use itinera_store::cluster::Cluster;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+
+/// Joins an agent for every site of the run; gives the names the service knows them by.
+async fn join_all(service: &Service, lab: &LabRun) -> (Names, Vec<Identity>) {
+    let mut names = Names::default();
+    let mut identities: Vec<Identity> = Vec::new();
+    for path in &lab.paths {
+        if names.agents.contains_key(&path.agent) {
+            continue;
+        }
+        let identity = service.join(&path.site.name, &path.site.id).await;
+        names.agents.insert(path.agent, identity.agent);
+        let schedule = Exchange::of(&identity).unwrap().schedule(0).await.unwrap().unwrap();
+        for own in lab.paths.iter().filter(|own| own.agent == path.agent) {
+            let task = schedule
+                .tasks
+                .iter()
+                .find(|task| task.address == own.target.address && task.method == Method::IcmpEcho);
+            names.paths.insert(own.id, task.unwrap().path);
+        }
+        identities.push(identity);
+    }
+    (names, identities)
+}
+
+/// Another order, the same every time: neighbours end up far apart, some come twice.
+fn disturbed(mut batches: Vec<Batch>) -> Vec<Batch> {
+    let again: Vec<Batch> = batches.iter().step_by(4).cloned().collect();
+    batches.extend(again);
+    batches.sort_by_key(|batch| {
+        let own = u64::from(batch.agent.as_uuid().as_bytes()[15]);
+        (batch.seq * 31 + own).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 20
+    });
+    batches
+}
+
+fn compressed(batch: &Batch) -> Vec<u8> {
+    zstd::encode_all(encode(batch).as_slice(), 3).unwrap()
+}
+
+/// Uploads until acknowledged, as an agent does.
+async fn upload(exchange: &Exchange, batch: &Batch, acknowledged: &AtomicUsize) {
+    for _ in 0..600 {
+        match exchange.upload(compressed(batch)).await {
+            Ok(receipt) => {
+                assert_eq!(receipt.refused_rounds, 0);
+                acknowledged.fetch_add(1, Ordering::Relaxed);
+                return;
+            }
+            Err(ExchangeError::Refused(why)) => panic!("refused: {why}"),
+            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+    panic!("a batch was never acknowledged");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record() {
+    let mut service = Service::start();
+    let lab =
+        run(&Scenario::parse(WORLD).unwrap(), 2, &Density::default(), Tick::from_millis(240_000));
+    let (names, identities) = join_all(&service, &lab).await;
+    let batches = disturbed(lab.batches(&names, 10));
+    let total = batches.len();
+    let acknowledged = std::sync::Arc::new(AtomicUsize::new(0));
+    let uploads: Vec<_> = identities
+        .iter()
+        .map(|identity| {
+            let exchange = Exchange::of(identity).unwrap();
+            let own: Vec<Batch> =
+                batches.iter().filter(|batch| batch.agent == identity.agent).cloned().collect();
+            let acknowledged = std::sync::Arc::clone(&acknowledged);
+            tokio::spawn(async move {
+                for batch in &own {
+                    upload(&exchange, batch, &acknowledged).await;
+                }
+            })
+        })
+        .collect();
+    for third in 1..=2 {
+        while acknowledged.load(Ordering::Relaxed) < total * third / 3 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        tokio::task::block_in_place(|| service.kill_and_restart());
+    }
+    for upload in uploads {
+        upload.await.unwrap();
+    }
+    assert_eq!(acknowledged.load(Ordering::Relaxed), total);
+    tokio::task::block_in_place(|| {
+        eventually("judgement of everything", Duration::from_secs(60), || {
+            (service.json(&["state"])["unjudged_commits"] == 0).then_some(())
+        });
+    });
+
+    let store = Store::open(&Cluster::url_in(&service.data())).await.unwrap();
+    every_round_once(&store, &lab, &names).await;
+    same_findings(&store, &lab, &names).await;
+    let recomputed = tokio::task::block_in_place(|| {
+        let data = service.data().display().to_string();
+        crate::support::run(&["recompute", "--data", &data, "--format", "json"]).json()
+    });
+    assert_eq!(recomputed["recorded_sha256"], recomputed["recomputed_sha256"]);
+    assert!(recomputed["recorded"].as_u64().unwrap() > 50, "{recomputed}");
+    assert_eq!(recomputed["rounds"].as_u64().unwrap(), lab.rounds.len() as u64);
+}
+
+async fn every_round_once(store: &Store, lab: &LabRun, names: &Names) {
+    for path in &lab.paths {
+        let recorded = store.rounds_of(names.paths[&path.id]).await.unwrap();
+        let recorded: Vec<_> =
+            recorded.into_iter().map(|round| (round.number, round.hops)).collect();
+        let issued = lab.rounds.iter().filter(|issued| issued.round.path == path.id);
+        let mut issued: Vec<_> = issued
+            .map(|issued| (issued.round.number.cast_signed(), issued.round.hops.clone()))
+            .collect();
+        issued.sort_by_key(|(number, _)| *number);
+        assert!(recorded == issued, "{} to {}", path.site.name, path.target.name);
+    }
+}
+
+/// The record's findings against those of an undisturbed judge in this process.
+async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
+    let mut undisturbed: BTreeMap<(PathId, i64), Finding> = BTreeMap::new();
+    for (_, effect) in lab.judge(Limits::default()).1 {
+        let Effect::Assessed { window, assessment, .. } = effect else { continue };
+        let key = (names.paths[&assessment.path], window);
+        match assessment.finding {
+            Some(finding) => undisturbed.insert(key, finding),
+            None => undisturbed.remove(&key),
+        };
+    }
+    let recorded: BTreeMap<(PathId, i64), Finding> = store
+        .findings()
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|(path, window, body)| ((path, window), serde_json::from_value(body).unwrap()))
+        .collect();
+    assert!(recorded == undisturbed, "{} and {} findings", recorded.len(), undisturbed.len());
+}

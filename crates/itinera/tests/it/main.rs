@@ -1,0 +1,8 @@
+//! The real binary, with real PostgreSQL, in temporary directories.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "tests may fail loudly")]
+
+mod demonstration;
+mod help;
+mod ingest;
+mod refusals;
+mod support;

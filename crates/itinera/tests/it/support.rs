@@ -1,0 +1,197 @@
+//! Runs the binary with a clean environment, and services in directories of their own.
+
+use itinera_agent::Identity;
+use itinera_model::JoinCode;
+use serde_json::Value;
+use std::net::TcpListener;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+
+pub(crate) const SERVICE: &str = include_str!("../../../../demo/service.toml");
+pub(crate) const WORLD: &str = include_str!("../../../../demo/world.toml");
+
+/// A directory that the database's own account may enter.
+pub(crate) fn directory() -> TempDir {
+    let directory = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(directory.path(), PermissionsExt::from_mode(0o755)).unwrap();
+    directory
+}
+
+pub(crate) fn itinera() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_itinera"));
+    for (name, _) in std::env::vars().filter(|(name, _)| name.starts_with("ITINERA")) {
+        command.env_remove(name);
+    }
+    command.stdin(Stdio::null());
+    command
+}
+
+/// The outcome of one run.
+#[derive(Debug)]
+pub(crate) struct Ran {
+    pub(crate) code: Option<i32>,
+    pub(crate) out: String,
+    pub(crate) err: String,
+}
+
+impl From<Output> for Ran {
+    fn from(output: Output) -> Self {
+        Self {
+            code: output.status.code(),
+            out: String::from_utf8(output.stdout).unwrap(),
+            err: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+}
+
+impl Ran {
+    pub(crate) fn json(&self) -> Value {
+        assert_eq!(self.code, Some(0), "{self:?}");
+        serde_json::from_str(&self.out).unwrap()
+    }
+}
+
+pub(crate) fn run(arguments: &[&str]) -> Ran {
+    itinera().args(arguments).output().unwrap().into()
+}
+
+/// Waits until `ask` has an answer.
+pub(crate) fn eventually<T>(what: &str, limit: Duration, mut ask: impl FnMut() -> Option<T>) -> T {
+    let begun = Instant::now();
+    while begun.elapsed() < limit {
+        if let Some(answer) = ask() {
+            return answer;
+        }
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    panic!("{what} did not come within {limit:?}");
+}
+
+pub(crate) fn free_ports<const N: usize>() -> [u16; N] {
+    let held: [TcpListener; N] = std::array::from_fn(|_| TcpListener::bind("127.0.0.1:0").unwrap());
+    std::array::from_fn(|n| held[n].local_addr().unwrap().port())
+}
+
+/// A service process over a data directory; killed when dropped.
+pub(crate) struct Service {
+    directory: TempDir,
+    ports: [u16; 2],
+    child: Child,
+}
+
+impl Service {
+    pub(crate) fn start() -> Self {
+        let directory = directory();
+        let ports = free_ports();
+        let text = format!(
+            "listen = \"127.0.0.1:{}\"\nlisten_agents = \"127.0.0.1:{}\"\n{SERVICE}",
+            ports[0], ports[1]
+        );
+        std::fs::write(directory.path().join("service.toml"), text).unwrap();
+        let child = Self::spawn(directory.path());
+        let service = Self { directory, ports, child };
+        service.wait();
+        service
+    }
+
+    fn spawn(directory: &Path) -> Child {
+        let log = std::fs::File::options()
+            .create(true)
+            .append(true)
+            .open(directory.join("service.log"))
+            .unwrap();
+        let mut serve = itinera();
+        serve.arg("serve").arg("--config").arg(directory.join("service.toml"));
+        serve.arg("--data").arg(directory.join("data")).stderr(log).stdout(Stdio::null());
+        serve.spawn().unwrap()
+    }
+
+    fn wait(&self) {
+        eventually("the service", Duration::from_secs(60), || {
+            (self.client(&["state"]).code == Some(0)).then_some(())
+        });
+    }
+
+    pub(crate) fn data(&self) -> PathBuf {
+        self.directory.path().join("data")
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.directory.path()
+    }
+
+    pub(crate) fn log(&self) -> String {
+        std::fs::read_to_string(self.directory.path().join("service.log")).unwrap()
+    }
+
+    pub(crate) fn api(&self) -> String {
+        format!("http://127.0.0.1:{}", self.ports[0])
+    }
+
+    pub(crate) fn agents_url(&self) -> String {
+        format!("https://127.0.0.1:{}", self.ports[1])
+    }
+
+    /// Runs a command of the client against this service.
+    pub(crate) fn client(&self, arguments: &[&str]) -> Ran {
+        itinera().args(arguments).args(["--api", &self.api()]).output().unwrap().into()
+    }
+
+    pub(crate) fn json(&self, arguments: &[&str]) -> Value {
+        self.client(&[arguments, &["--format", "json"]].concat()).json()
+    }
+
+    pub(crate) fn join_code(&self, site: &str, lifetime_s: u32) -> String {
+        let lifetime = lifetime_s.to_string();
+        let answer = self.json(&["join-code", "--site", site, "--lifetime-s", &lifetime]);
+        answer["code"].as_str().unwrap().to_owned()
+    }
+
+    /// Joins as an agent at a site, in this process.
+    pub(crate) async fn join(&self, site: &str, name: &str) -> Identity {
+        let code: JoinCode = self.join_code(site, 60).parse().unwrap();
+        let directory = self.directory.path().join(name);
+        itinera_agent::join(&code, &self.agents_url(), &directory).await.unwrap()
+    }
+
+    /// Kills it without warning and starts it again on what it left.
+    pub(crate) fn kill_and_restart(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        self.child = Self::spawn(self.directory.path());
+        self.wait();
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        terminate(&self.child);
+        let _ended = self.child.wait();
+    }
+}
+
+pub(crate) fn signal(child: &Child, signal: rustix::process::Signal) {
+    let pid = rustix::process::Pid::from_child(child);
+    let _gone = rustix::process::kill_process(pid, signal);
+}
+
+pub(crate) fn terminate(child: &Child) {
+    signal(child, rustix::process::Signal::TERM);
+}
+
+/// Processes whose command line or working directory names this place.
+pub(crate) fn processes_of(place: &Path) -> Vec<String> {
+    let place = place.display().to_string();
+    let entries = std::fs::read_dir("/proc").unwrap().flatten();
+    let lines = entries.filter_map(|entry| {
+        let line = std::fs::read(entry.path().join("cmdline")).ok()?;
+        let line = String::from_utf8_lossy(&line).replace('\0', " ");
+        let cwd = std::fs::read_link(entry.path().join("cwd")).ok();
+        let there = cwd.is_some_and(|cwd| cwd.display().to_string().starts_with(&place));
+        (!line.is_empty() && (line.contains(&place) || there)).then_some(line)
+    });
+    lines.collect()
+}
