@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { confidence, count, ms, perCent, utcTime } from './format';
+import { count, ms, perCent, signedMs, utcTime } from './format';
 
 describe('format', () => {
   it('says nothing where nothing was measured', () => {
@@ -15,8 +15,12 @@ describe('format', () => {
     ]);
   });
 
-  it('never claims certainty', () => {
-    expect([confidence(0.94), confidence(1)]).toEqual(['94 %', 'over 99 %']);
+  it('signs differences, but not a rounded zero', () => {
+    expect([signedMs(-20), signedMs(1540), signedMs(-60)]).toEqual([
+      '0.0 ms',
+      '+1.5 ms',
+      '−0.1 ms',
+    ]);
   });
 
   it('names UTC as UTC', () => {

@@ -7,14 +7,15 @@ export function ms(us: number | null | undefined): string {
   return us == null ? absent : `${(us / 1000).toFixed(1)} ms`;
 }
 
+/** A difference in microseconds as milliseconds with its sign; none when it rounds to zero. */
+export function signedMs(us: number): string {
+  if (Math.abs(us) < 50) return ms(0);
+  return `${us < 0 ? '−' : '+'}${ms(Math.abs(us))}`;
+}
+
 /** A ratio from 0 to 1 as whole per cent. */
 export function perCent(ratio: number | null | undefined): string {
   return ratio == null ? absent : `${Math.round(ratio * 100)} %`;
-}
-
-/** A confidence as per cent, never as certainty. */
-export function confidence(ratio: number): string {
-  return ratio >= 0.995 ? 'over 99 %' : perCent(ratio);
 }
 
 /** "58 of 60". */

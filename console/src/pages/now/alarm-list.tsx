@@ -21,10 +21,11 @@ export function AlarmList({ alarms, paths }: Props) {
         return (
           <Card key={alarm.id} size="small" data-alarm={alarm.id}>
             <p className="said">
-              <Tag variant="outlined">{alarm.perceived_severity}</Tag>
-              <strong>{alarm.sentence}</strong>
-            </p>
-            <p className="said">
+              <Tag variant="outlined" className="severity">
+                {alarm.perceived_severity}
+              </Tag>
+              {/* A single alarm is the page's own sentence already. */}
+              {alarms.length > 1 && <strong>{alarm.sentence} </strong>}
               Since <Time at={alarm.since} />, raised <Time at={alarm.raised_at} />.
             </p>
             {alarm.place.owners.map((owner) => (

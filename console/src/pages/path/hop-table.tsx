@@ -1,7 +1,7 @@
 import { Table } from 'antd';
 import type { TableColumnsType } from 'antd';
 import type { Hop } from '../../api/client';
-import { ms, ofAll, perCent } from '../../format';
+import { ms, ofAll, perCent, signedMs } from '../../format';
 
 const meanings: Record<Hop['verdict'], string> = {
   clean: 'nothing begins here',
@@ -15,8 +15,7 @@ const meanings: Record<Hop['verdict'], string> = {
 function aboveUsual(hop: Hop): string {
   if (hop.delay_us == null || hop.usual_delay_us == null)
     return hop.address == null ? '–' : 'not known yet';
-  const us = hop.delay_us - hop.usual_delay_us;
-  return `${us < 0 ? '−' : '+'}${ms(Math.abs(us))}`;
+  return signedMs(hop.delay_us - hop.usual_delay_us);
 }
 
 const columns: TableColumnsType<Hop> = [
