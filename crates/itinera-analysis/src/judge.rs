@@ -218,3 +218,101 @@ impl Judge {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::alarm::AlarmEffect;
+    use itinera_model::unit::Micros;
+    use uuid::Uuid;
+
+    const START_S: i64 = 1_700_000_000;
+
+    /// One window's round of a five-hop path whose last three hops lose some of ten probes.
+    fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> {
+        let hops: Vec<HopCounts> = (0..5u8)
+            .map(|hop| {
+                let heard = if hop >= 2 { 10 - lost } else { 10 };
+                HopCounts {
+                    sent: 10,
+                    answered: (1 << heard) - 1,
+                    rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
+                    ..HopCounts::default()
+                }
+            })
+            .collect();
+        let addresses: Vec<Option<IpAddr>> =
+            (1..=5).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
+        let observation = Observation {
+            path: PathId::from_uuid(Uuid::nil()),
+            measured_at: WallTime::from_unix_seconds(START_S + window * 10),
+            number: window.cast_unsigned(),
+            source: IpAddr::from([10, 0, 0, 2]),
+            route: ContentId::of(b"route"),
+            addresses: &addresses,
+            hops: &hops,
+        };
+        judge.step(&[observation], WallTime::from_unix_seconds(now_s))
+    }
+
+    /// Gives windows from..to with this loss, each when it is measured.
+    fn live(judge: &mut Judge, windows: std::ops::Range<i64>, lost: u8) -> Vec<Effect> {
+        windows.flat_map(|w| observe(judge, w, lost, START_S + w * 10 + 2)).collect()
+    }
+
+    fn alarms(effects: &[Effect]) -> String {
+        let letters = effects.iter().filter_map(|effect| match effect {
+            Effect::Alarm(AlarmEffect::Raised(_)) => Some('r'),
+            Effect::Alarm(AlarmEffect::Cleared { .. }) => Some('x'),
+            _ => None,
+        });
+        letters.collect()
+    }
+
+    fn found(effects: &[Effect]) -> bool {
+        effects.iter().any(
+            |effect| matches!(effect, Effect::Assessed { assessment, .. } if assessment.finding.is_some()),
+        )
+    }
+
+    #[test]
+    fn rounds_that_come_late_are_judged_but_raise_nothing() {
+        let mut judge = Judge::default();
+        assert_eq!(alarms(&live(&mut judge, 0..20, 0)), "");
+        let late: Vec<Effect> =
+            (20..30).flat_map(|w| observe(&mut judge, w, 3, START_S + 3_600)).collect();
+        assert!(found(&late));
+        assert_eq!(alarms(&late), "");
+    }
+
+    #[test]
+    fn a_fault_of_two_hours_does_not_become_usual() {
+        let mut judge = Judge::default();
+        live(&mut judge, 0..60, 0);
+        assert_eq!(alarms(&live(&mut judge, 60..780, 3)), "r");
+        assert!(found(&live(&mut judge, 780..781, 3)), "still a finding after two hours");
+        assert_eq!(alarms(&live(&mut judge, 781..800, 0)), "x");
+    }
+
+    #[test]
+    fn a_judge_restored_from_its_effects_goes_on_as_if_nothing_had_happened() {
+        let mut undisturbed = Judge::default();
+        let mut effects = live(&mut undisturbed, 0..40, 0);
+        effects.extend(live(&mut undisturbed, 40..43, 3));
+        let mut windows = BTreeMap::new();
+        for effect in effects {
+            match effect {
+                Effect::WindowChanged { path, window, source, content } => {
+                    windows.insert((path, window), (source, content));
+                }
+                Effect::WindowDropped { path, window } => drop(windows.remove(&(path, window))),
+                _ => {}
+            }
+        }
+        let windows = windows
+            .into_iter()
+            .map(|((path, window), (source, content))| (path, window, source, content));
+        let mut restored = Judge::restored(undisturbed.book().clone(), windows);
+        assert_eq!(live(&mut restored, 43..60, 3), live(&mut undisturbed, 43..60, 3));
+    }
+}

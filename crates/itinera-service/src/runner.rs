@@ -78,7 +78,8 @@ pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
 }
 
 fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
-    if memory.engine == 0 {
+    if memory.engine != ENGINE {
+        // Nothing yet, or another engine's memory, which this one cannot go on from.
         return Ok(Judge::new(limits));
     }
     let corrupt = |_| StoreError::Corrupt { what: "memory of judgement" };

@@ -42,6 +42,14 @@ impl Output {
         Ok(())
     }
 
+    /// The beginning of a line, shown at once.
+    pub(crate) fn part(&self, text: &str) -> Result<(), Failure> {
+        let mut stdout = io::stdout().lock();
+        write!(stdout, "{text}")?;
+        stdout.flush()?;
+        Ok(())
+    }
+
     pub(crate) fn table(&self, columns: &[&str], rows: Vec<Vec<String>>) -> Result<(), Failure> {
         let mut table = Table::new();
         table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);

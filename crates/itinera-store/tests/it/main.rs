@@ -1,15 +1,18 @@
 //! The record on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::Batch;
+use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::owner::{Owner, OwnerEntry};
 use itinera_model::path::Method;
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, NewAgent, Schedule, Store, StoreError, TargetSpec, Watched,
+    CodeRefused, JudgeWrite, NewAgent, NewImport, Schedule, Store, StoreError, TargetSpec, Watched,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -217,5 +220,70 @@ async fn a_cluster_whose_server_was_killed_starts_again_with_what_was_committed(
     let cluster = Cluster::start(_data.path()).await.unwrap();
     let store = Store::open(&Cluster::url_in(_data.path())).await.unwrap();
     assert_eq!(store.sites().await.unwrap()[0].name, "Eskerry");
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let now = OffsetDateTime::now_utc();
+    for (name, age) in [("Fennel Fibre", 20), ("Skerry Cable", 10)] {
+        let owner = Owner { as_number: 64497, name: name.into(), contact: String::new() };
+        let new = NewImport {
+            source: name.into(),
+            sha256: [0; 32],
+            valid_from: now - Duration::days(age),
+            entries: vec![OwnerEntry { prefix: "198.18.0.0/15".parse().unwrap(), owner }],
+        };
+        store.import_owners(new).await.unwrap();
+    }
+    for (age, owner) in [(30, None), (15, Some("Fennel Fibre")), (0, Some("Skerry Cable"))] {
+        let (map, _) = store.owner_map_at(now - Duration::days(age)).await.unwrap();
+        let found = map.owner_of([198, 18, 0, 1].into()).map(|owner| owner.name.as_str());
+        assert_eq!(found, owner, "{age} days ago");
+    }
+
+    let place =
+        Place::Link { from: [198, 18, 0, 1].into(), to: [198, 18, 0, 2].into(), silent_between: 0 };
+    let key = AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place };
+    let at = WallTime::from_unix_seconds(1_700_000_000);
+    let alarm = Alarm {
+        key,
+        severity: Severity::Major,
+        since: at,
+        raised_at: at,
+        confidence_ppm: 950_000,
+        loss_ppm: 200_000,
+        added_delay_us: Micros::ZERO,
+        paths: vec![],
+    };
+    let changed = Alarm { loss_ppm: 250_000, ..alarm.clone() };
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let steps = [
+        vec![AlarmEffect::Raised(alarm.clone()), AlarmEffect::Changed(changed.clone())],
+        vec![AlarmEffect::Cleared { key, at }, AlarmEffect::Raised(alarm)],
+    ];
+    for (from, alarms) in (0..).zip(steps) {
+        let write = JudgeWrite {
+            from,
+            to: from + 1,
+            engine: 1,
+            book: vec![],
+            windows: vec![],
+            dropped: vec![],
+            assessed: vec![],
+            alarms,
+        };
+        store.commit_judgement(token, &write).await.unwrap();
+    }
+    let all = store.alarms(false, None, 10).await.unwrap();
+    assert_eq!(all.len(), 2);
+    let open = store.alarms(true, None, 10).await.unwrap();
+    assert_eq!(open.len(), 1);
+    let raised = OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap();
+    let before = store.alarms(false, Some((raised, all[0].id)), 10).await.unwrap();
+    assert_eq!(before.len(), 1, "the second page");
+    assert_eq!(before[0].alarm, changed);
+    assert!(before[0].cleared_at.is_some());
     cluster.stop().await.unwrap();
 }

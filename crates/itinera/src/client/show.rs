@@ -198,7 +198,10 @@ fn hop_row(hop: &Hop) -> Vec<String> {
     let above = hop
         .delay_us
         .zip(hop.usual_delay_us)
-        .map(|(now, usual)| format!("{:+.1} ms", (f64::from(now) - f64::from(usual)) / 1_000.0));
+        .map(|(now, usual)| f64::from(now) - f64::from(usual))
+        .map(|us| {
+            if us.abs() < 50.0 { "0.0 ms".to_owned() } else { format!("{:+.1} ms", us / 1_000.0) }
+        });
     let means = match hop.verdict.as_str() {
         "clean" => "",
         "silent" => "silent; traffic passes",

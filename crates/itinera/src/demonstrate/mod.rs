@@ -89,29 +89,31 @@ async fn demonstrate(
         if directory.is_kept() { "going on with what an earlier run recorded" } else { "new" };
     output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
 
-    let step = Step::begin(output, "PostgreSQL cluster and service")?;
+    let step = Step::begin(output, "Starting PostgreSQL and the service")?;
     let client = start_service(directory, ports, children).await?;
     step.done()?;
 
-    let step = Step::begin(output, "owner map")?;
-    let owners = directory.write("owners.csv", OWNERS)?;
+    let step = Step::begin(output, "Importing the owner map")?;
+    directory.write("owners.csv", OWNERS)?;
     if client.get("/state").await?["owner_map"].is_null() {
         client.import_owners("owners.csv", OWNERS.as_bytes().to_vec()).await?;
     }
     step.done()?;
 
-    let step =
-        Step::begin(output, &format!("simulated internet ({}), seed {seed}", scenario.name))?;
+    let step = Step::begin(
+        output,
+        &format!("Starting the simulated internet ({}), seed {seed}", scenario.name),
+    )?;
     start_simulation(directory, ports, seed, children)?;
     step.done()?;
 
     for site in &sites {
-        let step = Step::begin(output, &format!("agent at {}", site.name))?;
+        let step = Step::begin(output, &format!("Starting the agent at {}", site.name))?;
         start_agent(&client, directory, ports, site, children).await?;
         step.done()?;
     }
 
-    let step = Step::begin(output, "first measurements")?;
+    let step = Step::begin(output, "Waiting for the first measurements")?;
     let began = client.get("/state").await?["rounds"].as_i64().unwrap_or(0);
     wait_for(children, FIRST_ROUNDS_LIMIT, "the first measurements", async || {
         let state = client.get("/state").await.ok()?;
@@ -120,13 +122,16 @@ async fn demonstrate(
     .await?;
     step.done()?;
 
-    output.line(&format!("\nConsole: {}/", ports.api()))?;
-    output
-        .line(&format!("Client:  itinera state --api {}   (owner map: {owners})", ports.api()))?;
+    let program = std::env::current_exe()?;
+    let here = std::env::current_dir()?;
+    let program = program.strip_prefix(&here).unwrap_or(&program);
+    output.line(&format!("\nConsole:  {}/", ports.api()))?;
+    output.line(&format!("Client:   {} state --api {}", program.display(), ports.api()))?;
     output.line(
-        "Watch: within about two and a half minutes one link begins to lose packets forward, and \
-         an alarm names that link and its owner, though a silent hop stands beside it and a \
-         router upstream answers only some of the probes. Ctrl-C ends everything.",
+        "Watch:    within about two and a half minutes one link begins to lose packets forward, and\n\
+         \x20         an alarm names that link and its owner, though a silent hop stands beside it and\n\
+         \x20         a router upstream answers only some of the probes.\n\
+         Ctrl-C ends everything.",
     )?;
     watch(output, children).await
 }
@@ -243,18 +248,16 @@ async fn watch(output: &Output, children: &mut Children) -> Result<(), Failure> 
 struct Step<'a> {
     output: &'a Output,
     begun: Instant,
-    what: String,
 }
 
 impl<'a> Step<'a> {
     fn begin(output: &'a Output, what: &str) -> Result<Self, Failure> {
-        output.line(&format!("Starting {what} ..."))?;
-        Ok(Self { output, begun: Instant::now(), what: what.to_owned() })
+        output.part(&format!("{what} ... "))?;
+        Ok(Self { output, begun: Instant::now() })
     }
 
     fn done(self) -> Result<(), Failure> {
-        let seconds = self.begun.elapsed().as_secs_f64();
-        self.output.line(&format!("  {} ready after {seconds:.1} s", self.what))
+        self.output.line(&format!("ready ({:.1} s)", self.begun.elapsed().as_secs_f64()))
     }
 }
 
