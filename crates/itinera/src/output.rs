@@ -50,9 +50,23 @@ impl Output {
         Ok(())
     }
 
+    /// Sentences from elsewhere, made plain and wrapped to the terminal behind an indent.
+    pub(crate) fn sentence(&self, text: &str, indent: &str) -> Result<(), Failure> {
+        let width = terminal_width().map_or(usize::MAX, usize::from);
+        let options =
+            textwrap::Options::new(width).initial_indent(indent).subsequent_indent(indent);
+        self.line(&textwrap::fill(&plain(text), options))
+    }
+
     pub(crate) fn table(&self, columns: &[&str], rows: Vec<Vec<String>>) -> Result<(), Failure> {
         let mut table = Table::new();
-        table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        table.load_style(presets::NOTHING);
+        match terminal_width() {
+            Some(width) => {
+                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width)
+            }
+            None => table.set_content_arrangement(ContentArrangement::Disabled),
+        };
         table.set_header(columns.iter().map(Cell::new));
         for row in rows {
             table.add_row(row.iter().map(|cell| plain(cell)));
@@ -61,6 +75,12 @@ impl Output {
         let lines = text.lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end());
         self.line(&lines.collect::<Vec<_>>().join("\n"))
     }
+}
+
+/// Columns of the terminal that standard output is; absent when it is none.
+fn terminal_width() -> Option<u16> {
+    let size = rustix::termios::tcgetwinsize(io::stdout()).ok()?;
+    Some(size.ws_col).filter(|columns| *columns >= 40)
 }
 
 #[cfg(test)]

@@ -29,7 +29,7 @@ export interface Column {
   slow: number | null;
   /** Level of the share of packets that got here. */
   share: number | null;
-  /** Level of the share of probes that this hop answered, when it is lower than that. */
+  /** Level of the share of probes that a policing hop answered. */
   notch: number | null;
 }
 
@@ -50,9 +50,6 @@ export interface Layout {
 
 /** Slower than what is carried by this much is shown as a slow answer, in microseconds. */
 const SLOW_US = 2000;
-/** Answers fewer than what got here by this share are shown as a notch. */
-const NOTCH = 0.03;
-
 /**
  * What a packet has gathered by each hop: a later hop's answer passed this one, so its delay
  * bounds what this one adds from above. A router's slow answers do not raise the stairs.
@@ -112,10 +109,8 @@ export function layOut(hops: Hop[]): Layout {
     const delay = own[index];
     const base = levels[index];
     const slow = delay != null && base != null && delay - base > SLOW_US;
-    const answered = hop.sent > 0 ? (hop.sent - hop.lost) / hop.sent : null;
     const got = hop.got_here_ratio ?? null;
-    const refuses =
-      answered !== null && got !== null && hop.address != null && got - answered > NOTCH;
+    const refuses = hop.verdict === 'polices' && hop.sent > 0;
     return {
       hop,
       left,
@@ -128,7 +123,7 @@ export function layOut(hops: Hop[]): Layout {
           : [delayY(hop.delay_high_us), delayY(hop.delay_low_us)],
       slow: slow && delay != null ? delayY(delay) : null,
       share: got === null ? null : shareY(got),
-      notch: refuses && answered !== null ? shareY(answered) : null,
+      notch: refuses ? shareY((hop.sent - hop.lost) / hop.sent) : null,
     };
   });
   const step = tickStep(max / 1000);

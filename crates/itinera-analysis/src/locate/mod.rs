@@ -215,20 +215,12 @@ fn ppm(share: f64) -> u32 {
 }
 
 fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
-    let onset = finding.map(|finding| {
+    let onset = finding.and_then(|finding| {
         let Place::Link { to, .. } = finding.place;
-        evidence.hops.iter().position(|hop| hop.address == Some(to)).unwrap_or(usize::MAX)
+        evidence.hops.iter().position(|hop| hop.address == Some(to))
     });
-    // A later answer proves that the packet passed here: what got here is the best of the rest.
-    let mut got_here = vec![None; evidence.hops.len()];
-    let mut best: Option<f64> = None;
-    for (index, hop) in evidence.hops.iter().enumerate().rev() {
-        if hop.lost < hop.sent {
-            let share = 1.0 - f64::from(hop.lost) / f64::from(hop.sent);
-            best = Some(best.map_or(share, |known| known.max(share)));
-        }
-        got_here[index] = best;
-    }
+    let polices = policing(&evidence.hops, onset);
+    let got_here = got_here(&evidence.hops, &polices);
     let views = evidence.hops.iter().enumerate().map(|(index, hop)| HopView {
         hop: hop.hop,
         address: hop.address,
@@ -247,31 +239,68 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
             )]
             Micros::new((ms * 1_000.0) as u32)
         }),
-        verdict: verdict(index, hop, got_here[index], onset),
+        verdict: match (got_here[index], hop.address, onset) {
+            (None, _, _) => HopVerdict::Unanswered,
+            (Some(_), None, _) => HopVerdict::Silent,
+            (Some(_), Some(_), Some(onset)) if index == onset => HopVerdict::Onset,
+            (Some(_), Some(_), _) if polices[index] => HopVerdict::Polices,
+            (Some(_), Some(_), Some(onset)) if index > onset => HopVerdict::Carries,
+            (Some(_), Some(_), _) => HopVerdict::Clean,
+        },
     });
     views.collect()
 }
 
-fn verdict(
-    index: usize,
-    hop: &HopEvidence,
-    got_here: Option<f64>,
-    onset: Option<usize>,
-) -> HopVerdict {
-    let Some(got_here) = got_here else {
-        return HopVerdict::Unanswered;
+fn answered(hop: &HopEvidence) -> f64 {
+    1.0 - f64::from(hop.lost) / f64::from(hop.sent.max(1))
+}
+
+/// Which hops answer clearly less than later hops prove to pass them: by a tenth of the probes,
+/// and by more than four standard deviations. The finding's own hop is taken at its word.
+fn policing(hops: &[HopEvidence], onset: Option<usize>) -> Vec<bool> {
+    let mut best: f64 = 0.0;
+    let mut polices = vec![false; hops.len()];
+    for (index, hop) in hops.iter().enumerate().rev() {
+        best = best.max(answered(hop));
+        let sent = f64::from(hop.sent.max(1));
+        let missing = best - answered(hop);
+        let noise = (best * (1.0 - best) / sent + 0.25 / (sent * sent)).sqrt();
+        let clearly = missing > 0.1 && missing > 4.0 * noise;
+        polices[index] = hop.address.is_some() && onset != Some(index) && clearly;
+    }
+    polices
+}
+
+/// The share of packets that got at least as far as each hop: the best fit to what hops
+/// answered that never rises along the path. A hop that polices or is silent has the share of
+/// the next one, which proves that packets passed; where nothing from here on answered there is
+/// none.
+///
+/// Source: pool adjacent violators, R. E. Barlow et al., Statistical Inference under Order
+/// Restrictions (1972), section 1.2.
+fn got_here(hops: &[HopEvidence], polices: &[bool]) -> Vec<Option<f64>> {
+    let Some(last) = hops.iter().rposition(|hop| hop.lost < hop.sent) else {
+        return vec![None; hops.len()];
     };
-    if hop.address.is_none() {
-        return HopVerdict::Silent;
+    // Pools of neighbouring hops: first index, answers, probes.
+    let mut pools: Vec<(usize, f64, f64)> = Vec::new();
+    for (index, hop) in hops.iter().enumerate().take(last + 1) {
+        if hop.address.is_none() || polices[index] || hop.sent == 0 {
+            continue;
+        }
+        let sent = f64::from(hop.sent);
+        let mut pool = (index, answered(hop) * sent, sent);
+        while let Some(before) = pools.pop_if(|before| before.1 / before.2 < pool.1 / pool.2) {
+            pool = (before.0, before.1 + pool.1, before.2 + pool.2);
+        }
+        pools.push(pool);
     }
-    // Answers fewer than passed: by 10 points, and by more than four standard deviations.
-    let sent = f64::from(hop.sent.max(1));
-    let missing = got_here - (1.0 - f64::from(hop.lost) / sent);
-    let noise = (got_here * (1.0 - got_here) / sent + 0.25 / (sent * sent)).sqrt();
-    match onset {
-        Some(onset) if index == onset => HopVerdict::Onset,
-        _ if missing > 0.1 && missing > 4.0 * noise => HopVerdict::Polices,
-        Some(onset) if index > onset => HopVerdict::Carries,
-        _ => HopVerdict::Clean,
-    }
+    let share = |index: usize| {
+        let passed = hops.iter().enumerate().skip(index).take(last + 1 - index);
+        let next =
+            passed.filter(|(i, h)| h.address.is_some() && !polices[*i]).map(|(i, _)| i).next()?;
+        let pool = pools.iter().rfind(|pool| pool.0 <= next)?;
+        Some(pool.1 / pool.2)
+    };
+    (0..hops.len()).map(|index| (index <= last).then(|| share(index)).flatten()).collect()
 }

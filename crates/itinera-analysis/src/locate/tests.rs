@@ -125,6 +125,19 @@ fn everything_lost_from_a_hop_to_the_end_is_placed_and_called_unanswered() {
 }
 
 #[test]
+fn chance_between_hops_behind_the_onset_is_pooled_and_not_taken_for_policing() {
+    let mut after = clean(8);
+    for (hop, lost) in after[3..].iter_mut().flatten().zip([2, 3, 2, 2, 2]) {
+        hop.0 = lost;
+    }
+    let assessment = judge(&clean(8), &after);
+    assert_eq!(place(&assessment), Some((Cause::Loss, address(3), address(4), 0)));
+    let got: Vec<u32> = assessment.hops.iter().filter_map(|hop| hop.got_here_ppm).collect();
+    assert_eq!(got[2..], [1_000_000, 800_000, 775_000, 775_000, 775_000, 775_000]);
+    assert!(assessment.hops.iter().all(|hop| hop.verdict != HopVerdict::Polices));
+}
+
+#[test]
 fn added_delay_that_persists_is_placed_and_slow_answering_is_not() {
     let mut after = clean(8);
     after[5..].iter_mut().flatten().for_each(|hop| hop.1 += 25);

@@ -51,7 +51,7 @@ fn owners(owners: &[Owner]) -> String {
 }
 
 pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
-    output.line(&plain(&state.sentence))?;
+    output.sentence(&state.sentence, "")?;
     output.line("")?;
     let late =
         if state.agents_late > 0 { format!(", {} late", state.agents_late) } else { String::new() };
@@ -107,7 +107,7 @@ fn found(finding: &Finding) -> String {
         (None, None) => finding.cause.clone(),
     };
     let place = &finding.place;
-    format!("{amount}: {} to {}, {}", place.from, place.to, owners(&place.owners))
+    format!("{amount}, {} to {} ({})", place.from, place.to, owners(&place.owners))
 }
 
 pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
@@ -140,7 +140,7 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
         path.site, path.target, path.address, path.method, path.size_bytes
     )))?;
     let Some(latest) = &path.latest else {
-        return detail.meaning.iter().try_for_each(|said| output.line(&plain(said)));
+        return detail.meaning.iter().try_for_each(|said| output.sentence(said, ""));
     };
     output.line(&format!(
         "{} rounds in the {} s until {}",
@@ -149,7 +149,7 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
         utc(latest.until)
     ))?;
     output.line("")?;
-    detail.meaning.iter().try_for_each(|said| output.line(&plain(said)))?;
+    detail.meaning.iter().try_for_each(|said| output.sentence(said, ""))?;
     output.line("")?;
     output.table(
         &[
@@ -240,7 +240,7 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
             utc(alarm.since),
             short(&alarm.id)
         )))?;
-        output.line(&format!("  {}", plain(&alarm.sentence)))?;
+        output.sentence(&alarm.sentence, "  ")?;
     }
     Ok(())
 }
