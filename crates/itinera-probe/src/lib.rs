@@ -4,8 +4,9 @@
 //! and a seed come in, packets to send, events and the next deadline come out.
 //!
 //! # Driving an engine
-//! 1. Give it one [`Input`] with the present [`Tick`](itinera_model::Tick).
-//! 2. Drain `poll_transmit` and report each packet's fate as [`Input::SendOutcome`].
+//! 1. Give it one [`Input`] with the present [`Tick`].
+//! 2. Drain `poll_transmit` and report each packet's fate as [`Input::Sent`] or
+//!    [`Input::NotSent`].
 //! 3. Drain `poll_event`.
 //! 4. Read `poll_deadline` and come back by then with [`Input::Deadline`], or earlier with news.
 //!
