@@ -276,7 +276,7 @@ export interface components {
             sent: number;
             /**
              * Format: int32
-             * @description Usual delay (25th percentile) of earlier windows; absent before three of them.
+             * @description Usual median delay of earlier windows; absent before three of them.
              */
             usual_delay_us?: number | null;
             verdict: components["schemas"]["VerdictView"];

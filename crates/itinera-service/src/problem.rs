@@ -1,6 +1,5 @@
 //! Errors as problems (RFC 9457), and the one mapping from ours to theirs.
 
-use axum::Json;
 use axum::body::Body;
 use axum::extract::Request;
 use axum::http::{HeaderValue, StatusCode, header};
@@ -100,40 +99,60 @@ impl IntoResponse for ApiError {
     }
 }
 
-/// Names every request, logs what failed with its causes, and writes problems.
+/// Names every request, logs what failed with its causes, and writes problems: ours, and in
+/// their place those of the layers beneath, which speak plain text.
 pub(crate) async fn name_requests(request: Request, next: Next) -> Response {
     let request_id = Uuid::new_v4().to_string();
     let line = format!("{} {}", request.method(), request.uri().path());
+    let speaks_problems = ["/api/", "/agent/"].iter().any(|p| request.uri().path().starts_with(p));
     let mut response = next.run(request).await;
+    let status = response.status();
     if let Some(Failed(error)) = response.extensions_mut().remove::<Failed>() {
-        let (status, code, title) = error.parts();
-        if status.is_server_error() {
-            let mut causes = String::new();
-            let mut cause = std::error::Error::source(&*error);
-            while let Some(inner) = cause {
-                causes.push_str(&format!(": {inner}"));
-                cause = inner.source();
-            }
-            tracing::error!(request_id, line, causes, "{error}");
-        } else {
-            tracing::info!(request_id, line, code, "{error}");
-        }
-        let problem = Problem {
-            kind: format!("/problems/{code}"),
-            title: title.to_owned(),
-            status: status.as_u16(),
-            code: code.to_owned(),
-            detail: error.to_string(),
-            request_id: request_id.clone(),
-        };
-        response = (status, Json(problem)).into_response();
-        let media = HeaderValue::from_static("application/problem+json");
-        response.headers_mut().insert(header::CONTENT_TYPE, media);
+        log(&error, &request_id, &line);
+        let (_, code, title) = error.parts();
+        write_problem(&mut response, &request_id, code, title, error.to_string());
+    } else if speaks_problems && (status.is_client_error() || status.is_server_error()) {
+        let title = status.canonical_reason().unwrap_or("Refused");
+        let code = title.to_ascii_lowercase().replace(' ', "-");
+        let detail = format!("{line}: {}", title.to_ascii_lowercase());
+        write_problem(&mut response, &request_id, &code, title, detail);
     }
     if let Ok(value) = HeaderValue::from_str(&request_id) {
         response.headers_mut().insert("x-request-id", value);
     }
     response
+}
+
+fn log(error: &ApiError, request_id: &str, line: &str) {
+    let (status, code, _) = error.parts();
+    if !status.is_server_error() {
+        tracing::info!(request_id, line, code, "{error}");
+        return;
+    }
+    let mut causes = String::new();
+    let mut cause = std::error::Error::source(error);
+    while let Some(inner) = cause {
+        causes.push_str(&format!(": {inner}"));
+        cause = inner.source();
+    }
+    tracing::error!(request_id, line, causes, "{error}");
+}
+
+/// Puts a problem in the place of a response's body; its status and other headers stay.
+fn write_problem(response: &mut Response, id: &str, code: &str, title: &str, detail: String) {
+    let problem = Problem {
+        kind: format!("/problems/{code}"),
+        title: title.to_owned(),
+        status: response.status().as_u16(),
+        code: code.to_owned(),
+        detail,
+        request_id: id.to_owned(),
+    };
+    let Ok(body) = serde_json::to_vec(&problem) else { return };
+    response.headers_mut().remove(header::CONTENT_LENGTH);
+    let media = HeaderValue::from_static("application/problem+json");
+    response.headers_mut().insert(header::CONTENT_TYPE, media);
+    *response.body_mut() = Body::from(body);
 }
 
 /// Refuses requests whose host is not this machine's loopback: while there is no sign-in, a

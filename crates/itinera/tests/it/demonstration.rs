@@ -1,7 +1,9 @@
 //! The demonstration as people start it, in temporary directories, until the right link and
 //! owner are alarmed.
 
-use crate::support::{WORLD, directory, eventually, itinera, processes_of, run, signal};
+use crate::support::{
+    WORLD, directory, eventually, itinera, processes_of, raw_request, run, signal,
+};
 use itinera_simnet::{Scenario, Simnet, Truth, TruthCause};
 use rustix::process::Signal;
 use serde_json::Value;
@@ -90,7 +92,10 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         let said = alarm["loss_ratio"].as_f64().unwrap();
         assert!(said > 0.03 && said < loss + 0.12, "seed {seed}: {said} of {loss}");
 
-        // The same by the table for people, and on the path's own page.
+        // The same by the API itself, by the table for people, and on the path's own page.
+        let answer = raw_request(&demonstration.api, "GET /api/v1/alarms?open=true", "127.0.0.1");
+        assert!(answer.contains(alarm["id"].as_str().unwrap()), "{answer}");
+        assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to)), "{answer}");
         let table = run(&["alarms", "--api", &demonstration.api]);
         let words = format!("on the link {} to {}", truth.from, truth.to);
         assert!(table.out.contains(&words) && table.out.contains("inside"), "{table:?}");

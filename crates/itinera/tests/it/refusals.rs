@@ -1,7 +1,7 @@
 //! Wrong flags, dead servers, unknown ids, broken files, damaged batches, used codes: each a
 //! clear message and its exit code, and nothing lost.
 
-use crate::support::{Ran, Service, WORLD, directory, free_ports, run};
+use crate::support::{Ran, Service, WORLD, directory, free_ports, raw_request, run};
 use itinera_agent::{Exchange, ExchangeError};
 use itinera_model::batch::{Batch, encode};
 use itinera_model::id::{AgentId, BootId};
@@ -100,7 +100,7 @@ async fn a_service_refuses_what_is_wrong_and_keeps_what_is_right() {
         owner_maps(&service);
         join_codes(&service);
         second_service(&service);
-        foreign_host(&service);
+        raw_requests(&service);
     });
     batches(&service).await;
 }
@@ -165,16 +165,18 @@ fn second_service(service: &Service) {
     refused(&run(&["serve", "--config", &config, "--data", &data]), 1, &["cannot listen on"]);
 }
 
-fn foreign_host(service: &Service) {
-    use std::io::{Read, Write};
-    let address = service.api().replace("http://", "");
-    let mut stream = std::net::TcpStream::connect(address).unwrap();
-    let request =
-        "GET /api/v1/state HTTP/1.1\r\nHost: itinera.example\r\nConnection: close\r\n\r\n";
-    stream.write_all(request.as_bytes()).unwrap();
-    let mut answer = String::new();
-    stream.read_to_string(&mut answer).unwrap();
-    assert!(answer.starts_with("HTTP/1.1 403") && answer.contains("foreign-host"), "{answer}");
+fn raw_requests(service: &Service) {
+    for (request, host, status, code) in [
+        ("GET /api/v1/state", "itinera.example", "403", "foreign-host"),
+        ("DELETE /api/v1/state", "127.0.0.1", "405", "method-not-allowed"),
+        ("GET /api/v2/state", "127.0.0.1", "404", "unknown-place"),
+        ("GET /api/v1/paths?limit=x", "127.0.0.1", "422", "bad-input"),
+    ] {
+        let answer = raw_request(&service.api(), request, host);
+        assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{request}: {answer}");
+        assert!(answer.contains("application/problem+json"), "{request}: {answer}");
+        assert!(answer.contains(&format!("\"code\":\"{code}\"")), "{request}: {answer}");
+    }
 }
 
 fn batch(agent: AgentId) -> Batch {

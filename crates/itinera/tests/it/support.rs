@@ -3,7 +3,8 @@
 use itinera_agent::Identity;
 use itinera_model::JoinCode;
 use serde_json::Value;
-use std::net::TcpListener;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
@@ -73,6 +74,16 @@ pub(crate) fn eventually<T>(what: &str, limit: Duration, mut ask: impl FnMut() -
 pub(crate) fn free_ports<const N: usize>() -> [u16; N] {
     let held: [TcpListener; N] = std::array::from_fn(|_| TcpListener::bind("127.0.0.1:0").unwrap());
     std::array::from_fn(|n| held[n].local_addr().unwrap().port())
+}
+
+/// One request over a bare connection; gives the whole answer as it came.
+pub(crate) fn raw_request(api: &str, request: &str, host: &str) -> String {
+    let mut stream = TcpStream::connect(api.replace("http://", "")).unwrap();
+    let head = format!("{request} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n");
+    stream.write_all(head.as_bytes()).unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    answer
 }
 
 /// A service process over a data directory; killed when dropped.
