@@ -164,7 +164,7 @@ export interface components {
         AlarmItem: {
             /**
              * Format: int32
-             * @description Added delay; absent for another cause.
+             * @description Added delay now; absent for another cause.
              */
             added_delay_us?: number | null;
             cause: components["schemas"]["CauseView"];
@@ -181,10 +181,10 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description Carried loss, newest windows weighing most; absent for another cause.
+             * @description Carried loss now, newest windows weighing most; absent for another cause.
              */
             loss_ratio?: number | null;
-            /** @description Paths that show it; for a cleared alarm those that showed it last. */
+            /** @description Paths that have shown it. */
             paths: string[];
             /** @description `critical`, `major` or `minor` (RFC 8632). */
             perceived_severity: string;
@@ -193,11 +193,23 @@ export interface components {
             raised_at: string;
             /** @description The alarm in words. */
             sentence: string;
+            /** @description Paths that show it now. */
+            showing: string[];
             /**
              * Format: date-time
              * @description Start of the first window over the limit.
              */
             since: string;
+            /**
+             * Format: int32
+             * @description The highest that `added_delay_us` has been; absent for another cause.
+             */
+            worst_added_delay_us?: number | null;
+            /**
+             * Format: double
+             * @description The highest that `loss_ratio` has been; absent for another cause.
+             */
+            worst_loss_ratio?: number | null;
         };
         /** @description A page of alarms. */
         Alarms: {

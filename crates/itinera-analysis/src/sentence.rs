@@ -103,6 +103,13 @@ fn trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
     }
 }
 
+fn past_trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
+    match cause {
+        Cause::Loss => format!("Up to {} of packets were lost", per_cent(loss_ppm)),
+        Cause::Delay => format!("Up to {added} were added"),
+    }
+}
+
 /// What a finding says.
 pub fn of_finding(finding: &Finding, map: &OwnerMap) -> String {
     format!(
@@ -114,16 +121,21 @@ pub fn of_finding(finding: &Finding, map: &OwnerMap) -> String {
     )
 }
 
-/// What an alarm says, without its time.
-pub fn of_alarm(alarm: &Alarm, map: &OwnerMap) -> String {
+/// What an alarm says, without its time: what is so now, or, once cleared, what was at worst.
+pub fn of_alarm(alarm: &Alarm, cleared: bool, map: &OwnerMap) -> String {
+    let (trouble, paths) = if cleared {
+        let worst = (alarm.worst_loss_ppm, alarm.worst_added_delay_us);
+        (past_trouble_words(alarm.key.cause, worst.0, worst.1), &alarm.paths)
+    } else {
+        (trouble_words(alarm.key.cause, alarm.loss_ppm, alarm.added_delay_us), &alarm.showing)
+    };
     format!(
-        "{} {}, {}; {} sure, seen on {} {}.",
-        trouble_words(alarm.key.cause, alarm.loss_ppm, alarm.added_delay_us),
+        "{trouble} {}, {}; {} sure, seen on {} {}.",
         place_words(&alarm.key.place),
         whose(&alarm.key.place, map).words(),
         confidence_words(alarm.confidence_ppm),
-        alarm.paths.len(),
-        if alarm.paths.len() == 1 { "path" } else { "paths" },
+        paths.len(),
+        if paths.len() == 1 { "path" } else { "paths" },
     )
 }
 

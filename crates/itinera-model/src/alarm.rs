@@ -53,7 +53,13 @@ pub struct Alarm {
     pub loss_ppm: u32,
     /// Added delay, likewise.
     pub added_delay_us: Micros,
-    /// Paths that show it.
+    /// The highest that `loss_ppm` has been.
+    pub worst_loss_ppm: u32,
+    /// The highest that `added_delay_us` has been.
+    pub worst_added_delay_us: Micros,
+    /// Paths that show it now; it clears when none does.
+    pub showing: Vec<PathId>,
+    /// Paths that have shown it, those included.
     pub paths: Vec<PathId>,
 }
 

@@ -17,7 +17,7 @@ export function AlarmList({ alarms, paths }: Props) {
   return (
     <Flex vertical gap={12} style={{ marginTop: 20 }}>
       {alarms.map((alarm) => {
-        const shown = paths.filter((path) => alarm.paths.includes(path.id));
+        const shown = paths.filter((path) => alarm.showing.includes(path.id));
         return (
           <Card key={alarm.id} size="small" data-alarm={alarm.id}>
             <p className="said">

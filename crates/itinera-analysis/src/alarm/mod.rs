@@ -131,7 +131,7 @@ impl AlarmBook {
         if streak.windows < self.limits.hold_windows {
             return Vec::new();
         }
-        let elsewhere = self.open.iter().any(|a| a.key != key && a.paths.contains(&path));
+        let elsewhere = self.open.iter().any(|a| a.key != key && a.showing.contains(&path));
         if elsewhere && streak.windows < INSIST_WINDOWS {
             return Vec::new();
         }
@@ -148,6 +148,9 @@ impl AlarmBook {
                     confidence_ppm: finding.confidence_ppm,
                     loss_ppm: finding.loss_ppm,
                     added_delay_us: finding.added_delay_us,
+                    worst_loss_ppm: finding.loss_ppm,
+                    worst_added_delay_us: finding.added_delay_us,
+                    showing: vec![path],
                     paths: vec![path],
                 };
                 self.open.push(alarm.clone());
@@ -167,15 +170,15 @@ impl AlarmBook {
         self.leave(path, None, now)
     }
 
-    /// Takes a path out of every open alarm but `keep`; an alarm without paths clears.
+    /// Takes a path out of every open alarm but `keep`; an alarm that no path shows clears.
     fn leave(&mut self, path: PathId, keep: Option<AlarmKey>, now: WallTime) -> Vec<AlarmEffect> {
         let mut effects = Vec::new();
         self.open.retain_mut(|alarm| {
-            if Some(alarm.key) == keep || !alarm.paths.contains(&path) {
+            if Some(alarm.key) == keep || !alarm.showing.contains(&path) {
                 return true;
             }
-            alarm.paths.retain(|member| *member != path);
-            if alarm.paths.is_empty() {
+            alarm.showing.retain(|member| *member != path);
+            if alarm.showing.is_empty() {
                 effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
                 return false;
             }
@@ -189,14 +192,18 @@ impl AlarmBook {
 /// Adds a path and its figures; true when that changed anything people would want to know.
 fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
     let before = alarm.clone();
-    if !alarm.paths.contains(&path) {
-        alarm.paths.push(path);
-        alarm.paths.sort_unstable();
+    for paths in [&mut alarm.showing, &mut alarm.paths] {
+        if !paths.contains(&path) {
+            paths.push(path);
+            paths.sort_unstable();
+        }
     }
     alarm.confidence_ppm = alarm.confidence_ppm.max(finding.confidence_ppm);
     alarm.loss_ppm = smoothed(alarm.loss_ppm, finding.loss_ppm);
     let (known, new) = (alarm.added_delay_us.as_micros(), finding.added_delay_us.as_micros());
     alarm.added_delay_us = Micros::new(smoothed(known, new));
+    alarm.worst_loss_ppm = alarm.worst_loss_ppm.max(alarm.loss_ppm);
+    alarm.worst_added_delay_us = alarm.worst_added_delay_us.max(alarm.added_delay_us);
     alarm.severity = alarm.severity.min(severity(finding));
     *alarm != before
 }

@@ -83,6 +83,8 @@ fn one_place_is_one_alarm_however_many_paths_show_it() {
     assert_eq!(book.open().len(), 1);
     assert_eq!(book.open()[0].paths, [path(1), path(2)]);
     assert_eq!(feed(&mut book, path(1), &[None, None, None]), "c");
+    assert_eq!(book.open()[0].showing, [path(2)]);
+    assert_eq!(book.open()[0].paths, [path(1), path(2)], "who showed it is not forgotten");
     assert_eq!(feed(&mut book, path(2), &[None, None, None]), "x");
 }
 
@@ -96,6 +98,16 @@ fn a_path_of_an_open_alarm_must_insist_before_another_place_is_believed() {
     assert_eq!(feed(&mut book, path(1), &[here]), "");
     assert_eq!(feed(&mut book, path(1), &vec![there; 6]), "xr");
     assert_eq!(book.open().len(), 1);
+}
+
+#[test]
+fn a_fading_fault_keeps_its_worst_figure_beside_the_present_one() {
+    let mut book = AlarmBook::default();
+    feed(&mut book, path(1), &vec![Some(finding(2, 200_000, 990_000)); 12]);
+    feed(&mut book, path(1), &vec![Some(finding(2, 40_000, 990_000)); 12]);
+    let alarm = &book.open()[0];
+    assert!((190_000..=200_000).contains(&alarm.worst_loss_ppm), "{alarm:?}");
+    assert!(alarm.loss_ppm < 50_000, "{alarm:?}");
 }
 
 #[test]

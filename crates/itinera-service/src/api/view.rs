@@ -363,9 +363,9 @@ pub(crate) struct AlarmItem {
     perceived_severity: &'static str,
     place: PlaceView,
     confidence: f64,
-    /// Carried loss, newest windows weighing most; absent for another cause.
+    /// Carried loss now, newest windows weighing most; absent for another cause.
     loss_ratio: Option<f64>,
-    /// Added delay; absent for another cause.
+    /// Added delay now; absent for another cause.
     added_delay_us: Option<u32>,
     /// Start of the first window over the limit.
     #[serde(with = "time::serde::rfc3339")]
@@ -375,7 +375,13 @@ pub(crate) struct AlarmItem {
     /// Absent while the alarm is open.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(super) cleared_at: Option<OffsetDateTime>,
-    /// Paths that show it; for a cleared alarm those that showed it last.
+    /// The highest that `loss_ratio` has been; absent for another cause.
+    worst_loss_ratio: Option<f64>,
+    /// The highest that `added_delay_us` has been; absent for another cause.
+    worst_added_delay_us: Option<u32>,
+    /// Paths that show it now.
+    showing: Vec<Uuid>,
+    /// Paths that have shown it.
     paths: Vec<Uuid>,
 }
 
@@ -385,7 +391,7 @@ impl AlarmItem {
         let cause = alarm.key.cause;
         Self {
             id: record.id.as_uuid(),
-            sentence: sentence::of_alarm(alarm, map),
+            sentence: sentence::of_alarm(alarm, record.cleared_at.is_some(), map),
             kind: match alarm.key.kind {
                 AlarmKind::LimitHeldOver => "limit-held-over",
             },
@@ -402,6 +408,10 @@ impl AlarmItem {
             since: offset(alarm.since),
             raised_at: offset(alarm.raised_at),
             cleared_at: record.cleared_at,
+            worst_loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.worst_loss_ppm)),
+            worst_added_delay_us: (cause == Cause::Delay)
+                .then(|| alarm.worst_added_delay_us.as_micros()),
+            showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
         }
     }

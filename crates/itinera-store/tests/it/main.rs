@@ -255,6 +255,9 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         confidence_ppm: 950_000,
         loss_ppm: 200_000,
         added_delay_us: Micros::ZERO,
+        worst_loss_ppm: 200_000,
+        worst_added_delay_us: Micros::ZERO,
+        showing: vec![],
         paths: vec![],
     };
     let changed = Alarm { loss_ppm: 250_000, ..alarm.clone() };

@@ -135,7 +135,8 @@ fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
     let directory = second.stop();
 
     let third = Demonstration::start(directory, 5, &["--fresh"]);
-    assert!(rounds(&third) < before, "what was recorded is gone");
+    assert!(third.said().contains("(new)"), "{}", third.said());
+    assert_ne!(third.client(&["agents"])["items"][0]["id"], agents["items"][0]["id"]);
     let busy = itinera()
         .args(["demonstrate", "--any-port", "--data"])
         .arg(third.directory.path().join("demo"))
