@@ -1,6 +1,6 @@
 //! Debian packages that a chore needs, installed where they are missing.
 
-use crate::steps::{run, say};
+use crate::steps::{run_quietly, say};
 use anyhow::{Context, Result, bail};
 use std::path::Path;
 
@@ -43,9 +43,9 @@ pub(crate) fn ensure(packages: &[Package]) -> Result<()> {
     if !rustix::process::geteuid().is_root() || !Path::new("/usr/bin/apt-get").exists() {
         bail!("missing: {list}; install them first, for example: apt-get install {list}");
     }
-    say(&format!("Installing {list}"));
-    run("apt-get", &["update", "--quiet=2"]).context("refreshing the package lists")?;
-    let mut arguments = vec!["install", "--yes", "--quiet=2", "--no-install-recommends"];
+    say(&format!("Installing {list} from Debian's packages ..."));
+    run_quietly("apt-get", &["update"]).context("refreshing the package lists")?;
+    let mut arguments = vec!["install", "--yes", "--no-install-recommends"];
     arguments.extend(&missing);
-    run("apt-get", &arguments).with_context(|| format!("installing {list}"))
+    run_quietly("apt-get", &arguments).with_context(|| format!("installing {list}"))
 }

@@ -30,6 +30,22 @@ fn run_in(directory: &str, program: &str, arguments: &[&str]) -> Result<()> {
     if status.success() { Ok(()) } else { bail!("{line}: {status}") }
 }
 
+/// Runs a program whose words matter only when it fails.
+pub(crate) fn run_quietly(program: &str, arguments: &[&str]) -> Result<()> {
+    let output = command(program, arguments).output();
+    let output = output.with_context(|| format!("cannot run {program}"))?;
+    if output.status.success() {
+        return Ok(());
+    }
+    let said = [output.stdout, output.stderr].concat();
+    bail!(
+        "{program} {}: {}\n{}",
+        arguments.join(" "),
+        output.status,
+        String::from_utf8_lossy(&said)
+    )
+}
+
 fn output_of(program: &str, arguments: &[&str]) -> Result<Vec<u8>> {
     let output = command(program, arguments).stderr(Stdio::inherit()).output();
     let output = output.with_context(|| format!("cannot run {program}"))?;

@@ -2,6 +2,7 @@
 
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 /// The network responsible for an address.
@@ -27,30 +28,35 @@ pub struct OwnerEntry {
 /// Turns addresses into owners by the longest matching prefix.
 #[derive(Debug, Clone, Default)]
 pub struct OwnerMap {
-    longest_first: Vec<OwnerEntry>,
+    entries: BTreeMap<IpNet, Owner>,
+    /// Prefix lengths that occur, longest first: one look each finds the longest match.
+    lengths: Vec<u8>,
 }
 
 impl OwnerMap {
-    /// A map of these entries, in any order.
-    pub fn new(mut entries: Vec<OwnerEntry>) -> Self {
-        entries.sort_by_key(|entry| std::cmp::Reverse(entry.prefix.prefix_len()));
-        Self { longest_first: entries }
+    /// A map of these entries, in any order; of two with one prefix the later one holds.
+    pub fn new(entries: Vec<OwnerEntry>) -> Self {
+        let lengths: BTreeSet<u8> = entries.iter().map(|entry| entry.prefix.prefix_len()).collect();
+        let entries = entries.into_iter().map(|entry| (entry.prefix.trunc(), entry.owner));
+        Self { entries: entries.collect(), lengths: lengths.into_iter().rev().collect() }
     }
 
     /// The owner of an address; absent where the map is silent.
     pub fn owner_of(&self, address: IpAddr) -> Option<&Owner> {
-        let entry = self.longest_first.iter().find(|entry| entry.prefix.contains(&address));
-        entry.map(|entry| &entry.owner)
+        self.lengths.iter().find_map(|length| {
+            let prefix = IpNet::new(address, *length).ok()?;
+            self.entries.get(&prefix.trunc())
+        })
     }
 
     /// Number of entries.
     pub fn len(&self) -> usize {
-        self.longest_first.len()
+        self.entries.len()
     }
 
     /// True when nothing was imported.
     pub fn is_empty(&self) -> bool {
-        self.longest_first.is_empty()
+        self.entries.is_empty()
     }
 }
 
@@ -82,6 +88,8 @@ mod tests {
         assert_eq!(name([198, 18, 4, 1]), Some("narrow"));
         assert_eq!(name([198, 19, 0, 1]), Some("wide"));
         assert_eq!(name([192, 0, 2, 1]), None);
+        let six = map.owner_of("2001:db8::1".parse().unwrap());
+        assert_eq!(six.map(|owner| owner.name.as_str()), Some("six"));
     }
 
     #[test]

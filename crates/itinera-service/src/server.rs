@@ -5,14 +5,17 @@ use crate::config::Config;
 use crate::metrics::Metrics;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, runner};
+use itinera_model::owner::OwnerMap;
 use itinera_store::cluster::{Cluster, ClusterError};
-use itinera_store::{Store, StoreError};
+use itinera_store::{ImportRecord, Store, StoreError};
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use time::OffsetDateTime;
 use tokio::net::TcpListener;
 use tokio::sync::{Mutex, Notify, watch};
+use uuid::Uuid;
 
 /// Open requests get this long to finish when the service stops.
 const GRACE: Duration = Duration::from_secs(3);
@@ -54,8 +57,32 @@ pub(crate) struct Shared {
     pub(crate) committed: Notify,
     /// Becomes true when the service stops: held requests are let go.
     pub(crate) stop: watch::Sender<bool>,
+    /// The owner map used last, by its import.
+    owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
     /// The fencing token while this process judges.
     pub(crate) lease: Mutex<Option<i64>>,
+}
+
+impl Shared {
+    /// The owner map that was valid at a time, with its import; an empty one before the first.
+    /// The one used last is kept, since nearly every request asks for it again.
+    pub(crate) async fn owner_map_at(
+        &self,
+        at: OffsetDateTime,
+    ) -> Result<(Arc<OwnerMap>, Option<ImportRecord>), StoreError> {
+        let Some(import) = self.store.owner_import_at(at).await? else {
+            return Ok((Arc::default(), None));
+        };
+        let mut kept = self.owner_map.lock().await;
+        if let Some((id, map)) = kept.as_ref()
+            && *id == import.id
+        {
+            return Ok((Arc::clone(map), Some(import)));
+        }
+        let map = Arc::new(self.store.owner_map(import.id).await?);
+        *kept = Some((import.id, Arc::clone(&map)));
+        Ok((map, Some(import)))
+    }
 }
 
 /// A service that listens.
@@ -97,6 +124,7 @@ impl Service {
             schedule_version: watch::Sender::new(version),
             committed: Notify::new(),
             stop: watch::Sender::new(false),
+            owner_map: Mutex::new(None),
             lease: Mutex::new(None),
         });
         let bind = |address: SocketAddr| async move {

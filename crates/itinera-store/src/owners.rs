@@ -75,25 +75,30 @@ impl Store {
         Ok(record(import))
     }
 
-    /// The owner map that was valid at a time, with its import; an empty map before the first.
+    /// The import that was valid at a time; absent before the first.
     ///
     /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn owner_map_at(
+    /// [`StoreError::Database`].
+    pub async fn owner_import_at(
         &self,
         at: OffsetDateTime,
-    ) -> Result<(OwnerMap, Option<ImportRecord>), StoreError> {
+    ) -> Result<Option<ImportRecord>, StoreError> {
         let import = owner_import::Entity::find()
             .filter(owner_import::Column::ValidFrom.lte(at))
             .order_by_desc(owner_import::Column::ValidFrom)
             .order_by_desc(owner_import::Column::Id)
             .one(&self.db)
             .await?;
-        let Some(import) = import else {
-            return Ok((OwnerMap::default(), None));
-        };
+        Ok(import.map(record))
+    }
+
+    /// The owner map of an import. Imports never change, so it may be kept.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn owner_map(&self, import: Uuid) -> Result<OwnerMap, StoreError> {
         let rows = owner_entry::Entity::find()
-            .filter(owner_entry::Column::ImportId.eq(import.id))
+            .filter(owner_entry::Column::ImportId.eq(import))
             .order_by_asc(owner_entry::Column::Prefix)
             .all(&self.db)
             .await?;
@@ -103,7 +108,6 @@ impl Store {
             Some(OwnerEntry { prefix: row.prefix.parse().ok()?, owner })
         };
         let entries: Option<Vec<_>> = rows.into_iter().map(entry).collect();
-        let entries = entries.ok_or_else(|| StoreError::corrupt("owner entry"))?;
-        Ok((OwnerMap::new(entries), Some(record(import))))
+        entries.map(OwnerMap::new).ok_or_else(|| StoreError::corrupt("owner entry"))
     }
 }

@@ -55,7 +55,7 @@ pub(crate) async fn alarms(
     let mut items = Vec::new();
     for record in records.iter().take(limit.into()) {
         let raised_at = super::view::offset(record.alarm.raised_at);
-        let (map, _) = shared.store.owner_map_at(raised_at).await?;
+        let (map, _) = shared.owner_map_at(raised_at).await?;
         items.push(AlarmItem::new(record, &map));
     }
     let next = match items.last().filter(|_| more) {

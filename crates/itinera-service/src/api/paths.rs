@@ -34,7 +34,7 @@ pub(crate) async fn paths(
     let bad = |_| ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
     let after = page.after.as_deref().map(str::parse::<PathId>).transpose().map_err(bad)?;
     let records = shared.store.paths(after, i64::from(limit) + 1).await?;
-    let (map, _) = shared.store.owner_map_at(OffsetDateTime::now_utc()).await?;
+    let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
     let more = records.len() > usize::from(limit);
     let items: Vec<_> =
         records.iter().take(limit.into()).map(|record| PathItem::new(record, &map)).collect();
@@ -56,6 +56,6 @@ pub(crate) async fn path(
     let unknown = || ApiError::UnknownId(id.chars().filter(|c| !c.is_control()).take(64).collect());
     let path: PathId = id.parse().map_err(|_| unknown())?;
     let record = shared.store.path(path).await?.ok_or_else(unknown)?;
-    let (map, _) = shared.store.owner_map_at(OffsetDateTime::now_utc()).await?;
+    let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
     Ok(Json(PathDetail::new(&record, &map)))
 }

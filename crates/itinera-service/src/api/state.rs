@@ -92,7 +92,7 @@ fn sentence(counts: &StateCounts, alarms: &[AlarmItem]) -> String {
 pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<StateView>, ApiError> {
     let at = OffsetDateTime::now_utc();
     let counts = shared.store.state_counts().await?;
-    let (map, import) = shared.store.owner_map_at(at).await?;
+    let (map, import) = shared.owner_map_at(at).await?;
     let alarms = shared.store.alarms(true, None, SHOWN).await?;
     let alarms: Vec<_> = alarms.iter().map(|alarm| AlarmItem::new(alarm, &map)).collect();
     Ok(Json(StateView {

@@ -5,7 +5,7 @@ use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::Batch;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, PathId};
-use itinera_model::owner::{Owner, OwnerEntry};
+use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::Method;
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
@@ -238,7 +238,11 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         store.import_owners(new).await.unwrap();
     }
     for (age, owner) in [(30, None), (15, Some("Fennel Fibre")), (0, Some("Skerry Cable"))] {
-        let (map, _) = store.owner_map_at(now - Duration::days(age)).await.unwrap();
+        let import = store.owner_import_at(now - Duration::days(age)).await.unwrap();
+        let map = match import {
+            Some(import) => store.owner_map(import.id).await.unwrap(),
+            None => OwnerMap::default(),
+        };
         let found = map.owner_of([198, 18, 0, 1].into()).map(|owner| owner.name.as_str());
         assert_eq!(found, owner, "{age} days ago");
     }
