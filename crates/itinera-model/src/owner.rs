@@ -82,8 +82,11 @@ mod tests {
             prefix: prefix.parse().unwrap(),
             owner: Owner { as_number: 64496, name: name.into(), contact: String::new() },
         };
-        let map =
-            OwnerMap::new(vec![entry("198.18.0.0/15", "wide"), entry("198.18.4.0/24", "narrow")]);
+        let map = OwnerMap::new(vec![
+            entry("198.18.0.0/15", "wide"),
+            entry("198.18.4.0/24", "narrow"),
+            entry("2001:db8::/32", "six"),
+        ]);
         let name = |a: [u8; 4]| map.owner_of(a.into()).map(|o| o.name.as_str());
         assert_eq!(name([198, 18, 4, 1]), Some("narrow"));
         assert_eq!(name([198, 19, 0, 1]), Some("wide"));

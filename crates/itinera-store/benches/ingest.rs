@@ -1,0 +1,172 @@
+//! Ingest to commit beside a plain COPY of the same rows in the same run, on a private cluster.
+//! `cargo bench --package itinera-store`. Ratios mean more than rates: both share the machine.
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    clippy::cast_precision_loss,
+    reason = "a bench prints"
+)]
+
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::packed;
+use itinera_model::path::Method;
+use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::unit::{Micros, Tick, WallTime};
+use itinera_store::cluster::Cluster;
+use itinera_store::{NewAgent, Schedule, Store, TargetSpec, Watched};
+use sea_orm::sqlx::{Connection, Executor, PgConnection, Row};
+use std::fmt::Write;
+use std::time::Instant;
+use time::{Duration, OffsetDateTime};
+use uuid::Uuid;
+
+const BATCHES: u64 = 60;
+const ROUNDS: u64 = 1_000;
+const HOPS: u32 = 20;
+
+#[tokio::main]
+async fn main() {
+    let data = tempfile::tempdir().unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(data.path(), mode).unwrap();
+    let cluster = Cluster::start(data.path()).await.unwrap();
+    let url = Cluster::url_in(data.path());
+    let store = Store::open(&url).await.unwrap();
+    let (agent, path) = agent_and_path(&store).await;
+    let batches: Vec<Batch> = (0..BATCHES).map(|seq| batch(agent, path, seq)).collect();
+
+    // Alternating, so that what else the machine does falls on both.
+    let mut raw = PgConnection::connect(&url).await.unwrap();
+    raw.execute("CREATE TABLE plain (LIKE round INCLUDING DEFAULTS)").await.unwrap();
+    raw.execute("CREATE INDEX ON plain (path_no, received_at)").await.unwrap();
+    let (mut ingest_s, mut copy_s) = (0.0, 0.0);
+    for batch in &batches {
+        let begun = Instant::now();
+        store.commit_batch(agent, batch).await.unwrap();
+        ingest_s += begun.elapsed().as_secs_f64();
+        let begun = Instant::now();
+        copy(&mut raw, batch).await;
+        copy_s += begun.elapsed().as_secs_f64();
+    }
+    let rounds = (BATCHES * ROUNDS) as f64;
+    println!("{rounds} rounds of {HOPS} hops in batches of {ROUNDS}, durable commits, one writer");
+    println!("ingest to commit  {:>8.0} rounds/s", rounds / ingest_s);
+    println!("plain COPY        {:>8.0} rounds/s", rounds / copy_s);
+    println!("ingest per COPY   {:>8.2} of its time", ingest_s / copy_s);
+    println!("bytes per round   {:>8.0} with indexes", stored_bytes(&mut raw).await / rounds);
+    raw.close().await.unwrap();
+    cluster.stop().await.unwrap();
+}
+
+async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
+    let target = TargetSpec {
+        name: "Seat Booking".into(),
+        address: [198, 18, 128, 10].into(),
+        methods: vec![Method::IcmpEcho],
+    };
+    let schedule = Schedule {
+        interval_ms: 10_000,
+        probes_per_hop: 3,
+        timeout_ms: 2_000,
+        size_bytes: 64,
+        last_hop: 30,
+    };
+    let watched = Watched { sites: vec!["Eskerry".into()], targets: vec![target], schedule };
+    store.reconcile(&watched).await.unwrap();
+    let site = store.sites().await.unwrap()[0].id;
+    let now = OffsetDateTime::now_utc();
+    store.add_join_code([7; 32], site, now, now + Duration::hours(1)).await.unwrap();
+    let id = AgentId::from_uuid(Uuid::now_v7());
+    let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
+    store.redeem_join_code([7; 32], &new, now).await.unwrap();
+    (id, store.schedule_for(id).await.unwrap().tasks[0].path)
+}
+
+fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
+    let boot = BootId::from_uuid(Uuid::from_u128(5));
+    let address = [198, 18, 128, 10].into();
+    let flow = Flow {
+        source: [10, 1, 0, 2].into(),
+        destination: address,
+        method: Method::IcmpEcho,
+        source_port: 1,
+        destination_port: 2,
+        dscp: 0,
+    };
+    let resolution = Resolution { name: None, address };
+    let route = Route { hops: (0..20).map(|hop| Some([198, 18, 0, hop].into())).collect() };
+    let mut batch = Batch {
+        agent,
+        boot,
+        seq,
+        dropped_rounds: 0,
+        flows: vec![],
+        resolutions: vec![],
+        routes: vec![],
+        rounds: vec![],
+    };
+    for number in seq * ROUNDS..(seq + 1) * ROUNDS {
+        // Delays that differ as measured ones do, so that packing has its real work.
+        let noise = |hop: u32, probe: u32| {
+            let mixed = number.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (hop + probe);
+            Micros::new(hop * 2_500 + u32::try_from(mixed % 700).unwrap())
+        };
+        let hops = (1..=HOPS)
+            .map(|hop| HopCounts {
+                sent: 3,
+                answered: 0b111,
+                rtt: (0..3).map(|probe| noise(hop, probe)).collect(),
+                ..HopCounts::default()
+            })
+            .collect();
+        let clocks = Clocks {
+            boot,
+            tick: Tick::from_millis(number * 10_000),
+            wall: WallTime::from_unix_seconds(1_700_000_000),
+            offset_us: Some(120),
+            offset_error_us: Some(900),
+        };
+        let round = Round {
+            path,
+            number,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reached_at: Some(20),
+            stamps: StampSource::Program,
+            hops,
+        };
+        batch.add(round, &flow, &resolution, &route);
+    }
+    batch
+}
+
+/// The same columns by COPY in text form (PostgreSQL manual, COPY), one commit per batch.
+async fn copy(raw: &mut PgConnection, batch: &Batch) {
+    let mut text = String::new();
+    for round in &batch.rounds {
+        let hops: String =
+            packed::pack(&round.hops).iter().fold(String::new(), |mut hex, octet| {
+                let _infallible = write!(hex, "{octet:02x}");
+                hex
+            });
+        let (number, tick) = (round.number, round.clocks.tick.as_nanos());
+        let _infallible = writeln!(
+            text,
+            "2026-01-01 00:00:00+00\t1\t1\t{number}\t{tick}\t1700000000000000\t120\t900\t1\t1\t1\t20\t0\t\\\\x{hops}"
+        );
+    }
+    let mut into = raw.copy_in_raw("COPY plain FROM STDIN").await.unwrap();
+    into.send(text.as_bytes()).await.unwrap();
+    into.finish().await.unwrap();
+}
+
+async fn stored_bytes(raw: &mut PgConnection) -> f64 {
+    let sizes = "SELECT sum(pg_total_relation_size(inhrelid))::bigint AS size \
+         FROM pg_inherits WHERE inhparent = 'round'::regclass";
+    let size: i64 = raw.fetch_one(sizes).await.unwrap().get("size");
+    size as f64
+}
