@@ -1,7 +1,7 @@
 //! What agents call: join, schedule, batches. CBOR both ways, problems when refused.
 
 use crate::problem::{ApiError, name_requests};
-use crate::server::{Shared, said};
+use crate::server::{Shared, now, said};
 use crate::tls_listener::Peer;
 use axum::Router;
 use axum::body::Bytes;
@@ -13,7 +13,6 @@ use itinera_model::batch::{Batch, decode, encode};
 use itinera_model::id::AgentId;
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};
-use itinera_model::unit::WallTime;
 use itinera_store::NewAgent;
 use serde::Deserialize;
 use std::io::Read;
@@ -108,8 +107,7 @@ async fn batches(
     ConnectInfo(peer): ConnectInfo<Peer>,
     body: Bytes,
 ) -> Result<Response, ApiError> {
-    let received_at = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
-    let received_at = WallTime::from_unix_micros(i64::try_from(received_at).unwrap_or(i64::MAX));
+    let received_at = now();
     let agent = known_agent(&shared, peer).await?;
     let batch = unpack(&body).inspect_err(|_| shared.metrics.damaged())?;
     if batch.agent != agent {

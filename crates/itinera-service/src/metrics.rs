@@ -1,12 +1,80 @@
-//! The service's own health in OpenMetrics.
+//! The service's own health, and what was measured, in OpenMetrics 1.0.
 
-use itinera_store::{Committed, StateCounts};
+use itinera_model::unit::WallTime;
+use itinera_store::{Committed, PathRecord, StateCounts};
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
-use prometheus_client::registry::Registry;
+use prometheus_client::registry::{Registry, Unit};
+use std::sync::atomic::AtomicU64;
+
+/// Paths whose measurements are shown at most: three series each.
+pub(crate) const SHOWN_PATHS: usize = 5_000;
+/// A judgement older than this is no longer shown, as a scraper would take it for the present.
+const STALE_US: i64 = 120_000_000;
+
+#[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
+struct PathLabels {
+    path: String,
+    site: String,
+    target: String,
+    method: String,
+    family: String,
+}
+
+type PathGauge = Family<PathLabels, Gauge<f64, AtomicU64>>;
+
+/// What the latest minute of each path gave, as OpenMetrics text. `paths` may hold one more
+/// than are shown, to tell that there are more.
+pub(crate) fn measurements(paths: &[PathRecord], now: WallTime) -> Result<String, std::fmt::Error> {
+    let mut registry = Registry::with_prefix("itinera_path");
+    let (loss, delay, reachable) =
+        (PathGauge::default(), PathGauge::default(), PathGauge::default());
+    registry.register("loss_ratio", "Round-trip loss to the far end, last minute", loss.clone());
+    registry.register_with_unit(
+        "delay",
+        "Median round-trip delay to the far end, last minute",
+        Unit::Seconds,
+        delay.clone(),
+    );
+    registry.register(
+        "reachable",
+        "1 when the far end answered in the last minute",
+        reachable.clone(),
+    );
+    let omitted: Gauge = Gauge::default();
+    registry.register(
+        "series_omitted",
+        "1 when there are more paths than are shown",
+        omitted.clone(),
+    );
+    omitted.set(i64::from(paths.len() > SHOWN_PATHS));
+    for record in paths.iter().take(SHOWN_PATHS) {
+        let Some(latest) = record.latest.as_ref() else { continue };
+        if now.micros_since(latest.until) > STALE_US || latest.end_sent == 0 {
+            continue;
+        }
+        let labels = PathLabels {
+            path: record.id.to_string(),
+            site: record.site.clone(),
+            target: record.target.clone(),
+            method: record.method.clone(),
+            family: record.family.clone(),
+        };
+        let lost = f64::from(latest.end_lost) / f64::from(latest.end_sent);
+        loss.get_or_create(&labels).set(lost);
+        let answers = latest.end_lost < latest.end_sent;
+        reachable.get_or_create(&labels).set(if answers { 1.0 } else { 0.0 });
+        if let Some(us) = latest.hops.last().and_then(|hop| hop.delay_us) {
+            delay.get_or_create(&labels).set(f64::from(us.as_micros()) / 1e6);
+        }
+    }
+    let mut text = String::new();
+    encode(&mut text, &registry)?;
+    Ok(text)
+}
 
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
 struct Outcome {

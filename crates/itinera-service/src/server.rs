@@ -6,6 +6,7 @@ use crate::metrics::Metrics;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, runner};
 use itinera_model::owner::OwnerMap;
+use itinera_model::unit::WallTime;
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{ImportRecord, Store, StoreError};
 use std::io;
@@ -184,6 +185,12 @@ impl Service {
         }
         outcome
     }
+}
+
+/// The service's wall clock.
+pub(crate) fn now() -> WallTime {
+    let us = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
+    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
 }
 
 /// The private cluster's end in words; never where there is none.

@@ -95,6 +95,16 @@ pub(crate) enum Command {
     Recompute(RecomputeArgs),
     /// Print the OpenAPI description of the service's API
     ApiDescription,
+    /// Print completions for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Write manual pages, one for each command
+    Manual {
+        /// Directory that they are written into
+        directory: PathBuf,
+    },
 }
 
 #[derive(Debug, Subcommand)]

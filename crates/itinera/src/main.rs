@@ -6,6 +6,7 @@ mod args;
 mod client;
 mod demonstrate;
 mod exit;
+mod manual;
 mod output;
 mod recompute;
 mod serve;
@@ -60,6 +61,8 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
         Command::ApiDescription => output.json(&itinera_service::api::description()),
+        Command::Completions { shell } => manual::completions(shell, &output),
+        Command::Manual { directory } => manual::write(&directory, &output),
         Command::State => client::state(&client()?, &output).await,
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,

@@ -9,6 +9,7 @@ mod state;
 mod view;
 
 use crate::console;
+use crate::metrics::{self, SHOWN_PATHS};
 use crate::problem::{ApiError, Problem, name_requests, only_loopback_hosts};
 use crate::server::Shared;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Query, State};
@@ -68,7 +69,8 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
     .route("/api/{*rest}", get(nowhere).post(nowhere))
     .route("/healthz", get(|| async { "alive\n" }))
     .route("/readyz", get(ready))
-    .route("/metrics", get(metrics))
+    .route("/metrics", get(health_metrics))
+    .route("/metrics/measurements", get(measurements))
     .fallback_service(get(console::serve))
     .layer(DefaultBodyLimit::max(MAX_BODY))
     .layer(axum::middleware::from_fn(only_loopback_hosts))
@@ -87,9 +89,20 @@ async fn ready(State(shared): State<Arc<Shared>>) -> Response {
     }
 }
 
-async fn metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
+async fn health_metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
     let counts = shared.store.state_counts().await?;
-    let text = shared.metrics.text(&counts).map_err(|e| ApiError::Internal(Box::new(e)))?;
+    open_metrics(shared.metrics.text(&counts))
+}
+
+/// What was measured, for the reader's own metrics stack; its cardinality is bounded.
+async fn measurements(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
+    let limit = i64::try_from(SHOWN_PATHS + 1).unwrap_or(i64::MAX);
+    let paths = shared.store.paths(None, limit).await?;
+    open_metrics(metrics::measurements(&paths, crate::server::now()))
+}
+
+fn open_metrics(text: Result<String, std::fmt::Error>) -> Result<Response, ApiError> {
+    let text = text.map_err(|error| ApiError::Internal(Box::new(error)))?;
     let media = "application/openmetrics-text; version=1.0.0; charset=utf-8";
     Ok(([(header::CONTENT_TYPE, media)], text).into_response())
 }

@@ -103,6 +103,13 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         let detail = run(&["path", path, "--api", &demonstration.api]);
         assert!(detail.out.contains("it begins on the way here"), "{}", detail.out);
         assert!(detail.out.contains("silent; traffic passes"), "{}", detail.out);
+
+        // What was measured goes to other metrics stacks as well.
+        let text = raw_request(&demonstration.api, "GET /metrics/measurements", "127.0.0.1");
+        for series in ["loss_ratio", "delay_seconds", "reachable"] {
+            let count = text.matches(&format!("\nitinera_path_{series}{{path=")).count();
+            assert_eq!(count, 12, "{series}: {text}");
+        }
         demonstration.stop();
     }
 }
