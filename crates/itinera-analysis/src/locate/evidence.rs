@@ -2,6 +2,7 @@
 
 use crate::history::{HopWindow, RouteCounts, Window, compatible};
 use crate::stat;
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
@@ -83,31 +84,33 @@ fn full_route(
 fn same_way<'a>(
     windows: impl Iterator<Item = (&'a i64, &'a Window)>,
     route: &[Option<IpAddr>],
-) -> impl Iterator<Item = RouteCounts> {
+) -> impl Iterator<Item = Cow<'a, RouteCounts>> {
     windows.filter_map(move |(_, window)| merged(window, route))
 }
 
-/// All counts of a window that can belong to this way.
-fn merged(window: &Window, route: &[Option<IpAddr>]) -> Option<RouteCounts> {
-    let mut total = RouteCounts::default();
-    for counts in window.routes.values().filter(|c| compatible(&c.addresses, route)) {
+/// All counts of a window that can belong to this way: usually one route's, lent as they are.
+fn merged<'a>(window: &'a Window, route: &[Option<IpAddr>]) -> Option<Cow<'a, RouteCounts>> {
+    let mut same = window.routes.values().filter(|c| compatible(&c.addresses, route));
+    let mut total = Cow::Borrowed(same.next()?);
+    for counts in same {
+        let total = total.to_mut();
         total.rounds += counts.rounds;
         if total.hops.len() < counts.hops.len() {
             total.hops.resize_with(counts.hops.len(), HopWindow::default);
         }
         for (mine, theirs) in total.hops.iter_mut().zip(&counts.hops) {
             mine.merge(theirs);
+            mine.delays_us.sort_unstable();
         }
     }
-    total.hops.iter_mut().for_each(|hop| hop.delays_us.sort_unstable());
-    (total.rounds > 0).then_some(total)
+    Some(total)
 }
 
 fn hop_evidence(
     index: usize,
     address: Option<IpAddr>,
     now: HopWindow,
-    usual: &[RouteCounts],
+    usual: &[Cow<'_, RouteCounts>],
 ) -> HopEvidence {
     let counts: Vec<(u32, u32)> =
         usual.iter().filter_map(|w| w.hops.get(index)).map(|hop| (hop.lost, hop.sent)).collect();

@@ -2,11 +2,26 @@
 
 use super::evidence::HopEvidence;
 use crate::stat;
+use std::sync::LazyLock;
 
-/// Carried loss ratios regarded.
-pub(super) const LOSSES: [f64; 10] = [0.01, 0.02, 0.04, 0.08, 0.15, 0.25, 0.4, 0.6, 0.85, 1.0];
-/// Added delays regarded, in milliseconds.
-pub(super) const DELAYS: [f64; 8] = [2.0, 4.0, 8.0, 15.0, 30.0, 60.0, 120.0, 240.0];
+/// Carried loss ratios regarded, the first of them "as usual".
+pub(super) const LOSSES: [f64; 11] = [0.0, 0.01, 0.02, 0.04, 0.08, 0.15, 0.25, 0.4, 0.6, 0.85, 1.0];
+/// Added delays regarded, in milliseconds, the first of them "as usual".
+pub(super) const DELAYS: [f64; 9] = [0.0, 2.0, 4.0, 8.0, 15.0, 30.0, 60.0, 120.0, 240.0];
+
+/// Shares that a router may refuse by itself: the middles of this many equal parts of 0 to 1.
+const REFUSALS: u32 = 16;
+
+/// Logs of the shares lost and kept for each carried loss and each refusal. They are the same
+/// for every hop, and most of what judging would otherwise compute.
+static LOGS: LazyLock<Vec<Vec<(f64, f64)>>> = LazyLock::new(|| {
+    let logs = |p: f64, step: u32| {
+        let own = (f64::from(step) + 0.5) / f64::from(REFUSALS);
+        let mean = (1.0 - (1.0 - p) * (1.0 - own)).clamp(1e-9, 1.0 - 1e-9);
+        (libm::log(mean), libm::log1p(-mean))
+    };
+    LOSSES.iter().map(|p| (0..REFUSALS).map(|step| logs(*p, step)).collect()).collect()
+});
 
 /// Concentration of loss counts while a fault is there.
 const KAPPA_FAULT: f64 = 120.0;
@@ -33,28 +48,24 @@ fn policy(hop: &HopEvidence, is_end: bool) -> f64 {
     }
 }
 
-/// Log likelihood of a hop's losses when a share `p` is lost before it.
-pub(super) fn loss(hop: &HopEvidence, p: f64, is_end: bool) -> f64 {
+/// Log likelihood of a hop's losses when the share `LOSSES[magnitude]` is lost before it.
+pub(super) fn loss(hop: &HopEvidence, magnitude: usize, is_end: bool) -> f64 {
+    let p = LOSSES[magnitude];
     let mean = 1.0 - (1.0 - hop.usual_loss) * (1.0 - p);
-    let kappa = if p > 0.0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
+    let kappa = if magnitude > 0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
     let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
-    let refused = refusal(hop, p);
+    let refused = refusal(hop, magnitude);
     let guarded = stat::ln_mix(guard(is_end), refused, carried);
     stat::ln_mix(policy(hop, is_end), refused, guarded)
 }
 
 /// The router refuses an unknown share of answers by itself: what it shows bounds the carried
 /// loss from above only.
-fn refusal(hop: &HopEvidence, p: f64) -> f64 {
-    const STEPS: u32 = 16;
-    let ln_share = -libm::log(f64::from(STEPS));
-    let terms: Vec<f64> = (0..STEPS)
-        .map(|step| {
-            let own = (f64::from(step) + 0.5) / f64::from(STEPS);
-            ln_share + stat::ln_binomial(hop.lost, hop.sent, 1.0 - (1.0 - p) * (1.0 - own))
-        })
-        .collect();
-    stat::ln_sum_exp(&terms)
+fn refusal(hop: &HopEvidence, magnitude: usize) -> f64 {
+    let (lost, kept) = (f64::from(hop.lost), f64::from(hop.sent) - f64::from(hop.lost));
+    let terms: Vec<f64> =
+        LOGS[magnitude].iter().map(|(ln_lost, ln_kept)| lost * ln_lost + kept * ln_kept).collect();
+    stat::ln_sum_exp(&terms) - libm::log(f64::from(REFUSALS))
 }
 
 /// The hop's recent 25th percentile of delay against the usual one, in milliseconds; absent
@@ -65,9 +76,10 @@ pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
     Some(f64::from(now) / 1_000.0 - usual)
 }
 
-/// Log likelihood of a hop's shift of delay when `added` milliseconds are added before it;
-/// 0 where nothing is known. `pool` is the mean spread over the path's hops.
-pub(super) fn delay(hop: &HopEvidence, added: f64, pool: f64, is_end: bool) -> f64 {
+/// Log likelihood of a hop's shift of delay when `DELAYS[magnitude]` milliseconds are added
+/// before it; 0 where nothing is known. `pool` is the mean spread over the path's hops.
+pub(super) fn delay(hop: &HopEvidence, magnitude: usize, pool: f64, is_end: bool) -> f64 {
+    let added = DELAYS[magnitude];
     let (Some(shift), Some((_, spread))) = (shift(hop), hop.usual_delay) else {
         return 0.0;
     };

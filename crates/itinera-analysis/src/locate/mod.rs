@@ -80,20 +80,16 @@ impl Tables {
         let spreads: Vec<f64> =
             answering.iter().filter_map(|h| h.usual_delay).map(|(_, spread)| spread).collect();
         let pool = stat::median(&spreads).unwrap_or(0.0);
-        let with_none = |magnitudes: &[f64]| -> Vec<f64> {
-            std::iter::once(0.0).chain(magnitudes.iter().copied()).collect()
-        };
-        let table = |magnitudes: &[f64], likelihood: &dyn Fn(&HopEvidence, f64, bool) -> f64| {
-            let magnitudes = with_none(magnitudes);
+        let table = |magnitudes: usize, likelihood: &dyn Fn(&HopEvidence, usize, bool) -> f64| {
             let row = |hop: &HopEvidence| {
-                magnitudes.iter().map(|m| likelihood(hop, *m, hop.hop == end)).collect()
+                (0..magnitudes).map(|m| likelihood(hop, m, hop.hop == end)).collect()
             };
             answering.iter().map(|hop| row(hop)).collect()
         };
         Self {
-            loss: table(&likelihood::LOSSES, &likelihood::loss),
-            delay: table(&likelihood::DELAYS, &|hop, added, is_end| {
-                likelihood::delay(hop, added, pool, is_end)
+            loss: table(likelihood::LOSSES.len(), &likelihood::loss),
+            delay: table(likelihood::DELAYS.len(), &|hop, magnitude, is_end| {
+                likelihood::delay(hop, magnitude, pool, is_end)
             }),
         }
     }
