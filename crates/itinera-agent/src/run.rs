@@ -7,7 +7,7 @@ use crate::link::Link;
 use crate::probing::{self, Measured};
 use crate::spool::{Spool, SpoolError};
 use itinera_model::batch::{Batch, decode, encode};
-use itinera_model::id::BootId;
+use itinera_model::id::{AgentId, BootId};
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{JoinRequest, Schedule};
 use rcgen::{CertificateParams, KeyPair};
@@ -126,14 +126,14 @@ pub async fn run(
         tokio::spawn(upload(exchange, Arc::clone(&spool), Arc::clone(&clock), Arc::clone(&fresh)));
     let probing =
         tokio::spawn(probing::follow(link, Arc::clone(&clock), schedule_rx, rounds_tx, stop));
-    let gathered = gather(identity, &clock, rounds_rx, &spool, &fresh).await;
+    gather(identity.agent, &clock, rounds_rx, &spool, &fresh).await;
     scheduling.abort();
     // What was measured last is on disk; a moment for it to be uploaded as well.
     fresh.notify_one();
     let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
     uploading.abort();
     let _ended = probing.await;
-    gathered
+    Ok(())
 }
 
 async fn drained(spool: &Mutex<Spool>) {
@@ -175,12 +175,12 @@ async fn keep_schedule(exchange: Exchange, schedule: watch::Sender<Schedule>, ke
 
 /// Gathers rounds into batches and puts them on disk, until the prober ends.
 async fn gather(
-    identity: Identity,
+    agent: AgentId,
     clock: &AgentClock,
     mut rounds: mpsc::Receiver<Measured>,
-    spool: &Mutex<Spool>,
+    spool: &Arc<Mutex<Spool>>,
     fresh: &Notify,
-) -> Result<(), AgentError> {
+) {
     let mut seq = 0;
     while let Some(first) = rounds.recv().await {
         let mut gathered = vec![first];
@@ -190,34 +190,32 @@ async fn gather(
         {
             gathered.push(next);
         }
-        let Ok(mut spool) = spool.lock() else {
-            return Ok(());
-        };
-        let mut batch = Batch {
-            agent: identity.agent,
-            boot: clock.boot(),
-            seq,
-            dropped_rounds: spool.dropped_rounds(),
-            flows: Vec::new(),
-            resolutions: Vec::new(),
-            routes: Vec::new(),
-            rounds: Vec::new(),
-        };
-        for measured in &gathered {
-            let Measured { round, flow, resolution, route } = measured;
-            batch.add(round.clone(), flow, resolution, route);
+        let mut batch = Batch::new(agent, clock.boot(), seq);
+        for Measured { round, flow, resolution, route } in gathered {
+            batch.add(round, &flow, &resolution, &route);
         }
-        let octets = compressed(&encode(&batch));
-        if let Err(error) = spool.put(&clock.boot().to_string(), seq, gathered.len(), &octets) {
-            // A full disk loses these rounds, and the next batch says how many.
-            tracing::error!(%error, rounds = gathered.len(), "rounds are lost");
-            spool.count_dropped(gathered.len() as u64);
+        let spool = Arc::clone(spool);
+        // Waiting for the disk is for another thread: the prober's stamps must not wait with it.
+        let put = tokio::task::spawn_blocking(move || put(&spool, batch));
+        if let Err(error) = put.await {
+            tracing::error!(%error, "the spool's writer has failed");
         }
         seq += 1;
-        drop(spool);
         fresh.notify_one();
     }
-    Ok(())
+}
+
+/// Puts a batch on disk; where the disk is full its rounds are lost, and the next batch says
+/// how many.
+fn put(spool: &Mutex<Spool>, mut batch: Batch) {
+    let Ok(mut spool) = spool.lock() else { return };
+    batch.dropped_rounds = spool.dropped_rounds();
+    let octets = compressed(&encode(&batch));
+    let rounds = batch.rounds.len();
+    if let Err(error) = spool.put(&batch.boot.to_string(), batch.seq, rounds, &octets) {
+        tracing::error!(%error, rounds, "rounds are lost");
+        spool.count_dropped(rounds as u64);
+    }
 }
 
 fn compressed(octets: &[u8]) -> Vec<u8> {

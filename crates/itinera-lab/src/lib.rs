@@ -265,16 +265,8 @@ pub struct Names {
 }
 
 fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Batch {
-    let mut batch = Batch {
-        agent: names.agents.get(&agent).copied().unwrap_or(agent),
-        boot: boot_of(agent),
-        seq,
-        dropped_rounds: 0,
-        flows: Vec::new(),
-        resolutions: Vec::new(),
-        routes: Vec::new(),
-        rounds: Vec::new(),
-    };
+    let named = names.agents.get(&agent).copied().unwrap_or(agent);
+    let mut batch = Batch::new(named, boot_of(agent), seq);
     for lab in rounds {
         let mut round = lab.round.clone();
         round.path = names.paths.get(&round.path).copied().unwrap_or(round.path);

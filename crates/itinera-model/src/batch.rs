@@ -92,6 +92,20 @@ pub fn decode<T: DeserializeOwned>(octets: &[u8]) -> Result<T, DecodeError> {
 }
 
 impl Batch {
+    /// A batch without rounds, from an agent that has dropped none.
+    pub const fn new(agent: AgentId, boot: BootId, seq: u64) -> Self {
+        Self {
+            agent,
+            boot,
+            seq,
+            dropped_rounds: 0,
+            flows: Vec::new(),
+            resolutions: Vec::new(),
+            routes: Vec::new(),
+            rounds: Vec::new(),
+        }
+    }
+
     /// Adds a round with what it refers to, each thing once.
     pub fn add(&mut self, round: Round, flow: &Flow, resolution: &Resolution, route: &Route) {
         if !self.flows.contains(flow) {
@@ -193,16 +207,9 @@ mod tests {
             stamps: StampSource::Virtual,
             hops: vec![hop],
         };
-        Batch {
-            agent: AgentId::from_uuid(Uuid::from_u128(1)),
-            boot,
-            seq: 0,
-            dropped_rounds: 0,
-            flows: vec![flow],
-            resolutions: vec![resolution],
-            routes: vec![route],
-            rounds: vec![round],
-        }
+        let mut batch = Batch::new(AgentId::from_uuid(Uuid::from_u128(1)), boot, 0);
+        batch.add(round, &flow, &resolution, &route);
+        batch
     }
 
     #[test]

@@ -97,16 +97,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
     };
     let resolution = Resolution { name: None, address };
     let route = Route { hops: (0..20).map(|hop| Some([198, 18, 0, hop].into())).collect() };
-    let mut batch = Batch {
-        agent,
-        boot,
-        seq,
-        dropped_rounds: 0,
-        flows: vec![],
-        resolutions: vec![],
-        routes: vec![],
-        rounds: vec![],
-    };
+    let mut batch = Batch::new(agent, boot, seq);
     for number in seq * ROUNDS..(seq + 1) * ROUNDS {
         // Delays that differ as measured ones do, so that packing has its real work.
         let noise = |hop: u32, probe: u32| {

@@ -77,16 +77,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
         HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
     let clocks =
         Clocks { boot, tick: Tick::from_millis(seq), wall, offset_us: None, offset_error_us: None };
-    let mut batch = Batch {
-        agent,
-        boot,
-        seq,
-        dropped_rounds: 0,
-        flows: vec![],
-        resolutions: vec![],
-        routes: vec![],
-        rounds: vec![],
-    };
+    let mut batch = Batch::new(agent, boot, seq);
     for number in [seq * 2, seq * 2 + 1] {
         let round = Round {
             path,

@@ -31,16 +31,16 @@ impl Ports {
 
     fn choose(any: bool) -> Result<Self, Failure> {
         // Held together until all are known, so that they differ.
-        let wanted = if any { [0; 3] } else { Self::USUAL };
         let mut held = Vec::new();
-        for port in wanted {
-            let listener = TcpListener::bind(("127.0.0.1", port)).map_err(|error| {
+        for usual in Self::USUAL {
+            let listener =
+                if any { free_listener() } else { TcpListener::bind(("127.0.0.1", usual)) };
+            held.push(listener.map_err(|error| {
                 let text = format!(
-                    "port {port} is taken; end what listens there, or take free ports with --any-port"
+                    "port {usual} is taken; end what listens there, or take free ports with --any-port"
                 );
                 Failure::new(Code::Failed, error).context(text)
-            })?;
-            held.push(listener);
+            })?);
         }
         let mut ports = [0; 3];
         for (port, listener) in ports.iter_mut().zip(&held) {
@@ -52,6 +52,21 @@ impl Ports {
     fn api(&self) -> String {
         format!("http://127.0.0.1:{}", self.0[0])
     }
+}
+
+/// A free port below those that the kernel gives to outgoing connections: it is let go and taken
+/// again by a child, and must not be given away in between.
+fn free_listener() -> std::io::Result<TcpListener> {
+    let mut last = std::io::Error::from(std::io::ErrorKind::AddrInUse);
+    for _ in 0..100 {
+        let [high, low, ..] = *uuid::Uuid::new_v4().as_bytes();
+        let port = 20_000 + u16::from_be_bytes([high, low]) % 12_000;
+        match TcpListener::bind(("127.0.0.1", port)) {
+            Ok(listener) => return Ok(listener),
+            Err(error) => last = error,
+        }
+    }
+    Err(last)
 }
 
 pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {

@@ -180,16 +180,7 @@ fn raw_requests(service: &Service) {
 }
 
 fn batch(agent: AgentId) -> Batch {
-    Batch {
-        agent,
-        boot: BootId::from_uuid(Uuid::now_v7()),
-        seq: 0,
-        dropped_rounds: 0,
-        flows: Vec::new(),
-        resolutions: Vec::new(),
-        routes: Vec::new(),
-        rounds: Vec::new(),
-    }
+    Batch::new(agent, BootId::from_uuid(Uuid::now_v7()), 0)
 }
 
 async fn batches(service: &Service) {

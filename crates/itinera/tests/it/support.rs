@@ -71,8 +71,16 @@ pub(crate) fn eventually<T>(what: &str, limit: Duration, mut ask: impl FnMut() -
     panic!("{what} did not come within {limit:?}");
 }
 
+/// Free ports below those that the kernel gives to outgoing connections, so that nothing takes
+/// them before the service does.
 pub(crate) fn free_ports<const N: usize>() -> [u16; N] {
-    let held: [TcpListener; N] = std::array::from_fn(|_| TcpListener::bind("127.0.0.1:0").unwrap());
+    let held: [TcpListener; N] = std::array::from_fn(|_| {
+        let candidates = std::iter::repeat_with(|| {
+            let [high, low, ..] = *uuid::Uuid::new_v4().as_bytes();
+            TcpListener::bind(("127.0.0.1", 20_000 + u16::from_be_bytes([high, low]) % 12_000))
+        });
+        candidates.take(100).find_map(Result::ok).unwrap()
+    });
     std::array::from_fn(|n| held[n].local_addr().unwrap().port())
 }
 
