@@ -137,6 +137,10 @@ fn serve(
 /// Ends an engine; gives the rounds it had begun.
 fn end(prober: &mut Prober, clock: &AgentClock) -> Vec<Measured> {
     prober.engine.handle(clock.now(), Input::Stop);
+    let strays = prober.engine.strays();
+    if strays > 0 {
+        tracing::info!(path = %prober.task.path, strays, "answers came after their round was settled");
+    }
     std::iter::from_fn(|| prober.engine.poll_event())
         .collect::<Vec<_>>()
         .into_iter()

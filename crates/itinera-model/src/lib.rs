@@ -26,4 +26,4 @@ pub use owner::{Owner, OwnerEntry, OwnerMap};
 pub use path::{Direction, Family, Method, PathSpec};
 pub use round::{Clocks, HopCounts, Round, StampSource};
 pub use route::{Flow, Resolution, Route};
-pub use unit::{HopLimit, Micros, Ratio, Tick, WallTime};
+pub use unit::{HopLimit, Micros, Tick, WallTime};

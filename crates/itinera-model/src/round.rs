@@ -63,12 +63,6 @@ impl HopCounts {
     pub fn answers(&self) -> u8 {
         u8::try_from(self.answered.count_ones()).unwrap_or(u8::MAX)
     }
-
-    /// Probes with no answer at all, neither late nor refusing.
-    pub fn unanswered(&self) -> u8 {
-        let refused: u8 = self.unreachable.iter().fold(0, |sum, (_, n)| sum.saturating_add(*n));
-        self.sent.saturating_sub(self.answers()).saturating_sub(self.late).saturating_sub(refused)
-    }
 }
 
 /// One sweep over all hops of a path.

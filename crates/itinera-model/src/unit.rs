@@ -139,35 +139,6 @@ impl WallTime {
     }
 }
 
-/// A share from 0 to 1, built from counts so that "0 of 0" is absent instead of zero.
-#[derive(Debug, Clone, Copy, PartialEq, PartialOrd, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct Ratio(f64);
-
-impl Ratio {
-    /// `part` of `whole`; absent when `whole` is zero, 1 when `part` exceeds it.
-    pub fn from_counts(part: u64, whole: u64) -> Option<Self> {
-        #[allow(clippy::cast_precision_loss, reason = "counts of probes stay far below 2^52")]
-        (whole > 0).then(|| Self((part as f64 / whole as f64).min(1.0)))
-    }
-
-    /// A checked ratio; absent when not finite or outside 0..=1.
-    pub fn try_new(value: f64) -> Option<Self> {
-        (0.0..=1.0).contains(&value).then_some(Self(value))
-    }
-
-    /// The share as a fraction of one.
-    pub const fn as_fraction(self) -> f64 {
-        self.0
-    }
-}
-
-impl fmt::Display for Ratio {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:.1} %", self.0 * 100.0)
-    }
-}
-
 /// A time to live (IPv4) or hop limit (IPv6) from 1 to 64.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "u8", into = "u8")]
@@ -185,11 +156,6 @@ impl HopLimit {
     /// The octet on the wire.
     pub const fn as_u8(self) -> u8 {
         self.0
-    }
-
-    /// Zero-based place in a list that begins at hop 1.
-    pub const fn index(self) -> usize {
-        self.0 as usize - 1
     }
 }
 
@@ -216,13 +182,6 @@ mod tests {
     use super::*;
 
     #[test]
-    fn nothing_of_nothing_is_absent_not_zero() {
-        assert_eq!(Ratio::from_counts(0, 0), None);
-        assert_eq!(Ratio::from_counts(1, 4).map(Ratio::as_fraction), Some(0.25));
-        assert_eq!(Ratio::try_new(f64::NAN), None);
-    }
-
-    #[test]
     fn spans_saturate_instead_of_wrapping() {
         let end = Tick::from_nanos(u64::MAX);
         assert_eq!(end.since(Tick::ZERO).as_micros(), u32::MAX);
@@ -234,6 +193,6 @@ mod tests {
     fn hop_limits_stay_between_1_and_64() {
         assert!(HopLimit::try_new(0).is_none());
         assert!(HopLimit::try_new(65).is_none());
-        assert_eq!(HopLimit::try_new(64).map(HopLimit::index), Some(63));
+        assert_eq!(HopLimit::try_new(64).map(HopLimit::as_u8), Some(64));
     }
 }

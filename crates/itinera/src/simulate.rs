@@ -102,6 +102,7 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
     };
     // Which agent stands for which site: whoever sent from its address last.
     let mut agents: BTreeMap<Ipv4Addr, SocketAddr> = BTreeMap::new();
+    let mut overflowed = 0;
     while !stop.load(Ordering::Relaxed) {
         let due = net.poll_deadline().map(|due| start + Duration::from_nanos(due.as_nanos()));
         let wait =
@@ -123,6 +124,10 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
             Err(RecvTimeoutError::Disconnected) => return,
         }
         net.advance(tick(Instant::now()));
+        if net.overflowed() > overflowed {
+            overflowed = net.overflowed();
+            tracing::warn!(overflowed, "packets dropped: too many are under way");
+        }
         while let Some(delivery) = net.poll_delivery() {
             if let Some(agent) = agents.get(&delivery.site) {
                 // An agent that is gone loses its answers, like any host.
