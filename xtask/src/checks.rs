@@ -15,7 +15,10 @@ const ARROWS: [(&str, &[&str]); 11] = [
     ("itinera-probe", &["itinera-model", "itinera-wire"]),
     ("itinera-analysis", &["itinera-model"]),
     ("itinera-simnet", &["itinera-model", "itinera-wire"]),
-    ("itinera-lab", &["itinera-model", "itinera-probe", "itinera-analysis", "itinera-simnet"]),
+    (
+        "itinera-lab",
+        &["itinera-model", "itinera-wire", "itinera-probe", "itinera-analysis", "itinera-simnet"],
+    ),
     ("itinera-agent", &["itinera-model", "itinera-wire", "itinera-probe"]),
     ("itinera-store", &["itinera-model"]),
     ("itinera-service", &["itinera-model", "itinera-analysis", "itinera-store"]),

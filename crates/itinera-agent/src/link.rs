@@ -2,11 +2,11 @@
 //! behind a loopback socket.
 
 use crate::sys;
+use rustix::net::{RecvFlags, recvfrom};
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 use std::io::{self, Read};
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
-use tokio::io::Interest;
-use tokio::io::unix::AsyncFd;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, SocketAddrV6};
+use tokio::io::unix::{AsyncFd, AsyncFdReadyGuard};
 use tokio::net::UdpSocket;
 
 /// Octets of receive buffer asked for: bursts of answers must not be taken for loss.
@@ -32,15 +32,30 @@ pub enum LinkError {
 /// A way out for probes.
 #[derive(Debug)]
 pub enum Link {
-    /// The kernel's raw sockets (raw(7)): ICMP comes in, any protocol goes out.
-    Kernel(AsyncFd<Socket>),
-    /// A simulated internet: whole IP packets as datagrams, our address in it as given.
+    /// The kernel's raw sockets (raw(7), ipv6(7)): ICMP comes in, any protocol goes out.
+    Kernel {
+        /// IPv4: whole packets both ways.
+        four: AsyncFd<Socket>,
+        /// IPv6: whole packets out, messages without their IP header in; absent where the
+        /// kernel has no IPv6.
+        six: Option<AsyncFd<Socket>>,
+    },
+    /// A simulated internet: whole IP packets as datagrams, our addresses in it as given.
     Simulated {
         /// Connected to the simulation.
         socket: UdpSocket,
-        /// Our address in the simulated internet.
-        address: Ipv4Addr,
+        /// Our addresses in the simulated internet.
+        addresses: Vec<IpAddr>,
     },
+}
+
+/// What came in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Incoming {
+    /// A whole IP packet of this many octets.
+    Packet(usize),
+    /// An ICMPv6 message of this many octets, checksum verified, without its IP header.
+    Message(usize, Ipv6Addr),
 }
 
 impl Link {
@@ -53,46 +68,64 @@ impl Link {
             io::ErrorKind::PermissionDenied => LinkError::NotPermitted(error),
             _ => LinkError::Raw(error),
         };
-        let socket =
-            Socket::new(Domain::IPV4, Type::RAW, Some(Protocol::ICMPV4)).map_err(refused)?;
+        let four = Socket::new(Domain::IPV4, Type::RAW, Some(Protocol::ICMPV4)).map_err(refused)?;
         let prepare = |socket: Socket| -> io::Result<AsyncFd<Socket>> {
-            socket.set_header_included_v4(true)?;
             socket.set_recv_buffer_size(RECEIVE_BUFFER)?;
             socket.set_nonblocking(true)?;
             sys::watched(socket)
         };
-        prepare(socket).map(Self::Kernel).map_err(LinkError::Raw)
+        let open_four = || {
+            four.set_header_included_v4(true)?;
+            prepare(four)
+        };
+        let open_six = || {
+            let six = Socket::new(Domain::IPV6, Type::RAW, Some(Protocol::ICMPV6))?;
+            six.set_header_included_v6(true)?;
+            prepare(six)
+        };
+        let six = open_six()
+            .inspect_err(|error| tracing::info!(%error, "IPv6 cannot be probed here"))
+            .ok();
+        Ok(Self::Kernel { four: open_four().map_err(LinkError::Raw)?, six })
     }
 
-    /// Connects to a simulation on loopback in which this agent has `address`.
+    /// Connects to a simulation on loopback in which this agent has `addresses`.
     ///
     /// # Errors
     /// [`LinkError::Simulated`].
-    pub async fn simulated(simulation: SocketAddr, address: Ipv4Addr) -> Result<Self, LinkError> {
+    pub async fn simulated(
+        simulation: SocketAddr,
+        addresses: Vec<IpAddr>,
+    ) -> Result<Self, LinkError> {
         let open = async {
             let socket = UdpSocket::bind("127.0.0.1:0").await?;
             socket.connect(simulation).await?;
             io::Result::Ok(socket)
         };
         let socket = open.await.map_err(|error| LinkError::Simulated(simulation, error))?;
-        Ok(Self::Simulated { socket, address })
+        Ok(Self::Simulated { socket, addresses })
     }
 
     /// The address that probes to `destination` leave from.
     ///
     /// # Errors
-    /// The kernel's word when there is no way there, or `Unsupported` for IPv6.
-    pub fn source_for(&self, destination: Ipv4Addr) -> io::Result<Ipv4Addr> {
+    /// The kernel's word when there is no way there.
+    pub fn source_for(&self, destination: IpAddr) -> io::Result<IpAddr> {
         match self {
-            Self::Simulated { address, .. } => Ok(*address),
-            Self::Kernel(_) => {
+            Self::Simulated { addresses, .. } => addresses
+                .iter()
+                .copied()
+                .find(|own| own.is_ipv6() == destination.is_ipv6())
+                .ok_or_else(|| io::ErrorKind::NetworkUnreachable.into()),
+            Self::Kernel { .. } => {
                 // Connecting a datagram socket sends nothing and makes the kernel choose.
-                let socket = std::net::UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0))?;
+                let any: IpAddr = match destination {
+                    IpAddr::V4(_) => Ipv4Addr::UNSPECIFIED.into(),
+                    IpAddr::V6(_) => Ipv6Addr::UNSPECIFIED.into(),
+                };
+                let socket = std::net::UdpSocket::bind((any, 0))?;
                 socket.connect((destination, 9))?;
-                match socket.local_addr()?.ip() {
-                    IpAddr::V4(address) => Ok(address),
-                    IpAddr::V6(_) => Err(io::ErrorKind::Unsupported.into()),
-                }
+                Ok(socket.local_addr()?.ip())
             }
         }
     }
@@ -101,29 +134,64 @@ impl Link {
     ///
     /// # Errors
     /// Whatever the kernel says; the packet has not left then.
-    pub fn send(&self, packet: &[u8], destination: Ipv4Addr) -> io::Result<()> {
+    pub fn send(&self, packet: &[u8], destination: IpAddr) -> io::Result<()> {
         match self {
             Self::Simulated { socket, .. } => socket.try_send(packet).map(drop),
-            Self::Kernel(raw) => {
+            Self::Kernel { four, six } => {
+                let raw = match (destination, six) {
+                    (IpAddr::V4(_), _) => four,
+                    (IpAddr::V6(_), Some(six)) => six,
+                    (IpAddr::V6(_), None) => return Err(io::ErrorKind::Unsupported.into()),
+                };
                 let to = SockAddr::from(SocketAddr::from((destination, 0)));
                 raw.get_ref().send_to(packet, &to).map(drop)
             }
         }
     }
 
-    /// Receives one whole IP packet; gives its length.
+    /// Receives one packet or message into `buffer`.
     ///
     /// # Errors
     /// Whatever the kernel says.
     ///
     /// # Cancel safety
-    /// Safe: no packet is lost when the future is dropped before it is ready.
-    pub async fn receive(&self, buffer: &mut [u8]) -> io::Result<usize> {
-        match self {
-            Self::Simulated { socket, .. } => socket.recv(buffer).await,
-            Self::Kernel(raw) => {
-                raw.async_io(Interest::READABLE, |socket| (&*socket).read(buffer)).await
+    /// Safe: nothing is lost when the future is dropped before it is ready.
+    pub async fn receive(&self, buffer: &mut [u8]) -> io::Result<Incoming> {
+        let (four, six) = match self {
+            Self::Simulated { socket, .. } => {
+                return socket.recv(buffer).await.map(Incoming::Packet);
+            }
+            Self::Kernel { four, six } => (four, six),
+        };
+        loop {
+            tokio::select! {
+                ready = four.readable() => {
+                    if let Ok(read) = ready?.try_io(|socket| (&*socket.get_ref()).read(buffer)) {
+                        return read.map(Incoming::Packet);
+                    }
+                }
+                ready = readable(six.as_ref()) => {
+                    if let Ok(read) = ready?.try_io(|socket| message(socket.get_ref(), buffer)) {
+                        return read;
+                    }
+                }
             }
         }
+    }
+}
+
+/// Ready when the socket is; never where there is none.
+async fn readable(socket: Option<&AsyncFd<Socket>>) -> io::Result<AsyncFdReadyGuard<'_, Socket>> {
+    match socket {
+        Some(socket) => socket.readable().await,
+        None => std::future::pending().await,
+    }
+}
+
+fn message(socket: &Socket, buffer: &mut [u8]) -> io::Result<Incoming> {
+    let (length, _, from) = recvfrom(socket, buffer, RecvFlags::empty())?;
+    match from.map(SocketAddrV6::try_from) {
+        Some(Ok(from)) => Ok(Incoming::Message(length, *from.ip())),
+        _ => Err(io::ErrorKind::InvalidData.into()),
     }
 }

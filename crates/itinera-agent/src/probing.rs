@@ -4,7 +4,7 @@
 mod tests;
 
 use crate::clock::AgentClock;
-use crate::link::Link;
+use crate::link::{Incoming, Link};
 use itinera_model::id::ContentId;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Schedule, Task};
@@ -12,7 +12,7 @@ use itinera_model::round::{Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{HopLimit, Micros, Tick};
 use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
-use std::net::{IpAddr, Ipv4Addr};
+use itinera_wire::Addresses;
 use std::sync::Arc;
 use tokio::sync::{mpsc, watch};
 
@@ -66,8 +66,15 @@ pub(crate) async fn follow(
             received = link.receive(&mut incoming) => {
                 let stamp = clock.now();
                 match received {
-                    Ok(length) => {
-                        let input = Input::Datagram { stamp, packet: &incoming[..length] };
+                    Ok(came) => {
+                        let input = match came {
+                            Incoming::Packet(length) => {
+                                Input::Datagram { stamp, packet: &incoming[..length] }
+                            }
+                            Incoming::Message(length, from) => {
+                                Input::Message { stamp, from, message: &incoming[..length] }
+                            }
+                        };
                         for prober in &mut probers {
                             prober.engine.handle(stamp, input);
                         }
@@ -117,7 +124,7 @@ fn serve(
     if prober.engine.poll_deadline().is_some_and(|due| due <= now) {
         prober.engine.handle(now, Input::Deadline);
     }
-    let destination = prober.engine.config().destination;
+    let destination = prober.engine.config().addresses.destination();
     while let Some(token) = prober.engine.poll_transmit(clock.now(), outgoing) {
         let stamp = clock.now();
         let outcome = match link.send(outgoing, destination) {
@@ -179,18 +186,16 @@ fn replan(
 }
 
 fn engine_for(task: &Task, link: &Link, clock: &AgentClock) -> Result<HopSweep, String> {
-    let IpAddr::V4(destination) = task.address else {
-        return Err("this agent probes IPv4 only".to_owned());
-    };
-    let source = link.source_for(destination).map_err(|error| format!("no way there: {error}"))?;
-    let config = config_for(task, source, destination, clock)?;
+    let source = link.source_for(task.address).map_err(|error| format!("no way there: {error}"))?;
+    let addresses = Addresses::try_new(source, task.address)
+        .ok_or_else(|| format!("{source} cannot speak with {}", task.address))?;
+    let config = config_for(task, addresses, clock)?;
     HopSweep::new(config, clock.now()).map_err(|error| error.to_string())
 }
 
 fn config_for(
     task: &Task,
-    source: Ipv4Addr,
-    destination: Ipv4Addr,
+    addresses: Addresses,
     clock: &AgentClock,
 ) -> Result<SweepConfig, String> {
     // Flow fields follow from the path alone, so that its flow is the same after a restart.
@@ -204,8 +209,7 @@ fn config_for(
         &ContentId::of(&[id.as_bytes(), &boot.to_be_bytes()[..]].concat()).as_bytes()[..8],
     );
     Ok(SweepConfig {
-        source,
-        destination,
+        addresses,
         method: task.method,
         source_port: FIRST_PORT + own,
         destination_port: if task.method == Method::Udp { UDP_PORT } else { constant },

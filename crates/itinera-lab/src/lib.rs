@@ -13,7 +13,9 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
 use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
 use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
+use itinera_wire::Addresses;
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 
 /// Wall time at tick zero of every virtual run: well in the past, so that a service which takes
 /// in its rounds finds nothing odd about them.
@@ -57,6 +59,8 @@ pub struct LabPath {
     pub site: Endpoint,
     /// The target.
     pub target: Endpoint,
+    /// The site's and the target's address, of the version that both have.
+    pub addresses: Addresses,
     /// Probe method.
     pub method: Method,
 }
@@ -118,7 +122,8 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
         net.advance(now);
         while let Some(delivery) = net.poll_delivery() {
             let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
-            for prober in probers.iter_mut().filter(|p| p.path.site.address == delivery.site) {
+            let own = |p: &&mut Prober| p.engine.config().addresses.source() == delivery.site;
+            for prober in probers.iter_mut().filter(own) {
                 prober.engine.handle(now, input);
             }
         }
@@ -129,7 +134,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
             prober.engine.handle(now, Input::Deadline);
             while let Some(token) = prober.engine.poll_transmit(now, &mut packet) {
                 let outcome = match net.inject(now, &packet) {
-                    Ok(()) => Input::Sent { token, stamp: now },
+                    Ok(_) => Input::Sent { token, stamp: now },
                     Err(_) => Input::NotSent { token },
                 };
                 prober.engine.handle(now, outcome);
@@ -153,36 +158,49 @@ fn probers(net: &Simnet, seed: u64, density: &Density) -> Vec<Prober> {
     let mut probers = Vec::new();
     for (site, number) in net.sites().iter().zip(1u128..) {
         for target in net.targets() {
-            for method in &density.methods {
-                let index = u16::try_from(probers.len()).unwrap_or(u16::MAX);
-                let path = LabPath {
-                    id: PathId::from_uuid(numbered(3, u128::from(index) + 1)),
-                    agent: AgentId::from_uuid(numbered(1, number)),
-                    site: site.clone(),
-                    target: target.clone(),
-                    method: *method,
-                };
-                let config = SweepConfig {
-                    source: site.address,
-                    destination: target.address,
-                    method: *method,
-                    source_port: 40_000 + index,
-                    destination_port: 33_434 + index,
-                    dscp: 0,
-                    size_bytes: 64,
-                    interval: density.interval,
-                    probes_per_hop: density.probes_per_hop,
-                    timeout: density.timeout,
-                    last_hop: HopLimit::try_new(30).unwrap_or_else(|| unreachable!("30 is 1..=64")),
-                    seed: seed.wrapping_mul(1_000).wrapping_add(u64::from(index)),
-                };
-                #[allow(clippy::expect_used, reason = "a bad density is the caller's bug")]
-                let engine = HopSweep::new(config, Tick::ZERO).expect("density within bounds");
-                probers.push(Prober { path, engine });
+            for addresses in pairs(site, target) {
+                for method in &density.methods {
+                    let index = u16::try_from(probers.len()).unwrap_or(u16::MAX);
+                    let path = LabPath {
+                        id: PathId::from_uuid(numbered(3, u128::from(index) + 1)),
+                        agent: AgentId::from_uuid(numbered(1, number)),
+                        site: site.clone(),
+                        target: target.clone(),
+                        addresses,
+                        method: *method,
+                    };
+                    probers.push(Prober { engine: engine_of(&path, index, seed, density), path });
+                }
             }
         }
     }
     probers
+}
+
+/// The address pairs of each version that both ends have.
+fn pairs(site: &Endpoint, target: &Endpoint) -> impl Iterator<Item = Addresses> {
+    let of = |own: IpAddr| {
+        target.addresses.iter().find_map(move |other| Addresses::try_new(own, *other))
+    };
+    site.addresses.iter().filter_map(move |own| of(*own))
+}
+
+fn engine_of(path: &LabPath, index: u16, seed: u64, density: &Density) -> HopSweep {
+    let config = SweepConfig {
+        addresses: path.addresses,
+        method: path.method,
+        source_port: 40_000 + index,
+        destination_port: 33_434 + index,
+        dscp: 0,
+        size_bytes: 64,
+        interval: density.interval,
+        probes_per_hop: density.probes_per_hop,
+        timeout: density.timeout,
+        last_hop: HopLimit::try_new(30).unwrap_or_else(|| unreachable!("30 is 1..=64")),
+        seed: seed.wrapping_mul(1_000).wrapping_add(u64::from(index)),
+    };
+    #[allow(clippy::expect_used, reason = "a bad density is the caller's bug")]
+    HopSweep::new(config, Tick::ZERO).expect("density within bounds")
 }
 
 fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {

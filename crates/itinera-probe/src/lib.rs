@@ -18,6 +18,7 @@ pub mod sweep;
 mod timer;
 
 use itinera_model::Tick;
+use std::net::Ipv6Addr;
 
 pub use sweep::{HopSweep, Sweep, SweepConfig, SweepConfigError};
 
@@ -34,6 +35,16 @@ pub enum Input<'a> {
         stamp: Tick,
         /// The packet.
         packet: &'a [u8],
+    },
+    /// An ICMPv6 message came in without its IP header and with its checksum verified, as the
+    /// kernel's raw sockets give it (RFC 3542 section 3).
+    Message {
+        /// When it came in.
+        stamp: Tick,
+        /// Who sent it.
+        from: Ipv6Addr,
+        /// The message.
+        message: &'a [u8],
     },
     /// A packet left at this time.
     Sent {

@@ -3,11 +3,11 @@
 use crate::scenario::Scenario;
 use crate::world::{Arc, Endpoint, Truth, TruthCause, World};
 use itinera_model::unit::Tick;
-use itinera_wire::{Icmpv4, Ipv4Header, icmpv4, ipv4};
+use itinera_wire::{Addresses, Icmp, IpHeader, icmp, ip};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::{BTreeMap, VecDeque};
-use std::net::Ipv4Addr;
+use std::net::IpAddr;
 
 /// Packets that may be under way at once; further ones are dropped and counted.
 const MAX_UNDER_WAY: usize = 200_000;
@@ -19,8 +19,8 @@ const QUOTED_TRANSPORT: usize = 8;
 /// A packet that came to a site.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Delivery {
-    /// The site's address.
-    pub site: Ipv4Addr,
+    /// The site's address that it was sent to.
+    pub site: IpAddr,
     /// When.
     pub at: Tick,
     /// The whole IP packet.
@@ -31,12 +31,12 @@ pub struct Delivery {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum Refused {
-    /// Not an IPv4 packet.
-    #[error("not an IPv4 packet")]
+    /// Not an IP packet.
+    #[error("not an IP packet")]
     Malformed(#[source] itinera_wire::ParseError),
     /// Its source is no site of this world.
     #[error("source {0} is no site of this world")]
-    UnknownSource(Ipv4Addr),
+    UnknownSource(IpAddr),
 }
 
 /// Independent chance for each purpose, so that a fault changes nothing but what it touches.
@@ -114,17 +114,18 @@ impl Simnet {
         self.overflowed
     }
 
-    /// Takes a packet that a site sends now.
+    /// Takes a packet that a site sends now; gives the site's address.
     ///
     /// # Errors
     /// [`Refused`] when it is malformed or comes from no site of this world.
-    pub fn inject(&mut self, now: Tick, packet: &[u8]) -> Result<(), Refused> {
-        let (header, _) = Ipv4Header::parse(packet).map_err(Refused::Malformed)?;
-        let node = self.world.by_address.get(&header.source).copied();
+    pub fn inject(&mut self, now: Tick, packet: &[u8]) -> Result<IpAddr, Refused> {
+        let (header, _) = IpHeader::parse(packet).map_err(Refused::Malformed)?;
+        let source = header.addresses().source();
+        let node = self.world.by_address.get(&source).copied();
         let node = node.filter(|node| self.world.nodes[*node].is_site);
-        let node = node.ok_or(Refused::UnknownSource(header.source))?;
-        self.forward(node, header.destination, packet.to_vec(), now);
-        Ok(())
+        let node = node.ok_or(Refused::UnknownSource(source))?;
+        self.forward(node, header.addresses().destination(), packet.to_vec(), now);
+        Ok(source)
     }
 
     /// When something happens next.
@@ -150,25 +151,24 @@ impl Simnet {
 
     fn arrive(&mut self, node: usize, mut packet: Vec<u8>, at: Tick) {
         // Every packet under way was parsed when it entered or built here.
-        let Ok((header, payload)) = Ipv4Header::parse(&packet) else {
+        let Ok((header, payload)) = IpHeader::parse(&packet) else {
             return;
         };
+        let addresses = header.addresses();
         let here = &self.world.nodes[node];
-        if header.destination == here.address {
+        if here.addresses.contains(&addresses.destination()) {
             if here.is_site {
-                self.deliveries.push_back(Delivery { site: here.address, at, packet });
+                self.deliveries.push_back(Delivery { site: addresses.destination(), at, packet });
             } else if let Some(message) = answer_of_target(&header, payload, &packet) {
-                self.answer(node, header.source, &message, at);
+                self.answer(node, addresses.source(), message, at);
             }
             return;
         }
-        if ipv4::decrement_ttl(&mut packet).is_some() {
-            self.forward(node, header.destination, packet, at);
+        if ip::decrement_hop_limit(&mut packet).is_some() {
+            self.forward(node, addresses.destination(), packet, at);
         } else if !here.silent && !self.refuses_to_answer(node, at) {
-            let mut message = Vec::new();
-            let quote = quote_of(&packet);
-            Icmpv4::TimeExceeded { code: 0, quote }.emit(&mut message);
-            self.answer(node, header.source, &message, at);
+            let quote = quote_of(addresses, &packet);
+            self.answer(node, addresses.source(), Icmp::TimeExceeded { code: 0, quote }, at);
         }
     }
 
@@ -180,28 +180,25 @@ impl Simnet {
         self.chance.policing.random::<f64>() < share
     }
 
-    fn answer(&mut self, node: usize, destination: Ipv4Addr, message: &[u8], at: Tick) {
+    fn answer(&mut self, node: usize, destination: IpAddr, message: Icmp<'_>, at: Tick) {
         let here = &self.world.nodes[node];
-        let header = Ipv4Header {
-            source: here.address,
-            destination,
-            protocol: ipv4::ICMP,
-            ttl: 64,
-            traffic_class: 0,
-            identification: 0,
-            dont_fragment: false,
+        let pairs = here.addresses.iter().map(|own| Addresses::try_new(*own, destination));
+        let Some(addresses) = pairs.flatten().next() else {
+            return;
         };
+        let mut octets = Vec::new();
+        message.emit(addresses, &mut octets);
         let leaves = at.plus_nanos(here.answer_delay_nanos);
         let mut packet = Vec::new();
-        header.emit(message, &mut packet);
+        IpHeader::new(addresses, addresses.icmp(), 64, 0, 0, 0).emit(&octets, &mut packet);
         self.forward(node, destination, packet, leaves);
     }
 
-    fn forward(&mut self, node: usize, destination: Ipv4Addr, packet: Vec<u8>, at: Tick) {
+    fn forward(&mut self, node: usize, destination: IpAddr, packet: Vec<u8>, at: Tick) {
         let Some(end) = self.world.by_address.get(&destination) else {
             return;
         };
-        let Some(index) = self.world.next[node][*end] else {
+        let Some(index) = self.world.next[usize::from(destination.is_ipv6())][node][*end] else {
             return;
         };
         let arc = &self.world.arcs[node][index];
@@ -243,42 +240,44 @@ fn effect(arc: &Arc, at: Tick) -> (f64, u64) {
     })
 }
 
-fn quote_of(packet: &[u8]) -> &[u8] {
-    packet.get(..ipv4::HEADER_LEN + QUOTED_TRANSPORT).unwrap_or(packet)
+fn quote_of(addresses: Addresses, packet: &[u8]) -> &[u8] {
+    packet.get(..addresses.header_len() + QUOTED_TRANSPORT).unwrap_or(packet)
 }
 
-/// What a host answers: echo to echo (RFC 1122, 3.2.2.6), "port unreachable" to UDP (4.1.3.1).
-fn answer_of_target(header: &Ipv4Header, payload: &[u8], packet: &[u8]) -> Option<Vec<u8>> {
-    let mut message = Vec::new();
-    match header.protocol {
-        ipv4::ICMP => {
-            let Ok(Icmpv4::EchoRequest { id, seq, data }) = Icmpv4::parse(payload) else {
-                return None;
-            };
-            Icmpv4::EchoReply { id, seq, data }.emit(&mut message);
-        }
-        ipv4::UDP => {
-            let quote = quote_of(packet);
-            Icmpv4::Unreachable { code: icmpv4::PORT_UNREACHABLE, quote }.emit(&mut message);
-        }
-        _ => return None,
+/// What a host answers: echo to echo (RFC 1122 section 3.2.2.6, RFC 4443 section 4.2), "port
+/// unreachable" to UDP (RFC 1122 section 4.1.3.1, RFC 4443 section 3.1).
+fn answer_of_target<'a>(
+    header: &IpHeader,
+    payload: &'a [u8],
+    packet: &'a [u8],
+) -> Option<Icmp<'a>> {
+    let addresses = header.addresses();
+    if header.is_icmp() {
+        return match Icmp::parse(addresses, payload).ok()? {
+            Icmp::EchoRequest { id, seq, data } => Some(Icmp::EchoReply { id, seq, data }),
+            _ => None,
+        };
     }
-    Some(message)
+    let (code, quote) = (icmp::port_unreachable(addresses), quote_of(addresses, packet));
+    (header.protocol() == ip::UDP).then_some(Icmp::Unreachable { code, quote })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::net::{Ipv4Addr, Ipv6Addr};
 
     const LINE: &str = r#"name = "line"
-site = [{ id = "s", name = "S", address = "198.18.0.1" }]
-target = [{ id = "t", name = "T", address = "198.18.0.9" }]
+site = [{ id = "s", name = "S", address = "198.18.0.1", address6 = "2001:db8::1" }]
+target = [{ id = "t", name = "T", address = "198.18.0.9", address6 = "2001:db8::9" }]
 [[router]]
 id = "a"
 address = "198.18.0.2"
+address6 = "2001:db8::2"
 [[router]]
 id = "b"
 address = "198.18.0.3"
+address6 = "2001:db8::3"
 [[link]]
 between = ["s", "a"]
 delay_ms = 1.0
@@ -290,45 +289,64 @@ between = ["b", "t"]
 delay_ms = 3.0
 "#;
 
-    fn probe(ttl: u8) -> Vec<u8> {
+    const FOUR: Addresses = Addresses::V4 {
+        source: Ipv4Addr::new(198, 18, 0, 1),
+        destination: Ipv4Addr::new(198, 18, 0, 9),
+    };
+    const SIX: Addresses = Addresses::V6 {
+        source: Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1),
+        destination: Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 9),
+    };
+
+    fn probe(addresses: Addresses, ttl: u8) -> Vec<u8> {
         let mut message = Vec::new();
-        Icmpv4::EchoRequest { id: 1, seq: 2, data: b"xy" }.emit(&mut message);
+        Icmp::EchoRequest { id: 1, seq: 2, data: b"xy" }.emit(addresses, &mut message);
         let mut packet = Vec::new();
-        let header = Ipv4Header {
-            source: Ipv4Addr::new(198, 18, 0, 1),
-            destination: Ipv4Addr::new(198, 18, 0, 9),
-            protocol: ipv4::ICMP,
-            ttl,
-            traffic_class: 0,
-            identification: 5,
-            dont_fragment: true,
-        };
-        header.emit(&message, &mut packet);
+        IpHeader::new(addresses, addresses.icmp(), ttl, 0, 0, 5).emit(&message, &mut packet);
         packet
     }
 
-    fn answers(text: &str, ttl: u8, count: u32) -> Vec<(Ipv4Addr, u64)> {
+    fn answers_of(text: &str, addresses: Addresses, ttl: u8, count: u32) -> Vec<(IpAddr, u64)> {
         let mut net = Simnet::new(&Scenario::parse(text).unwrap(), 3);
         for n in 0..count {
-            net.inject(Tick::from_millis(u64::from(n) * 100), &probe(ttl)).unwrap();
+            net.inject(Tick::from_millis(u64::from(n) * 100), &probe(addresses, ttl)).unwrap();
         }
         net.advance(Tick::from_millis(1_000_000));
         assert_eq!(net.poll_deadline(), None);
         std::iter::from_fn(|| net.poll_delivery())
             .map(|d| {
-                let (header, _) = Ipv4Header::parse(&d.packet).unwrap();
-                (header.source, d.at.as_nanos() / 1_000_000 % 100)
+                let (header, payload) = IpHeader::parse(&d.packet).unwrap();
+                assert!(Icmp::parse(header.addresses(), payload).is_ok());
+                (header.addresses().source(), d.at.as_nanos() / 1_000_000 % 100)
             })
             .collect()
     }
 
+    fn answers(text: &str, ttl: u8, count: u32) -> Vec<(IpAddr, u64)> {
+        answers_of(text, FOUR, ttl, count)
+    }
+
     #[test]
     fn each_hop_limit_is_answered_by_its_node_after_its_delay() {
-        let at = |last| Ipv4Addr::new(198, 18, 0, last);
+        let at = |last| IpAddr::from([198, 18, 0, last]);
         assert_eq!(answers(LINE, 1, 1), [(at(2), 2)]);
         assert_eq!(answers(LINE, 2, 1), [(at(3), 6)]);
         assert_eq!(answers(LINE, 3, 1), [(at(9), 12)]);
         assert_eq!(answers(LINE, 64, 1), [(at(9), 12)]);
+    }
+
+    #[test]
+    fn both_versions_take_the_same_way_where_both_are_there() {
+        for ttl in [1, 2, 3, 64] {
+            let (four, six) = (answers_of(LINE, FOUR, ttl, 1), answers_of(LINE, SIX, ttl, 1));
+            assert_eq!(four[0].1, six[0].1, "hop limit {ttl}");
+            let IpAddr::V6(responder) = six[0].0 else { panic!("{six:?}") };
+            assert_eq!(responder.segments()[7], [2, 3, 9][usize::from(ttl.min(3)) - 1]);
+        }
+        // A router without an IPv6 address carries none.
+        let text = LINE.replace("address6 = \"2001:db8::3\"\n", "");
+        assert_eq!(answers_of(&text, FOUR, 3, 1).len(), 1);
+        assert_eq!(answers_of(&text, SIX, 3, 1).len(), 0);
     }
 
     #[test]
@@ -355,7 +373,7 @@ delay_ms = 3.0
         let back = text.replace("from = \"a\"\nto = \"b\"", "from = \"b\"\nto = \"a\"");
         assert!(answers(&back, 2, 1_000).len() < 950, "answers cross the link backwards");
         let truth = Simnet::new(&Scenario::parse(&text).unwrap(), 3).truth().to_vec();
-        assert_eq!(truth[0].from, Ipv4Addr::new(198, 18, 0, 2));
+        assert_eq!(truth[0].from[0], IpAddr::from([198, 18, 0, 2]));
     }
 
     #[test]
@@ -371,18 +389,14 @@ delay_ms = 3.0
     #[test]
     fn strangers_and_garbage_are_refused() {
         let mut net = Simnet::new(&Scenario::parse(LINE).unwrap(), 1);
-        let mut packet = probe(3);
+        let mut packet = probe(FOUR, 3);
         packet[12] = 9;
         assert!(matches!(net.inject(Tick::ZERO, &packet), Err(Refused::Malformed(_))));
-        let header = Ipv4Header {
+        let foreign = Addresses::V4 {
             source: Ipv4Addr::new(192, 0, 2, 1),
             destination: Ipv4Addr::new(198, 18, 0, 9),
-            protocol: ipv4::UDP,
-            ttl: 3,
-            traffic_class: 0,
-            identification: 0,
-            dont_fragment: false,
         };
+        let header = IpHeader::new(foreign, ip::UDP, 3, 0, 0, 0);
         let mut stranger = Vec::new();
         header.emit(&[], &mut stranger);
         assert!(matches!(net.inject(Tick::ZERO, &stranger), Err(Refused::UnknownSource(_))));

@@ -1,7 +1,7 @@
 //! Scenario files: TOML 1.0, described in `docs/scenario.md`.
 
 use serde::Deserialize;
-use std::net::Ipv4Addr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use toml::Spanned;
 
 /// A scenario as written. Every name it uses has been checked.
@@ -31,14 +31,25 @@ pub struct Scenario {
 pub(crate) struct HostEntry {
     pub(crate) id: Spanned<String>,
     pub(crate) name: String,
-    pub(crate) address: Spanned<Ipv4Addr>,
+    pub(crate) address: Option<Spanned<Ipv4Addr>>,
+    pub(crate) address6: Option<Spanned<Ipv6Addr>>,
+}
+
+/// The addresses of a node, IPv4 first; one at least.
+pub(crate) fn addresses_of(
+    four: Option<&Spanned<Ipv4Addr>>,
+    six: Option<&Spanned<Ipv6Addr>>,
+) -> Vec<IpAddr> {
+    let four = four.map(|address| IpAddr::V4(*address.as_ref()));
+    four.into_iter().chain(six.map(|address| IpAddr::V6(*address.as_ref()))).collect()
 }
 
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct RouterEntry {
     pub(crate) id: Spanned<String>,
-    pub(crate) address: Spanned<Ipv4Addr>,
+    pub(crate) address: Option<Spanned<Ipv4Addr>>,
+    pub(crate) address6: Option<Spanned<Ipv6Addr>>,
     pub(crate) owner: Option<Spanned<String>>,
     #[serde(default)]
     pub(crate) silent: bool,
@@ -148,7 +159,18 @@ impl Checker<'_> {
         let hosts = s.sites.iter().chain(&s.targets);
         let ids = hosts.clone().map(|h| &h.id).chain(s.routers.iter().map(|r| &r.id));
         self.unique(ids)?;
-        self.unique(hosts.map(|h| &h.address).chain(s.routers.iter().map(|r| &r.address)))?;
+        let routers = s.routers.iter();
+        let four = hosts.clone().filter_map(|h| h.address.as_ref());
+        self.unique(four.chain(routers.clone().filter_map(|r| r.address.as_ref())))?;
+        let six = hosts.clone().filter_map(|h| h.address6.as_ref());
+        self.unique(six.chain(routers.clone().filter_map(|r| r.address6.as_ref())))?;
+        let nodes = hosts.map(|h| (&h.id, h.address.is_some() || h.address6.is_some()));
+        let nodes =
+            nodes.chain(routers.map(|r| (&r.id, r.address.is_some() || r.address6.is_some())));
+        for (id, _) in nodes.filter(|(_, addressed)| !addressed) {
+            let reason = format!("{:?} needs an address, an address6, or both", id.as_ref());
+            return Err(self.fail(id, reason));
+        }
         self.unique(s.owners.iter().map(|o| &o.id))?;
         for router in &s.routers {
             if let Some(owner) = &router.owner
@@ -295,6 +317,8 @@ loss = [0.1, 0.2]
             ("delay_ms = 1.0", "delay = 1.0", 11, "delay", "unknown field"),
             ("198.18.0.1\"", "198.18.0.2\"", 8, "address", "used twice"),
             ("198.18.0.1\"", "198.18.0.300\"", 8, "address", "IPv4"),
+            ("address = \"198.18.0.1\"", "silent = true", 7, "id", "needs an address"),
+            ("address = \"198.18.0.1\"", "address6 = \"198.18.0.1\"", 8, "address6", "IPv6"),
             ("[0.1, 0.2]", "[0.3, 0.2]", 16, "loss", "expected"),
             ("to = \"edge\"", "to = \"quay\"", 14, "to", "no link is between"),
         ] {

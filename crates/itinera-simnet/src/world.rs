@@ -1,11 +1,11 @@
 //! A scenario with everything drawn: nodes, directed links, forwarding and truth.
 
-use crate::scenario::{FaultEntry, RouterEntry, Scenario};
+use crate::scenario::{FaultEntry, HostEntry, RouterEntry, Scenario, addresses_of};
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
-use std::net::Ipv4Addr;
+use std::net::IpAddr;
 
 /// A site or target of the world.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,8 +14,8 @@ pub struct Endpoint {
     pub id: String,
     /// What people call it.
     pub name: String,
-    /// Its address.
-    pub address: Ipv4Addr,
+    /// Its addresses: IPv4, IPv6, or both in this order.
+    pub addresses: Vec<IpAddr>,
 }
 
 /// What a fault does.
@@ -30,10 +30,10 @@ pub enum TruthCause {
 /// A fault as it really is. For scoring only: no judgement may see it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Truth {
-    /// Address of the node before the faulty link.
-    pub from: Ipv4Addr,
-    /// Address of the node behind it.
-    pub to: Ipv4Addr,
+    /// Addresses of the node before the faulty link.
+    pub from: Vec<IpAddr>,
+    /// Addresses of the node behind it.
+    pub to: Vec<IpAddr>,
     /// Name of the network that runs the node behind it; absent where nobody is named.
     pub owner: Option<String>,
     /// What it does.
@@ -46,8 +46,10 @@ pub struct Truth {
 
 #[derive(Debug, Clone)]
 pub(crate) struct Node {
-    pub(crate) address: Ipv4Addr,
+    pub(crate) addresses: Vec<IpAddr>,
     pub(crate) is_site: bool,
+    /// Whether packets for others pass through it.
+    pub(crate) passes: bool,
     pub(crate) silent: bool,
     /// Share of its answers it refuses: drawn anew within these bounds every minute.
     pub(crate) polices: Option<[f64; 2]>,
@@ -70,9 +72,9 @@ pub(crate) struct World {
     pub(crate) nodes: Vec<Node>,
     /// By node: its outgoing directed links.
     pub(crate) arcs: Vec<Vec<Arc>>,
-    pub(crate) by_address: BTreeMap<Ipv4Addr, usize>,
-    /// By node and destination: the index of the arc to take.
-    pub(crate) next: Vec<Vec<Option<usize>>>,
+    pub(crate) by_address: BTreeMap<IpAddr, usize>,
+    /// By version (IPv4, IPv6), node and destination: the index of the arc to take.
+    pub(crate) next: [Vec<Vec<Option<usize>>>; 2],
     pub(crate) sites: Vec<Endpoint>,
     pub(crate) targets: Vec<Endpoint>,
     pub(crate) truth: Vec<Truth>,
@@ -111,13 +113,15 @@ impl World {
             }
         }
         let mut world = builder.world;
-        world.next = (0..world.nodes.len()).map(|from| world.first_arcs(from)).collect();
+        world.next = [false, true]
+            .map(|six| (0..world.nodes.len()).map(|from| world.first_arcs(from, six)).collect());
         world
     }
 
     /// Shortest ways by delay from one node: for each destination the first arc. Ties go to the
-    /// arc that stands first in the scenario.
-    fn first_arcs(&self, from: usize) -> Vec<Option<usize>> {
+    /// arc that stands first in the scenario. Nodes without an address of the version are not
+    /// there for it.
+    fn first_arcs(&self, from: usize, six: bool) -> Vec<Option<usize>> {
         let count = self.nodes.len();
         let mut first = vec![None; count];
         let mut distance = vec![u64::MAX; count];
@@ -130,10 +134,13 @@ impl World {
             };
             done[node] = true;
             // Sites and targets are ends: nothing passes through them.
-            if node != from && !self.passes(node) {
+            if node != from && !self.nodes[node].passes {
                 continue;
             }
             for (index, arc) in self.arcs[node].iter().enumerate() {
+                if !self.nodes[arc.to].addresses.iter().any(|a| a.is_ipv6() == six) {
+                    continue;
+                }
                 let way = distance[node].saturating_add(arc.delay_nanos.max(1));
                 if way < distance[arc.to] {
                     distance[arc.to] = way;
@@ -142,11 +149,6 @@ impl World {
             }
         }
         first
-    }
-
-    fn passes(&self, node: usize) -> bool {
-        let address = self.nodes[node].address;
-        !self.sites.iter().chain(&self.targets).any(|end| end.address == address)
     }
 }
 
@@ -158,16 +160,16 @@ struct Builder<'a> {
 
 impl<'a> Builder<'a> {
     fn new(scenario: &'a Scenario) -> Self {
-        let endpoint = |host: &crate::scenario::HostEntry| Endpoint {
+        let endpoint = |host: &HostEntry| Endpoint {
             id: host.id.as_ref().clone(),
             name: host.name.clone(),
-            address: *host.address.as_ref(),
+            addresses: addresses_of(host.address.as_ref(), host.address6.as_ref()),
         };
         let world = World {
             nodes: Vec::new(),
             arcs: Vec::new(),
             by_address: BTreeMap::new(),
-            next: Vec::new(),
+            next: [Vec::new(), Vec::new()],
             sites: scenario.sites.iter().map(endpoint).collect(),
             targets: scenario.targets.iter().map(endpoint).collect(),
             truth: Vec::new(),
@@ -175,10 +177,12 @@ impl<'a> Builder<'a> {
         let mut builder = Self { scenario, index: BTreeMap::new(), world };
         for host in scenario.sites.iter().chain(&scenario.targets) {
             let is_site = scenario.sites.iter().any(|site| site.id.as_ref() == host.id.as_ref());
-            builder.add_node(host.id.as_ref(), *host.address.as_ref(), is_site, None);
+            let addresses = addresses_of(host.address.as_ref(), host.address6.as_ref());
+            builder.add_node(host.id.as_ref(), addresses, is_site, None);
         }
         for router in &scenario.routers {
-            builder.add_node(router.id.as_ref(), *router.address.as_ref(), false, Some(router));
+            let addresses = addresses_of(router.address.as_ref(), router.address6.as_ref());
+            builder.add_node(router.id.as_ref(), addresses, false, Some(router));
         }
         for link in &scenario.links {
             let [a, b] = [0, 1].map(|end| builder.index[link.between[end].as_ref().as_str()]);
@@ -198,21 +202,22 @@ impl<'a> Builder<'a> {
     fn add_node(
         &mut self,
         id: &'a str,
-        address: Ipv4Addr,
+        addresses: Vec<IpAddr>,
         is_site: bool,
         router: Option<&RouterEntry>,
     ) {
         let index = self.world.nodes.len();
         let delay = router.and_then(|r| r.answer_delay_ms.as_ref()).map_or(0.0, |ms| *ms.as_ref());
+        self.world.by_address.extend(addresses.iter().map(|address| (*address, index)));
         self.world.nodes.push(Node {
-            address,
+            addresses,
             is_site,
+            passes: router.is_some(),
             silent: router.is_some_and(|r| r.silent),
             polices: router.and_then(|r| r.polices.as_ref()).map(|share| *share.as_ref()),
             answer_delay_nanos: nanos(delay),
         });
         self.world.arcs.push(Vec::new());
-        self.world.by_address.insert(address, index);
         self.index.insert(id, index);
     }
 
@@ -235,8 +240,8 @@ impl<'a> Builder<'a> {
                 arc.faults.push((begins, ends, cause));
             }
             self.world.truth.push(Truth {
-                from: self.world.nodes[from].address,
-                to: self.world.nodes[to].address,
+                from: self.world.nodes[from].addresses.clone(),
+                to: self.world.nodes[to].addresses.clone(),
                 owner: owner.clone(),
                 cause,
                 begins,

@@ -1,6 +1,6 @@
 //! The Internet checksum (RFC 1071) and how to steer it.
 
-use std::net::Ipv4Addr;
+use crate::ip::Addresses;
 
 /// The ones' complement sum of these octets, padded with a zero octet when odd.
 pub fn sum(octets: &[u8]) -> u16 {
@@ -23,10 +23,17 @@ pub const fn field(sum: u16) -> u16 {
     !sum
 }
 
-/// The sum over the pseudo header of UDP over IPv4 (RFC 768).
-pub fn pseudo_header(source: Ipv4Addr, destination: Ipv4Addr, protocol: u8, length: u16) -> u16 {
-    let addresses = add(sum(&source.octets()), sum(&destination.octets()));
-    add(addresses, add(u16::from(protocol), length))
+/// The sum over the pseudo header of a transport (RFC 768; RFC 8200 section 8.1).
+pub fn pseudo_header(addresses: Addresses, protocol: u8, length: u16) -> u16 {
+    let both = match addresses {
+        Addresses::V4 { source, destination } => {
+            add(sum(&source.octets()), sum(&destination.octets()))
+        }
+        Addresses::V6 { source, destination } => {
+            add(sum(&source.octets()), sum(&destination.octets()))
+        }
+    };
+    add(both, add(u16::from(protocol), length))
 }
 
 /// The two octets which, added to `sum`, make the checksum field equal `wanted`.

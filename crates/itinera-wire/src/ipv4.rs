@@ -6,8 +6,6 @@ use std::net::Ipv4Addr;
 
 /// Protocol number of ICMP.
 pub const ICMP: u8 = 1;
-/// Protocol number of UDP.
-pub const UDP: u8 = 17;
 /// Length of a header without options.
 pub const HEADER_LEN: usize = 20;
 

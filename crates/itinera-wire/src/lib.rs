@@ -1,4 +1,5 @@
-//! Packets as Itinera sends and reads them: IPv4 (RFC 791), ICMPv4 (RFC 792) and UDP (RFC 768).
+//! Packets as Itinera sends and reads them: IPv4 (RFC 791) and IPv6 (RFC 8200), their ICMP
+//! (RFC 792, RFC 4443) and UDP (RFC 768).
 //!
 //! This crate promises no sockets, no clock, no allocation beyond the packets it builds, and no
 //! panic on any octets: hostile input is refused with the layer, the offset and the sizes.
@@ -13,12 +14,16 @@
 )]
 
 pub mod checksum;
-pub mod icmpv4;
+pub mod icmp;
+pub mod ip;
 pub mod ipv4;
+pub mod ipv6;
 pub mod reader;
 pub mod udp;
 
-pub use icmpv4::Icmpv4;
+pub use icmp::Icmp;
+pub use ip::{Addresses, IpHeader};
 pub use ipv4::Ipv4Header;
+pub use ipv6::Ipv6Header;
 pub use reader::{Layer, ParseError, Reader};
 pub use udp::UdpHeader;

@@ -5,10 +5,14 @@ use std::fmt;
 /// The protocol layer that refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Layer {
+    /// Either version of IP, before its version is known.
+    Ip,
     /// RFC 791.
     Ipv4,
-    /// RFC 792.
-    Icmpv4,
+    /// RFC 8200.
+    Ipv6,
+    /// RFC 792, RFC 4443.
+    Icmp,
     /// RFC 768.
     Udp,
 }
@@ -16,8 +20,10 @@ pub enum Layer {
 impl fmt::Display for Layer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Self::Ip => "IP",
             Self::Ipv4 => "IPv4",
-            Self::Icmpv4 => "ICMPv4",
+            Self::Ipv6 => "IPv6",
+            Self::Icmp => "ICMP",
             Self::Udp => "UDP",
         })
     }

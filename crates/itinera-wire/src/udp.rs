@@ -1,9 +1,8 @@
-//! UDP over IPv4 (RFC 768).
+//! UDP (RFC 768).
 
 use crate::checksum;
-use crate::ipv4;
+use crate::ip::{self, Addresses};
 use crate::reader::{Layer, ParseError, Reader};
-use std::net::Ipv4Addr;
 
 /// Length of the header.
 pub const HEADER_LEN: usize = 8;
@@ -49,7 +48,7 @@ impl UdpHeader {
 /// identity in the checksum, which even the shortest quote (8 octets of transport) returns,
 /// while ports and length stay constant. `checksum` must not be 0 (none) or 0xffff.
 pub fn emit_steered(
-    addresses: (Ipv4Addr, Ipv4Addr),
+    addresses: Addresses,
     ports: (u16, u16),
     payload_len: u16,
     checksum: u16,
@@ -58,7 +57,7 @@ pub fn emit_steered(
     let payload_len = payload_len.clamp(2, 65_000);
     #[allow(clippy::arithmetic_side_effects, reason = "clamped to 65,000 above")]
     let length = payload_len + 8;
-    let pseudo = checksum::pseudo_header(addresses.0, addresses.1, ipv4::UDP, length);
+    let pseudo = checksum::pseudo_header(addresses, ip::UDP, length);
     let header = checksum::add(checksum::add(ports.0, ports.1), length);
     let steer = checksum::steer(checksum::add(pseudo, header), checksum);
     for field in [ports.0, ports.1, length, checksum, steer] {
@@ -71,20 +70,20 @@ pub fn emit_steered(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::ip::tests::any_addresses;
     use proptest::prelude::*;
 
     proptest! {
         #[test]
         fn steered_datagrams_have_a_valid_checksum(
-            s: u32, d: u32, ports: (u16, u16), len in 2u16..64, wanted in 1u16..0xffff,
+            addresses in any_addresses(), ports: (u16, u16), len in 2u16..64, wanted in 1u16..0xffff,
         ) {
-            let addresses = (Ipv4Addr::from(s), Ipv4Addr::from(d));
             let mut out = Vec::new();
             emit_steered(addresses, ports, len, wanted, &mut out);
             let (header, payload) = UdpHeader::parse(&out).unwrap();
             prop_assert_eq!(header.checksum, wanted);
             prop_assert_eq!(payload.len(), usize::from(len));
-            let pseudo = checksum::pseudo_header(addresses.0, addresses.1, ipv4::UDP, header.length);
+            let pseudo = checksum::pseudo_header(addresses, ip::UDP, header.length);
             prop_assert_eq!(checksum::add(pseudo, checksum::sum(&out)), 0xffff);
         }
 

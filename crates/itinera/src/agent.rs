@@ -34,8 +34,8 @@ pub(crate) async fn join(args: &JoinArgs, output: &Output) -> Result<(), Failure
 }
 
 pub(crate) async fn run(args: &RunArgs) -> Result<(), Failure> {
-    let link = match args.simulation.zip(args.address) {
-        Some((simulation, address)) => Link::simulated(simulation, address).await,
+    let link = match args.simulation {
+        Some(simulation) => Link::simulated(simulation, args.address.clone()).await,
         None => Link::kernel(),
     };
     let link = link.map_err(|error| Failure::new(Code::Failed, error))?;

@@ -1,7 +1,7 @@
 //! The command line, as a plain record.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 const EXIT_CODES: &str = "Exit codes:
@@ -185,9 +185,9 @@ pub(crate) struct RunArgs {
     /// Probe a simulated internet at this loopback address instead of the real one
     #[arg(long, requires = "address", value_name = "HOST:PORT")]
     pub(crate) simulation: Option<SocketAddr>,
-    /// This agent's address in the simulated internet
+    /// This agent's address in the simulated internet; once for each version of IP
     #[arg(long, requires = "simulation", value_name = "ADDRESS")]
-    pub(crate) address: Option<Ipv4Addr>,
+    pub(crate) address: Vec<IpAddr>,
     /// Stop when standard input ends, as it does when the parent process is gone
     #[arg(long, hide = true)]
     pub(crate) stop_with_parent: bool,

@@ -9,8 +9,9 @@ use crate::output::Output;
 use crate::signals::stop_requested;
 use itinera_model::Tick;
 use itinera_simnet::{Scenario, Simnet};
+
 use std::collections::BTreeMap;
-use std::net::{Ipv4Addr, SocketAddr, UdpSocket};
+use std::net::{IpAddr, SocketAddr, UdpSocket};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -101,7 +102,7 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
         Tick::from_nanos(u64::try_from(nanos).unwrap_or(u64::MAX))
     };
     // Which agent stands for which site: whoever sent from its address last.
-    let mut agents: BTreeMap<Ipv4Addr, SocketAddr> = BTreeMap::new();
+    let mut agents: BTreeMap<IpAddr, SocketAddr> = BTreeMap::new();
     let mut overflowed = 0;
     while !stop.load(Ordering::Relaxed) {
         let due = net.poll_deadline().map(|due| start + Duration::from_nanos(due.as_nanos()));
@@ -112,10 +113,8 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
                 let now = tick(at);
                 net.advance(now);
                 match net.inject(now, &packet) {
-                    Ok(()) => {
-                        if let Some(source) = source_of(&packet) {
-                            agents.insert(source, from);
-                        }
+                    Ok(source) => {
+                        agents.insert(source, from);
                     }
                     Err(error) => tracing::debug!(%from, %error, "packet refused"),
                 }
@@ -135,9 +134,4 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
             }
         }
     }
-}
-
-fn source_of(packet: &[u8]) -> Option<Ipv4Addr> {
-    let octets: [u8; 4] = packet.get(12..16)?.try_into().ok()?;
-    Some(octets.into())
 }

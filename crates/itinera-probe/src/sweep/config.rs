@@ -3,15 +3,13 @@
 use itinera_model::path::Method;
 use itinera_model::route::Flow;
 use itinera_model::unit::{HopLimit, Micros};
-use std::net::{IpAddr, Ipv4Addr};
+use itinera_wire::Addresses;
 
 /// Settings of one hop sweep: one path, one flow.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SweepConfig {
-    /// Sender's address.
-    pub source: Ipv4Addr,
-    /// Target's address.
-    pub destination: Ipv4Addr,
+    /// Sender's and target's address.
+    pub addresses: Addresses,
     /// ICMP echo or UDP.
     pub method: Method,
     /// UDP source port or ICMP identifier.
@@ -20,7 +18,7 @@ pub struct SweepConfig {
     pub destination_port: u16,
     /// Differentiated services code point, 0..=63.
     pub dscp: u8,
-    /// Length of the whole IP packet in octets, 30..=1500.
+    /// Length of the whole IP packet in octets: 30..=1500, from 50 in IPv6.
     pub size_bytes: u16,
     /// From the start of one round to the next, before a jitter of a tenth either way.
     pub interval: Micros,
@@ -41,9 +39,9 @@ pub enum SweepConfigError {
     /// Probes per hop outside 1..=16.
     #[error("probes per hop {0} is outside 1..=16")]
     ProbesPerHop(u8),
-    /// Packet size outside 30..=1500.
-    #[error("packet size {0} is outside 30..=1500 octets")]
-    Size(u16),
+    /// Too short for its headers and ten octets, or over 1500.
+    #[error("packet size {0} is outside {1}..=1500 octets")]
+    Size(u16, u16),
     /// DSCP outside 0..=63.
     #[error("DSCP {0} is outside 0..=63")]
     Dscp(u8),
@@ -65,10 +63,11 @@ impl SweepConfig {
     /// [`SweepConfigError`] naming the first field out of bounds.
     pub fn check(&self) -> Result<(), SweepConfigError> {
         let constant = self.destination_port;
+        let least = self.least_size();
         if !(1..=16).contains(&self.probes_per_hop) {
             Err(SweepConfigError::ProbesPerHop(self.probes_per_hop))
-        } else if !(30..=1500).contains(&self.size_bytes) {
-            Err(SweepConfigError::Size(self.size_bytes))
+        } else if !(least..=1500).contains(&self.size_bytes) {
+            Err(SweepConfigError::Size(self.size_bytes, least))
         } else if self.dscp > 63 {
             Err(SweepConfigError::Dscp(self.dscp))
         } else if self.interval < Micros::from_millis(100) {
@@ -82,11 +81,19 @@ impl SweepConfig {
         }
     }
 
+    /// Octets of an IP header, a transport header, and the two that steer the checksum.
+    const fn least_size(&self) -> u16 {
+        match self.addresses {
+            Addresses::V4 { .. } => 30,
+            Addresses::V6 { .. } => 50,
+        }
+    }
+
     /// The flow all its probes belong to.
     pub const fn flow(&self) -> Flow {
         Flow {
-            source: IpAddr::V4(self.source),
-            destination: IpAddr::V4(self.destination),
+            source: self.addresses.source(),
+            destination: self.addresses.destination(),
             method: self.method,
             source_port: self.source_port,
             destination_port: self.destination_port,

@@ -16,7 +16,6 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use round::{OpenRound, Slot};
 use std::collections::{BTreeMap, VecDeque};
-use std::net::IpAddr;
 
 pub use config::{SweepConfig, SweepConfigError};
 
@@ -109,6 +108,11 @@ impl HopSweep {
         match input {
             Input::Datagram { stamp, packet } => {
                 if let Some(answer) = packet::read_answer(&self.config, packet) {
+                    self.on_answer(stamp, answer);
+                }
+            }
+            Input::Message { stamp, from, message } => {
+                if let Some(answer) = packet::read_message(&self.config, from, message) {
                     self.on_answer(stamp, answer);
                 }
             }
@@ -278,8 +282,7 @@ impl HopSweep {
         self.probes.retain(|_, slot| slot.round != round.number);
         let (number, started, reached_at) = (round.number, round.started, round.reached_at);
         let (hops, responders) = round.close();
-        let seen: Vec<_> = responders.into_iter().map(|r| r.map(IpAddr::V4)).collect();
-        self.route = self.route.observed(&seen, reached_at.is_some());
+        self.route = self.route.observed(&responders, reached_at.is_some());
         let route = self.route.clone();
         self.settled.push_back(Sweep { number, started, route, reached_at, hops });
         self.set_settle_timer();

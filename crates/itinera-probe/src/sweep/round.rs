@@ -3,7 +3,7 @@
 use crate::packet::AnswerKind;
 use itinera_model::round::HopCounts;
 use itinera_model::unit::{Micros, Tick};
-use std::net::Ipv4Addr;
+use std::net::IpAddr;
 
 /// Where in its round a probe belongs.
 #[derive(Debug, Clone, Copy)]
@@ -31,7 +31,7 @@ pub(super) struct OpenRound {
 #[derive(Debug, Clone, Default)]
 struct OpenHop {
     counts: HopCounts,
-    responder: Option<Ipv4Addr>,
+    responder: Option<IpAddr>,
     /// Delay by probe index, packed in order when the round is closed.
     delays: [Option<Micros>; 16],
 }
@@ -67,7 +67,7 @@ impl OpenRound {
     pub(super) fn on_answer(
         &mut self,
         slot: Slot,
-        responder: Ipv4Addr,
+        responder: IpAddr,
         kind: AnswerKind,
         rtt: Micros,
         timeout: Micros,
@@ -95,7 +95,7 @@ impl OpenRound {
     }
 
     /// The final counts and responders, without hop limits beyond the target.
-    pub(super) fn close(mut self) -> (Vec<HopCounts>, Vec<Option<Ipv4Addr>>) {
+    pub(super) fn close(mut self) -> (Vec<HopCounts>, Vec<Option<IpAddr>>) {
         if let Some(reached) = self.reached_at {
             self.hops.truncate(usize::from(reached));
         }

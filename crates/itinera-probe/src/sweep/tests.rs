@@ -3,17 +3,28 @@
 use super::*;
 use itinera_model::path::Method;
 use itinera_model::unit::HopLimit;
-use itinera_wire::{Icmpv4, Ipv4Header, icmpv4, ipv4};
+use itinera_wire::{Addresses, Icmp, IpHeader, icmp};
 use proptest::prelude::*;
-use std::net::Ipv4Addr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-const SOURCE: Ipv4Addr = Ipv4Addr::new(10, 1, 0, 2);
-const TARGET: Ipv4Addr = Ipv4Addr::new(198, 18, 9, 9);
+const FOUR: Addresses =
+    Addresses::V4 { source: Ipv4Addr::new(10, 1, 0, 2), destination: Ipv4Addr::new(198, 18, 9, 9) };
+const SIX: Addresses = Addresses::V6 {
+    source: Ipv6Addr::new(0xfd00, 1, 0, 0, 0, 0, 0, 2),
+    destination: Ipv6Addr::new(0x2001, 0xdb8, 9, 0, 0, 0, 0, 9),
+};
+
+/// Every way of probing.
+const FLOWS: [(Addresses, Method); 4] =
+    [(FOUR, Method::IcmpEcho), (FOUR, Method::Udp), (SIX, Method::IcmpEcho), (SIX, Method::Udp)];
 
 fn config(method: Method) -> SweepConfig {
+    config_of(FOUR, method)
+}
+
+fn config_of(addresses: Addresses, method: Method) -> SweepConfig {
     SweepConfig {
-        source: SOURCE,
-        destination: TARGET,
+        addresses,
         method,
         source_port: 40_001,
         destination_port: 33_500,
@@ -27,8 +38,8 @@ fn config(method: Method) -> SweepConfig {
     }
 }
 
-/// What the imaginary path does with a probe: answers as (delay, responder, message kind).
-type Behaviour<'a> = dyn FnMut(u8, u64) -> Vec<(u64, Ipv4Addr, Reply)> + 'a;
+/// What the imaginary path does with a probe: answers as (delay, number of the router, message kind).
+type Behaviour<'a> = dyn FnMut(u8, u64) -> Vec<(u64, u8, Reply)> + 'a;
 
 #[derive(Clone, Copy)]
 enum Reply {
@@ -37,39 +48,40 @@ enum Reply {
     FromTarget,
 }
 
-fn router(ttl: u8) -> Ipv4Addr {
-    Ipv4Addr::new(198, 18, 0, ttl)
+/// The address of a router by its number; 0 is the target itself.
+fn router(addresses: Addresses, number: u8) -> IpAddr {
+    match (addresses, number) {
+        (_, 0) => addresses.destination(),
+        (Addresses::V4 { .. }, number) => Ipv4Addr::new(198, 18, 0, number).into(),
+        (Addresses::V6 { .. }, number) => {
+            Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, number.into()).into()
+        }
+    }
 }
 
-fn answer(probe: &[u8], responder: Ipv4Addr, reply: Reply) -> Vec<u8> {
-    let (header, transport) = Ipv4Header::parse(probe).unwrap();
-    let quote = &probe[..28];
+fn answer(probe: &[u8], number: u8, reply: Reply) -> Vec<u8> {
+    let (header, transport) = IpHeader::parse(probe).unwrap();
+    let addresses = header.addresses();
+    let quote = &probe[..addresses.header_len() + 8];
+    let back = Addresses::try_new(router(addresses, number), addresses.source()).unwrap();
     let mut message = Vec::new();
-    match (reply, header.protocol) {
-        (Reply::Exceeded, _) => Icmpv4::TimeExceeded { code: 0, quote }.emit(&mut message),
-        (Reply::Refused(code), _) => Icmpv4::Unreachable { code, quote }.emit(&mut message),
-        (Reply::FromTarget, ipv4::ICMP) => {
-            let Icmpv4::EchoRequest { id, seq, data } = Icmpv4::parse(transport).unwrap() else {
+    match (reply, header.is_icmp()) {
+        (Reply::Exceeded, _) => Icmp::TimeExceeded { code: 0, quote }.emit(back, &mut message),
+        (Reply::Refused(code), _) => Icmp::Unreachable { code, quote }.emit(back, &mut message),
+        (Reply::FromTarget, true) => {
+            let Icmp::EchoRequest { id, seq, data } = Icmp::parse(addresses, transport).unwrap()
+            else {
                 panic!("a probe that is no echo request");
             };
-            Icmpv4::EchoReply { id, seq, data }.emit(&mut message);
+            Icmp::EchoReply { id, seq, data }.emit(back, &mut message);
         }
-        (Reply::FromTarget, _) => {
-            let code = icmpv4::PORT_UNREACHABLE;
-            Icmpv4::Unreachable { code, quote }.emit(&mut message);
+        (Reply::FromTarget, false) => {
+            let code = icmp::port_unreachable(addresses);
+            Icmp::Unreachable { code, quote }.emit(back, &mut message);
         }
     }
     let mut packet = Vec::new();
-    let header = Ipv4Header {
-        source: responder,
-        destination: SOURCE,
-        protocol: ipv4::ICMP,
-        ttl: 60,
-        traffic_class: 0,
-        identification: 0,
-        dont_fragment: false,
-    };
-    header.emit(&message, &mut packet);
+    IpHeader::new(back, back.icmp(), 60, 0, 0, 0).emit(&message, &mut packet);
     packet
 }
 
@@ -98,9 +110,9 @@ fn drive(
         engine.handle(now, Input::Deadline);
         while let Some(token) = engine.poll_transmit(now, &mut buffer) {
             engine.handle(now, Input::Sent { token, stamp: now });
-            let (header, _) = Ipv4Header::parse(&buffer).unwrap();
+            let (header, _) = IpHeader::parse(&buffer).unwrap();
             for (n, (delay_ms, responder, reply)) in
-                path(header.ttl, sent.len() as u64).into_iter().enumerate()
+                path(header.hop_limit(), sent.len() as u64).into_iter().enumerate()
             {
                 let at = now.plus_nanos(delay_ms * 1_000_000);
                 inbox.insert((at, step * 8 + n), answer(&buffer, responder, reply));
@@ -112,17 +124,17 @@ fn drive(
     panic!("the engine does not come to rest");
 }
 
-fn clean(ttl: u8, _: u64) -> Vec<(u64, Ipv4Addr, Reply)> {
+fn clean(ttl: u8, _: u64) -> Vec<(u64, u8, Reply)> {
     match ttl {
-        1..=3 => vec![(u64::from(ttl) * 5, router(ttl), Reply::Exceeded)],
-        _ => vec![(20, TARGET, Reply::FromTarget)],
+        1..=3 => vec![(u64::from(ttl) * 5, ttl, Reply::Exceeded)],
+        _ => vec![(20, 0, Reply::FromTarget)],
     }
 }
 
 #[test]
-fn a_clean_path_is_swept_up_to_the_target_by_both_methods() {
-    for method in [Method::IcmpEcho, Method::Udp] {
-        let (rounds, sent) = drive(config(method), 10, &mut clean);
+fn a_clean_path_is_swept_up_to_the_target_by_every_method_and_version() {
+    for (addresses, method) in FLOWS {
+        let (rounds, sent) = drive(config_of(addresses, method), 10, &mut clean);
         assert!((9..=11).contains(&rounds.len()), "{} rounds", rounds.len());
         for (number, round) in rounds.iter().enumerate().take(rounds.len() - 1) {
             assert_eq!(round.number, number as u64);
@@ -131,26 +143,24 @@ fn a_clean_path_is_swept_up_to_the_target_by_both_methods() {
             assert!(round.hops.iter().all(|hop| hop.answers() == 2 && hop.sent == 2));
             assert_eq!(round.hops[2].rtt, vec![Micros::from_millis(15); 2]);
         }
-        let beyond = sent.iter().skip(40).filter(|p| Ipv4Header::parse(p).unwrap().0.ttl > 4);
+        let beyond = sent.iter().skip(40).filter(|p| IpHeader::parse(p).unwrap().0.hop_limit() > 4);
         assert_eq!(beyond.count(), 0, "probes go beyond a target that was found");
     }
 }
 
 #[test]
 fn every_probe_of_a_path_is_one_flow() {
-    for method in [Method::IcmpEcho, Method::Udp] {
-        let (_, sent) = drive(config(method), 5, &mut clean);
+    for (addresses, method) in FLOWS {
+        let (_, sent) = drive(config_of(addresses, method), 5, &mut clean);
         let flow = |packet: &[u8]| {
-            let (header, transport) = Ipv4Header::parse(packet).unwrap();
+            let (header, transport) = IpHeader::parse(packet).unwrap();
             let ports: [u8; 4] = transport[..4].try_into().unwrap();
-            (
-                header.source,
-                header.destination,
-                header.protocol,
-                header.traffic_class,
-                ports,
-                packet.len(),
-            )
+            // The octets of version, traffic class and flow label.
+            let first: [u8; 4] = match header.addresses() {
+                Addresses::V4 { .. } => [packet[0], packet[1], 0, 0],
+                Addresses::V6 { .. } => packet[..4].try_into().unwrap(),
+            };
+            (first, header.addresses(), header.protocol(), ports, packet.len())
         };
         // For ICMP these four octets are type, code and checksum: constant as well.
         assert!(sent.windows(2).all(|pair| flow(&pair[0]) == flow(&pair[1])));
@@ -177,10 +187,10 @@ fn gaps_are_jittered() {
 #[test]
 fn late_duplicate_and_refusing_answers_are_kept_apart() {
     let mut path = |ttl: u8, _: u64| match ttl {
-        1 => vec![(400, router(1), Reply::Exceeded)],
-        2 => vec![(5, router(2), Reply::Exceeded), (6, router(2), Reply::Exceeded)],
-        3 => vec![(5, router(3), Reply::Refused(13))],
-        _ => vec![(20, TARGET, Reply::FromTarget)],
+        1 => vec![(400, 1, Reply::Exceeded)],
+        2 => vec![(5, 2, Reply::Exceeded), (6, 2, Reply::Exceeded)],
+        3 => vec![(5, 3, Reply::Refused(13))],
+        _ => vec![(20, 0, Reply::FromTarget)],
     };
     let (rounds, _) = drive(config(Method::IcmpEcho), 6, &mut path);
     let hops = &rounds[1].hops;
@@ -188,6 +198,28 @@ fn late_duplicate_and_refusing_answers_are_kept_apart() {
     assert_eq!((hops[1].answers(), hops[1].duplicate), (2, 2));
     assert_eq!((hops[2].answers(), hops[2].unreachable.as_slice()), (0, &[(13, 2)][..]));
     assert!(hops.iter().all(|hop| hop.sent == 2), "every probe is in exactly one of these counts");
+}
+
+#[test]
+fn answers_without_their_ip_header_are_read_in_ipv6_only() {
+    for (addresses, method, heard) in
+        [(SIX, Method::IcmpEcho, 1), (SIX, Method::Udp, 1), (FOUR, Method::Udp, 0)]
+    {
+        let mut engine = HopSweep::new(config_of(addresses, method), Tick::ZERO).unwrap();
+        let now = engine.poll_deadline().unwrap();
+        engine.handle(now, Input::Deadline);
+        let mut probe = Vec::new();
+        let token = engine.poll_transmit(now, &mut probe).unwrap();
+        engine.handle(now, Input::Sent { token, stamp: now });
+        let packet = answer(&probe, 1, Reply::Exceeded);
+        let message = &packet[addresses.header_len()..];
+        let stamp = now.plus_nanos(3_000_000);
+        let from = Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1);
+        engine.handle(stamp, Input::Message { stamp, from, message });
+        engine.handle(stamp, Input::Stop);
+        let round = engine.poll_event().unwrap();
+        assert_eq!(round.hops[0].answers(), heard, "{addresses:?} {method:?}");
+    }
 }
 
 #[test]
@@ -209,20 +241,20 @@ fn a_packet_that_never_left_is_not_lost() {
 #[test]
 fn a_longer_way_is_followed() {
     let mut path = |ttl: u8, nth: u64| match (ttl, nth > 60) {
-        (1..=3, _) => vec![(5, router(ttl), Reply::Exceeded)],
-        (4..=5, true) => vec![(8, router(ttl), Reply::Exceeded)],
-        _ => vec![(20, TARGET, Reply::FromTarget)],
+        (1..=3, _) => vec![(5, ttl, Reply::Exceeded)],
+        (4..=5, true) => vec![(8, ttl, Reply::Exceeded)],
+        _ => vec![(20, 0, Reply::FromTarget)],
     };
     let (rounds, _) = drive(config(Method::IcmpEcho), 20, &mut path);
     let last = &rounds[rounds.len() - 2];
     assert_eq!(last.reached_at, Some(6));
-    assert_eq!(last.route.hops[4], Some(IpAddr::V4(router(5))));
+    assert_eq!(last.route.hops[4], Some(router(FOUR, 5)));
 }
 
 #[test]
 fn a_target_that_never_answers_is_swept_a_little_beyond_the_deepest_answer() {
     let mut path = |ttl: u8, _: u64| match ttl {
-        1..=3 => vec![(5, router(ttl), Reply::Exceeded)],
+        1..=3 => vec![(5, ttl, Reply::Exceeded)],
         _ => vec![],
     };
     let (rounds, _) = drive(config(Method::IcmpEcho), 6, &mut path);

@@ -83,8 +83,8 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         let truth = truth(seed);
         let alarm = alarm_of(&demonstration, seed);
         let place = &alarm["place"];
-        assert_eq!(place["from"], truth.from.to_string(), "seed {seed}: {alarm}");
-        assert_eq!(place["to"], truth.to.to_string(), "seed {seed}: {alarm}");
+        assert_eq!(place["from"], truth.from[0].to_string(), "seed {seed}: {alarm}");
+        assert_eq!(place["to"], truth.to[0].to_string(), "seed {seed}: {alarm}");
         assert_eq!(place["owners"].as_array().unwrap().len(), 1, "seed {seed}: {alarm}");
         assert_eq!(place["owners"][0]["name"], truth.owner.clone().unwrap(), "seed {seed}");
         let TruthCause::Loss(loss) = truth.cause else { panic!("the live fault is a loss") };
@@ -95,9 +95,9 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         // The same by the API itself, by the table for people, and on the path's own page.
         let answer = raw_request(&demonstration.api, "GET /api/v1/alarms?open=true", "127.0.0.1");
         assert!(answer.contains(alarm["id"].as_str().unwrap()), "{answer}");
-        assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to)), "{answer}");
+        assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to[0])), "{answer}");
         let table = run(&["alarms", "--api", &demonstration.api]);
-        let words = format!("on the link {} to {}", truth.from, truth.to);
+        let words = format!("on the link {} to {}", truth.from[0], truth.to[0]);
         assert!(table.out.contains(&words) && table.out.contains("inside"), "{table:?}");
         let path = alarm["paths"][0].as_str().unwrap();
         let detail = run(&["path", path, "--api", &demonstration.api]);

@@ -29,10 +29,9 @@ async fn join_all(service: &Service, lab: &LabRun) -> (Names, Vec<Identity>) {
         names.agents.insert(path.agent, identity.agent);
         let schedule = Exchange::of(&identity).unwrap().schedule(0).await.unwrap().unwrap();
         for own in lab.paths.iter().filter(|own| own.agent == path.agent) {
-            let task = schedule
-                .tasks
-                .iter()
-                .find(|task| task.address == own.target.address && task.method == Method::IcmpEcho);
+            let task = schedule.tasks.iter().find(|task| {
+                task.address == own.addresses.destination() && task.method == Method::IcmpEcho
+            });
             names.paths.insert(own.id, task.unwrap().path);
         }
         identities.push(identity);

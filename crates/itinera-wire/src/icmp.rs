@@ -1,0 +1,244 @@
+//! ICMP messages of either version (RFC 792, RFC 4443): the ones a prober sends and understands.
+//!
+//! The two versions say the same things with other numbers, and ICMPv6 sums the addresses in
+//! as well; [`Icmp`] is what they say.
+
+use crate::checksum;
+use crate::ip::Addresses;
+use crate::reader::{Layer, ParseError, Reader};
+
+/// Length of the header in front of payload or quote.
+pub const HEADER_LEN: usize = 8;
+const CHECKSUM: std::ops::Range<usize> = 2..4;
+
+/// The type numbers of a version.
+struct Types {
+    echo_request: u8,
+    echo_reply: u8,
+    unreachable: u8,
+    time_exceeded: u8,
+}
+
+/// RFC 792.
+const V4: Types = Types { echo_request: 8, echo_reply: 0, unreachable: 3, time_exceeded: 11 };
+/// RFC 4443.
+const V6: Types = Types { echo_request: 128, echo_reply: 129, unreachable: 1, time_exceeded: 3 };
+
+impl Types {
+    const fn of(addresses: Addresses) -> &'static Self {
+        match addresses {
+            Addresses::V4 { .. } => &V4,
+            Addresses::V6 { .. } => &V6,
+        }
+    }
+}
+
+/// The "destination unreachable" code of a version that says: the host is there, the port is not.
+pub const fn port_unreachable(addresses: Addresses) -> u8 {
+    match addresses {
+        Addresses::V4 { .. } => 3,
+        Addresses::V6 { .. } => 4,
+    }
+}
+
+/// An ICMP message. Unknown types and codes are values, not errors.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Icmp<'a> {
+    /// Asks for an echo.
+    EchoRequest {
+        /// Identifier.
+        id: u16,
+        /// Sequence number.
+        seq: u16,
+        /// Data, returned by the answer.
+        data: &'a [u8],
+    },
+    /// Answers to a request.
+    EchoReply {
+        /// Identifier.
+        id: u16,
+        /// Sequence number.
+        seq: u16,
+        /// The request's data.
+        data: &'a [u8],
+    },
+    /// The packet's time to live or hop limit ran out.
+    TimeExceeded {
+        /// 0 in transit, 1 in reassembly.
+        code: u8,
+        /// The offending packet's beginning.
+        quote: &'a [u8],
+    },
+    /// Destination unreachable.
+    Unreachable {
+        /// Which kind (RFC 792, RFC 1122, RFC 1812; RFC 4443 section 3.1).
+        code: u8,
+        /// The offending packet's beginning.
+        quote: &'a [u8],
+    },
+    /// Anything else.
+    Other {
+        /// Type.
+        kind: u8,
+        /// Code.
+        code: u8,
+    },
+}
+
+/// What an ICMPv6 checksum adds for the addresses; nothing in ICMPv4.
+fn pseudo_sum(addresses: Addresses, length: usize) -> u16 {
+    match addresses {
+        Addresses::V4 { .. } => 0,
+        Addresses::V6 { .. } => {
+            let length = u16::try_from(length).unwrap_or(u16::MAX);
+            checksum::pseudo_header(addresses, addresses.icmp(), length)
+        }
+    }
+}
+
+impl<'a> Icmp<'a> {
+    /// Reads a message that fills `octets` and travelled between these addresses.
+    ///
+    /// # Errors
+    /// [`ParseError`] when the header is incomplete or the checksum does not match.
+    pub fn parse(addresses: Addresses, octets: &'a [u8]) -> Result<Self, ParseError> {
+        let sum = checksum::add(pseudo_sum(addresses, octets.len()), checksum::sum(octets));
+        let message = Self::read(Types::of(addresses), octets)?;
+        if sum == 0xffff { Ok(message) } else { Err(ParseError::Checksum { layer: Layer::Icmp }) }
+    }
+
+    /// Reads an ICMPv6 message as raw sockets give it: without its IP header, its checksum
+    /// verified by the kernel (RFC 3542 section 3.1).
+    ///
+    /// # Errors
+    /// [`ParseError`] when the header is incomplete.
+    pub fn parse_verified_v6(octets: &'a [u8]) -> Result<Self, ParseError> {
+        Self::read(&V6, octets)
+    }
+
+    fn read(types: &Types, octets: &'a [u8]) -> Result<Self, ParseError> {
+        let mut reader = Reader::new(Layer::Icmp, octets);
+        let kind = reader.u8()?;
+        let code = reader.u8()?;
+        reader.skip(CHECKSUM.len())?;
+        let id = reader.u16()?;
+        let seq = reader.u16()?;
+        let rest = reader.rest();
+        Ok(match kind {
+            _ if kind == types.echo_request => Self::EchoRequest { id, seq, data: rest },
+            _ if kind == types.echo_reply => Self::EchoReply { id, seq, data: rest },
+            _ if kind == types.time_exceeded => Self::TimeExceeded { code, quote: rest },
+            _ if kind == types.unreachable => Self::Unreachable { code, quote: rest },
+            kind => Self::Other { kind, code },
+        })
+    }
+
+    /// Appends the message between these addresses to `out`.
+    pub fn emit(&self, addresses: Addresses, out: &mut Vec<u8>) {
+        let types = Types::of(addresses);
+        let (kind, code, id, seq, rest) = match *self {
+            Self::EchoRequest { id, seq, data } => (types.echo_request, 0, id, seq, data),
+            Self::EchoReply { id, seq, data } => (types.echo_reply, 0, id, seq, data),
+            Self::TimeExceeded { code, quote } => (types.time_exceeded, code, 0, 0, quote),
+            Self::Unreachable { code, quote } => (types.unreachable, code, 0, 0, quote),
+            Self::Other { kind, code } => (kind, code, 0, 0, &[][..]),
+        };
+        let start = out.len();
+        out.extend_from_slice(&[kind, code, 0, 0]);
+        out.extend_from_slice(&id.to_be_bytes());
+        out.extend_from_slice(&seq.to_be_bytes());
+        out.extend_from_slice(rest);
+        let message = out.get_mut(start..).unwrap_or_default();
+        let sum = checksum::add(pseudo_sum(addresses, message.len()), checksum::sum(message));
+        if let Some(slot) = message.get_mut(CHECKSUM) {
+            slot.copy_from_slice(&checksum::field(sum).to_be_bytes());
+        }
+    }
+}
+
+/// The identifier and sequence number of an echo request quoted in an ICMP error, which may be
+/// cut off right behind them; absent when it is none.
+pub fn quoted_echo(addresses: Addresses, quoted_transport: &[u8]) -> Option<(u16, u16)> {
+    match Icmp::read(Types::of(addresses), quoted_transport).ok()? {
+        Icmp::EchoRequest { id, seq, .. } => Some((id, seq)),
+        _ => None,
+    }
+}
+
+/// Data for an echo request of `len` octets that gives the whole message the checksum `wanted`
+/// whatever `seq` is, so that load balancers which look at it see one flow.
+///
+/// Shape: two steering octets, then zeros; at least two octets long.
+pub fn steering_data(addresses: Addresses, id: u16, seq: u16, wanted: u16, len: usize) -> Vec<u8> {
+    let len = len.max(2);
+    let first = u16::from_be_bytes([Types::of(addresses).echo_request, 0]);
+    let message = checksum::add(first, checksum::add(id, seq));
+    let rest = checksum::add(pseudo_sum(addresses, len.saturating_add(HEADER_LEN)), message);
+    let mut data = checksum::steer(rest, wanted).to_be_bytes().to_vec();
+    data.resize(len, 0);
+    data
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ip::tests::any_addresses;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn parse_after_emit_returns_the_message(
+            addresses in any_addresses(), which in 0u8..4, a: u16, b: u16,
+            rest in prop::collection::vec(any::<u8>(), 0..40), bit: usize,
+        ) {
+            let [code, _] = a.to_be_bytes();
+            let rest = rest.as_slice();
+            let message = match which {
+                0 => Icmp::EchoRequest { id: a, seq: b, data: rest },
+                1 => Icmp::EchoReply { id: a, seq: b, data: rest },
+                2 => Icmp::TimeExceeded { code, quote: rest },
+                _ => Icmp::Unreachable { code, quote: rest },
+            };
+            let mut octets = Vec::new();
+            message.emit(addresses, &mut octets);
+            prop_assert_eq!(Icmp::parse(addresses, &octets), Ok(message));
+            let bit = bit % (octets.len() * 8);
+            octets[bit / 8] ^= 1 << (bit % 8);
+            prop_assert!(Icmp::parse(addresses, &octets).is_err());
+        }
+
+        #[test]
+        fn steered_echo_requests_keep_one_checksum(
+            addresses in any_addresses(), id: u16, seq: u16, wanted in 1u16..0xffff,
+        ) {
+            let data = steering_data(addresses, id, seq, wanted, 8);
+            let mut octets = Vec::new();
+            Icmp::EchoRequest { id, seq, data: &data }.emit(addresses, &mut octets);
+            prop_assert_eq!(u16::from_be_bytes([octets[2], octets[3]]), wanted);
+            prop_assert_eq!(quoted_echo(addresses, &octets[..8]), Some((id, seq)));
+        }
+
+        #[test]
+        fn any_octets_are_read_calmly(
+            addresses in any_addresses(), octets in prop::collection::vec(any::<u8>(), 0..80),
+        ) {
+            if octets.len() < HEADER_LEN {
+                prop_assert!(Icmp::parse(addresses, &octets).is_err());
+                prop_assert!(Icmp::parse_verified_v6(&octets).is_err());
+                prop_assert!(quoted_echo(addresses, &octets).is_none());
+            }
+        }
+    }
+
+    #[test]
+    fn a_message_of_one_version_is_none_of_the_other() {
+        let four =
+            Addresses::V4 { source: [10, 0, 0, 1].into(), destination: [10, 0, 0, 2].into() };
+        let mut octets = Vec::new();
+        Icmp::EchoRequest { id: 1, seq: 2, data: b"xy" }.emit(four, &mut octets);
+        assert_eq!(octets[0], 8);
+        let six = Addresses::V6 { source: 1.into(), destination: 2.into() };
+        assert!(Icmp::parse(six, &octets).is_err());
+        assert!(quoted_echo(six, &octets).is_none());
+    }
+}
