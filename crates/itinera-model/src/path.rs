@@ -3,6 +3,7 @@
 use crate::id::{AgentId, TargetId};
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::net::IpAddr;
 use std::str::FromStr;
 
 /// Address family of a path.
@@ -11,8 +12,18 @@ use std::str::FromStr;
 pub enum Family {
     /// IPv4 (RFC 791).
     Ipv4,
-    /// IPv6 (RFC 8200). Known to the model; no engine sends it yet.
+    /// IPv6 (RFC 8200).
     Ipv6,
+}
+
+impl Family {
+    /// The family of an address.
+    pub const fn of(address: IpAddr) -> Self {
+        match address {
+            IpAddr::V4(_) => Self::Ipv4,
+            IpAddr::V6(_) => Self::Ipv6,
+        }
+    }
 }
 
 /// How a path is probed.

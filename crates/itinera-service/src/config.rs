@@ -1,8 +1,8 @@
 //! The configuration file: TOML 1.0, described in `docs/configuration.md`.
 
 use itinera_analysis::Limits;
-use itinera_model::path::Method;
-use itinera_store::{Schedule, TargetSpec, Watched};
+use itinera_model::path::{Family, Method};
+use itinera_store::{Schedule, SiteSpec, TargetSpec, Watched};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
@@ -60,13 +60,16 @@ struct File {
 #[serde(deny_unknown_fields)]
 struct SiteEntry {
     name: Spanned<String>,
+    #[serde(default = "default_families")]
+    families: Spanned<Vec<Family>>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct TargetEntry {
     name: Spanned<String>,
-    address: Spanned<IpAddr>,
+    service: Option<Spanned<String>>,
+    addresses: Spanned<Vec<IpAddr>>,
     #[serde(default = "default_methods")]
     methods: Spanned<Vec<Method>>,
 }
@@ -101,6 +104,10 @@ fn default_listen() -> Spanned<SocketAddr> {
 
 fn default_listen_agents() -> SocketAddr {
     SocketAddr::from(([127, 0, 0, 1], 7481))
+}
+
+fn default_families() -> Spanned<Vec<Family>> {
+    unplaced(vec![Family::Ipv4])
 }
 
 fn default_methods() -> Spanned<Vec<Method>> {
@@ -179,16 +186,22 @@ fn within<T: PartialOrd + Copy + std::fmt::Display>(
     }
 }
 
+fn visible(key: &str, text: &Spanned<String>) -> Result<(), Wrong> {
+    let inner = text.as_ref();
+    if inner.trim().is_empty() || inner.chars().any(char::is_control) {
+        return Err((text.span().start, format!("{key}: visible characters only, and some")));
+    }
+    Ok(())
+}
+
 fn named<'a>(
     kind: &str,
     seen: &mut BTreeSet<&'a str>,
     name: &'a Spanned<String>,
 ) -> Result<(), Wrong> {
+    visible("name", name)?;
     let at = name.span().start;
     let name = name.as_ref().as_str();
-    if name.trim().is_empty() || name.chars().any(char::is_control) {
-        return Err((at, format!("name: a {kind}'s name has visible characters only")));
-    }
     if seen.insert(name) {
         Ok(())
     } else {
@@ -207,13 +220,24 @@ impl File {
             return Err((self.listen.span().start, reason));
         }
         let mut names = BTreeSet::new();
-        self.site.iter().try_for_each(|site| named("site", &mut names, &site.name))?;
+        for site in &self.site {
+            named("site", &mut names, &site.name)?;
+            if site.families.as_ref().is_empty() {
+                let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
+                return Err((site.families.span().start, reason));
+            }
+        }
         let mut names = BTreeSet::new();
         for target in &self.target {
             named("target", &mut names, &target.name)?;
-            if target.address.as_ref().is_ipv6() {
-                let reason = "address: IPv6 targets cannot be probed yet".to_owned();
-                return Err((target.address.span().start, reason));
+            if let Some(service) = &target.service {
+                visible("service", service)?;
+            }
+            let addresses = target.addresses.as_ref();
+            let sixes = addresses.iter().filter(|address| address.is_ipv6()).count();
+            if addresses.is_empty() || sixes > 1 || addresses.len() - sixes > 1 {
+                let reason = "addresses: one of each version of IP at most, one at least";
+                return Err((target.addresses.span().start, reason.to_owned()));
             }
             if target.methods.as_ref().is_empty() {
                 let reason = "methods: at least one of icmp-echo, udp is needed".to_owned();
@@ -227,8 +251,11 @@ impl File {
             methods.sort_unstable();
             methods.dedup();
             TargetSpec {
+                service: target
+                    .service
+                    .map_or_else(|| target.name.as_ref().clone(), Spanned::into_inner),
                 name: target.name.into_inner(),
-                address: target.address.into_inner(),
+                addresses: target.addresses.into_inner(),
                 methods,
             }
         });
@@ -239,7 +266,14 @@ impl File {
             listen_agents: self.listen_agents,
             watched: Watched {
                 targets: targets.collect(),
-                sites: self.site.into_iter().map(|site| site.name.into_inner()).collect(),
+                sites: self
+                    .site
+                    .into_iter()
+                    .map(|site| SiteSpec {
+                        name: site.name.into_inner(),
+                        families: site.families.into_inner(),
+                    })
+                    .collect(),
                 schedule,
             },
             limits,
@@ -253,7 +287,7 @@ impl ScheduleEntry {
             interval_ms: within("interval_ms", &self.interval_ms, 500, 3_600_000)?,
             probes_per_hop: within("probes_per_hop", &self.probes_per_hop, 1, 16)?,
             timeout_ms: within("timeout_ms", &self.timeout_ms, 10, 10_000)?,
-            size_bytes: within("size_bytes", &self.size_bytes, 30, 1_500)?,
+            size_bytes: within("size_bytes", &self.size_bytes, 50, 1_500)?,
             last_hop: within("last_hop", &self.last_hop, 1, 64)?,
         })
     }
@@ -283,7 +317,7 @@ mod tests {
 
     const GOOD: &str = "listen = \"127.0.0.1:7480\"\n\
         [[site]]\nname = \"Eskerry\"\n\
-        [[target]]\nname = \"Seat Booking\"\naddress = \"198.18.128.10\"\n\
+        [[target]]\nname = \"Seat Booking\"\naddresses = [\"198.18.128.10\"]\n\
         [schedule]\ninterval_ms = 2000\n\
         [limits]\nloss_ratio = 0.03\n";
 
@@ -292,7 +326,7 @@ mod tests {
         let config = Config::parse(GOOD).unwrap();
         assert_eq!(config.watched.schedule.interval_ms, 2_000);
         assert_eq!(config.limits.loss_ppm, 30_000);
-        assert_eq!(Config::parse("").unwrap().watched.sites, Vec::<String>::new());
+        assert_eq!(Config::parse("").unwrap().watched.sites, Vec::new());
     }
 
     #[test]
@@ -302,7 +336,7 @@ mod tests {
             ("127.0.0.1:7480", "here", 1, "listen"),
             ("\"Eskerry\"", "\"\"", 3, "name"),
             ("198.18.128.10", "198.18.128.999", 6, "address"),
-            ("198.18.128.10", "2001:db8::1", 6, "IPv6"),
+            ("198.18.128.10\"", "198.18.128.10\", \"198.18.128.11\"", 6, "one of each version"),
             ("interval_ms = 2000", "interval_ms = 20", 8, "interval_ms is 20, which is outside"),
             ("interval_ms = 2000", "intervall_ms = 2000", 8, "intervall_ms"),
             ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),

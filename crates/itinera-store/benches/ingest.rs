@@ -10,12 +10,12 @@
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::packed;
-use itinera_model::path::Method;
+use itinera_model::path::{Family, Method};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
-use itinera_store::{NewAgent, Schedule, Store, TargetSpec, Watched};
+use itinera_store::{NewAgent, Schedule, SiteSpec, Store, TargetSpec, Watched};
 use sea_orm::sqlx::{Connection, Executor, PgConnection, Row};
 use std::fmt::Write;
 use std::time::Instant;
@@ -63,7 +63,8 @@ async fn main() {
 async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
     let target = TargetSpec {
         name: "Seat Booking".into(),
-        address: [198, 18, 128, 10].into(),
+        service: "Seat Booking".into(),
+        addresses: vec![[198, 18, 128, 10].into()],
         methods: vec![Method::IcmpEcho],
     };
     let schedule = Schedule {
@@ -73,7 +74,8 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         size_bytes: 64,
         last_hop: 30,
     };
-    let watched = Watched { sites: vec!["Eskerry".into()], targets: vec![target], schedule };
+    let site = SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] };
+    let watched = Watched { sites: vec![site], targets: vec![target], schedule };
     store.reconcile(&watched).await.unwrap();
     let site = store.sites().await.unwrap()[0].id;
     let now = OffsetDateTime::now_utc();

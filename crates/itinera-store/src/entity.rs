@@ -51,6 +51,8 @@ pub(crate) mod site {
         pub id: Uuid,
         pub name: String,
         pub active: bool,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub families: Json,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}
@@ -69,6 +71,9 @@ pub(crate) mod target {
         pub address: String,
         pub methods: Json,
         pub active: bool,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub addresses: Json,
+        pub service: String,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

@@ -23,7 +23,7 @@ pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathRecord, RoundRecord};
 pub use reading::StateCounts;
-pub use watched::{Schedule, SiteRecord, TargetRecord, TargetSpec, Watched};
+pub use watched::{Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, Watched};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;

@@ -18,7 +18,9 @@ pub struct PathRecord {
     pub site: String,
     /// Name of its target.
     pub target: String,
-    /// Address of its target.
+    /// The service that the target is part of.
+    pub service: String,
+    /// Address of its target, of its family.
     pub address: String,
     /// Family, method and the rest of the intent.
     pub family: String,
@@ -47,8 +49,9 @@ pub struct RoundRecord {
     pub hops: Vec<HopCounts>,
 }
 
-const SELECT: &str = "SELECT p.id, s.name AS site, t.name AS target, t.address, p.family, p.method, \
-         p.dscp, p.size_bytes, l.body \
+const SELECT: &str = "SELECT p.id, s.name AS site, t.name AS target, t.service, p.family, p.method, \
+         COALESCE((SELECT e FROM jsonb_array_elements_text(t.addresses) e \
+             WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.body \
      FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
          JOIN target t ON t.id = p.target_id LEFT JOIN path_latest l ON l.path_id = p.id";
 
@@ -59,6 +62,10 @@ fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
         id: PathId::from_uuid(row.try_get("", "id")?),
         site: row.try_get("", "site")?,
         target: row.try_get("", "target")?,
+        service: row
+            .try_get::<Option<String>>("", "service")?
+            .filter(|s| !s.is_empty())
+            .unwrap_or(row.try_get("", "target")?),
         address: row.try_get("", "address")?,
         family: row.try_get("", "family")?,
         method: row.try_get("", "method")?,

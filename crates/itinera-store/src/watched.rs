@@ -17,10 +17,21 @@ use time::OffsetDateTime;
 pub struct TargetSpec {
     /// Name, unique.
     pub name: String,
-    /// Address probed.
-    pub address: IpAddr,
+    /// The service that people use it for.
+    pub service: String,
+    /// Addresses probed, at most one of each version.
+    pub addresses: Vec<IpAddr>,
     /// Methods used.
     pub methods: Vec<Method>,
+}
+
+/// A site to watch from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SiteSpec {
+    /// Name, unique.
+    pub name: String,
+    /// Versions of IP it has.
+    pub families: Vec<Family>,
 }
 
 /// How densely everything is probed.
@@ -41,8 +52,8 @@ pub struct Schedule {
 /// Everything the configuration says is watched.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Watched {
-    /// Site names, unique.
-    pub sites: Vec<String>,
+    /// Sites.
+    pub sites: Vec<SiteSpec>,
     /// Targets.
     pub targets: Vec<TargetSpec>,
     /// The schedule.
@@ -68,10 +79,15 @@ pub struct TargetRecord {
 }
 
 fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
-    let address = row.address.parse().map_err(|_| StoreError::corrupt("target address"))?;
+    let corrupt = |_| StoreError::corrupt("target addresses");
+    let mut addresses: Vec<IpAddr> = serde_json::from_value(row.addresses).map_err(corrupt)?;
+    if addresses.is_empty() {
+        addresses.push(row.address.parse().map_err(|_| StoreError::corrupt("target address"))?);
+    }
     let methods =
         serde_json::from_value(row.methods).map_err(|_| StoreError::corrupt("target methods"))?;
-    let spec = TargetSpec { name: row.name, address, methods };
+    let service = if row.service.is_empty() { row.name.clone() } else { row.service };
+    let spec = TargetSpec { name: row.name, service, addresses, methods };
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
 }
 
@@ -83,18 +99,20 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn reconcile(&self, watched: &Watched) -> Result<bool, StoreError> {
         let txn = self.db.begin().await?;
+        let families_before = families_in(&txn).await?;
         site::Entity::update_many()
             .col_expr(site::Column::Active, Expr::value(false))
             .exec(&txn)
             .await?;
-        for name in &watched.sites {
+        for spec in &watched.sites {
             let row = site::ActiveModel {
                 id: Set(Uuid::now_v7()),
-                name: Set(name.clone()),
+                name: Set(spec.name.clone()),
                 active: Set(true),
+                families: Set(serde_json::json!(spec.families)),
             };
             let again = OnConflict::column(site::Column::Name)
-                .update_column(site::Column::Active)
+                .update_columns([site::Column::Active, site::Column::Families])
                 .to_owned();
             site::Entity::insert(row).on_conflict(again).exec_without_returning(&txn).await?;
         }
@@ -109,7 +127,9 @@ impl Store {
         let after = targets_in(&txn).await?;
         let body = serde_json::json!(watched.schedule);
         let current = current_schedule(&txn).await?;
-        let changed = before != after || current.is_none_or(|(_, known)| known != watched.schedule);
+        let changed = families_before != families_in(&txn).await?
+            || before != after
+            || current.is_none_or(|(_, known)| known != watched.schedule);
         if changed {
             let insert = "INSERT INTO schedule (body, valid_from) VALUES ($1, $2)";
             let values = [body.into(), OffsetDateTime::now_utc().into()];
@@ -155,29 +175,36 @@ impl Store {
             return Ok(itinera_model::protocol::Schedule { version: 0, tasks: Vec::new() });
         };
         let mut tasks = Vec::new();
+        let families = families_of(&txn, agent).await?;
         for target in targets_in(&txn).await? {
-            for method in &target.spec.methods {
-                let spec = PathSpec {
-                    agent,
-                    uplink: String::new(),
-                    target: target.id,
-                    family: if target.spec.address.is_ipv4() { Family::Ipv4 } else { Family::Ipv6 },
-                    method: *method,
-                    dscp: 0,
-                    size_bytes: schedule.size_bytes,
-                    direction: Direction::RoundTrip,
-                };
-                tasks.push(Task {
-                    path: ensure_path(&txn, &spec).await?,
-                    address: target.spec.address,
-                    method: *method,
-                    dscp: spec.dscp,
-                    size_bytes: schedule.size_bytes,
-                    interval_ms: schedule.interval_ms,
-                    probes_per_hop: schedule.probes_per_hop,
-                    timeout_ms: schedule.timeout_ms,
-                    last_hop: schedule.last_hop,
-                });
+            for address in &target.spec.addresses {
+                let family = Family::of(*address);
+                if !families.contains(&family) {
+                    continue;
+                }
+                for method in &target.spec.methods {
+                    let spec = PathSpec {
+                        agent,
+                        uplink: String::new(),
+                        target: target.id,
+                        family,
+                        method: *method,
+                        dscp: 0,
+                        size_bytes: schedule.size_bytes,
+                        direction: Direction::RoundTrip,
+                    };
+                    tasks.push(Task {
+                        path: ensure_path(&txn, &spec).await?,
+                        address: *address,
+                        method: *method,
+                        dscp: spec.dscp,
+                        size_bytes: schedule.size_bytes,
+                        interval_ms: schedule.interval_ms,
+                        probes_per_hop: schedule.probes_per_hop,
+                        timeout_ms: schedule.timeout_ms,
+                        last_hop: schedule.last_hop,
+                    });
+                }
             }
         }
         txn.commit().await?;
@@ -189,12 +216,20 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
     let row = target::ActiveModel {
         id: Set(Uuid::now_v7()),
         name: Set(spec.name.clone()),
-        address: Set(spec.address.to_string()),
+        address: Set(spec.addresses.first().map(ToString::to_string).unwrap_or_default()),
+        addresses: Set(serde_json::json!(spec.addresses)),
+        service: Set(spec.service.clone()),
         methods: Set(serde_json::json!(spec.methods)),
         active: Set(true),
     };
     let again = OnConflict::column(target::Column::Name)
-        .update_columns([target::Column::Address, target::Column::Methods, target::Column::Active])
+        .update_columns([
+            target::Column::Address,
+            target::Column::Addresses,
+            target::Column::Service,
+            target::Column::Methods,
+            target::Column::Active,
+        ])
         .to_owned();
     target::Entity::insert(row).on_conflict(again).exec_without_returning(txn).await?;
     Ok(())
@@ -207,6 +242,25 @@ async fn targets_in(txn: &DatabaseTransaction) -> Result<Vec<TargetRecord>, Stor
         .all(txn)
         .await?;
     rows.into_iter().map(watched_row).collect()
+}
+
+/// The versions of IP of each watched site.
+async fn families_in(txn: &DatabaseTransaction) -> Result<Vec<(String, Json)>, StoreError> {
+    let rows = site::Entity::find()
+        .filter(site::Column::Active.eq(true))
+        .order_by_asc(site::Column::Name)
+        .all(txn)
+        .await?;
+    Ok(rows.into_iter().map(|row| (row.name, row.families)).collect())
+}
+
+/// The versions of IP of an agent's site.
+async fn families_of(txn: &DatabaseTransaction, agent: AgentId) -> Result<Vec<Family>, StoreError> {
+    let select = "SELECT s.families FROM site s JOIN agent a ON a.site_id = s.id WHERE a.id = $1";
+    let row = txn.query_one_raw(sql(select, [agent.as_uuid().into()])).await?;
+    let Some(row) = row else { return Ok(Vec::new()) };
+    let body: Json = row.try_get("", "families")?;
+    serde_json::from_value(body).map_err(|_| StoreError::corrupt("site families"))
 }
 
 async fn current_schedule<C: ConnectionTrait>(

@@ -211,6 +211,8 @@ pub(crate) struct PathItem {
     pub(super) id: Uuid,
     site: String,
     target: String,
+    /// The service that the target is part of.
+    service: String,
     address: String,
     /// `ipv4` or `ipv6`.
     family: String,
@@ -267,6 +269,7 @@ impl PathItem {
             id: record.id.as_uuid(),
             site: record.site.clone(),
             target: record.target.clone(),
+            service: record.service.clone(),
             address: record.address.clone(),
             family: record.family.clone(),
             method: record.method.clone(),

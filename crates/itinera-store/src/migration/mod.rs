@@ -1,15 +1,52 @@
 //! Schema changes, in order. Each expands before it contracts, so that programs of two
 //! neighbouring versions can run on the same record; `meta.min_reader` refuses older ones.
+#![allow(elided_lifetimes_in_paths, reason = "the trait's macro names the lifetimes")]
 
-mod m0001_first;
-
-use sea_orm_migration::{MigrationTrait, MigratorTrait, async_trait};
+use sea_orm_migration::prelude::{ConnectionTrait, DbErr, SchemaManager};
+use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, async_trait};
 
 pub(crate) struct Migrator;
 
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(m0001_first::Migration)]
+        vec![
+            Box::new(Step {
+                name: "m0001_first",
+                up: include_str!("m0001_up.sql"),
+                down: include_str!("m0001_down.sql"),
+            }),
+            Box::new(Step {
+                name: "m0002_people",
+                up: include_str!("m0002_up.sql"),
+                down: include_str!("m0002_down.sql"),
+            }),
+        ]
+    }
+}
+
+/// A change and its way back, as SQL.
+struct Step {
+    name: &'static str,
+    up: &'static str,
+    down: &'static str,
+}
+
+impl MigrationName for Step {
+    fn name(&self) -> &str {
+        self.name
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Step {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(self.up).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(self.down).await?;
+        Ok(())
     }
 }

@@ -6,13 +6,14 @@ use itinera_model::batch::Batch;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-use itinera_model::path::Method;
+use itinera_model::path::{Family, Method};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, NewAgent, NewImport, Schedule, Store, StoreError, TargetSpec, Watched,
+    CodeRefused, JudgeWrite, NewAgent, NewImport, Schedule, SiteSpec, Store, StoreError,
+    TargetSpec, Watched,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -34,10 +35,11 @@ async fn fixture() -> Fixture {
 
 fn watched(interval_ms: u32) -> Watched {
     Watched {
-        sites: vec!["Eskerry".into()],
+        sites: vec![SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] }],
         targets: vec![TargetSpec {
             name: "Seat Booking".into(),
-            address: [198, 18, 128, 10].into(),
+            service: "Seat Booking".into(),
+            addresses: vec![[198, 18, 128, 10].into(), "2001:db8:128::10".parse().unwrap()],
             methods: vec![Method::IcmpEcho],
         }],
         schedule: Schedule {

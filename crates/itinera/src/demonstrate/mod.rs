@@ -1,4 +1,4 @@
-//! `itinera demonstrate`: service, simulated internet and three agents as processes of their
+//! `itinera demonstrate`: service, simulated internet and its agents as processes of their
 //! own, until Ctrl-C.
 
 mod children;
@@ -204,21 +204,20 @@ async fn start_agent(
         children.run_to_end(&format!("join-{}", site.id), &arguments).await?;
     }
     let simulation = format!("127.0.0.1:{simulation}");
-    let address = site.address.to_string();
-    children.start(
-        &format!("agent-{}", site.id),
-        &[
-            "agent",
-            "run",
-            "--data",
-            &data_text,
-            "--simulation",
-            &simulation,
-            "--address",
-            &address,
-            "--stop-with-parent",
-        ],
-    )
+    let addresses: Vec<String> = site.addresses.iter().map(ToString::to_string).collect();
+    let mut arguments = vec![
+        "agent",
+        "run",
+        "--data",
+        &data_text,
+        "--simulation",
+        &simulation,
+        "--stop-with-parent",
+    ];
+    for address in &addresses {
+        arguments.extend(["--address", address]);
+    }
+    children.start(&format!("agent-{}", site.id), &arguments)
 }
 
 /// Asks again and again until there is an answer; a child that ends meanwhile ends the waiting.
