@@ -41,6 +41,12 @@ uuid_id! {
     PathId,
     /// An alarm.
     AlarmId,
+    /// Alarms of one cause, or a complaint, reviewed together.
+    IncidentId,
+    /// Somebody who signs in.
+    PersonId,
+    /// A way in for a program.
+    TokenId,
     /// One run of an agent; a new one at every start.
     BootId,
 }

@@ -13,6 +13,7 @@ pub mod owner;
 pub mod packed;
 pub mod path;
 pub mod protocol;
+pub mod role;
 pub mod round;
 pub mod route;
 pub mod unit;

@@ -18,12 +18,21 @@ pub struct Config {
     pub database: Option<String>,
     /// Where people and programs reach it.
     pub listen: SocketAddr,
+    /// Where people reach it through a proxy that ends TLS; absent on this machine alone.
+    pub public_url: Option<PublicUrl>,
     /// Where agents reach it.
     pub listen_agents: SocketAddr,
     /// What is watched.
     pub watched: Watched,
     /// Fixed limits of alarms.
     pub limits: Limits,
+}
+
+/// Where people reach the service from elsewhere.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PublicUrl {
+    /// The host, without a port.
+    pub host: String,
 }
 
 /// What is wrong with a configuration file, and where.
@@ -46,6 +55,7 @@ struct File {
     listen: Spanned<SocketAddr>,
     #[serde(default = "default_listen_agents")]
     listen_agents: SocketAddr,
+    public_url: Option<Spanned<String>>,
     #[serde(default)]
     site: Vec<SiteEntry>,
     #[serde(default)]
@@ -186,6 +196,21 @@ fn within<T: PartialOrd + Copy + std::fmt::Display>(
     }
 }
 
+/// `https://HOST` or `https://HOST:PORT`, nothing behind it.
+fn public_url(text: &Spanned<String>) -> Result<PublicUrl, Wrong> {
+    let rest = text.as_ref().strip_prefix("https://").map(|rest| rest.trim_end_matches('/'));
+    let host = rest.map(|rest| rest.split_once(':').map_or(rest, |(host, _)| host));
+    match host {
+        Some(host) if !host.is_empty() && !host.contains(['/', '@', '?', '#']) => {
+            Ok(PublicUrl { host: host.to_owned() })
+        }
+        _ => {
+            let reason = "public_url: https://HOST is needed, as people type it".to_owned();
+            Err((text.span().start, reason))
+        }
+    }
+}
+
 fn visible(key: &str, text: &Spanned<String>) -> Result<(), Wrong> {
     let inner = text.as_ref();
     if inner.trim().is_empty() || inner.chars().any(char::is_control) {
@@ -212,10 +237,11 @@ fn named<'a>(
 impl File {
     fn check(self) -> Result<Config, Wrong> {
         let listen = *self.listen.as_ref();
-        if !listen.ip().is_loopback() {
+        let public_url = self.public_url.as_ref().map(public_url).transpose()?;
+        if !listen.ip().is_loopback() && public_url.is_none() {
             let reason = format!(
-                "listen: {listen} is not a loopback address; sign-in does not exist yet, so the \
-                 service shows itself to this machine only"
+                "listen: {listen} is not a loopback address; passwords must not travel in the \
+                 clear, so put a proxy that ends TLS before it and name it in public_url"
             );
             return Err((self.listen.span().start, reason));
         }
@@ -263,6 +289,7 @@ impl File {
             data: self.data,
             database: self.database,
             listen,
+            public_url,
             listen_agents: self.listen_agents,
             watched: Watched {
                 targets: targets.collect(),
@@ -345,6 +372,19 @@ mod tests {
             assert_eq!(error.line, line, "{to}: {error}");
             assert!(error.reason.contains(words), "{to}: {error}");
         }
+    }
+
+    #[test]
+    fn elsewhere_needs_a_proxy_that_ends_tls() {
+        let open = GOOD.replacen(
+            "127.0.0.1:7480\"",
+            "0.0.0.0:7480\"\npublic_url = \"https://itinera.example/\"",
+            1,
+        );
+        let config = Config::parse(&open).unwrap();
+        assert_eq!(config.public_url.unwrap().host, "itinera.example");
+        let error = Config::parse(&open.replace("https:", "http:")).unwrap_err();
+        assert_eq!((error.line, error.reason.contains("public_url")), (2, true), "{error}");
     }
 
     #[test]

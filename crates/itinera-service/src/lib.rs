@@ -14,7 +14,9 @@ mod problem;
 pub mod recompute;
 mod runner;
 mod server;
+mod sign_in;
 mod tls_listener;
 
 pub use config::{Config, ConfigError};
 pub use server::{Service, ServiceError};
+pub use sign_in::FirstError;

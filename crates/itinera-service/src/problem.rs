@@ -1,11 +1,12 @@
 //! Errors as problems (RFC 9457), and the one mapping from ours to theirs.
 
 use axum::body::Body;
-use axum::extract::Request;
+use axum::extract::{Request, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use itinera_store::{CodeRefused, StoreError};
+use itinera_model::role::Role;
+use itinera_store::{CodeRefused, PersonRefused, StoreError};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -45,8 +46,22 @@ pub(crate) enum ApiError {
     NoCertificate,
     #[error("the batch says it is another agent's")]
     OtherAgent,
-    #[error("only requests addressed to this machine itself are answered")]
+    #[error(
+        "only requests addressed to this machine, or to the configured public_url, are answered"
+    )]
     ForeignHost,
+    #[error("sign in first: in the console, or with `itinera sign-in`")]
+    NotSignedIn,
+    #[error("name or password is wrong")]
+    WrongPassword,
+    #[error("too many wrong passwords for this name; try again in {0} s")]
+    TooManyTries(u64),
+    #[error("this needs the role of {needed}, and you are {has} here")]
+    NotAllowed { needed: Role, has: Role },
+    #[error("the request does not show its session's proof: reload the page")]
+    NoProof,
+    #[error("{0}")]
+    Person(PersonRefused),
     #[error("the record is away; what you sent was not taken, so send it again")]
     Store(#[source] StoreError),
     #[error("the service has failed; its log names this request")]
@@ -57,12 +72,18 @@ impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         match error {
             StoreError::Code(refused) => Self::Code(refused),
+            StoreError::Person(refused) => Self::Person(refused),
             other => Self::Store(other),
         }
     }
 }
 
 impl ApiError {
+    /// For an id as it was given, cut to what can be shown.
+    pub(crate) fn unknown_id(id: &str) -> Self {
+        Self::UnknownId(id.chars().filter(|c| !c.is_control()).take(64).collect())
+    }
+
     const fn parts(&self) -> (StatusCode, &'static str, &'static str) {
         match self {
             Self::UnknownId(_) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
@@ -81,6 +102,17 @@ impl ApiError {
             Self::NoCertificate => (StatusCode::UNAUTHORIZED, "no-certificate", "Not an agent"),
             Self::OtherAgent => (StatusCode::FORBIDDEN, "other-agent", "Another agent's batch"),
             Self::ForeignHost => (StatusCode::FORBIDDEN, "foreign-host", "Foreign host"),
+            Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
+            Self::WrongPassword => (StatusCode::FORBIDDEN, "wrong-password", "Not let in"),
+            Self::TooManyTries(_) => {
+                (StatusCode::TOO_MANY_REQUESTS, "too-many-tries", "Too many tries")
+            }
+            Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
+            Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
+            Self::Person(PersonRefused::Unknown) => {
+                (StatusCode::NOT_FOUND, "unknown-id", "Unknown id")
+            }
+            Self::Person(_) => (StatusCode::CONFLICT, "person-refused", "Change refused"),
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
         }
@@ -155,9 +187,13 @@ fn write_problem(response: &mut Response, id: &str, code: &str, title: &str, det
     *response.body_mut() = Body::from(body);
 }
 
-/// Refuses requests whose host is not this machine's loopback: while there is no sign-in, a
-/// page elsewhere must not reach us through a name that it makes point here.
-pub(crate) async fn only_loopback_hosts(request: Request<Body>, next: Next) -> Response {
+/// Refuses requests whose host is neither this machine's loopback nor the public one: a page
+/// elsewhere must not reach us through a name that it makes point here.
+pub(crate) async fn only_known_hosts(
+    State(public_host): State<Option<String>>,
+    request: Request<Body>,
+    next: Next,
+) -> Response {
     let host = request.headers().get(header::HOST).and_then(|host| host.to_str().ok());
     let name = host.map(|host| match host.rsplit_once(':') {
         Some((name, port)) if port.bytes().all(|octet| octet.is_ascii_digit()) => name,
@@ -165,6 +201,9 @@ pub(crate) async fn only_loopback_hosts(request: Request<Body>, next: Next) -> R
     });
     match name {
         Some("127.0.0.1" | "localhost" | "[::1]") => next.run(request).await,
+        Some(name) if public_host.is_some_and(|public| public.eq_ignore_ascii_case(name)) => {
+            next.run(request).await
+        }
         _ => ApiError::ForeignHost.into_response(),
     }
 }

@@ -1,8 +1,9 @@
 //! Puts the service together and takes it down in order.
 
 use crate::authority::{Authority, AuthorityError};
-use crate::config::Config;
+use crate::config::{Config, PublicUrl};
 use crate::metrics::Metrics;
+use crate::sign_in::{self, FirstError, Tries};
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, runner};
 use itinera_model::owner::OwnerMap;
@@ -11,6 +12,7 @@ use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{ImportRecord, Store, StoreError};
 use std::io;
 use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use time::OffsetDateTime;
@@ -33,6 +35,9 @@ pub enum ServiceError {
     /// About the record.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// About the first administrator.
+    #[error(transparent)]
+    First(#[from] FirstError),
     /// About keys and certificates.
     #[error(transparent)]
     Authority(#[from] AuthorityError),
@@ -41,7 +46,7 @@ pub enum ServiceError {
     Listen(SocketAddr, #[source] io::Error),
     /// The data directory cannot be made.
     #[error("cannot make the data directory {0:?}")]
-    Data(std::path::PathBuf, #[source] io::Error),
+    Data(PathBuf, #[source] io::Error),
     /// The private cluster ended by itself.
     #[error("the private PostgreSQL ended by itself ({0}): see cluster.log in the data directory")]
     ClusterEnded(String),
@@ -60,11 +65,27 @@ pub(crate) struct Shared {
     pub(crate) stop: watch::Sender<bool>,
     /// The owner map used last, by its import.
     owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
+    /// Wrong passwords by name.
+    pub(crate) tries: Tries,
+    /// Directory of keys.
+    pub(crate) data: PathBuf,
+    /// Where people reach it through a proxy that ends TLS; absent on this machine alone.
+    public_url: Option<PublicUrl>,
     /// The fencing token while this process judges.
     pub(crate) lease: Mutex<Option<i64>>,
 }
 
 impl Shared {
+    /// Whether browsers come by TLS, so that cookies may demand it.
+    pub(crate) const fn behind_tls(&self) -> bool {
+        self.public_url.is_some()
+    }
+
+    /// The host that people address it by, besides this machine's loopback.
+    pub(crate) fn public_host(&self) -> Option<String> {
+        self.public_url.as_ref().map(|url| url.host.clone())
+    }
+
     /// The owner map that was valid at a time, with its import; an empty one before the first.
     /// The one used last is kept, since nearly every request asks for it again.
     pub(crate) async fn owner_map_at(
@@ -116,6 +137,7 @@ impl Service {
         say("bringing the record up to date");
         let store = Store::open(&url).await?;
         store.reconcile(&config.watched).await?;
+        sign_in::ensure_administrator(&store, data).await?;
         let version = store.schedule_version().await?;
         let tls = authority.server_tls()?;
         let shared = Arc::new(Shared {
@@ -126,6 +148,9 @@ impl Service {
             committed: Notify::new(),
             stop: watch::Sender::new(false),
             owner_map: Mutex::new(None),
+            tries: Tries::default(),
+            data: data.clone(),
+            public_url: config.public_url.clone(),
             lease: Mutex::new(None),
         });
         let bind = |address: SocketAddr| async move {

@@ -77,9 +77,9 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
     let site = SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] };
     let watched = Watched { sites: vec![site], targets: vec![target], schedule };
     store.reconcile(&watched).await.unwrap();
-    let site = store.sites().await.unwrap()[0].id;
+    let site = store.sites().await.unwrap().remove(0);
     let now = OffsetDateTime::now_utc();
-    store.add_join_code([7; 32], site, now, now + Duration::hours(1)).await.unwrap();
+    store.add_join_code([7; 32], &site, now, now + Duration::hours(1), "bench").await.unwrap();
     let id = AgentId::from_uuid(Uuid::now_v7());
     let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
     store.redeem_join_code([7; 32], &new, now).await.unwrap();

@@ -1,6 +1,7 @@
 //! Agents and the codes by which they join.
 
 use crate::entity::{agent, join_code, site};
+use crate::people::{Audited, audit};
 use crate::{SiteRecord, Store, StoreError};
 use itinera_model::id::{AgentId, SiteId};
 use itinera_model::unit::WallTime;
@@ -67,18 +68,24 @@ impl Store {
     pub async fn add_join_code(
         &self,
         secret_sha256: [u8; 32],
-        site: SiteId,
+        site: &SiteRecord,
         now: OffsetDateTime,
         expires_at: OffsetDateTime,
+        by: &str,
     ) -> Result<(), StoreError> {
+        let txn = self.db.begin().await?;
         let row = join_code::ActiveModel {
             secret_sha256: Set(secret_sha256.to_vec()),
-            site_id: Set(site.as_uuid()),
+            site_id: Set(site.id.as_uuid()),
             created_at: Set(now),
             expires_at: Set(expires_at),
             used_at: Set(None),
         };
-        join_code::Entity::insert(row).exec_without_returning(&self.db).await?;
+        join_code::Entity::insert(row).exec_without_returning(&txn).await?;
+        let (object, detail) = (&site.name, serde_json::json!({ "expires_at": expires_at }));
+        let entry = Audited { person: by, action: "join-code-made", object, detail };
+        audit(&txn, &entry).await?;
+        txn.commit().await?;
         Ok(())
     }
 

@@ -159,3 +159,44 @@ pub(crate) mod owner_entry {
     pub enum Relation {}
     impl ActiveModelBehavior for ActiveModel {}
 }
+
+pub(crate) mod person {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+    #[sea_orm(table_name = "person")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub id: Uuid,
+        pub name: String,
+        pub role: String,
+        pub password: String,
+        pub active: bool,
+        pub created_at: TimeDateTimeWithTimeZone,
+    }
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub(crate) mod api_token {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+    #[sea_orm(table_name = "api_token")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub id: Uuid,
+        pub person_id: Uuid,
+        pub name: String,
+        pub role: String,
+        pub secret_sha256: Vec<u8>,
+        pub created_at: TimeDateTimeWithTimeZone,
+        pub expires_at: TimeDateTimeWithTimeZone,
+        pub used_at: Option<TimeDateTimeWithTimeZone>,
+        pub revoked_at: Option<TimeDateTimeWithTimeZone>,
+    }
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}

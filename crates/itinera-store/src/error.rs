@@ -22,6 +22,9 @@ pub enum StoreError {
     /// A join code opens nothing.
     #[error(transparent)]
     Code(#[from] crate::CodeRefused),
+    /// A change to people is refused.
+    #[error(transparent)]
+    Person(#[from] crate::PersonRefused),
     /// Something in the record cannot be read.
     #[error("the record holds an unreadable {what}")]
     Corrupt {

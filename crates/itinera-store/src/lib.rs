@@ -12,6 +12,7 @@ mod judge;
 mod migration;
 mod owners;
 mod paths;
+mod people;
 mod reading;
 mod statement;
 mod watched;
@@ -22,6 +23,10 @@ pub use ingest::{Committed, LogEntry, LoggedRound};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathRecord, RoundRecord};
+pub use people::{
+    AuditRecord, Audited, Known, NewSession, NewToken, PersonChange, PersonRecord, PersonRefused,
+    TokenRecord,
+};
 pub use reading::StateCounts;
 pub use watched::{Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, Watched};
 

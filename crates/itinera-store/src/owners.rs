@@ -1,6 +1,7 @@
 //! Owner maps, by valid time.
 
 use crate::entity::{owner_entry, owner_import};
+use crate::people::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use sea_orm::entity::prelude::*;
@@ -50,7 +51,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; nothing is recorded then.
-    pub async fn import_owners(&self, new: NewImport) -> Result<ImportRecord, StoreError> {
+    pub async fn import_owners(
+        &self,
+        new: NewImport,
+        by: &str,
+    ) -> Result<ImportRecord, StoreError> {
         let txn = self.db.begin().await?;
         let import = owner_import::ActiveModel {
             id: Set(Uuid::now_v7()),
@@ -71,6 +76,10 @@ impl Store {
             });
             owner_entry::Entity::insert_many(rows).exec_without_returning(&txn).await?;
         }
+        let detail = serde_json::json!({ "entries": import.entries, "id": import.id });
+        let entry =
+            Audited { person: by, action: "owner-map-imported", object: &import.source, detail };
+        audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(record(import))
     }

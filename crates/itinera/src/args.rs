@@ -1,6 +1,7 @@
 //! The command line, as a plain record.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use itinera_model::role::Role;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
@@ -9,7 +10,7 @@ const EXIT_CODES: &str = "Exit codes:
   1  failed for another reason
   2  the command line is wrong
   3  the service cannot be reached, or is not well
-  4  the service refuses: an unknown id, bad input, a used or expired code
+  4  the service refuses: not signed in, an unknown id, bad input, a used or expired code
   5  a file is wrong: configuration, scenario, identity
   6  a recomputation differs from the record";
 
@@ -26,6 +27,9 @@ pub(crate) struct Arguments {
         value_name = "URL"
     )]
     pub(crate) api: String,
+    /// A file with a token to come in with; else what `itinera sign-in` has kept is used
+    #[arg(long, global = true, env = "ITINERA_TOKEN_FILE", value_name = "FILE")]
+    pub(crate) token_file: Option<PathBuf>,
     /// How to print
     #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
     pub(crate) format: Format,
@@ -44,6 +48,29 @@ pub(crate) enum Format {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Sign in: makes a token for this program and keeps it for your account's eyes only
+    SignIn {
+        /// Who; asked for where absent
+        #[arg(long)]
+        name: Option<String>,
+        /// Read the password from standard input instead of asking for it
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Sign out: the kept token opens nothing any more
+    SignOut,
+    /// Tokens for programs
+    Tokens {
+        #[command(subcommand)]
+        command: TokensCommand,
+    },
+    /// People who may sign in
+    People {
+        #[command(subcommand)]
+        command: PeopleCommand,
+    },
+    /// List what people changed, newest first
+    Audit,
     /// Say how everything is, in a sentence and a few counts
     State,
     /// List the agents
@@ -104,6 +131,57 @@ pub(crate) enum Command {
     Manual {
         /// Directory that they are written into
         directory: PathBuf,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokensCommand {
+    /// List tokens: your own, or everybody's for an administrator
+    List,
+    /// Make a token, shown once
+    Make {
+        /// What it is for
+        name: String,
+        /// What it may do at most: viewer, analyst or administrator; your own role where absent
+        #[arg(long)]
+        role: Option<Role>,
+        /// How long it opens, in days
+        #[arg(long, default_value_t = 30, value_name = "DAYS")]
+        lifetime_days: u16,
+    },
+    /// Take a token back for good
+    Revoke {
+        /// Its id
+        id: String,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PeopleCommand {
+    /// List everybody
+    List,
+    /// Add a person; the password is asked for, or read from standard input
+    Add {
+        /// The name they sign in with
+        name: String,
+        /// viewer, analyst or administrator
+        #[arg(long)]
+        role: Role,
+    },
+    /// Change a person
+    #[command(group = clap::ArgGroup::new("what").required(true).multiple(true))]
+    Change {
+        /// The name they sign in with
+        name: String,
+        /// viewer, analyst or administrator
+        #[arg(long, group = "what")]
+        role: Option<Role>,
+        /// false: they may not come in any more, and all of their sessions end
+        #[arg(long, group = "what", value_name = "BOOL")]
+        active: Option<bool>,
+        /// Ask for another password, or read it from standard input
+        #[arg(long, group = "what")]
+        password: bool,
     },
 }
 

@@ -34,6 +34,11 @@ impl Failure {
         Self { code, error: anyhow::Error::msg(text) }
     }
 
+    /// True when the service could not be asked at all.
+    pub(crate) const fn is_unreachable(&self) -> bool {
+        matches!(self.code, Code::Unreachable)
+    }
+
     pub(crate) fn context(mut self, text: impl fmt::Display + Send + Sync + 'static) -> Self {
         self.error = self.error.context(text);
         self

@@ -51,7 +51,12 @@ fn main() -> ExitCode {
 
 async fn run(arguments: Arguments) -> Result<(), Failure> {
     let output = Output::new(arguments.format);
-    let client = || client::Client::new(&arguments.api);
+    let (api, token_file) = (arguments.api, arguments.token_file);
+    let client = || {
+        let token = client::sign_in::token_for(&api, token_file.as_deref())?;
+        client::Client::new(&api, token.as_deref())
+    };
+    let stranger = || client::Client::new(&api, None);
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve).await,
         Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
@@ -63,6 +68,18 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::ApiDescription => output.json(&itinera_service::api::description()),
         Command::Completions { shell } => manual::completions(shell, &output),
         Command::Manual { directory } => manual::write(&directory, &output),
+        Command::SignIn { name, password_stdin } => {
+            let name = name.as_deref();
+            client::sign_in::sign_in(&stranger()?, &output, &api, name, password_stdin).await
+        }
+        Command::SignOut => client::sign_in::sign_out(&client()?, &output, &api).await,
+        Command::Tokens { command } => {
+            client::sign_in::of_tokens(&client()?, &output, command).await
+        }
+        Command::People { command } => {
+            client::sign_in::of_people(&client()?, &output, command).await
+        }
+        Command::Audit => client::sign_in::audit(&client()?, &output).await,
         Command::State => client::state(&client()?, &output).await,
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,

@@ -37,6 +37,15 @@ impl Output {
         self.line(&text)
     }
 
+    /// The value for programs, or what `show` makes of it for people.
+    pub(crate) fn either<T: Serialize>(
+        &self,
+        value: &T,
+        show: impl FnOnce(&Self) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        if self.is_json() { self.json(value) } else { show(self) }
+    }
+
     pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
         writeln!(io::stdout().lock(), "{text}")?;
         Ok(())

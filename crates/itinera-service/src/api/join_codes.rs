@@ -2,6 +2,7 @@
 
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
+use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::State;
 use axum::extract::rejection::JsonRejection;
@@ -47,6 +48,7 @@ pub(crate) struct JoinCodeView {
 ))]
 pub(crate) async fn make_join_code(
     State(shared): State<Arc<Shared>>,
+    by: Actor,
     body: Result<Json<NewJoinCode>, JsonRejection>,
 ) -> Result<(StatusCode, Json<JoinCodeView>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
@@ -67,7 +69,7 @@ pub(crate) async fn make_join_code(
     let now = OffsetDateTime::now_utc();
     let expires_at = now + Duration::seconds(wanted.lifetime_s.into());
     let digest = JoinCode::digest_of(&code.secret_text());
-    shared.store.add_join_code(digest, site.id, now, expires_at).await?;
+    shared.store.add_join_code(digest, site, now, expires_at, &by.name).await?;
     let view = JoinCodeView { code: code.to_string(), site: site.name.clone(), expires_at };
     Ok((StatusCode::CREATED, Json(view)))
 }

@@ -5,16 +5,20 @@ mod alarms;
 mod join_codes;
 mod owners;
 mod paths;
+mod people;
+mod session;
 mod state;
 mod view;
 
 use crate::console;
 use crate::metrics::{self, SHOWN_PATHS};
-use crate::problem::{ApiError, Problem, name_requests, only_loopback_hosts};
+use crate::problem::{ApiError, Problem, name_requests, only_known_hosts};
 use crate::server::Shared;
+use crate::sign_in;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Query, State};
 use axum::http::request::Parts;
 use axum::http::{StatusCode, Uri, header};
+use axum::middleware::{from_fn, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
@@ -49,7 +53,14 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(paths::path))
         .routes(routes!(alarms::alarms))
         .routes(routes!(owners::import_owners))
-        .routes(routes!(join_codes::make_join_code));
+        .routes(routes!(join_codes::make_join_code))
+        .routes(routes!(session::sign_in, session::session, session::sign_out))
+        .routes(routes!(session::change_password))
+        .routes(routes!(people::people, people::add_person))
+        .routes(routes!(people::change_person))
+        .routes(routes!(people::tokens, people::make_token))
+        .routes(routes!(people::revoke_token))
+        .routes(routes!(people::audit));
     OpenApiRouter::with_openapi(Description::openapi()).nest("/api/v1", api)
 }
 
@@ -62,6 +73,7 @@ pub fn description() -> OpenApi {
 pub(crate) fn router(shared: Arc<Shared>) -> Router {
     let (api, description) = described().split_for_parts();
     let description = Arc::new(description);
+    let public_host = shared.public_host();
     api.route(
         "/api/v1/openapi.json",
         get(move || async move { Json(description.as_ref().clone()) }),
@@ -73,8 +85,9 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
     .route("/metrics/measurements", get(measurements))
     .fallback_service(get(console::serve))
     .layer(DefaultBodyLimit::max(MAX_BODY))
-    .layer(axum::middleware::from_fn(only_loopback_hosts))
-    .layer(axum::middleware::from_fn(name_requests))
+    .layer(from_fn_with_state(Arc::clone(&shared), sign_in::guard))
+    .layer(from_fn_with_state(public_host, only_known_hosts))
+    .layer(from_fn(name_requests))
     .with_state(shared)
 }
 
@@ -138,10 +151,14 @@ const fn default_limit() -> u16 {
 
 impl Page {
     fn limit(&self) -> Result<u16, ApiError> {
-        if (1..=MAX_PAGE).contains(&self.limit) {
-            Ok(self.limit)
-        } else {
-            Err(ApiError::BadInput(format!("limit: {} is outside 1 to {MAX_PAGE}", self.limit)))
-        }
+        checked_limit(self.limit)
+    }
+}
+
+fn checked_limit(limit: u16) -> Result<u16, ApiError> {
+    if (1..=MAX_PAGE).contains(&limit) {
+        Ok(limit)
+    } else {
+        Err(ApiError::BadInput(format!("limit: {limit} is outside 1 to {MAX_PAGE}")))
     }
 }

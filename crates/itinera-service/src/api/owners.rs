@@ -3,6 +3,7 @@
 use super::Asked;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
+use crate::sign_in::Actor;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::State;
@@ -131,6 +132,7 @@ fn entry(fields: &[&str; 4]) -> Result<OwnerEntry, String> {
 ))]
 pub(crate) async fn import_owners(
     State(shared): State<Arc<Shared>>,
+    by: Actor,
     Asked(about): Asked<About>,
     body: Bytes,
 ) -> Result<(StatusCode, Json<ImportView>), ApiError> {
@@ -146,15 +148,13 @@ pub(crate) async fn import_owners(
         return Err(ApiError::BadInput(format!("nothing imported: {why}")));
     }
     let accepted = entries.len();
-    let import = shared
-        .store
-        .import_owners(NewImport {
-            source: about.source.chars().filter(|c| !c.is_control()).take(200).collect(),
-            sha256: Sha256::digest(&body).into(),
-            valid_from: about.valid_from.unwrap_or_else(OffsetDateTime::now_utc),
-            entries,
-        })
-        .await?;
+    let new = NewImport {
+        source: about.source.chars().filter(|c| !c.is_control()).take(200).collect(),
+        sha256: Sha256::digest(&body).into(),
+        valid_from: about.valid_from.unwrap_or_else(OffsetDateTime::now_utc),
+        entries,
+    };
+    let import = shared.store.import_owners(new, &by.name).await?;
     let view = ImportView {
         id: import.id,
         accepted,

@@ -53,7 +53,7 @@ pub(crate) async fn path(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
 ) -> Result<Json<PathDetail>, ApiError> {
-    let unknown = || ApiError::UnknownId(id.chars().filter(|c| !c.is_control()).take(64).collect());
+    let unknown = || ApiError::unknown_id(&id);
     let path: PathId = id.parse().map_err(|_| unknown())?;
     let record = shared.store.path(path).await?.ok_or_else(unknown)?;
     let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;

@@ -53,9 +53,9 @@ fn watched(interval_ms: u32) -> Watched {
 }
 
 async fn join(store: &Store) -> AgentId {
-    let site = store.sites().await.unwrap()[0].id;
+    let site = store.sites().await.unwrap().remove(0);
     let now = OffsetDateTime::now_utc();
-    store.add_join_code([7; 32], site, now, now + Duration::hours(1)).await.unwrap();
+    store.add_join_code([7; 32], &site, now, now + Duration::hours(1), "Ailsa").await.unwrap();
     let id = AgentId::from_uuid(Uuid::now_v7());
     let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
     store.redeem_join_code([7; 32], &new, now).await.unwrap();
@@ -140,9 +140,9 @@ async fn join_codes_open_once_and_in_time() {
     let Fixture { cluster, store, _data } = fixture().await;
     store.reconcile(&watched(2_000)).await.unwrap();
     join(&store).await;
-    let site = store.sites().await.unwrap()[0].id;
+    let site = store.sites().await.unwrap().remove(0);
     let now = OffsetDateTime::now_utc();
-    store.add_join_code([8; 32], site, now, now).await.unwrap();
+    store.add_join_code([8; 32], &site, now, now, "Ailsa").await.unwrap();
     let new = |byte| NewAgent {
         id: AgentId::from_uuid(Uuid::now_v7()),
         certificate_sha256: [byte; 32],
@@ -228,7 +228,7 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
             valid_from: now - Duration::days(age),
             entries: vec![OwnerEntry { prefix: "198.18.0.0/15".parse().unwrap(), owner }],
         };
-        store.import_owners(new).await.unwrap();
+        store.import_owners(new, "Ailsa").await.unwrap();
     }
     for (age, owner) in [(30, None), (15, Some("Fennel Fibre")), (0, Some("Skerry Cable"))] {
         let import = store.owner_import_at(now - Duration::days(age)).await.unwrap();

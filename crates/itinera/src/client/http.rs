@@ -1,7 +1,8 @@
 //! Requests to the service's API, and its problems as failures.
 
 use crate::exit::{Code, Failure};
-use reqwest::{RequestBuilder, Url};
+use reqwest::header::{self, HeaderMap, HeaderValue};
+use reqwest::{RequestBuilder, Response, StatusCode, Url};
 use serde_json::Value;
 use std::time::Duration;
 
@@ -15,15 +16,37 @@ pub(crate) struct Client {
     base: Url,
 }
 
+/// What a session answered at sign-in: its cookie and its proof.
+fn session_headers(cookie: &HeaderValue, proof: &str) -> Option<HeaderMap> {
+    let pair = cookie.to_str().ok()?.split(';').next()?;
+    let mut headers = HeaderMap::new();
+    headers.insert(header::COOKIE, pair.parse().ok()?);
+    headers.insert("x-itinera-proof", proof.parse().ok()?);
+    Some(headers)
+}
+
 impl Client {
-    pub(crate) fn new(service: &str) -> Result<Self, Failure> {
+    /// The API at a URL, with a token where there is one.
+    pub(crate) fn new(service: &str, token: Option<&str>) -> Result<Self, Failure> {
         let bad =
             |reason: &str| Failure::say(Code::Unreachable, format!("--api {service}: {reason}"));
         let base: Url = service.parse().map_err(|_| bad("no URL such as http://127.0.0.1:7480"))?;
         if !matches!(base.scheme(), "http" | "https") || base.cannot_be_a_base() {
             return Err(bad("no URL such as http://127.0.0.1:7480"));
         }
+        let mut headers = HeaderMap::new();
+        if let Some(token) = token {
+            let value = HeaderValue::from_str(&format!("Bearer {token}"));
+            let mut value = value.map_err(|_| bad("the token holds what no token does"))?;
+            value.set_sensitive(true);
+            headers.insert(header::AUTHORIZATION, value);
+        }
+        Self::with(base, headers)
+    }
+
+    fn with(base: Url, headers: HeaderMap) -> Result<Self, Failure> {
         let http = reqwest::Client::builder()
+            .default_headers(headers)
             .no_proxy()
             .connect_timeout(Duration::from_secs(5))
             .timeout(Duration::from_secs(60))
@@ -42,6 +65,30 @@ impl Client {
 
     pub(crate) async fn post(&self, place: &str, body: &Value) -> Result<Value, Failure> {
         self.send(self.http.post(self.url(place)).json(body)).await
+    }
+
+    pub(crate) async fn patch(&self, place: &str, body: &Value) -> Result<Value, Failure> {
+        self.send(self.http.patch(self.url(place)).json(body)).await
+    }
+
+    pub(crate) async fn delete(&self, place: &str) -> Result<Value, Failure> {
+        self.send(self.http.delete(self.url(place))).await
+    }
+
+    /// The same API by a session of its own, as a browser would come.
+    pub(crate) async fn session(&self, name: &str, password: &str) -> Result<Self, Failure> {
+        let body = serde_json::json!({ "name": name, "password": password });
+        let request = self.http.post(self.url("/session")).json(&body);
+        let response = request.send().await.map_err(|error| self.unreachable(error))?;
+        let odd = || {
+            let text = format!("what answers at {} is not Itinera's API", self.base);
+            Failure::say(Code::Unreachable, text)
+        };
+        let cookie = response.headers().get(header::SET_COOKIE).cloned();
+        let view = self.answer(response).await?;
+        let cookie = cookie.ok_or_else(odd)?;
+        let headers = session_headers(&cookie, view["proof"].as_str().unwrap_or_default());
+        Self::with(self.base.clone(), headers.ok_or_else(odd)?)
     }
 
     pub(crate) async fn import_owners(&self, source: &str, csv: Vec<u8>) -> Result<Value, Failure> {
@@ -71,13 +118,22 @@ impl Client {
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Value, Failure> {
-        let unreachable = |error| {
-            let text = format!("cannot reach the service at {}; is it running?", self.base);
-            Failure::new(Code::Unreachable, error).context(text)
-        };
-        let response = request.send().await.map_err(unreachable)?;
+        let response = request.send().await.map_err(|error| self.unreachable(error))?;
+        self.answer(response).await
+    }
+
+    fn unreachable(&self, error: reqwest::Error) -> Failure {
+        let text = format!("cannot reach the service at {}; is it running?", self.base);
+        Failure::new(Code::Unreachable, error).context(text)
+    }
+
+    /// A response's content, or its problem as a failure.
+    async fn answer(&self, response: Response) -> Result<Value, Failure> {
         let status = response.status();
-        let body = response.bytes().await.map_err(unreachable)?;
+        let body = response.bytes().await.map_err(|error| self.unreachable(error))?;
+        if status == StatusCode::NO_CONTENT {
+            return Ok(Value::Null);
+        }
         let value: Option<Value> = serde_json::from_slice(&body).ok();
         if status.is_success() {
             let text = format!("what answers at {} is not Itinera's API", self.base);

@@ -2,6 +2,7 @@
 
 mod http;
 mod show;
+pub(crate) mod sign_in;
 mod view;
 
 use crate::exit::{Code, Failure};
@@ -13,27 +14,23 @@ use std::path::Path;
 
 pub(crate) async fn state(client: &Client, output: &Output) -> Result<(), Failure> {
     let value = client.get("/state").await?;
-    if output.is_json() { output.json(&value) } else { show::state(output, &view::read(value)?) }
+    output.either(&value, |output| show::state(output, &view::read(value.clone())?))
 }
 
 pub(crate) async fn agents(client: &Client, output: &Output) -> Result<(), Failure> {
     let value = client.get("/agents").await?;
-    if output.is_json() { output.json(&value) } else { show::agents(output, &view::read(value)?) }
+    output.either(&value, |output| show::agents(output, &view::read(value.clone())?))
 }
 
 pub(crate) async fn paths(client: &Client, output: &Output) -> Result<(), Failure> {
     let items = client.all_pages("/paths?limit=500").await?;
-    if output.is_json() {
-        output.json(&items)
-    } else {
-        show::paths(output, &view::read::<Vec<_>>(items)?)
-    }
+    output.either(&items, |output| show::paths(output, &view::read::<Vec<_>>(items.clone())?))
 }
 
 pub(crate) async fn path(client: &Client, output: &Output, id: &str) -> Result<(), Failure> {
     let id = full_id(client, id).await?;
     let value = client.get(&format!("/paths/{id}")).await?;
-    if output.is_json() { output.json(&value) } else { show::path(output, &view::read(value)?) }
+    output.either(&value, |output| show::path(output, &view::read(value.clone())?))
 }
 
 /// A path's whole id from the end of it that tables show.
@@ -61,11 +58,8 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
 
 pub(crate) async fn alarms(client: &Client, output: &Output, open: bool) -> Result<(), Failure> {
     let items = client.all_pages(&format!("/alarms?limit=500&open={open}")).await?;
-    if output.is_json() {
-        output.json(&items)
-    } else {
-        show::alarms(output, &view::read::<Vec<_>>(items)?, open)
-    }
+    output
+        .either(&items, |output| show::alarms(output, &view::read::<Vec<_>>(items.clone())?, open))
 }
 
 pub(crate) async fn import_owners(
@@ -90,7 +84,7 @@ pub(crate) async fn import_owners(
         str::to_owned,
     );
     let value = client.import_owners(&source, body).await?;
-    if output.is_json() { output.json(&value) } else { show::import(output, &view::read(value)?) }
+    output.either(&value, |output| show::import(output, &view::read(value.clone())?))
 }
 
 pub(crate) async fn join_code(
@@ -101,9 +95,5 @@ pub(crate) async fn join_code(
 ) -> Result<(), Failure> {
     let wanted = serde_json::json!({ "site": site, "lifetime_s": lifetime_s });
     let value: Value = client.post("/join-codes", &wanted).await?;
-    if output.is_json() {
-        output.json(&value)
-    } else {
-        show::join_code(output, &view::read(value)?)
-    }
+    output.either(&value, |output| show::join_code(output, &view::read(value.clone())?))
 }

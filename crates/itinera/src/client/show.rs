@@ -6,6 +6,7 @@ use super::view::{
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 const ABSENT: &str = "-";
 
@@ -243,6 +244,54 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
         output.sentence(&alarm.sentence, "  ")?;
     }
     Ok(())
+}
+
+/// A time of a JSON record as UTC, to the second.
+fn utc_of(value: &serde_json::Value) -> String {
+    let at = value.as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok());
+    or_absent(at, utc)
+}
+
+fn text_of(value: &serde_json::Value) -> String {
+    value.as_str().unwrap_or(ABSENT).to_owned()
+}
+
+pub(super) fn tokens(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+    let rows: Vec<Vec<String>> = items
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|token| {
+            let state = match &token["revoked_at"] {
+                serde_json::Value::Null => format!("until {}", utc_of(&token["expires_at"])),
+                at => format!("revoked {}", utc_of(at)),
+            };
+            let used = utc_of(&token["used_at"]);
+            let words = ["person", "name", "role"].map(|field| text_of(&token[field]));
+            words.into_iter().chain([state, used, text_of(&token["id"])]).collect()
+        })
+        .collect();
+    if rows.is_empty() {
+        return output.line("There are no tokens. Make one with `itinera tokens make NAME`.");
+    }
+    output.table(&["person", "for", "role", "opens", "last used", "token"], rows)
+}
+
+pub(super) fn people(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+    let rows = items.as_array().into_iter().flatten().map(|person| {
+        let may = if person["active"] == true { "may sign in" } else { "may not sign in" };
+        let since = utc_of(&person["created_at"]);
+        vec![text_of(&person["name"]), text_of(&person["role"]), may.to_owned(), since]
+    });
+    output.table(&["name", "role", "state", "added"], rows.collect())
+}
+
+pub(super) fn audit(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+    let rows = items.as_array().into_iter().flatten().map(|entry| {
+        let words = ["person", "action", "object"].map(|field| text_of(&entry[field]));
+        std::iter::once(utc_of(&entry["at"])).chain(words).collect()
+    });
+    output.table(&["at", "who", "did", "to what"], rows.collect())
 }
 
 pub(super) fn import(output: &Output, import: &Import) -> Result<(), Failure> {

@@ -84,6 +84,22 @@ impl Directory {
         self.path.join("logs")
     }
 
+    /// Where the demonstration's token is kept.
+    pub(super) fn token(&self) -> PathBuf {
+        self.path.join("token")
+    }
+
+    /// Name and password of the first administrator, until the password is changed.
+    pub(super) fn first_administrator(&self) -> Result<(String, String), Failure> {
+        let path = self.path.join("service/first-administrator");
+        let text = fs::read_to_string(&path).map_err(|error| {
+            let text = format!("cannot read {}; start with --fresh", path.display());
+            Failure::new(Code::Failed, error).context(text)
+        })?;
+        let (name, password) = text.trim().split_once('\n').unwrap_or_default();
+        Ok((name.to_owned(), password.to_owned()))
+    }
+
     /// Writes a file of ours; gives its name.
     pub(super) fn write(&self, name: &str, text: &str) -> Result<String, Failure> {
         let path = self.path.join(name);

@@ -6,6 +6,7 @@ mod directory;
 
 use crate::args::{DemonstrateArgs, Format};
 use crate::client::Client;
+use crate::client::sign_in::{token_by_password, write_secret};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use crate::signals::stop_requested;
@@ -110,7 +111,8 @@ async fn demonstrate(
 
     let step = Step::begin(output, "Importing the owner map")?;
     directory.write("owners.csv", OWNERS)?;
-    if client.get("/state").await?["owner_map"].is_null() {
+    let lines = OWNERS.lines().count() - 1;
+    if client.get("/state").await?["owner_map"]["entries"] != lines {
         client.import_owners("owners.csv", OWNERS.as_bytes().to_vec()).await?;
     }
     step.done()?;
@@ -141,7 +143,16 @@ async fn demonstrate(
     let here = std::env::current_dir()?;
     let program = program.strip_prefix(&here).unwrap_or(&program);
     output.line(&format!("\nConsole:  {}/", ports.api()))?;
-    output.line(&format!("Client:   {} state --api {}", program.display(), ports.api()))?;
+    match directory.first_administrator() {
+        Ok((name, password)) => output.line(&format!("Sign in:  {name}, password {password}"))?,
+        Err(_) => output.line("Sign in:  with the password that was set")?,
+    }
+    output.line(&format!(
+        "Client:   {} state --api {} --token-file {}",
+        program.display(),
+        ports.api(),
+        directory.token().display()
+    ))?;
     output.line(
         "Watch:    within about two and a half minutes one link begins to lose packets forward, and\n\
          \x20         an alarm names that link and its owner, though a silent hop stands beside it and\n\
@@ -163,10 +174,28 @@ async fn start_service(
     let data = directory.path().join("service").display().to_string();
     let arguments = ["serve", "--config", &service, "--data", &data, "--stop-with-parent"];
     children.start("service", &arguments)?;
-    let client = Client::new(&ports.api())?;
-    wait_for(children, READY_LIMIT, "the service", async || client.get("/state").await.ok())
-        .await?;
-    Ok(client)
+    let stranger = Client::new(&ports.api(), None)?;
+    // Not being let in is a sign of life as well.
+    wait_for(children, READY_LIMIT, "the service", async || match stranger.get("/session").await {
+        Err(failure) if failure.is_unreachable() => None,
+        _ => Some(()),
+    })
+    .await?;
+    let token = token(directory, &stranger).await?;
+    Client::new(&ports.api(), Some(&token))
+}
+
+/// The demonstration's own way in: the token of an earlier run, or a new one.
+async fn token(directory: &Directory, stranger: &Client) -> Result<String, Failure> {
+    let path = directory.token();
+    if let Ok(token) = std::fs::read_to_string(&path) {
+        return Ok(token);
+    }
+    let (name, password) = directory.first_administrator()?;
+    let made = token_by_password(stranger, &name, &password, "demonstration").await?;
+    let token = made["token"].as_str().unwrap_or_default().to_owned();
+    write_secret(&path, &token)?;
+    Ok(token)
 }
 
 fn start_simulation(

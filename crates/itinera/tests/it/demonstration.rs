@@ -2,19 +2,19 @@
 //! owner are alarmed.
 
 use crate::support::{
-    WORLD, directory, eventually, itinera, processes_of, raw_request, run, signal,
+    Ran, WORLD, directory, eventually, itinera, processes_of, raw_request, signal, with_token,
 };
 use itinera_simnet::{Scenario, Simnet, Truth, TruthCause};
 use rustix::process::Signal;
 use serde_json::Value;
 use std::fs::File;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
 
 /// Seeds that draw three different links of three owners.
-const SEEDS: [u64; 3] = [1, 3, 7];
+const SEEDS: [u64; 3] = [2, 3, 10];
 
 struct Demonstration {
     directory: TempDir,
@@ -47,8 +47,18 @@ impl Demonstration {
         std::fs::read_to_string(self.directory.path().join("said")).unwrap()
     }
 
+    fn token(&self) -> PathBuf {
+        self.directory.path().join("demo/token")
+    }
+
+    fn run(&self, arguments: &[&str]) -> Ran {
+        let mut command = itinera();
+        command.args(arguments).args(["--api", &self.api, "--token-file"]).arg(self.token());
+        command.output().unwrap().into()
+    }
+
     fn client(&self, arguments: &[&str]) -> Value {
-        run(&[arguments, &["--format", "json", "--api", &self.api]].concat()).json()
+        self.run(&[arguments, &["--format", "json"]].concat()).json()
     }
 
     /// Ctrl-C, until everything is gone.
@@ -69,8 +79,10 @@ fn truth(seed: u64) -> Truth {
 
 fn alarm_of(demonstration: &Demonstration, seed: u64) -> Value {
     eventually(&format!("an alarm (seed {seed})"), Duration::from_secs(240), || {
-        let mut alarms = demonstration.client(&["alarms", "--open"]);
-        alarms.as_array_mut().unwrap().pop()
+        let alarms = demonstration.client(&["alarms", "--open"]);
+        // Both versions of IP go over the faulty link; here we look at one.
+        let four = |alarm: &&Value| !alarm["place"]["from"].as_str().unwrap().contains(':');
+        alarms.as_array().unwrap().iter().find(four).cloned()
     })
 }
 
@@ -92,23 +104,24 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         let said = alarm["loss_ratio"].as_f64().unwrap();
         assert!(said > 0.03 && said < loss + 0.12, "seed {seed}: {said} of {loss}");
 
+        let head = with_token(&demonstration.token(), "127.0.0.1");
         // The same by the API itself, by the table for people, and on the path's own page.
-        let answer = raw_request(&demonstration.api, "GET /api/v1/alarms?open=true", "127.0.0.1");
+        let answer = raw_request(&demonstration.api, "GET /api/v1/alarms?open=true", &head);
         assert!(answer.contains(alarm["id"].as_str().unwrap()), "{answer}");
         assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to[0])), "{answer}");
-        let table = run(&["alarms", "--api", &demonstration.api]);
+        let table = demonstration.run(&["alarms"]);
         let words = format!("on the link {} to {}", truth.from[0], truth.to[0]);
         assert!(table.out.contains(&words) && table.out.contains("inside"), "{table:?}");
         let path = alarm["paths"][0].as_str().unwrap();
-        let detail = run(&["path", path, "--api", &demonstration.api]);
+        let detail = demonstration.run(&["path", path]);
         assert!(detail.out.contains("it begins on the way here"), "{}", detail.out);
         assert!(detail.out.contains("silent; traffic passes"), "{}", detail.out);
 
         // What was measured goes to other metrics stacks as well.
-        let text = raw_request(&demonstration.api, "GET /metrics/measurements", "127.0.0.1");
+        let text = raw_request(&demonstration.api, "GET /metrics/measurements", &head);
         for series in ["loss_ratio", "delay_seconds", "reachable"] {
             let count = text.matches(&format!("\nitinera_path_{series}{{path=")).count();
-            assert_eq!(count, 12, "{series}: {text}");
+            assert_eq!(count, 62, "{series}: {text}");
         }
         demonstration.stop();
     }

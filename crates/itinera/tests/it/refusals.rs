@@ -1,7 +1,7 @@
 //! Wrong flags, dead servers, unknown ids, broken files, damaged batches, used codes: each a
 //! clear message and its exit code, and nothing lost.
 
-use crate::support::{Ran, Service, WORLD, directory, free_ports, raw_request, run};
+use crate::support::{Ran, Service, WORLD, directory, free_ports, raw_request, run, with_token};
 use itinera_agent::{Exchange, ExchangeError};
 use itinera_model::batch::{Batch, encode};
 use itinera_model::id::{AgentId, BootId};
@@ -172,7 +172,8 @@ fn raw_requests(service: &Service) {
         ("GET /api/v2/state", "127.0.0.1", "404", "unknown-place"),
         ("GET /api/v1/paths?limit=x", "127.0.0.1", "422", "bad-input"),
     ] {
-        let answer = raw_request(&service.api(), request, host);
+        let head = with_token(&service.token(), host);
+        let answer = raw_request(&service.api(), request, &head);
         assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{request}: {answer}");
         assert!(answer.contains("application/problem+json"), "{request}: {answer}");
         assert!(answer.contains(&format!("\"code\":\"{code}\"")), "{request}: {answer}");

@@ -59,6 +59,14 @@ pub(crate) fn run(arguments: &[&str]) -> Ran {
     itinera().args(arguments).output().unwrap().into()
 }
 
+/// Runs a command with this on its standard input.
+pub(crate) fn fed(command: &mut Command, input: &str) -> Ran {
+    let command = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    child.stdin.take().unwrap().write_all(format!("{input}\n").as_bytes()).unwrap();
+    child.wait_with_output().unwrap().into()
+}
+
 /// Waits until `ask` has an answer.
 pub(crate) fn eventually<T>(what: &str, limit: Duration, mut ask: impl FnMut() -> Option<T>) -> T {
     let begun = Instant::now();
@@ -84,10 +92,16 @@ pub(crate) fn free_ports<const N: usize>() -> [u16; N] {
     std::array::from_fn(|n| held[n].local_addr().unwrap().port())
 }
 
+/// The header lines of a request with a token to a host.
+pub(crate) fn with_token(token: &Path, host: &str) -> String {
+    let token = std::fs::read_to_string(token).unwrap();
+    format!("Host: {host}\r\nAuthorization: Bearer {token}")
+}
+
 /// One request over a bare connection; gives the whole answer as it came.
-pub(crate) fn raw_request(api: &str, request: &str, host: &str) -> String {
+pub(crate) fn raw_request(api: &str, request: &str, more: &str) -> String {
     let mut stream = TcpStream::connect(api.replace("http://", "")).unwrap();
-    let head = format!("{request} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n");
+    let head = format!("{request} HTTP/1.1\r\n{more}\r\nConnection: close\r\n\r\n");
     stream.write_all(head.as_bytes()).unwrap();
     let mut answer = String::new();
     stream.read_to_string(&mut answer).unwrap();
@@ -99,6 +113,22 @@ pub(crate) struct Service {
     directory: TempDir,
     ports: [u16; 2],
     child: Child,
+}
+
+/// Signs in as the first administrator of a service; gives a file with a token.
+fn first_token(api: &str, place: &Path) -> PathBuf {
+    let first = std::fs::read_to_string(place.join("data/first-administrator")).unwrap();
+    let (name, password) = first.trim().split_once('\n').unwrap();
+    let home = place.join("home");
+    let mut sign_in = itinera();
+    sign_in.args(["sign-in", "--name", name, "--password-stdin", "--api", api]);
+    let ran = fed(sign_in.env("XDG_CONFIG_HOME", &home), password);
+    assert_eq!(ran.code, Some(0), "{ran:?}");
+    let kept = std::fs::read_to_string(home.join("itinera/sign-ins.json")).unwrap();
+    let kept: Value = serde_json::from_str(&kept).unwrap();
+    let file = place.join("token");
+    std::fs::write(&file, kept[api]["token"].as_str().unwrap()).unwrap();
+    file
 }
 
 impl Service {
@@ -113,6 +143,7 @@ impl Service {
         let child = Self::spawn(directory.path());
         let service = Self { directory, ports, child };
         service.wait();
+        first_token(&service.api(), service.path());
         service
     }
 
@@ -130,7 +161,8 @@ impl Service {
 
     fn wait(&self) {
         eventually("the service", Duration::from_secs(60), || {
-            (self.client(&["state"]).code == Some(0)).then_some(())
+            // Not being let in is a sign of life as well.
+            TcpStream::connect(("127.0.0.1", self.ports[0])).ok().map(drop)
         });
     }
 
@@ -140,6 +172,11 @@ impl Service {
 
     pub(crate) fn path(&self) -> &Path {
         self.directory.path()
+    }
+
+    /// The file with the first administrator's token.
+    pub(crate) fn token(&self) -> PathBuf {
+        self.path().join("token")
     }
 
     pub(crate) fn log(&self) -> String {
@@ -156,7 +193,9 @@ impl Service {
 
     /// Runs a command of the client against this service.
     pub(crate) fn client(&self, arguments: &[&str]) -> Ran {
-        itinera().args(arguments).args(["--api", &self.api()]).output().unwrap().into()
+        let mut command = itinera();
+        command.args(arguments).args(["--api", &self.api(), "--token-file"]).arg(self.token());
+        command.output().unwrap().into()
     }
 
     pub(crate) fn json(&self, arguments: &[&str]) -> Value {

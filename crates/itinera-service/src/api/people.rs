@@ -1,0 +1,344 @@
+//! People, tokens, and the audit of changes.
+
+use super::Asked;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use crate::sign_in::{Actor, PASSWORD, digest, hashed, new_token};
+use axum::Json;
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use itinera_model::id::{PersonId, TokenId};
+use itinera_model::role::Role;
+use itinera_store::{AuditRecord, NewToken, PersonChange, PersonRecord, TokenRecord};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use time::{Duration, OffsetDateTime};
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// How long a token may last.
+const LONGEST_DAYS: u16 = 366;
+
+/// A person.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PersonItem {
+    id: Uuid,
+    name: String,
+    /// `viewer`, `analyst` or `administrator`.
+    role: String,
+    /// False for one who may not come in any more.
+    active: bool,
+    #[serde(with = "time::serde::rfc3339")]
+    created_at: OffsetDateTime,
+}
+
+impl From<PersonRecord> for PersonItem {
+    fn from(record: PersonRecord) -> Self {
+        Self {
+            id: record.id.as_uuid(),
+            name: record.name,
+            role: record.role.to_string(),
+            active: record.active,
+            created_at: record.created_at,
+        }
+    }
+}
+
+/// Everybody, by name.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct People {
+    items: Vec<PersonItem>,
+}
+
+/// Everybody, by name.
+#[utoipa::path(get, path = "/people", operation_id = "getPeople", responses(
+    (status = 200, body = People),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn people(State(shared): State<Arc<Shared>>) -> Result<Json<People>, ApiError> {
+    let items = shared.store.people().await?.into_iter().map(PersonItem::from).collect();
+    Ok(Json(People { items }))
+}
+
+/// A person to add.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewPerson {
+    name: String,
+    /// `viewer`, `analyst` or `administrator`.
+    role: String,
+    /// 10 to 200 characters.
+    password: String,
+}
+
+fn role_of(text: &str) -> Result<Role, ApiError> {
+    text.parse().map_err(|error| ApiError::BadInput(format!("role: {error}")))
+}
+
+fn checked_name(name: &str, longest: usize) -> Result<&str, ApiError> {
+    let name = name.trim();
+    let fits = (1..=longest).contains(&name.chars().count());
+    if fits && !name.chars().any(char::is_control) {
+        return Ok(name);
+    }
+    Err(ApiError::BadInput(format!("name: 1 to {longest} visible characters are needed")))
+}
+
+pub(super) fn checked_password(password: String) -> Result<String, ApiError> {
+    if PASSWORD.contains(&password.chars().count()) {
+        return Ok(password);
+    }
+    let (least, most) = (PASSWORD.start(), PASSWORD.end());
+    Err(ApiError::BadInput(format!("password: {least} to {most} characters are needed")))
+}
+
+/// Adds a person.
+#[utoipa::path(post, path = "/people", operation_id = "addPerson", request_body = NewPerson,
+    responses(
+    (status = 201, body = PersonItem),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn add_person(
+    State(shared): State<Arc<Shared>>,
+    by: Actor,
+    body: Result<Json<NewPerson>, JsonRejection>,
+) -> Result<(StatusCode, Json<PersonItem>), ApiError> {
+    let Json(new) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    let (name, role) = (checked_name(&new.name, 60)?, role_of(&new.role)?);
+    let password = hashed(checked_password(new.password)?).await?;
+    let record = shared.store.add_person(name, role, &password, &by.name).await?;
+    Ok((StatusCode::CREATED, Json(record.into())))
+}
+
+/// What is to change about a person; absent fields stay.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PersonPatch {
+    role: Option<String>,
+    active: Option<bool>,
+    password: Option<String>,
+}
+
+/// Changes a person. Another password, or none to come in with, ends all of their sessions.
+#[utoipa::path(patch, path = "/people/{id}", operation_id = "changePerson",
+    params(("id" = String, Path, description = "The person's id")),
+    request_body = PersonPatch, responses(
+    (status = 200, body = PersonItem),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn change_person(
+    State(shared): State<Arc<Shared>>,
+    by: Actor,
+    Path(id): Path<String>,
+    body: Result<Json<PersonPatch>, JsonRejection>,
+) -> Result<Json<PersonItem>, ApiError> {
+    let Json(patch) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    let id: PersonId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    let password = match patch.password {
+        Some(password) => Some(hashed(checked_password(password)?).await?),
+        None => None,
+    };
+    let role = patch.role.as_deref().map(role_of).transpose()?;
+    let change = PersonChange { role, active: patch.active, password };
+    Ok(Json(shared.store.change_person(id, &change, &by.name).await?.into()))
+}
+
+/// A token, without its secret.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TokenItem {
+    id: Uuid,
+    person: String,
+    name: String,
+    /// What it may do at most.
+    role: String,
+    #[serde(with = "time::serde::rfc3339")]
+    created_at: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    expires_at: OffsetDateTime,
+    /// To the minute; absent before the first use.
+    #[serde(with = "time::serde::rfc3339::option")]
+    used_at: Option<OffsetDateTime>,
+    /// Absent while it opens.
+    #[serde(with = "time::serde::rfc3339::option")]
+    revoked_at: Option<OffsetDateTime>,
+}
+
+impl From<TokenRecord> for TokenItem {
+    fn from(record: TokenRecord) -> Self {
+        Self {
+            id: record.id.as_uuid(),
+            person: record.person,
+            name: record.name,
+            role: record.role.to_string(),
+            created_at: record.created_at,
+            expires_at: record.expires_at,
+            used_at: record.used_at,
+            revoked_at: record.revoked_at,
+        }
+    }
+}
+
+/// Tokens, newest first.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Tokens {
+    items: Vec<TokenItem>,
+}
+
+/// One's own tokens, newest first; everybody's for an administrator.
+#[utoipa::path(get, path = "/tokens", operation_id = "getTokens", responses(
+    (status = 200, body = Tokens),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn tokens(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+) -> Result<Json<Tokens>, ApiError> {
+    let items = shared.store.tokens(reach(&actor)).await?;
+    Ok(Json(Tokens { items: items.into_iter().map(TokenItem::from).collect() }))
+}
+
+/// Whose tokens somebody may see and take back: their own, or everybody's.
+fn reach(actor: &Actor) -> Option<PersonId> {
+    (actor.role < Role::Administrator).then_some(actor.person)
+}
+
+/// What token is wanted.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedToken {
+    /// What it is for.
+    name: String,
+    /// What it may do at most; one's own role where absent.
+    role: Option<String>,
+    /// How long it opens, 1 to 366 days.
+    #[serde(default = "thirty")]
+    lifetime_days: u16,
+}
+
+const fn thirty() -> u16 {
+    30
+}
+
+/// A token with its secret, shown this once.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TokenMade {
+    #[serde(flatten)]
+    item: TokenItem,
+    /// Goes into the header `Authorization: Bearer`.
+    token: String,
+}
+
+/// Makes a token for oneself.
+#[utoipa::path(post, path = "/tokens", operation_id = "makeToken", request_body = WantedToken,
+    responses(
+    (status = 201, body = TokenMade),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn make_token(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+    body: Result<Json<WantedToken>, JsonRejection>,
+) -> Result<(StatusCode, Json<TokenMade>), ApiError> {
+    let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    let name = checked_name(&wanted.name, 100)?.to_owned();
+    let role = wanted.role.as_deref().map(role_of).transpose()?.unwrap_or(actor.role);
+    if role > actor.role {
+        return Err(ApiError::NotAllowed { needed: role, has: actor.role });
+    }
+    if !(1..=LONGEST_DAYS).contains(&wanted.lifetime_days) {
+        let days = wanted.lifetime_days;
+        let text = format!("lifetime_days: {days} is outside 1 to {LONGEST_DAYS}");
+        return Err(ApiError::BadInput(text));
+    }
+    let token = new_token()?;
+    let new = NewToken {
+        secret_sha256: digest(&token),
+        person: actor.person,
+        name,
+        role,
+        expires_at: OffsetDateTime::now_utc() + Duration::days(wanted.lifetime_days.into()),
+    };
+    let record = shared.store.add_token(&new, &actor.name).await?;
+    Ok((StatusCode::CREATED, Json(TokenMade { item: record.into(), token })))
+}
+
+/// Takes a token back for good.
+#[utoipa::path(delete, path = "/tokens/{id}", operation_id = "revokeToken",
+    params(("id" = String, Path, description = "The token's id")), responses(
+    (status = 204, description = "It opens nothing any more"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn revoke_token(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+    Path(id): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let token: TokenId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    let revoked = shared.store.revoke_token(token, reach(&actor), &actor.name).await?;
+    if revoked { Ok(StatusCode::NO_CONTENT) } else { Err(ApiError::unknown_id(&id)) }
+}
+
+/// One change that somebody made.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AuditItem {
+    no: i64,
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    person: String,
+    /// What was done, as a stable word.
+    action: String,
+    object: String,
+    detail: serde_json::Value,
+}
+
+impl From<AuditRecord> for AuditItem {
+    fn from(record: AuditRecord) -> Self {
+        let AuditRecord { no, at, person, action, object, detail } = record;
+        Self { no, at, person, action, object, detail }
+    }
+}
+
+/// A page of the audit.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Audit {
+    items: Vec<AuditItem>,
+    /// What to ask the next page with; absent on the last one.
+    next: Option<String>,
+}
+
+/// Which page of the audit.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct AuditPage {
+    /// The `next` of the page before; absent for the first page.
+    after: Option<i64>,
+    /// Items on a page, 1 to 500.
+    #[serde(default = "hundred")]
+    limit: u16,
+}
+
+const fn hundred() -> u16 {
+    100
+}
+
+/// What people changed, newest first.
+#[utoipa::path(get, path = "/audit", operation_id = "getAudit", params(AuditPage), responses(
+    (status = 200, body = Audit),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn audit(
+    State(shared): State<Arc<Shared>>,
+    Asked(page): Asked<AuditPage>,
+) -> Result<Json<Audit>, ApiError> {
+    let limit = super::checked_limit(page.limit)?;
+    let records = shared.store.audit_entries(page.after, i64::from(limit)).await?;
+    let full = records.len() == usize::from(limit);
+    let next = records.last().filter(|_| full).map(|last| last.no.to_string());
+    Ok(Json(Audit { items: records.into_iter().map(AuditItem::from).collect(), next }))
+}

@@ -1,0 +1,141 @@
+//! Signing in and out, and one's own password.
+
+use super::people::checked_password;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use crate::sign_in::{
+    Actor, COOKIE, cookie, digest, discard_first, hashed, is_password, new_secret,
+};
+use axum::Json;
+use axum::extract::State;
+use axum::extract::rejection::JsonRejection;
+use axum::http::{HeaderMap, StatusCode, header};
+use itinera_store::{NewSession, PersonChange};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use std::time::Instant;
+use time::{Duration, OffsetDateTime};
+use utoipa::ToSchema;
+
+/// How long a session lasts: a shift.
+const LIFETIME: Duration = Duration::hours(12);
+
+/// Who wants to come in.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct SignIn {
+    name: String,
+    password: String,
+}
+
+/// Who is in.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SessionView {
+    name: String,
+    /// `viewer`, `analyst` or `administrator`.
+    role: String,
+    /// What a page shows in the header `x-itinera-proof` with every change; absent for a token.
+    proof: Option<String>,
+}
+
+type SetCookie = [(header::HeaderName, String); 1];
+
+fn set_cookie(value: &str, age_s: i64, secure: bool) -> SetCookie {
+    let secure = if secure { "; Secure" } else { "" };
+    let text =
+        format!("{COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={age_s}{secure}");
+    [(header::SET_COOKIE, text)]
+}
+
+/// Signs in: sets the session's cookie.
+#[utoipa::path(post, path = "/session", operation_id = "signIn", request_body = SignIn,
+    responses(
+    (status = 201, body = SessionView),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 429, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn sign_in(
+    State(shared): State<Arc<Shared>>,
+    body: Result<Json<SignIn>, JsonRejection>,
+) -> Result<(StatusCode, SetCookie, Json<SessionView>), ApiError> {
+    let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    shared.tries.check(&asked.name, Instant::now())?;
+    let (person, hash) = shared.store.person_named(&asked.name).await?.unzip();
+    let right = is_password(asked.password, hash).await?;
+    let Some(person) = person.filter(|_| right) else {
+        shared.tries.count(&asked.name, Instant::now());
+        return Err(ApiError::WrongPassword);
+    };
+    shared.tries.forget(&asked.name);
+    let (secret, csrf) = (new_secret()?, new_secret()?);
+    let session = NewSession {
+        secret_sha256: digest(&secret),
+        person: person.id,
+        csrf: csrf.clone(),
+        expires_at: OffsetDateTime::now_utc() + LIFETIME,
+    };
+    shared.store.add_session(&session, &person.name).await?;
+    let cookie = set_cookie(&secret, LIFETIME.whole_seconds(), shared.behind_tls());
+    let view = SessionView { name: person.name, role: person.role.to_string(), proof: Some(csrf) };
+    Ok((StatusCode::CREATED, cookie, Json(view)))
+}
+
+/// Who is in.
+#[utoipa::path(get, path = "/session", operation_id = "getSession", responses(
+    (status = 200, body = SessionView),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn session(actor: Actor) -> Json<SessionView> {
+    Json(SessionView { name: actor.name, role: actor.role.to_string(), proof: actor.csrf })
+}
+
+/// Signs out: ends the session and takes its cookie back.
+#[utoipa::path(delete, path = "/session", operation_id = "signOut", responses(
+    (status = 204, description = "Signed out"),
+    (status = 401, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn sign_out(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+    headers: HeaderMap,
+) -> Result<(StatusCode, SetCookie), ApiError> {
+    if let Some(secret) = cookie(&headers) {
+        shared.store.end_session(digest(secret), &actor.name).await?;
+    }
+    Ok((StatusCode::NO_CONTENT, set_cookie("", 0, shared.behind_tls())))
+}
+
+/// Another password for oneself.
+#[derive(Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NewPassword {
+    old: String,
+    new: String,
+}
+
+/// Changes one's own password; every session of one's own ends.
+#[utoipa::path(put, path = "/session/password", operation_id = "changePassword",
+    request_body = NewPassword, responses(
+    (status = 204, description = "Changed; sign in again"),
+    (status = 403, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn change_password(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+    body: Result<Json<NewPassword>, JsonRejection>,
+) -> Result<StatusCode, ApiError> {
+    let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    shared.tries.check(&actor.name, Instant::now())?;
+    let hash = shared.store.person_named(&actor.name).await?.map(|(_, hash)| hash);
+    if !is_password(asked.old, hash).await? {
+        shared.tries.count(&actor.name, Instant::now());
+        return Err(ApiError::WrongPassword);
+    }
+    let password = hashed(checked_password(asked.new)?).await?;
+    let change = PersonChange { password: Some(password), ..PersonChange::default() };
+    shared.store.change_person(actor.person, &change, &actor.name).await?;
+    discard_first(&shared.data);
+    Ok(StatusCode::NO_CONTENT)
+}

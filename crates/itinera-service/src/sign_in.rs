@@ -1,0 +1,343 @@
+//! Who is asking, and whether they may: passwords, sessions, tokens, roles.
+//!
+//! Everything under `/api/v1` and the metrics is closed unless [`needed`] opens it to a role.
+//! A browser comes with a session cookie, which a page elsewhere cannot make it send
+//! (SameSite=Strict), and shows the session's proof with every change; a program comes with a
+//! token.
+
+use crate::problem::ApiError;
+use crate::server::Shared;
+use argon2::password_hash::{PasswordHash, SaltString};
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use axum::extract::{FromRequestParts, Request, State};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, Method, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use data_encoding::{BASE32_NOPAD, HEXLOWER};
+use itinera_model::id::PersonId;
+use itinera_model::role::Role;
+use itinera_store::{Known, Store, StoreError};
+use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// Name of the session's cookie.
+pub(crate) const COOKIE: &str = "itinera_session";
+/// The header in which a page shows its session's proof.
+pub(crate) const PROOF: &str = "x-itinera-proof";
+/// What a token's text begins with, so that secret scanners can know it.
+const TOKEN_MARK: &str = "itinera_";
+/// The file that holds the first administrator's password until it is changed.
+const FIRST: &str = "first-administrator";
+/// Wrong passwords for one name before it has to wait, and for how long.
+const TRIES: usize = 8;
+const TRIES_WITHIN: Duration = Duration::from_secs(300);
+/// Names whose wrong passwords are remembered.
+const MAX_NAMES: usize = 10_000;
+/// Shortest and longest password.
+pub(crate) const PASSWORD: std::ops::RangeInclusive<usize> = 10..=200;
+
+/// Somebody who was let in and may do what they ask for.
+#[derive(Debug, Clone)]
+pub(crate) struct Actor {
+    pub(crate) person: PersonId,
+    pub(crate) name: String,
+    pub(crate) role: Role,
+    pub(crate) csrf: Option<String>,
+}
+
+impl From<Known> for Actor {
+    fn from(known: Known) -> Self {
+        let Known { person, name, role, csrf } = known;
+        Self { person, name, role, csrf }
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for Actor {
+    type Rejection = ApiError;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
+        parts.extensions.get::<Self>().cloned().ok_or(ApiError::NotSignedIn)
+    }
+}
+
+/// The role a call needs; nothing for calls that anybody may make. What is not named here needs
+/// an administrator when it changes something, and a viewer when it does not.
+pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
+    let reads = matches!(*method, Method::GET | Method::HEAD);
+    let place = path.strip_prefix("/api/v1").unwrap_or(path);
+    match place {
+        "/openapi.json" => None,
+        "/session" => {
+            if *method == Method::POST {
+                None
+            } else {
+                Some(Role::Viewer)
+            }
+        }
+        "/session/password" => Some(Role::Viewer),
+        "/audit" => Some(Role::Administrator),
+        _ if place.starts_with("/people") => Some(Role::Administrator),
+        // Tokens are one's own, unless an administrator asks.
+        _ if place.starts_with("/tokens") => Some(Role::Viewer),
+        _ if place.starts_with("/incidents") && !reads => Some(Role::Analyst),
+        _ => Some(if reads { Role::Viewer } else { Role::Administrator }),
+    }
+}
+
+/// Lets a request pass when whoever asks may do what it asks for.
+pub(crate) async fn guard(
+    State(shared): State<Arc<Shared>>,
+    mut request: Request,
+    next: Next,
+) -> Response {
+    let path = request.uri().path();
+    let guarded = ["/api/v1", "/metrics"].iter().any(|place| path.starts_with(place));
+    let role = needed(request.method(), path).filter(|_| guarded);
+    let Some(role) = role else {
+        return next.run(request).await;
+    };
+    match admitted(&shared.store, request.method(), request.headers(), role).await {
+        Ok(actor) => {
+            request.extensions_mut().insert(actor);
+            next.run(request).await
+        }
+        Err(error) => error.into_response(),
+    }
+}
+
+async fn admitted(
+    store: &Store,
+    method: &Method,
+    headers: &HeaderMap,
+    needed: Role,
+) -> Result<Actor, ApiError> {
+    let known = match (bearer(headers), cookie(headers)) {
+        (Some(token), _) => store.token(digest(token)).await?,
+        (None, Some(secret)) => {
+            let known = store.session(digest(secret)).await?;
+            let safe = matches!(*method, Method::GET | Method::HEAD);
+            let shown = headers.get(PROOF).and_then(|proof| proof.to_str().ok());
+            if let Some(known) = &known
+                && !safe
+                && known.csrf.as_deref() != shown
+            {
+                return Err(ApiError::NoProof);
+            }
+            known
+        }
+        (None, None) => None,
+    };
+    let actor = Actor::from(known.ok_or(ApiError::NotSignedIn)?);
+    if actor.role < needed {
+        return Err(ApiError::NotAllowed { needed, has: actor.role });
+    }
+    Ok(actor)
+}
+
+fn bearer(headers: &HeaderMap) -> Option<&str> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    value.strip_prefix("Bearer ").map(str::trim)
+}
+
+/// The session's secret out of the cookies (RFC 6265 section 5.4).
+pub(crate) fn cookie(headers: &HeaderMap) -> Option<&str> {
+    let all = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
+    let mut pairs = all.flat_map(|value| value.split(';')).filter_map(|pair| pair.split_once('='));
+    pairs.find_map(|(name, value)| (name.trim() == COOKIE).then(|| value.trim()))
+}
+
+/// What is kept of a secret.
+pub(crate) fn digest(secret: &str) -> [u8; 32] {
+    Sha256::digest(secret.as_bytes()).into()
+}
+
+fn random<const N: usize>() -> Result<[u8; N], ApiError> {
+    let mut octets = [0; N];
+    let source = rustls::crypto::ring::default_provider().secure_random;
+    source.fill(&mut octets).map_err(|_| ApiError::Internal("no randomness".into()))?;
+    Ok(octets)
+}
+
+/// A secret of 256 bits for a session or a proof.
+pub(crate) fn new_secret() -> Result<String, ApiError> {
+    Ok(HEXLOWER.encode(&random::<32>()?))
+}
+
+/// The text of a new token.
+pub(crate) fn new_token() -> Result<String, ApiError> {
+    Ok(format!("{TOKEN_MARK}{}", BASE32_NOPAD.encode(&random::<32>()?).to_ascii_lowercase()))
+}
+
+/// A password's hash (Argon2id, RFC 9106) in the PHC format.
+pub(crate) async fn hashed(password: String) -> Result<String, ApiError> {
+    let failed = |error: argon2::password_hash::Error| ApiError::Internal(error.to_string().into());
+    let salt = SaltString::encode_b64(&random::<16>()?).map_err(failed)?;
+    let work = tokio::task::spawn_blocking(move || {
+        let hash = Argon2::default().hash_password(password.as_bytes(), &salt);
+        hash.map(|hash| hash.to_string())
+    });
+    work.await.map_err(|error| ApiError::Internal(error.into()))?.map_err(failed)
+}
+
+/// Whether a password is the one of this hash; takes as long for nobody's hash.
+pub(crate) async fn is_password(password: String, hash: Option<String>) -> Result<bool, ApiError> {
+    // Of a random password that nobody kept.
+    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$YWJjZGVmZ2hpamtsbW5vcA$\
+        Vr9VCOW3lHbhb4tBIQzBTeiTFbIUzkZDSuM6YOkNsT0";
+    let work = tokio::task::spawn_blocking(move || {
+        let known = hash.is_some();
+        let hash = hash.unwrap_or_else(|| NOBODY.to_owned());
+        let parsed = PasswordHash::new(&hash);
+        let right = parsed.is_ok_and(|hash| {
+            Argon2::default().verify_password(password.as_bytes(), &hash).is_ok()
+        });
+        known && right
+    });
+    work.await.map_err(|error| ApiError::Internal(error.into()))
+}
+
+/// Wrong passwords by name, so that nobody can try them all.
+#[derive(Debug, Default)]
+pub(crate) struct Tries(Mutex<BTreeMap<String, Vec<Instant>>>);
+
+impl Tries {
+    /// Refuses a name with too many wrong passwords.
+    pub(crate) fn check(&self, name: &str, now: Instant) -> Result<(), ApiError> {
+        let Ok(mut tries) = self.0.lock() else { return Ok(()) };
+        let Some(recent) = tries.get_mut(name) else { return Ok(()) };
+        recent.retain(|at| now.duration_since(*at) < TRIES_WITHIN);
+        match recent.first() {
+            Some(first) if recent.len() >= TRIES => {
+                let left = TRIES_WITHIN.saturating_sub(now.duration_since(*first));
+                Err(ApiError::TooManyTries(left.as_secs() + 1))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Counts a wrong password.
+    pub(crate) fn count(&self, name: &str, now: Instant) {
+        let Ok(mut tries) = self.0.lock() else { return };
+        if tries.len() >= MAX_NAMES {
+            tries
+                .retain(|_, at| at.last().is_some_and(|at| now.duration_since(*at) < TRIES_WITHIN));
+        }
+        if tries.len() < MAX_NAMES || tries.contains_key(name) {
+            tries.entry(name.to_owned()).or_default().push(now);
+        }
+    }
+
+    /// Forgets a name that came in.
+    pub(crate) fn forget(&self, name: &str) {
+        if let Ok(mut tries) = self.0.lock() {
+            tries.remove(name);
+        }
+    }
+}
+
+/// Lets the first administrator in: where there is nobody yet, one is made, and the password is
+/// written to a file that only the service's own account can read.
+pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(), FirstError> {
+    if !store.people().await?.is_empty() {
+        return Ok(());
+    }
+    let failed = |error: ApiError| FirstError::Hash(error.to_string());
+    let password = BASE32_NOPAD.encode(&random::<15>().map_err(failed)?).to_ascii_lowercase();
+    let hash = hashed(password.clone()).await.map_err(failed)?;
+    let path = data.join(FIRST);
+    write_secret(&path, &format!("administrator\n{password}\n"))
+        .map_err(|error| FirstError::File(path.display().to_string(), error))?;
+    store.add_person("administrator", Role::Administrator, &hash, "first start").await?;
+    tracing::info!("the first administrator's name and password are in {}", path.display());
+    Ok(())
+}
+
+/// Forgets the first password's file once it is another.
+pub(crate) fn discard_first(data: &Path) {
+    match std::fs::remove_file(data.join(FIRST)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+            tracing::warn!(%error, "the first administrator's file could not be removed");
+        }
+        _ => {}
+    }
+}
+
+fn write_secret(path: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write as _;
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let mut options = std::fs::File::options();
+    let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
+}
+
+/// Why there is no first administrator.
+#[derive(Debug, thiserror::Error)]
+pub enum FirstError {
+    /// About the record.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The password cannot be hashed.
+    #[error("the first administrator's password cannot be made: {0}")]
+    Hash(String),
+    /// The file cannot be written.
+    #[error("cannot write {0}")]
+    File(String, #[source] std::io::Error),
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_not_named_is_closed() {
+        let role = |method, path| needed(&method, path);
+        assert_eq!(role(Method::POST, "/api/v1/session"), None);
+        assert_eq!(role(Method::GET, "/api/v1/session"), Some(Role::Viewer));
+        assert_eq!(role(Method::GET, "/api/v1/anything"), Some(Role::Viewer));
+        assert_eq!(role(Method::DELETE, "/api/v1/anything"), Some(Role::Administrator));
+        assert_eq!(role(Method::GET, "/api/v1/people"), Some(Role::Administrator));
+        assert_eq!(role(Method::POST, "/api/v1/incidents"), Some(Role::Analyst));
+        assert_eq!(role(Method::GET, "/metrics/measurements"), Some(Role::Viewer));
+    }
+
+    #[test]
+    fn the_session_is_found_among_other_cookies() {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::COOKIE, "a=b; itinera_session=abc; c=d".parse().unwrap());
+        assert_eq!(cookie(&headers), Some("abc"));
+        headers.insert(header::COOKIE, "xitinera_session=abc".parse().unwrap());
+        assert_eq!(cookie(&headers), None);
+    }
+
+    #[test]
+    fn a_name_waits_after_too_many_tries_and_no_longer_than_said() {
+        let (tries, start) = (Tries::default(), Instant::now());
+        for _ in 0..TRIES {
+            assert!(tries.check("ailsa", start).is_ok());
+            tries.count("ailsa", start);
+        }
+        let refused = tries.check("ailsa", start + Duration::from_secs(100));
+        assert!(matches!(refused, Err(ApiError::TooManyTries(201))), "{refused:?}");
+        assert!(tries.check("bran", start).is_ok());
+        assert!(tries.check("ailsa", start + TRIES_WITHIN).is_ok());
+    }
+
+    #[tokio::test]
+    async fn only_the_right_password_is_right() {
+        let _installed = rustls::crypto::ring::default_provider().install_default();
+        let hash = hashed("a good password".to_owned()).await.unwrap();
+        assert!(hash.starts_with("$argon2id$"));
+        for (password, hash, right) in [
+            ("a good password", Some(hash.clone()), true),
+            ("a bad password", Some(hash), false),
+            ("a good password", None, false),
+        ] {
+            assert_eq!(is_password(password.to_owned(), hash).await.unwrap(), right);
+        }
+    }
+}
