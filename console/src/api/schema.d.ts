@@ -38,6 +38,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people changed, newest first. */
+        get: operations["getAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Incidents, newest first. Owners are those of the time at which each was opened. */
+        get: operations["getIncidents"];
+        put?: never;
+        /** Opens an incident from a complaint, and gathers what was measured there and then. */
+        post: operations["openIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One incident with its alarms, its evidence and what happened. */
+        get: operations["getIncident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Closes an incident; its alarms stay as they are. */
+        post: operations["closeIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes a note into an incident. */
+        post: operations["addNote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{id}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Opens a closed incident again. */
+        post: operations["reopenIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/join-codes": {
         parameters: {
             query?: never;
@@ -106,6 +209,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/then": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One path as it was judged in the minute before a moment, computed again from the record. */
+        get: operations["getPathThen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/paths/{id}/weave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A path over time: in which part of it, and when, it departed from its own usual. */
+        get: operations["getWeave"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody, by name. */
+        get: operations["getPeople"];
+        put?: never;
+        /** Adds a person. */
+        post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes a person. Another password, or none to come in with, ends all of their sessions. */
+        patch: operations["changePerson"];
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is in. */
+        get: operations["getSession"];
+        put?: never;
+        /** Signs in: sets the session's cookie. */
+        post: operations["signIn"];
+        /** Signs out: ends the session and takes its cookie back. */
+        delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes one's own password; every session of one's own ends. */
+        put: operations["changePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/state": {
         parameters: {
             query?: never;
@@ -118,6 +326,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens, newest first; everybody's for an administrator. */
+        get: operations["getTokens"];
+        put?: never;
+        /** Makes a token for oneself. */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a token back for good. */
+        delete: operations["revokeToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -177,6 +420,11 @@ export interface components {
             confidence: number;
             /** Format: uuid */
             id: string;
+            /**
+             * Format: uuid
+             * @description The incident that it belongs to.
+             */
+            incident?: string | null;
             /** @description `limit-held-over`. */
             kind: string;
             /**
@@ -217,11 +465,90 @@ export interface components {
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
+        /** @description A page of the audit. */
+        Audit: {
+            items: components["schemas"]["AuditItem"][];
+            /** @description What to ask the next page with; absent on the last one. */
+            next?: string | null;
+        };
+        /** @description One change that somebody made. */
+        AuditItem: {
+            /** @description What was done, as a stable word. */
+            action: string;
+            /** Format: date-time */
+            at: string;
+            detail: unknown;
+            /** Format: int64 */
+            no: number;
+            object: string;
+            person: string;
+        };
         /**
          * @description What is wrong.
          * @enum {string}
          */
         CauseView: "loss" | "delay";
+        /** @description What one part of a path added in one window. */
+        CellView: {
+            /**
+             * Format: int32
+             * @description Delay added on the way into this hop beyond what is usual there.
+             */
+            added_delay_us?: number | null;
+            /**
+             * Format: int32
+             * @description 0 for as usual to 4 for far off; absent before the usual is learned.
+             */
+            departure?: number | null;
+            /** @description `measured`, `silent` or `missing`. */
+            kind: string;
+            /**
+             * Format: double
+             * @description Share of packets lost on the way into this hop.
+             */
+            loss_ratio?: number | null;
+        };
+        /** @description What somebody reported. */
+        ComplaintView: {
+            /** Format: date-time */
+            about: string;
+            /** @description Who entered it. */
+            person: string;
+            service: string;
+            site: string;
+            words: string;
+        };
+        /** @description Something that happened in an incident. */
+        EventItem: {
+            /**
+             * Format: uuid
+             * @description The alarm that it is about.
+             */
+            alarm?: string | null;
+            /** Format: date-time */
+            at: string;
+            /** Format: uuid */
+            id: string;
+            /** @description `opened`, `alarm-raised`, `alarm-cleared`, `note`, `closed` or `reopened`. */
+            kind: string;
+            person: string;
+            /** @description A note's or a closing's words; what an alarm said. */
+            text?: string | null;
+        };
+        /** @description What was measured there and then, beside its neighbours, with a verdict. */
+        Evidence: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            gathered_at: string;
+            /** @description `not-measured`, `not-the-network`, `site`, `service` or `shared`. */
+            look: string;
+            /** @description The verdict, then its reasons. */
+            sentences: string[];
+            /** Format: date-time */
+            to: string;
+            witnesses: components["schemas"]["WitnessView"][];
+        };
         /** @description One candidate account of what is seen. */
         ExplanationView: {
             cause: components["schemas"]["CauseView"];
@@ -306,6 +633,57 @@ export interface components {
             /** Format: date-time */
             valid_from: string;
         };
+        /** @description An incident with everything that belongs to it. */
+        IncidentDetail: components["schemas"]["IncidentItem"] & {
+            /** @description Its alarms, oldest first. */
+            alarm_items: components["schemas"]["AlarmItem"][];
+            complaint?: components["schemas"]["ComplaintView"] | null;
+            /** @description What happened, oldest first. */
+            events: components["schemas"]["EventItem"][];
+            evidence?: components["schemas"]["Evidence"] | null;
+        };
+        /** @description An incident in short. */
+        IncidentItem: {
+            alarms: number;
+            /**
+             * Format: date-time
+             * @description Absent while open.
+             */
+            closed_at?: string | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            open_alarms: number;
+            /** Format: date-time */
+            opened_at: string;
+            /** @description `alarms` or `complaint`. */
+            origin: string;
+            /** @description Owners of the places at fault. */
+            owners: components["schemas"]["OwnerView"][];
+            /** @description What it is, in words. */
+            sentence: string;
+            /** @description Services that it touches. */
+            services: string[];
+            /**
+             * Format: date-time
+             * @description Start of the first trouble, or the time complained of.
+             */
+            since: string;
+            /** @description Sites that show it, or have shown it. */
+            sites: string[];
+            /** @description `open`; `over` when every alarm has cleared; `closed`. */
+            state: string;
+        };
+        /** @description A page of incidents. */
+        Incidents: {
+            items: components["schemas"]["IncidentItem"][];
+            /** @description What to ask the next page with; absent on the last one. */
+            next?: string | null;
+        };
         /** @description A code, shown this once. */
         JoinCodeView: {
             code: string;
@@ -354,6 +732,20 @@ export interface components {
              */
             until: string;
         };
+        /** @description What somebody reports. */
+        NewComplaint: {
+            /**
+             * Format: date-time
+             * @description Since about when (RFC 3339); now where absent.
+             */
+            about?: string | null;
+            /** @description The service it is about, by name. */
+            service: string;
+            /** @description The site it comes from, by name. */
+            site: string;
+            /** @description In their own words. */
+            words?: string;
+        };
         /** @description What code is wanted. */
         NewJoinCode: {
             /**
@@ -363,6 +755,19 @@ export interface components {
             lifetime_s?: number;
             /** @description Name of a configured site. */
             site: string;
+        };
+        /** @description Another password for oneself. */
+        NewPassword: {
+            new: string;
+            old: string;
+        };
+        /** @description A person to add. */
+        NewPerson: {
+            name: string;
+            /** @description 10 to 200 characters. */
+            password: string;
+            /** @description `viewer`, `analyst` or `administrator`. */
+            role: string;
         };
         /** @description The owner map in force. */
         OwnerMapView: {
@@ -414,6 +819,8 @@ export interface components {
             latest?: components["schemas"]["LatestView"] | null;
             /** @description `icmp-echo` or `udp`. */
             method: string;
+            /** @description The service that the target is part of. */
+            service: string;
             site: string;
             /**
              * Format: int32
@@ -427,6 +834,28 @@ export interface components {
             items: components["schemas"]["PathItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
+        };
+        /** @description Everybody, by name. */
+        People: {
+            items: components["schemas"]["PersonItem"][];
+        };
+        /** @description A person. */
+        PersonItem: {
+            /** @description False for one who may not come in any more. */
+            active: boolean;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description `viewer`, `analyst` or `administrator`. */
+            role: string;
+        };
+        /** @description What is to change about a person; absent fields stay. */
+        PersonPatch: {
+            active?: boolean | null;
+            password?: string | null;
+            role?: string | null;
         };
         /** @description A place at fault: between two answering addresses. */
         PlaceView: {
@@ -469,6 +898,19 @@ export interface components {
             line: number;
             reason: string;
         };
+        /** @description Who is in. */
+        SessionView: {
+            name: string;
+            /** @description What a page shows in the header `x-itinera-proof` with every change; absent for a token. */
+            proof?: string | null;
+            /** @description `viewer`, `analyst` or `administrator`. */
+            role: string;
+        };
+        /** @description Who wants to come in. */
+        SignIn: {
+            name: string;
+            password: string;
+        };
         /** @description The state of everything. */
         StateView: {
             /** Format: int64 */
@@ -507,11 +949,121 @@ export interface components {
              */
             unjudged_commits: number;
         };
+        /** @description A token, without its secret. */
+        TokenItem: {
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            person: string;
+            /**
+             * Format: date-time
+             * @description Absent while it opens.
+             */
+            revoked_at?: string | null;
+            /** @description What it may do at most. */
+            role: string;
+            /**
+             * Format: date-time
+             * @description To the minute; absent before the first use.
+             */
+            used_at?: string | null;
+        };
+        /** @description A token with its secret, shown this once. */
+        TokenMade: components["schemas"]["TokenItem"] & {
+            /** @description Goes into the header `Authorization: Bearer`. */
+            token: string;
+        };
+        /** @description Tokens, newest first. */
+        Tokens: {
+            items: components["schemas"]["TokenItem"][];
+        };
         /**
          * @description What a hop's answers mean.
          * @enum {string}
          */
         VerdictView: "clean" | "silent" | "polices" | "onset" | "carries" | "unanswered";
+        /** @description What token is wanted. */
+        WantedToken: {
+            /**
+             * Format: int32
+             * @description How long it opens, 1 to 366 days.
+             */
+            lifetime_days?: number;
+            /** @description What it is for. */
+            name: string;
+            /** @description What it may do at most; one's own role where absent. */
+            role?: string | null;
+        };
+        /** @description A path over time, newest window last. */
+        Weave: {
+            /** Format: date-time */
+            from: string;
+            /** @description The columns, by the newest route. */
+            hops: components["schemas"]["WeaveHop"][];
+            /**
+             * Format: int32
+             * @description Time from one row to the next, in seconds.
+             */
+            row_s: number;
+            rows: components["schemas"]["WeaveRow"][];
+            /** Format: date-time */
+            until: string;
+        };
+        /** @description A hop that the columns stand for. */
+        WeaveHop: {
+            address?: string | null;
+            /** Format: int32 */
+            hop: number;
+            owner?: components["schemas"]["OwnerView"] | null;
+            /** @description True for private and shared address space. */
+            private: boolean;
+        };
+        /** @description One window. */
+        WeaveRow: {
+            cells: components["schemas"]["CellView"][];
+            /**
+             * Format: date-time
+             * @description End of the minute regarded.
+             */
+            until: string;
+        };
+        /** @description One path's measurements around the time. */
+        WitnessView: {
+            /** Format: int32 */
+            end_delay_us?: number | null;
+            /** Format: int32 */
+            end_lost: number;
+            /** Format: int32 */
+            end_sent: number;
+            family: string;
+            /** @description What was found, in words. */
+            finding?: string | null;
+            method: string;
+            /** Format: uuid */
+            path: string;
+            /** @description `own`, `same-site` or `same-service`. */
+            relation: string;
+            /** Format: int32 */
+            rounds: number;
+            service: string;
+            site: string;
+            target: string;
+            /**
+             * Format: date-time
+             * @description End of the worst minute around the time; absent when nothing was measured.
+             */
+            until?: string | null;
+            /** Format: int32 */
+            usual_end_delay_us?: number | null;
+        };
+        /** @description Words. */
+        Words: {
+            text: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -581,6 +1133,287 @@ export interface operations {
                 };
             };
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAudit: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before; absent for the first page. */
+                after?: number;
+                /** @description Items on a page, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audit"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getIncidents: {
+        parameters: {
+            query?: {
+                /** @description Only incidents that are not closed. */
+                open?: boolean;
+                /** @description The `next` of the page before; absent for the first page. */
+                after?: string;
+                /** @description Items on a page, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incidents"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    openIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComplaint"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    closeIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reopenIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -751,6 +1584,360 @@ export interface operations {
             };
         };
     };
+    getPathThen: {
+        parameters: {
+            query: {
+                /** @description The moment (RFC 3339). */
+                at: string;
+            };
+            header?: never;
+            path: {
+                /** @description The path's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWeave: {
+        parameters: {
+            query?: {
+                /** @description The end (RFC 3339); now where absent. */
+                until?: string;
+                /** @description How long, in seconds, 60 to 21,600. */
+                span_s?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The path's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weave"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonItem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonPatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Changed; sign in again */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getState: {
         parameters: {
             query?: never;
@@ -769,6 +1956,101 @@ export interface operations {
                 };
             };
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tokens"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedToken"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenMade"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The token's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It opens nothing any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

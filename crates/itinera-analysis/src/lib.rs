@@ -6,11 +6,15 @@
 //! leaves. It never sees a simulation's truth.
 
 pub mod alarm;
+pub mod complaint;
 mod history;
+pub mod incident;
 mod judge;
 pub mod locate;
+pub mod past;
 pub mod sentence;
 pub mod stat;
+pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};
 pub use history::{WINDOW_US, Window};

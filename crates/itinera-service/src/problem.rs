@@ -6,7 +6,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use itinera_model::role::Role;
-use itinera_store::{CodeRefused, PersonRefused, StoreError};
+use itinera_store::{CodeRefused, IncidentRefused, PersonRefused, StoreError};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -62,6 +62,8 @@ pub(crate) enum ApiError {
     NoProof,
     #[error("{0}")]
     Person(PersonRefused),
+    #[error("{0}")]
+    Incident(IncidentRefused),
     #[error("the record is away; what you sent was not taken, so send it again")]
     Store(#[source] StoreError),
     #[error("the service has failed; its log names this request")]
@@ -73,6 +75,7 @@ impl From<StoreError> for ApiError {
         match error {
             StoreError::Code(refused) => Self::Code(refused),
             StoreError::Person(refused) => Self::Person(refused),
+            StoreError::Incident(refused) => Self::Incident(refused),
             other => Self::Store(other),
         }
     }
@@ -109,9 +112,10 @@ impl ApiError {
             }
             Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
             Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
-            Self::Person(PersonRefused::Unknown) => {
+            Self::Incident(IncidentRefused::Unknown) | Self::Person(PersonRefused::Unknown) => {
                 (StatusCode::NOT_FOUND, "unknown-id", "Unknown id")
             }
+            Self::Incident(_) => (StatusCode::CONFLICT, "incident-state", "Change refused"),
             Self::Person(_) => (StatusCode::CONFLICT, "person-refused", "Change refused"),
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),

@@ -1,13 +1,15 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 
 use crate::server::Shared;
-use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window};
+use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
+use itinera_model::alarm::Alarm;
 use itinera_model::batch::{decode, encode};
-use itinera_model::id::PathId;
-use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, StoreError, StoredWindow};
+use itinera_model::id::{IncidentId, PathId};
+use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
+use time::OffsetDateTime;
 use uuid::Uuid;
 
 /// Commits judged in one transaction at most.
@@ -53,27 +55,33 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
         for entry in &entries {
             gathered.take(step(&mut judge, entry));
         }
-        shared.store.commit_judgement(token, &gathered.into_write(&judge, cursor, to)).await?;
+        let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
+        let fold =
+            |alarm: &Alarm, open: &[(IncidentId, Vec<Alarm>)]| incident::fold(alarm, open, &map);
+        let write = gathered.into_write(&judge, cursor, to);
+        shared.store.commit_judgement(token, &write, &fold).await?;
+        shared.news.notify_one();
         shared.metrics.judged(entries.len() as u64);
         cursor = to;
     }
 }
 
+/// A stored round as judgement takes it.
+pub(crate) fn observation(round: &LoggedRound) -> Observation<'_> {
+    Observation {
+        path: round.path,
+        measured_at: round.measured_at,
+        number: round.number,
+        source: round.source,
+        route: round.route_id,
+        addresses: &round.route.hops,
+        hops: &round.hops,
+    }
+}
+
 /// One commit's observations, judged at its time of receipt.
 pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
-    let observations: Vec<Observation<'_>> = entry
-        .rounds
-        .iter()
-        .map(|round| Observation {
-            path: round.path,
-            measured_at: round.measured_at,
-            number: round.number,
-            source: round.source,
-            route: round.route_id,
-            addresses: &round.route.hops,
-            hops: &round.hops,
-        })
-        .collect();
+    let observations: Vec<Observation<'_>> = entry.rounds.iter().map(observation).collect();
     judge.step(&observations, entry.received_at)
 }
 

@@ -5,7 +5,7 @@ use crate::config::{Config, PublicUrl};
 use crate::metrics::Metrics;
 use crate::sign_in::{self, FirstError, Tries};
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, runner};
+use crate::{agent_api, api, live, runner};
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::WallTime;
 use itinera_store::cluster::{Cluster, ClusterError};
@@ -22,8 +22,8 @@ use uuid::Uuid;
 
 /// Open requests get this long to finish when the service stops.
 const GRACE: Duration = Duration::from_secs(3);
-/// How often room for coming days is looked after.
-const PARTITION_ROUND: Duration = Duration::from_secs(3_600);
+/// How often room for coming days, settled incidents and old news are looked after.
+const LOOK_AFTER: Duration = Duration::from_secs(60);
 
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
@@ -61,6 +61,10 @@ pub(crate) struct Shared {
     pub(crate) schedule_version: watch::Sender<u64>,
     /// A batch was committed.
     pub(crate) committed: Notify,
+    /// News was added to the outbox.
+    pub(crate) news: Notify,
+    /// The newest news' number, as seen last.
+    pub(crate) news_head: watch::Sender<i64>,
     /// Becomes true when the service stops: held requests are let go.
     pub(crate) stop: watch::Sender<bool>,
     /// The owner map used last, by its import.
@@ -146,6 +150,8 @@ impl Service {
             metrics: Metrics::new(),
             schedule_version: watch::Sender::new(version),
             committed: Notify::new(),
+            news: Notify::new(),
+            news_head: watch::Sender::new(0),
             stop: watch::Sender::new(false),
             owner_map: Mutex::new(None),
             tries: Tries::default(),
@@ -167,7 +173,8 @@ impl Service {
             tokio::spawn(serve_people(people, Arc::clone(&shared), stopped.clone())),
             tokio::spawn(serve_agents(agents, Arc::clone(&shared), stopped)),
             tokio::spawn(runner::judge_commits(Arc::clone(&shared), config.limits)),
-            tokio::spawn(look_after_partitions(Arc::clone(&shared))),
+            tokio::spawn(look_after(Arc::clone(&shared))),
+            tokio::spawn(live::present(Arc::clone(&shared))),
         ];
         Ok(Self { shared, cluster, tasks, address, agents_address })
     }
@@ -248,11 +255,18 @@ async fn serve_agents(listener: TlsListener, shared: Arc<Shared>, stop: watch::R
     }
 }
 
-async fn look_after_partitions(shared: Arc<Shared>) {
+/// What has to be done now and then.
+async fn look_after(shared: Arc<Shared>) {
     loop {
-        tokio::time::sleep(PARTITION_ROUND).await;
+        tokio::time::sleep(LOOK_AFTER).await;
         if let Err(error) = shared.store.make_partitions().await {
             tracing::error!(%error, "no room was made for coming days");
+        }
+        if let Err(error) = shared.store.close_settled_incidents().await {
+            tracing::error!(%error, "settled incidents were not closed");
+        }
+        if let Err(error) = shared.store.forget_old_news().await {
+            tracing::error!(%error, "old news was not forgotten");
         }
     }
 }

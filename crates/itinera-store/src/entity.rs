@@ -116,6 +116,7 @@ pub(crate) mod alarm {
         pub body: Json,
         pub raised_at: TimeDateTimeWithTimeZone,
         pub cleared_at: Option<TimeDateTimeWithTimeZone>,
+        pub incident_id: Option<Uuid>,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}
@@ -195,6 +196,47 @@ pub(crate) mod api_token {
         pub expires_at: TimeDateTimeWithTimeZone,
         pub used_at: Option<TimeDateTimeWithTimeZone>,
         pub revoked_at: Option<TimeDateTimeWithTimeZone>,
+    }
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub(crate) mod incident {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+    #[sea_orm(table_name = "incident")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub id: Uuid,
+        pub no: i64,
+        pub opened_at: TimeDateTimeWithTimeZone,
+        pub closed_at: Option<TimeDateTimeWithTimeZone>,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub complaint: Option<Json>,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub evidence: Option<Json>,
+    }
+    #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+    pub enum Relation {}
+    impl ActiveModelBehavior for ActiveModel {}
+}
+
+pub(crate) mod incident_event {
+    use sea_orm::entity::prelude::*;
+
+    #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
+    #[sea_orm(table_name = "incident_event")]
+    pub struct Model {
+        #[sea_orm(primary_key, auto_increment = false)]
+        pub id: Uuid,
+        pub incident_id: Uuid,
+        pub at: TimeDateTimeWithTimeZone,
+        pub person: String,
+        pub kind: String,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub body: Json,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

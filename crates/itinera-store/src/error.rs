@@ -25,6 +25,9 @@ pub enum StoreError {
     /// A change to people is refused.
     #[error(transparent)]
     Person(#[from] crate::PersonRefused),
+    /// A change to an incident is refused.
+    #[error(transparent)]
+    Incident(#[from] crate::IncidentRefused),
     /// Something in the record cannot be read.
     #[error("the record holds an unreadable {what}")]
     Corrupt {

@@ -199,6 +199,42 @@ impl Store {
     }
 }
 
+/// How far behind its measurement a round is looked for in the order of receipt.
+const LATE: Duration = Duration::minutes(15);
+
+impl Store {
+    /// The rounds of some paths that were measured between two times, by path and time. Rounds
+    /// that came in over a quarter of an hour late are not looked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn rounds_between(
+        &self,
+        paths: &[PathId],
+        from: OffsetDateTime,
+        to: OffsetDateTime,
+    ) -> Result<Vec<LoggedRound>, StoreError> {
+        let select = "SELECT p.id AS path, r.number, r.wall_us, r.offset_us, r.received_at, \
+                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
+                 JOIN route t ON t.no = r.route_no \
+             WHERE p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 ORDER BY p.no, r.received_at";
+        let ids: Vec<Uuid> = paths.iter().map(|path| path.as_uuid()).collect();
+        let values = [ids.into(), from.into(), (to + LATE).into()];
+        let rows = self.db.query_all_raw(sql(select, values)).await?;
+        let mut rounds = Vec::with_capacity(rows.len());
+        let (first, last) = (wall(from), wall(to));
+        for row in &rows {
+            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
+            let round = logged(row, wall(received_at))?;
+            if (first..=last).contains(&round.measured_at) {
+                rounds.push(round);
+            }
+        }
+        Ok(rounds)
+    }
+}
+
 fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, StoreError> {
     let flow: Flow = serde_json::from_value(row.try_get("", "flow")?)
         .map_err(|_| StoreError::corrupt("flow"))?;

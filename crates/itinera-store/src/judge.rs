@@ -2,11 +2,13 @@
 //! fencing token.
 
 use crate::entity::alarm;
+use crate::incidents::{self, Fold};
+use crate::outbox;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::finding::Assessment;
-use itinera_model::id::{AlarmId, PathId};
+use itinera_model::id::{AlarmId, IncidentId, PathId};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
@@ -74,6 +76,8 @@ pub struct AlarmRecord {
     pub alarm: Alarm,
     /// When it cleared; absent while open.
     pub cleared_at: Option<OffsetDateTime>,
+    /// The incident that it belongs to; absent for alarms from before there were any.
+    pub incident: Option<IncidentId>,
 }
 
 impl Store {
@@ -131,7 +135,8 @@ impl Store {
         })
     }
 
-    /// Renews leadership and records what judgement says, all or nothing.
+    /// Renews leadership and records what judgement says, all or nothing. `fold` chooses the
+    /// incident of each new alarm.
     ///
     /// # Errors
     /// [`StoreError::Fenced`] when another process leads or has judged these commits;
@@ -139,15 +144,21 @@ impl Store {
     ///
     /// # Cancel safety
     /// All or nothing; a repeated write is refused by the cursor.
-    pub async fn commit_judgement(&self, token: i64, write: &JudgeWrite) -> Result<(), StoreError> {
+    pub async fn commit_judgement(
+        &self,
+        token: i64,
+        write: &JudgeWrite,
+        fold: &Fold<'_>,
+    ) -> Result<(), StoreError> {
         let txn = self.db.begin().await?;
         renew(&txn, token).await?;
         move_cursor(&txn, write).await?;
         write_windows(&txn, write).await?;
         write_assessments(&txn, &write.assessed).await?;
         for effect in &write.alarms {
-            write_alarm(&txn, effect).await?;
+            write_alarm(&txn, effect, fold).await?;
         }
+        tell(&txn, &write.assessed).await?;
         txn.commit().await?;
         Ok(())
     }
@@ -198,17 +209,38 @@ impl Store {
             query = query.filter(earlier.or(same_time.and(alarm::Column::Id.lt(id.as_uuid()))));
         }
         let rows = query.all(&self.db).await?;
-        rows.into_iter()
-            .map(|row| {
-                let alarm = serde_json::from_value(row.body);
-                Ok(AlarmRecord {
-                    id: AlarmId::from_uuid(row.id),
-                    alarm: alarm.map_err(|_| StoreError::corrupt("alarm"))?,
-                    cleared_at: row.cleared_at,
-                })
-            })
-            .collect()
+        rows.into_iter().map(alarm_record).collect()
     }
+}
+
+pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError> {
+    let alarm = serde_json::from_value(row.body);
+    Ok(AlarmRecord {
+        id: AlarmId::from_uuid(row.id),
+        alarm: alarm.map_err(|_| StoreError::corrupt("alarm"))?,
+        cleared_at: row.cleared_at,
+        incident: row.incident_id.map(IncidentId::from_uuid),
+    })
+}
+
+/// Paths named in one piece of news at most; beyond that it says that there are more.
+const NAMED_PATHS: usize = 500;
+
+/// Tells which paths have a newer judgement.
+async fn tell(
+    txn: &DatabaseTransaction,
+    assessed: &[(i64, bool, Assessment)],
+) -> Result<(), StoreError> {
+    let mut paths: Vec<Uuid> =
+        assessed.iter().filter(|a| a.1).map(|a| a.2.path.as_uuid()).collect();
+    paths.sort_unstable();
+    paths.dedup();
+    if paths.is_empty() {
+        return Ok(());
+    }
+    let more = paths.len() > NAMED_PATHS;
+    paths.truncate(NAMED_PATHS);
+    outbox::say(txn, "judged", serde_json::json!({ "paths": paths, "more": more })).await
 }
 
 async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
@@ -288,33 +320,51 @@ async fn write_assessments(
     Ok(())
 }
 
-fn offset(at: WallTime) -> OffsetDateTime {
+pub(crate) fn offset(at: WallTime) -> OffsetDateTime {
     let nanos = i128::from(at.as_unix_micros()) * 1_000;
     OffsetDateTime::from_unix_timestamp_nanos(nanos).unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
-async fn write_alarm(txn: &DatabaseTransaction, effect: &AlarmEffect) -> Result<(), StoreError> {
-    match effect {
+async fn write_alarm(
+    txn: &DatabaseTransaction,
+    effect: &AlarmEffect,
+    fold: &Fold<'_>,
+) -> Result<(), StoreError> {
+    let (id, what) = match effect {
         AlarmEffect::Raised(alarm) => {
+            let id = Uuid::now_v7();
             let row = alarm::ActiveModel {
-                id: Set(Uuid::now_v7()),
+                id: Set(id),
                 key: Set(serde_json::json!(alarm.key)),
                 body: Set(serde_json::json!(alarm)),
                 raised_at: Set(offset(alarm.raised_at)),
                 cleared_at: Set(None),
+                incident_id: Set(None),
             };
             alarm::Entity::insert(row).exec_without_returning(txn).await?;
+            incidents::place_alarm(txn, AlarmId::from_uuid(id), alarm, fold).await?;
+            (Some(id), "raised")
         }
         AlarmEffect::Changed(alarm) => {
-            let update = "UPDATE alarm SET body = $2 WHERE key = $1 AND cleared_at IS NULL";
+            let update =
+                "UPDATE alarm SET body = $2 WHERE key = $1 AND cleared_at IS NULL RETURNING id";
             let values = [serde_json::json!(alarm.key).into(), serde_json::json!(alarm).into()];
-            txn.execute_raw(sql(update, values)).await?;
+            let row = txn.query_one_raw(sql(update, values)).await?;
+            (row.map(|row| row.try_get("", "id")).transpose()?, "changed")
         }
         AlarmEffect::Cleared { key, at } => {
-            let update = "UPDATE alarm SET cleared_at = $2 WHERE key = $1 AND cleared_at IS NULL";
+            let update = "UPDATE alarm SET cleared_at = $2 WHERE key = $1 AND cleared_at IS NULL \
+                 RETURNING id, incident_id";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
-            txn.execute_raw(sql(update, values)).await?;
+            let row = txn.query_one_raw(sql(update, values)).await?;
+            let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
+            if let (Some(row), Some(id)) = (&row, id) {
+                let incident = row.try_get("", "incident_id")?;
+                incidents::note_cleared(txn, id, incident, offset(*at)).await?;
+            }
+            (id, "cleared")
         }
-    }
-    Ok(())
+    };
+    let Some(id) = id else { return Ok(()) };
+    outbox::say(txn, "alarm", serde_json::json!({ "id": id, "what": what })).await
 }

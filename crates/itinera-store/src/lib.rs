@@ -7,9 +7,11 @@ mod agents;
 pub mod cluster;
 mod entity;
 mod error;
+mod incidents;
 mod ingest;
 mod judge;
 mod migration;
+mod outbox;
 mod owners;
 mod paths;
 mod people;
@@ -19,10 +21,12 @@ mod watched;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
 pub use error::StoreError;
+pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Committed, LogEntry, LoggedRound};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
+pub use outbox::{News, Since};
 pub use owners::{ImportRecord, NewImport};
-pub use paths::{PathRecord, RoundRecord};
+pub use paths::{PathEnds, PathRecord, RoundRecord};
 pub use people::{
     AuditRecord, Audited, Known, NewSession, NewToken, PersonChange, PersonRecord, PersonRefused,
     TokenRecord,

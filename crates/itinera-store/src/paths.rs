@@ -34,6 +34,17 @@ pub struct PathRecord {
     pub latest: Option<Assessment>,
 }
 
+/// Where a path begins and what it serves.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PathEnds {
+    /// The path.
+    pub path: PathId,
+    /// Site of its agent.
+    pub site: String,
+    /// The service that its target is part of.
+    pub service: String,
+}
+
 /// A stored round of a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RoundRecord {
@@ -99,6 +110,27 @@ impl Store {
         let query = format!("{SELECT} WHERE p.id = $1");
         let statement = sql(&query, [id.as_uuid().into()]);
         self.db.query_one_raw(statement).await?.as_ref().map(record).transpose()
+    }
+
+    /// Site and service of these paths, in the order of their ids.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn path_ends(&self, ids: &[PathId]) -> Result<Vec<PathEnds>, StoreError> {
+        let query = "SELECT p.id, s.name AS site, COALESCE(NULLIF(t.service, ''), t.name) AS service \
+             FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
+                 JOIN target t ON t.id = p.target_id WHERE p.id = ANY($1) ORDER BY p.id";
+        let ids: Vec<Uuid> = ids.iter().map(|id| id.as_uuid()).collect();
+        let rows = self.db.query_all_raw(sql(query, [ids.into()])).await?;
+        rows.iter()
+            .map(|row| {
+                Ok(PathEnds {
+                    path: PathId::from_uuid(row.try_get("", "id")?),
+                    site: row.try_get("", "site")?,
+                    service: row.try_get("", "service")?,
+                })
+            })
+            .collect()
     }
 
     /// All stored rounds of a path in the order of boot and number.

@@ -2,6 +2,8 @@
 #![allow(unused_qualifications, reason = "the macro that describes a call repeats its paths")]
 
 mod alarms;
+mod evidence;
+mod incidents;
 mod join_codes;
 mod owners;
 mod paths;
@@ -9,8 +11,10 @@ mod people;
 mod session;
 mod state;
 mod view;
+mod weave;
 
 use crate::console;
+use crate::live;
 use crate::metrics::{self, SHOWN_PATHS};
 use crate::problem::{ApiError, Problem, name_requests, only_known_hosts};
 use crate::server::Shared;
@@ -54,6 +58,13 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(alarms::alarms))
         .routes(routes!(owners::import_owners))
         .routes(routes!(join_codes::make_join_code))
+        .routes(routes!(weave::weave))
+        .routes(routes!(weave::then))
+        .routes(routes!(incidents::incidents, incidents::open))
+        .routes(routes!(incidents::incident))
+        .routes(routes!(incidents::add_note))
+        .routes(routes!(incidents::close))
+        .routes(routes!(incidents::reopen))
         .routes(routes!(session::sign_in, session::session, session::sign_out))
         .routes(routes!(session::change_password))
         .routes(routes!(people::people, people::add_person))
@@ -78,6 +89,7 @@ pub(crate) fn router(shared: Arc<Shared>) -> Router {
         "/api/v1/openapi.json",
         get(move || async move { Json(description.as_ref().clone()) }),
     )
+    .route("/api/v1/live", get(live::live))
     .route("/api/{*rest}", get(nowhere).post(nowhere))
     .route("/healthz", get(|| async { "alive\n" }))
     .route("/readyz", get(ready))

@@ -1,8 +1,9 @@
 //! What the API shows: plain records with units in their names, ratios from 0 to 1.
 
-use itinera_analysis::sentence;
+use itinera_analysis::{sentence, weave};
 use itinera_model::alarm::{AlarmKind, Severity};
 use itinera_model::finding::{Assessment, Cause, Finding, HopVerdict, HopView, Place};
+use itinera_model::id::IncidentId;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_store::{AlarmRecord, PathRecord};
 use serde::Serialize;
@@ -31,6 +32,13 @@ pub(crate) struct OwnerView {
     name: String,
     /// Whom to call.
     contact: String,
+}
+
+impl OwnerView {
+    /// True when this shows the same network.
+    pub(super) const fn is(&self, owner: &Owner) -> bool {
+        self.as_number == owner.as_number
+    }
 }
 
 impl From<&Owner> for OwnerView {
@@ -246,6 +254,11 @@ pub(crate) struct LatestView {
     end_loss_ratio: Option<f64>,
     /// Median round-trip delay to the far end.
     end_delay_us: Option<u32>,
+    /// Its usual value; absent before it is learned.
+    usual_end_delay_us: Option<u32>,
+    /// How far the worst part of the path departs from its own usual, 0 to 4; absent before the
+    /// usual is learned.
+    departure: Option<u8>,
     finding: Option<FindingView>,
 }
 
@@ -288,6 +301,12 @@ impl PathItem {
                     .last()
                     .and_then(|hop| hop.delay_us)
                     .map(|us| us.as_micros()),
+                usual_end_delay_us: latest
+                    .hops
+                    .last()
+                    .and_then(|hop| hop.usual_delay_us)
+                    .map(|us| us.as_micros()),
+                departure: weave::worst(&latest.hops),
                 finding: latest.finding.as_ref().map(|finding| FindingView::new(finding, map)),
             }),
         }
@@ -382,6 +401,8 @@ pub(crate) struct AlarmItem {
     worst_loss_ratio: Option<f64>,
     /// The highest that `added_delay_us` has been; absent for another cause.
     worst_added_delay_us: Option<u32>,
+    /// The incident that it belongs to.
+    incident: Option<Uuid>,
     /// Paths that show it now.
     showing: Vec<Uuid>,
     /// Paths that have shown it.
@@ -414,6 +435,7 @@ impl AlarmItem {
             worst_loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.worst_loss_ppm)),
             worst_added_delay_us: (cause == Cause::Delay)
                 .then(|| alarm.worst_added_delay_us.as_micros()),
+            incident: record.incident.map(IncidentId::as_uuid),
             showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
         }

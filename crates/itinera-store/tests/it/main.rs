@@ -1,10 +1,13 @@
 //! The record on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod people;
+mod review;
+
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::Batch;
 use itinera_model::finding::{Cause, Place};
-use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::{Family, Method};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
@@ -22,6 +25,11 @@ struct Fixture {
     cluster: Cluster,
     store: Store,
     _data: tempfile::TempDir,
+}
+
+/// Every alarm opens an incident of its own.
+fn apart(_: &Alarm, _: &[(IncidentId, Vec<Alarm>)]) -> Option<IncidentId> {
+    None
 }
 
 async fn fixture() -> Fixture {
@@ -176,13 +184,13 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
         assessed: vec![],
         alarms: vec![],
     };
-    store.commit_judgement(token, &write(0, 3)).await.unwrap();
-    let stale = store.commit_judgement(token, &write(0, 2)).await.unwrap_err();
+    store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
+    let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
     store.resign_judgement(token).await.unwrap();
     let next = store.lead_judgement(second).await.unwrap().unwrap();
     assert!(next > token);
-    let fenced = store.commit_judgement(token, &write(3, 4)).await.unwrap_err();
+    let fenced = store.commit_judgement(token, &write(3, 4), &apart).await.unwrap_err();
     assert!(matches!(fenced, StoreError::Fenced));
     assert_eq!(store.judge_memory().await.unwrap().cursor, 3);
     cluster.stop().await.unwrap();
@@ -274,7 +282,7 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
             assessed: vec![],
             alarms,
         };
-        store.commit_judgement(token, &write).await.unwrap();
+        store.commit_judgement(token, &write, &apart).await.unwrap();
     }
     let all = store.alarms(false, None, 10).await.unwrap();
     assert_eq!(all.len(), 2);

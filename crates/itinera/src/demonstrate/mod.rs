@@ -109,6 +109,8 @@ async fn demonstrate(
     let client = start_service(directory, ports, children).await?;
     step.done()?;
 
+    close_earlier(output, &client).await?;
+
     let step = Step::begin(output, "Importing the owner map")?;
     directory.write("owners.csv", OWNERS)?;
     let lines = OWNERS.lines().count() - 1;
@@ -183,6 +185,19 @@ async fn start_service(
     .await?;
     let token = token(directory, &stranger).await?;
     Client::new(&ports.api(), Some(&token))
+}
+
+/// Closes what an earlier run left open: the story begins again.
+async fn close_earlier(output: &Output, client: &Client) -> Result<(), Failure> {
+    let open = client.all_pages("/incidents?limit=500&open=true").await?;
+    let of_alarms = open.as_array().into_iter().flatten().filter(|i| i["origin"] == "alarms");
+    for incident in of_alarms {
+        let words = serde_json::json!({ "text": "The demonstration was started again." });
+        let id = incident["id"].as_str().unwrap_or_default();
+        client.post(&format!("/incidents/{id}/close"), &words).await?;
+        output.line(&format!("Closed incident {} of an earlier run.", incident["no"]))?;
+    }
+    Ok(())
 }
 
 /// The demonstration's own way in: the token of an earlier run, or a new one.

@@ -1,0 +1,142 @@
+//! Which alarms have one cause, and what an incident says.
+
+use crate::sentence::{self, Whose};
+use itinera_model::alarm::Alarm;
+use itinera_model::finding::Place;
+use itinera_model::owner::OwnerMap;
+
+/// Alarms that began within this of each other may have one cause: two minutes.
+const TOGETHER_US: i64 = 120_000_000;
+
+/// True when two alarms have one cause: they name the same place; or places that the silent hops
+/// around them do not tell apart; or, at about the same time, the same trouble between the same
+/// owners in the other version of IP, which mostly shares the line.
+pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
+    let (Place::Link { from, to, silent_between }, other) = (a.key.place, b.key.place);
+    let Place::Link { from: other_from, to: other_to, silent_between: other_silent } = other;
+    if (from, to) == (other_from, other_to) {
+        return true;
+    }
+    let together = a.since.micros_since(b.since).abs() <= TOGETHER_US;
+    if !together || a.key.cause != b.key.cause {
+        return false;
+    }
+    let blurred = silent_between > 0 || other_silent > 0;
+    if from.is_ipv6() == other_from.is_ipv6() {
+        return blurred && (from == other_from || to == other_to);
+    }
+    let (own, others) = (sentence::whose(&a.key.place, map), sentence::whose(&other, map));
+    own == others && own != Whose::Unknown
+}
+
+/// The incident that an alarm belongs to: the first with an alarm of the same cause.
+pub fn fold<I: Copy>(alarm: &Alarm, open: &[(I, Vec<Alarm>)], map: &OwnerMap) -> Option<I> {
+    let belongs = |alarms: &Vec<Alarm>| alarms.iter().any(|known| is_one_cause(alarm, known, map));
+    open.iter().find(|(_, alarms)| belongs(alarms)).map(|(id, _)| *id)
+}
+
+/// What an incident of alarms says: its principal alarm, and how many more tell of the same.
+/// `alarms` are given with whether each has cleared; nothing is said of none.
+pub fn headline(alarms: &[(&Alarm, bool)], map: &OwnerMap) -> Option<String> {
+    let six = |alarm: &Alarm| {
+        let Place::Link { from, .. } = alarm.key.place;
+        from.is_ipv6()
+    };
+    let open = alarms.iter().filter(|(_, cleared)| !cleared);
+    let (principal, cleared) = open
+        .max_by_key(|(alarm, _)| (alarm.showing.len(), !six(alarm)))
+        .or_else(|| alarms.iter().max_by_key(|(alarm, _)| (alarm.paths.len(), !six(alarm))))?;
+    let said = sentence::of_alarm(principal, *cleared, map);
+    let other_version = alarms.iter().any(|(alarm, _)| six(alarm) != six(principal));
+    let version = if six(principal) { "IPv4" } else { "IPv6" };
+    let also = if other_version {
+        let verb = if *cleared { "was" } else { "is" };
+        format!(" The same {verb} seen over {version}.")
+    } else {
+        String::new()
+    };
+    Some(format!("{said}{also}"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::alarm::{AlarmKey, AlarmKind, Severity};
+    use itinera_model::finding::Cause;
+    use itinera_model::id::PathId;
+    use itinera_model::owner::{Owner, OwnerEntry};
+    use itinera_model::unit::{Micros, WallTime};
+    use uuid::Uuid;
+
+    fn map() -> OwnerMap {
+        let entry = |prefix: &str, as_number| OwnerEntry {
+            prefix: prefix.parse().unwrap(),
+            owner: Owner { as_number, name: format!("N{as_number}"), contact: String::new() },
+        };
+        OwnerMap::new(vec![
+            entry("198.18.64.0/20", 64500),
+            entry("2001:db8:64::/48", 64500),
+            entry("198.18.128.0/20", 64510),
+        ])
+    }
+
+    fn alarm(from: &str, to: &str, silent_between: u8, since_s: i64) -> Alarm {
+        let place =
+            Place::Link { from: from.parse().unwrap(), to: to.parse().unwrap(), silent_between };
+        let since = WallTime::from_unix_seconds(since_s);
+        Alarm {
+            key: AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place },
+            severity: Severity::Major,
+            since,
+            raised_at: since,
+            confidence_ppm: 990_000,
+            loss_ppm: 200_000,
+            added_delay_us: Micros::ZERO,
+            worst_loss_ppm: 250_000,
+            worst_added_delay_us: Micros::ZERO,
+            showing: vec![PathId::from_uuid(Uuid::nil())],
+            paths: vec![PathId::from_uuid(Uuid::nil())],
+        }
+    }
+
+    #[test]
+    fn one_cause_is_known_by_place_by_silence_and_by_owner() {
+        let first = alarm("198.18.64.3", "198.18.64.4", 0, 1_000);
+        for (other, one) in [
+            (alarm("198.18.64.3", "198.18.64.4", 0, 900_000), true),
+            (alarm("198.18.64.3", "198.18.64.5", 1, 1_030), true),
+            (alarm("198.18.64.3", "198.18.64.5", 1, 9_000), false),
+            (alarm("198.18.64.3", "198.18.64.5", 0, 1_030), false),
+            (alarm("198.18.64.7", "198.18.64.8", 0, 1_030), false),
+            (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 1_030), true),
+            (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 9_000), false),
+            (alarm("2001:db8:99::3", "2001:db8:99::4", 0, 1_030), false),
+        ] {
+            assert_eq!(is_one_cause(&first, &other, &map()), one, "{:?}", other.key.place);
+            assert_eq!(is_one_cause(&other, &first, &map()), one, "the other way round");
+        }
+    }
+
+    #[test]
+    fn an_alarm_joins_the_incident_of_its_cause_or_opens_one() {
+        let open = [
+            (1, vec![alarm("198.18.128.1", "198.18.128.2", 0, 0)]),
+            (2, vec![alarm("198.18.64.3", "198.18.64.4", 0, 0)]),
+        ];
+        let same = alarm("198.18.64.3", "198.18.64.4", 0, 50);
+        assert_eq!(fold(&same, &open, &map()), Some(2));
+        assert_eq!(fold(&alarm("10.1.0.1", "198.18.64.1", 0, 50), &open, &map()), None);
+    }
+
+    #[test]
+    fn the_headline_says_the_widest_open_alarm_and_the_other_version() {
+        let four = alarm("198.18.64.3", "198.18.64.4", 0, 0);
+        let six = alarm("2001:db8:64::3", "2001:db8:64::4", 0, 0);
+        let said = headline(&[(&four, false), (&six, false)], &map()).unwrap();
+        assert!(said.starts_with("20 % of packets are lost on the link 198.18.64.3"), "{said}");
+        assert!(said.ends_with("The same is seen over IPv6."), "{said}");
+        let over = headline(&[(&four, true)], &map()).unwrap();
+        assert!(over.starts_with("Up to 25 % of packets were lost"), "{over}");
+        assert_eq!(headline(&[], &map()), None);
+    }
+}

@@ -1,0 +1,184 @@
+//! What was measured around the time of a complaint, gathered once and then frozen.
+
+use crate::past;
+use crate::problem::ApiError;
+use crate::server::Shared;
+use itinera_analysis::complaint::{self, Look, Relation, Witness};
+use itinera_analysis::sentence;
+use itinera_model::finding::Assessment;
+use itinera_model::id::PathId;
+use itinera_model::owner::OwnerMap;
+use itinera_store::{IncidentRecord, PathRecord};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use time::{Duration, OffsetDateTime};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// People do not know the minute: so far around it is looked.
+const AROUND: Duration = Duration::minutes(5);
+/// Paths looked at; more would take longer than anybody waits.
+const MOST_PATHS: i64 = 5_000;
+
+/// One path's measurements around the time.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub(crate) struct WitnessView {
+    path: Uuid,
+    /// `own`, `same-site` or `same-service`.
+    relation: String,
+    site: String,
+    service: String,
+    target: String,
+    family: String,
+    method: String,
+    /// End of the worst minute around the time; absent when nothing was measured.
+    #[serde(with = "time::serde::rfc3339::option")]
+    until: Option<OffsetDateTime>,
+    rounds: u32,
+    end_sent: u32,
+    end_lost: u32,
+    end_delay_us: Option<u32>,
+    usual_end_delay_us: Option<u32>,
+    /// What was found, in words.
+    finding: Option<String>,
+}
+
+/// What was measured there and then, beside its neighbours, with a verdict.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub(crate) struct Evidence {
+    #[serde(with = "time::serde::rfc3339")]
+    gathered_at: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    from: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    to: OffsetDateTime,
+    /// `not-measured`, `not-the-network`, `site`, `service` or `shared`.
+    look: String,
+    /// The verdict, then its reasons.
+    sentences: Vec<String>,
+    witnesses: Vec<WitnessView>,
+}
+
+impl Evidence {
+    /// The verdict itself.
+    pub(super) fn first_sentence(self) -> String {
+        self.sentences.into_iter().next().unwrap_or_default()
+    }
+}
+
+/// The evidence that was frozen with an incident.
+pub(super) fn frozen(record: &IncidentRecord) -> Result<Option<Evidence>, ApiError> {
+    let evidence = record.evidence.clone().map(serde_json::from_value).transpose();
+    evidence.map_err(|error| ApiError::Internal(Box::new(error)))
+}
+
+const fn relation_word(relation: Relation) -> &'static str {
+    match relation {
+        Relation::Own => "own",
+        Relation::SameSite => "same-site",
+        Relation::SameService => "same-service",
+    }
+}
+
+const fn look_word(look: Look) -> &'static str {
+    match look {
+        Look::NotMeasured => "not-measured",
+        Look::NotTheNetwork => "not-the-network",
+        Look::Site => "site",
+        Look::Service => "service",
+        Look::Shared => "shared",
+    }
+}
+
+fn listed(names: BTreeSet<&String>) -> String {
+    let names: Vec<&str> = names.into_iter().map(String::as_str).collect();
+    if names.is_empty() { "none".to_owned() } else { names.join(", ") }
+}
+
+/// The worst assessment around the time: with a finding, the surest one; else with the most
+/// lost to the far end, the newest of these.
+fn worst(assessments: Vec<Assessment>) -> Option<Assessment> {
+    assessments.into_iter().max_by_key(|assessment| {
+        let sure = assessment.finding.as_ref().map(|finding| finding.confidence_ppm);
+        (sure, assessment.end_lost, assessment.until)
+    })
+}
+
+/// Gathers what was measured around a time from a site to a service and beside it.
+pub(super) async fn gather(
+    shared: &Shared,
+    site: &str,
+    service: &str,
+    about: OffsetDateTime,
+) -> Result<Evidence, ApiError> {
+    let all = shared.store.paths(None, MOST_PATHS).await?;
+    if !all.iter().any(|path| path.site == site) {
+        let known = listed(all.iter().map(|path| &path.site).collect());
+        return Err(ApiError::BadInput(format!(
+            "site: no path begins at {site:?}; known: {known}"
+        )));
+    }
+    if !all.iter().any(|path| path.service == service) {
+        let known = listed(all.iter().map(|path| &path.service).collect());
+        let text = format!("service: no path serves {service:?}; known: {known}");
+        return Err(ApiError::BadInput(text));
+    }
+    let related = |path: PathRecord| {
+        let relation = match (path.site == site, path.service == service) {
+            (true, true) => Relation::Own,
+            (true, false) => Relation::SameSite,
+            (false, true) => Relation::SameService,
+            (false, false) => return None,
+        };
+        Some((relation, path))
+    };
+    let mut related: Vec<(Relation, PathRecord)> = all.into_iter().filter_map(related).collect();
+    related.sort_by(|a, b| (a.0, &a.1.site, &a.1.service).cmp(&(b.0, &b.1.site, &b.1.service)));
+    let ids: Vec<PathId> = related.iter().map(|(_, path)| path.id).collect();
+    let (from, to) = (about - AROUND, about + AROUND);
+    let mut assessed = past::assessments(&shared.store, &ids, from, to).await?;
+    let (map, _) = shared.owner_map_at(about).await?;
+    let mut witnesses = Vec::new();
+    let mut views = Vec::new();
+    for (relation, path) in related {
+        let assessment = assessed.remove(&path.id).and_then(worst);
+        views.push(view(relation, &path, assessment.as_ref(), &map));
+        let label = if relation == Relation::SameSite { path.service } else { path.site };
+        witnesses.push(Witness { relation, label, assessment });
+    }
+    let verdict = complaint::verdict(site, service, &witnesses, &map);
+    Ok(Evidence {
+        gathered_at: OffsetDateTime::now_utc(),
+        from,
+        to,
+        look: look_word(verdict.look).to_owned(),
+        sentences: verdict.sentences,
+        witnesses: views,
+    })
+}
+
+fn view(
+    relation: Relation,
+    path: &PathRecord,
+    assessment: Option<&Assessment>,
+    map: &OwnerMap,
+) -> WitnessView {
+    let end = assessment.and_then(|assessment| assessment.hops.last());
+    let finding = assessment.and_then(|assessment| assessment.finding.as_ref());
+    WitnessView {
+        path: path.id.as_uuid(),
+        relation: relation_word(relation).to_owned(),
+        site: path.site.clone(),
+        service: path.service.clone(),
+        target: path.target.clone(),
+        family: path.family.clone(),
+        method: path.method.clone(),
+        until: assessment.map(|assessment| super::view::offset(assessment.until)),
+        rounds: assessment.map_or(0, |assessment| assessment.rounds),
+        end_sent: assessment.map_or(0, |assessment| assessment.end_sent),
+        end_lost: assessment.map_or(0, |assessment| assessment.end_lost),
+        end_delay_us: end.and_then(|hop| hop.delay_us).map(|us| us.as_micros()),
+        usual_end_delay_us: end.and_then(|hop| hop.usual_delay_us).map(|us| us.as_micros()),
+        finding: finding.map(|finding| sentence::of_finding(finding, map)),
+    }
+}

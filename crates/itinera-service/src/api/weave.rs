@@ -1,0 +1,201 @@
+//! A path over time: each window beside each hop, and one earlier moment whole.
+
+use super::Asked;
+use super::view::{OwnerView, PathDetail, offset, ratio};
+use crate::past;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use axum::Json;
+use axum::extract::{Path, State};
+use itinera_analysis::weave::{self, Cell};
+use itinera_model::finding::Assessment;
+use itinera_model::id::PathId;
+use itinera_model::owner::{OwnerMap, is_private};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use time::{Duration, OffsetDateTime};
+use utoipa::{IntoParams, ToSchema};
+
+/// Rows shown at most: what lies between two shown windows is merged by its worst.
+const MOST_ROWS: usize = 90;
+const LONGEST_S: u32 = 6 * 3_600;
+
+/// Which time.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Span {
+    /// The end (RFC 3339); now where absent.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    until: Option<OffsetDateTime>,
+    /// How long, in seconds, 60 to 21,600.
+    #[serde(default = "quarter")]
+    span_s: u32,
+}
+
+const fn quarter() -> u32 {
+    900
+}
+
+/// What one part of a path added in one window.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub(crate) struct CellView {
+    /// `measured`, `silent` or `missing`.
+    kind: &'static str,
+    /// 0 for as usual to 4 for far off; absent before the usual is learned.
+    departure: Option<u8>,
+    /// Share of packets lost on the way into this hop.
+    loss_ratio: Option<f64>,
+    /// Delay added on the way into this hop beyond what is usual there.
+    added_delay_us: Option<u32>,
+}
+
+impl From<Cell> for CellView {
+    fn from(cell: Cell) -> Self {
+        let empty = |kind| Self { kind, departure: None, loss_ratio: None, added_delay_us: None };
+        match cell {
+            Cell::Missing => empty("missing"),
+            Cell::Silent => empty("silent"),
+            Cell::Measured { loss_ppm, added, step } => Self {
+                kind: "measured",
+                departure: step,
+                loss_ratio: Some(ratio(loss_ppm)),
+                added_delay_us: added.map(|us| us.as_micros()),
+            },
+        }
+    }
+}
+
+/// One window.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WeaveRow {
+    /// End of the minute regarded.
+    #[serde(with = "time::serde::rfc3339")]
+    until: OffsetDateTime,
+    cells: Vec<CellView>,
+}
+
+/// A hop that the columns stand for.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WeaveHop {
+    hop: u8,
+    address: Option<String>,
+    owner: Option<OwnerView>,
+    /// True for private and shared address space.
+    private: bool,
+}
+
+/// A path over time, newest window last.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Weave {
+    #[serde(with = "time::serde::rfc3339")]
+    from: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    until: OffsetDateTime,
+    /// Time from one row to the next, in seconds.
+    row_s: u32,
+    /// The columns, by the newest route.
+    hops: Vec<WeaveHop>,
+    rows: Vec<WeaveRow>,
+}
+
+/// The cell to show for several: the one that departs most.
+fn worse(a: CellView, b: CellView) -> CellView {
+    let weight = |cell: &CellView| (cell.departure, cell.kind == "measured");
+    if weight(&b) > weight(&a) { b } else { a }
+}
+
+fn row_of(windows: &[Assessment], columns: usize) -> Option<WeaveRow> {
+    let last = windows.last()?;
+    let mut cells: Vec<CellView> =
+        std::iter::repeat_with(|| CellView::from(Cell::Missing)).take(columns).collect();
+    for window in windows {
+        for (slot, cell) in cells.iter_mut().zip(weave::cells(&window.hops)) {
+            *slot = worse(slot.clone(), cell.into());
+        }
+    }
+    Some(WeaveRow { until: offset(last.until), cells })
+}
+
+fn columns(newest: &Assessment, map: &OwnerMap) -> Vec<WeaveHop> {
+    let column = |hop: &itinera_model::finding::HopView| {
+        let owner = hop.address.and_then(|address| map.owner_of(address));
+        WeaveHop {
+            hop: hop.hop,
+            address: hop.address.map(|address| address.to_string()),
+            owner: owner.map(OwnerView::from),
+            private: owner.is_none() && hop.address.is_some_and(is_private),
+        }
+    };
+    newest.hops.iter().map(column).collect()
+}
+
+/// A path over time: in which part of it, and when, it departed from its own usual.
+#[utoipa::path(get, path = "/paths/{id}/weave", operation_id = "getWeave",
+    params(("id" = String, Path, description = "The path's id"), Span), responses(
+    (status = 200, body = Weave),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn weave(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+    Asked(span): Asked<Span>,
+) -> Result<Json<Weave>, ApiError> {
+    if !(60..=LONGEST_S).contains(&span.span_s) {
+        let text = format!("span_s: {} is outside 60 to {LONGEST_S}", span.span_s);
+        return Err(ApiError::BadInput(text));
+    }
+    let path: PathId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    shared.store.path(path).await?.ok_or_else(|| ApiError::unknown_id(&id))?;
+    let until = span.until.unwrap_or_else(OffsetDateTime::now_utc);
+    let from = until - Duration::seconds(span.span_s.into());
+    let mut assessed = past::assessments(&shared.store, &[path], from, until).await?;
+    let windows = assessed.remove(&path).unwrap_or_default();
+    let (map, _) = shared.owner_map_at(until).await?;
+    let hops = windows.last().map(|newest| columns(newest, &map)).unwrap_or_default();
+    let window_s = u32::try_from(itinera_analysis::WINDOW_US / 1_000_000).unwrap_or(10);
+    let per_row = (span.span_s / window_s).div_ceil(MOST_ROWS as u32).max(1);
+    let row_s = per_row * window_s;
+    // Rows begin at the same times whenever they are asked for, so that they do not flicker.
+    let slot =
+        |window: &Assessment| (window.until.as_unix_micros() - 1) / 1_000_000 / i64::from(row_s);
+    let rows = windows.chunk_by(|a, b| slot(a) == slot(b));
+    let rows = rows.filter_map(|windows| row_of(windows, hops.len())).collect();
+    Ok(Json(Weave { from, until, row_s, hops, rows }))
+}
+
+/// Which moment.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Moment {
+    /// The moment (RFC 3339).
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+}
+
+/// One path as it was judged in the minute before a moment, computed again from the record.
+#[utoipa::path(get, path = "/paths/{id}/then", operation_id = "getPathThen",
+    params(("id" = String, Path, description = "The path's id"), Moment), responses(
+    (status = 200, body = PathDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn then(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+    Asked(moment): Asked<Moment>,
+) -> Result<Json<PathDetail>, ApiError> {
+    let path: PathId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    let record = shared.store.path(path).await?.ok_or_else(|| ApiError::unknown_id(&id))?;
+    let (from, to) = (moment.at - Duration::minutes(1), moment.at + Duration::seconds(10));
+    let mut assessed = past::assessments(&shared.store, &[path], from, to).await?;
+    let windows = assessed.remove(&path).unwrap_or_default();
+    let nearest = windows.into_iter().min_by_key(|window| {
+        (offset(window.until) - moment.at).whole_microseconds().unsigned_abs()
+    });
+    let record = itinera_store::PathRecord { latest: nearest, ..record };
+    let (map, _) = shared.owner_map_at(moment.at).await?;
+    Ok(Json(PathDetail::new(&record, &map)))
+}

@@ -1,0 +1,394 @@
+//! Incidents: alarms of one cause, or a complaint, reviewed together.
+
+use crate::entity::{alarm, incident, incident_event};
+use crate::judge::{AlarmRecord, alarm_record, offset};
+use crate::outbox;
+use crate::people::{Audited, audit};
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::alarm::Alarm;
+use itinera_model::id::{AlarmId, IncidentId};
+use sea_orm::entity::prelude::*;
+use sea_orm::{
+    ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
+};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use time::OffsetDateTime;
+
+/// Who writes what nobody wrote.
+const ITSELF: &str = "Itinera";
+
+/// What somebody reported.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Complaint {
+    /// The site it comes from.
+    pub site: String,
+    /// The service it is about.
+    pub service: String,
+    /// Since about when.
+    #[serde(with = "time::serde::rfc3339")]
+    pub about: OffsetDateTime,
+    /// In their own words.
+    pub words: String,
+    /// Who entered it.
+    pub person: String,
+}
+
+/// An incident with its alarms.
+#[derive(Debug, Clone, PartialEq)]
+pub struct IncidentRecord {
+    /// Its id.
+    pub id: IncidentId,
+    /// Its number, for people to say.
+    pub no: i64,
+    /// When it was opened.
+    pub opened_at: OffsetDateTime,
+    /// When it was closed; absent while open.
+    pub closed_at: Option<OffsetDateTime>,
+    /// The complaint that opened it; absent where alarms did.
+    pub complaint: Option<Complaint>,
+    /// What was gathered for the complaint, frozen.
+    pub evidence: Option<Json>,
+    /// Its alarms, oldest first.
+    pub alarms: Vec<AlarmRecord>,
+}
+
+/// Something that happened in an incident.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IncidentEvent {
+    /// Its id.
+    pub id: Uuid,
+    /// When.
+    pub at: OffsetDateTime,
+    /// Who; the service itself where nobody did.
+    pub person: String,
+    /// What, as a stable word.
+    pub kind: String,
+    /// How.
+    pub body: Json,
+}
+
+/// Why a change to an incident is refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum IncidentRefused {
+    /// There is none of this id.
+    #[error("there is no incident of this id")]
+    Unknown,
+    /// It is closed already.
+    #[error("this incident is closed; reopen it to go on")]
+    Closed,
+    /// It is open already.
+    #[error("this incident is open")]
+    Open,
+}
+
+/// Chooses the incident that a new alarm belongs to, among the open ones with their alarms.
+pub type Fold<'a> =
+    dyn Fn(&Alarm, &[(IncidentId, Vec<Alarm>)]) -> Option<IncidentId> + Send + Sync + 'a;
+
+/// Something to enter into an incident's timeline.
+struct Entry<'a> {
+    incident: IncidentId,
+    at: OffsetDateTime,
+    person: &'a str,
+    kind: &'static str,
+    body: Json,
+}
+
+async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result<(), StoreError> {
+    let Entry { incident, at, person, kind, body } = entry;
+    let row = incident_event::ActiveModel {
+        id: Set(Uuid::now_v7()),
+        incident_id: Set(incident.as_uuid()),
+        at: Set(at),
+        person: Set(person.to_owned()),
+        kind: Set(kind.to_owned()),
+        body: Set(body),
+    };
+    incident_event::Entity::insert(row).exec_without_returning(txn).await?;
+    let news = serde_json::json!({ "id": incident, "what": kind });
+    outbox::say(txn, "incident", news).await
+}
+
+async fn open_incident(
+    txn: &DatabaseTransaction,
+    at: OffsetDateTime,
+    complaint: Option<&Complaint>,
+    evidence: Option<Json>,
+) -> Result<IncidentId, StoreError> {
+    let id = Uuid::now_v7();
+    let row = incident::ActiveModel {
+        id: Set(id),
+        opened_at: Set(at),
+        closed_at: Set(None),
+        complaint: Set(complaint.map(|complaint| serde_json::json!(complaint))),
+        evidence: Set(evidence),
+        ..Default::default()
+    };
+    incident::Entity::insert(row).exec_without_returning(txn).await?;
+    Ok(IncidentId::from_uuid(id))
+}
+
+/// The open incidents with their alarms, oldest first. One whose alarms have all been clear for
+/// half an hour takes no more: what comes then is another.
+async fn open_with_alarms(
+    txn: &DatabaseTransaction,
+) -> Result<Vec<(IncidentId, Vec<Alarm>)>, StoreError> {
+    let select = "SELECT i.id, a.body FROM incident i JOIN alarm a ON a.incident_id = i.id \
+         WHERE i.closed_at IS NULL AND (a.cleared_at IS NULL OR \
+             a.cleared_at > now() - interval '30 minutes') ORDER BY i.id, a.id";
+    let rows = txn.query_all_raw(sql(select, [])).await?;
+    let mut open: Vec<(IncidentId, Vec<Alarm>)> = Vec::new();
+    for row in &rows {
+        let id = IncidentId::from_uuid(row.try_get("", "id")?);
+        let body: Json = row.try_get("", "body")?;
+        let alarm = serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
+        match open.last_mut() {
+            Some((last, alarms)) if *last == id => alarms.push(alarm),
+            _ => open.push((id, vec![alarm])),
+        }
+    }
+    Ok(open)
+}
+
+/// Enters a raised alarm into the incident of its cause, or opens one.
+pub(crate) async fn place_alarm(
+    txn: &DatabaseTransaction,
+    id: AlarmId,
+    raised: &Alarm,
+    fold: &Fold<'_>,
+) -> Result<(), StoreError> {
+    let open = open_with_alarms(txn).await?;
+    let at = offset(raised.raised_at);
+    let incident = match fold(raised, &open) {
+        Some(incident) => incident,
+        None => {
+            let incident = open_incident(txn, at, None, None).await?;
+            let body = serde_json::json!({});
+            enter(txn, Entry { incident, at, person: ITSELF, kind: "opened", body }).await?;
+            incident
+        }
+    };
+    let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
+    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
+    let body = serde_json::json!({ "alarm": id });
+    enter(txn, Entry { incident, at, person: ITSELF, kind: "alarm-raised", body }).await
+}
+
+/// Enters that an alarm has cleared.
+pub(crate) async fn note_cleared(
+    txn: &DatabaseTransaction,
+    id: Uuid,
+    incident: Option<Uuid>,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
+    let body = serde_json::json!({ "alarm": id });
+    enter(txn, Entry { incident, at, person: ITSELF, kind: "alarm-cleared", body }).await
+}
+
+impl Store {
+    /// Incidents, newest first, at most `limit`, those before `before` in that order.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn incidents(
+        &self,
+        open_only: bool,
+        before: Option<(OffsetDateTime, IncidentId)>,
+        limit: u64,
+    ) -> Result<Vec<IncidentRecord>, StoreError> {
+        let mut query = incident::Entity::find()
+            .order_by_desc(incident::Column::OpenedAt)
+            .order_by_desc(incident::Column::Id)
+            .limit(limit);
+        if open_only {
+            query = query.filter(incident::Column::ClosedAt.is_null());
+        }
+        if let Some((at, id)) = before {
+            let same_time = incident::Column::OpenedAt.eq(at);
+            let earlier = incident::Column::OpenedAt.lt(at);
+            query = query.filter(earlier.or(same_time.and(incident::Column::Id.lt(id.as_uuid()))));
+        }
+        let rows = query.all(&self.db).await?;
+        self.with_alarms(rows).await
+    }
+
+    /// One incident; absent when nothing has this id.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn incident(&self, id: IncidentId) -> Result<Option<IncidentRecord>, StoreError> {
+        let row = incident::Entity::find_by_id(id.as_uuid()).one(&self.db).await?;
+        Ok(self.with_alarms(row.into_iter().collect()).await?.pop())
+    }
+
+    async fn with_alarms(
+        &self,
+        rows: Vec<incident::Model>,
+    ) -> Result<Vec<IncidentRecord>, StoreError> {
+        let ids = rows.iter().map(|row| row.id);
+        let alarms = alarm::Entity::find()
+            .filter(alarm::Column::IncidentId.is_in(ids))
+            .order_by_asc(alarm::Column::RaisedAt)
+            .order_by_asc(alarm::Column::Id)
+            .all(&self.db)
+            .await?;
+        let mut by_incident: BTreeMap<Uuid, Vec<AlarmRecord>> = BTreeMap::new();
+        for row in alarms {
+            let incident = row.incident_id.unwrap_or_default();
+            by_incident.entry(incident).or_default().push(alarm_record(row)?);
+        }
+        let record = |row: incident::Model| -> Result<IncidentRecord, StoreError> {
+            let complaint = row.complaint.map(serde_json::from_value).transpose();
+            Ok(IncidentRecord {
+                id: IncidentId::from_uuid(row.id),
+                no: row.no,
+                opened_at: row.opened_at,
+                closed_at: row.closed_at,
+                complaint: complaint.map_err(|_| StoreError::corrupt("complaint"))?,
+                evidence: row.evidence,
+                alarms: by_incident.remove(&row.id).unwrap_or_default(),
+            })
+        };
+        rows.into_iter().map(record).collect()
+    }
+
+    /// What happened in an incident, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn incident_events(&self, id: IncidentId) -> Result<Vec<IncidentEvent>, StoreError> {
+        let rows = incident_event::Entity::find()
+            .filter(incident_event::Column::IncidentId.eq(id.as_uuid()))
+            .order_by_asc(incident_event::Column::At)
+            .order_by_asc(incident_event::Column::Id)
+            .all(&self.db)
+            .await?;
+        let event = |row: incident_event::Model| IncidentEvent {
+            id: row.id,
+            at: row.at,
+            person: row.person,
+            kind: row.kind,
+            body: row.body,
+        };
+        Ok(rows.into_iter().map(event).collect())
+    }
+
+    /// Opens an incident from a complaint, with what was gathered for it.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn open_complaint(
+        &self,
+        complaint: &Complaint,
+        evidence: Json,
+    ) -> Result<IncidentId, StoreError> {
+        let txn = self.db.begin().await?;
+        let at = OffsetDateTime::now_utc();
+        let incident = open_incident(&txn, at, Some(complaint), Some(evidence)).await?;
+        let person = complaint.person.as_str();
+        let body = serde_json::json!({ "words": complaint.words });
+        enter(&txn, Entry { incident, at, person, kind: "opened", body }).await?;
+        let object = incident.to_string();
+        let detail = serde_json::json!({ "site": complaint.site, "service": complaint.service });
+        let entry = Audited { person, action: "incident-opened", object: &object, detail };
+        audit(&txn, &entry).await?;
+        txn.commit().await?;
+        Ok(incident)
+    }
+
+    /// Writes a note.
+    ///
+    /// # Errors
+    /// [`IncidentRefused`]; [`StoreError::Database`].
+    pub async fn add_note(
+        &self,
+        incident: IncidentId,
+        text: &str,
+        by: &str,
+    ) -> Result<(), StoreError> {
+        let body = serde_json::json!({ "text": text });
+        self.act(incident, by, "note", body, None).await
+    }
+
+    /// Closes an incident.
+    ///
+    /// # Errors
+    /// [`IncidentRefused`]; [`StoreError::Database`].
+    pub async fn close_incident(
+        &self,
+        incident: IncidentId,
+        words: &str,
+        by: &str,
+    ) -> Result<(), StoreError> {
+        let body = serde_json::json!({ "text": words });
+        self.act(incident, by, "closed", body, Some(false)).await
+    }
+
+    /// Opens a closed incident again.
+    ///
+    /// # Errors
+    /// [`IncidentRefused`]; [`StoreError::Database`].
+    pub async fn reopen_incident(&self, incident: IncidentId, by: &str) -> Result<(), StoreError> {
+        self.act(incident, by, "reopened", serde_json::json!({}), Some(true)).await
+    }
+
+    async fn act(
+        &self,
+        incident: IncidentId,
+        person: &str,
+        kind: &'static str,
+        body: Json,
+        open: Option<bool>,
+    ) -> Result<(), StoreError> {
+        let txn = self.db.begin().await?;
+        let found = incident::Entity::find_by_id(incident.as_uuid()).lock_exclusive();
+        let row = found.one(&txn).await?.ok_or(IncidentRefused::Unknown)?;
+        match (open, row.closed_at) {
+            (Some(false), Some(_)) => return Err(IncidentRefused::Closed.into()),
+            (Some(true), None) => return Err(IncidentRefused::Open.into()),
+            _ => {}
+        }
+        let at = OffsetDateTime::now_utc();
+        if let Some(open) = open {
+            let closed_at = (!open).then_some(at);
+            let update = "UPDATE incident SET closed_at = $2 WHERE id = $1";
+            txn.execute_raw(sql(update, [incident.as_uuid().into(), closed_at.into()])).await?;
+        }
+        enter(&txn, Entry { incident, at, person, kind, body }).await?;
+        let (action, object) = match kind {
+            "note" => ("incident-noted", incident.to_string()),
+            "closed" => ("incident-closed", incident.to_string()),
+            _ => ("incident-reopened", incident.to_string()),
+        };
+        let detail = serde_json::json!({});
+        audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+        txn.commit().await?;
+        Ok(())
+    }
+
+    /// Closes incidents of alarms that have all been clear for half an hour.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn close_settled_incidents(&self) -> Result<(), StoreError> {
+        let select = "SELECT i.id FROM incident i JOIN alarm a ON a.incident_id = i.id \
+             WHERE i.closed_at IS NULL AND i.complaint IS NULL GROUP BY i.id \
+             HAVING bool_and(a.cleared_at IS NOT NULL) \
+                 AND max(a.cleared_at) < now() - interval '30 minutes'";
+        let rows = self.db.query_all_raw(sql(select, [])).await?;
+        for row in &rows {
+            let id = IncidentId::from_uuid(row.try_get("", "id")?);
+            match self
+                .close_incident(id, "All alarms have been clear for 30 minutes.", ITSELF)
+                .await
+            {
+                Err(StoreError::Incident(IncidentRefused::Closed)) | Ok(()) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+}

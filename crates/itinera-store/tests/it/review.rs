@@ -1,0 +1,141 @@
+//! Incidents and the news of them.
+
+use super::{Fixture, apart, fixture};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::finding::{Cause, Place};
+use itinera_model::id::IncidentId;
+use itinera_model::unit::{Micros, WallTime};
+use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreError};
+use time::OffsetDateTime;
+use uuid::Uuid;
+
+fn alarm(hop: u8) -> Alarm {
+    let address = |last| [198, 18, 64, last].into();
+    let place = Place::Link { from: address(hop), to: address(hop + 1), silent_between: 0 };
+    let now_us = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
+    let at = WallTime::from_unix_micros(i64::try_from(now_us).unwrap());
+    Alarm {
+        key: AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place },
+        severity: Severity::Major,
+        since: at,
+        raised_at: at,
+        confidence_ppm: 990_000,
+        loss_ppm: 200_000,
+        added_delay_us: Micros::ZERO,
+        worst_loss_ppm: 200_000,
+        worst_added_delay_us: Micros::ZERO,
+        showing: vec![],
+        paths: vec![],
+    }
+}
+
+struct Judging {
+    token: i64,
+    cursor: i64,
+}
+
+impl Judging {
+    async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
+        let write = JudgeWrite {
+            from: self.cursor,
+            to: self.cursor + 1,
+            engine: 1,
+            book: vec![1],
+            windows: vec![],
+            dropped: vec![],
+            assessed: vec![],
+            alarms,
+        };
+        self.cursor += 1;
+        let first = |_: &Alarm, open: &[(IncidentId, Vec<Alarm>)]| open.first().map(|(id, _)| *id);
+        let done = if together {
+            store.commit_judgement(self.token, &write, &first).await
+        } else {
+            store.commit_judgement(self.token, &write, &apart).await
+        };
+        done.unwrap();
+    }
+}
+
+async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, String)> {
+    let events = store.incident_events(id).await.unwrap();
+    events.into_iter().map(|event| (event.person, event.kind)).collect()
+}
+
+#[tokio::test]
+async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let mut judging = Judging { token, cursor: 0 };
+    judging.write(&store, vec![AlarmEffect::Raised(alarm(1))], true).await;
+    judging.write(&store, vec![AlarmEffect::Raised(alarm(2))], true).await;
+    judging.write(&store, vec![AlarmEffect::Raised(alarm(5))], false).await;
+    let incidents = store.incidents(true, None, 10).await.unwrap();
+    let alarms: Vec<usize> = incidents.iter().map(|incident| incident.alarms.len()).collect();
+    assert_eq!((alarms, incidents[0].no), (vec![1, 2], 2));
+    let first = incidents[1].id;
+    let page = store.incidents(false, Some((incidents[0].opened_at, incidents[0].id)), 10).await;
+    assert_eq!(page.unwrap().len(), 1);
+
+    store.add_note(first, "asked Northmere", "ailsa").await.unwrap();
+    let cleared = AlarmEffect::Cleared { key: alarm(1).key, at: alarm(1).raised_at };
+    judging.write(&store, vec![cleared], true).await;
+    store.close_incident(first, "repaired", "ailsa").await.unwrap();
+    let again = store.close_incident(first, "", "bran").await.unwrap_err();
+    assert!(matches!(again, StoreError::Incident(IncidentRefused::Closed)), "{again}");
+    // What is closed takes no more alarms.
+    judging.write(&store, vec![AlarmEffect::Raised(alarm(3))], true).await;
+    assert_eq!(store.incident(first).await.unwrap().unwrap().alarms.len(), 2);
+    store.reopen_incident(first, "bran").await.unwrap();
+    let words = kinds(&store, first).await;
+    let words: Vec<_> = words.iter().map(|(who, what)| (who.as_str(), what.as_str())).collect();
+    assert_eq!(
+        words,
+        [
+            ("Itinera", "opened"),
+            ("Itinera", "alarm-raised"),
+            ("Itinera", "alarm-raised"),
+            ("ailsa", "note"),
+            ("Itinera", "alarm-cleared"),
+            ("ailsa", "closed"),
+            ("bran", "reopened"),
+        ]
+    );
+    let unknown = IncidentId::from_uuid(Uuid::from_u128(9));
+    let error = store.add_note(unknown, "x", "ailsa").await.unwrap_err();
+    assert!(matches!(error, StoreError::Incident(IncidentRefused::Unknown)), "{error}");
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert_eq!(store.news_after(0, 10).await.unwrap(), Since::News(vec![]));
+    let complaint = Complaint {
+        site: "Eskerry".into(),
+        service: "Seat Booking".into(),
+        about: OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap(),
+        words: "it is slow".into(),
+        person: "ailsa".into(),
+    };
+    let evidence = serde_json::json!({ "frozen": true });
+    let id = store.open_complaint(&complaint, evidence.clone()).await.unwrap();
+    let record = store.incident(id).await.unwrap().unwrap();
+    assert_eq!((record.complaint, record.evidence), (Some(complaint), Some(evidence)));
+    // Several at once: the numbers still have no gap.
+    let notes = (0..12).map(|n| {
+        let store = store.clone();
+        tokio::spawn(async move { store.add_note(id, &format!("note {n}"), "ailsa").await })
+    });
+    for note in notes.collect::<Vec<_>>() {
+        note.await.unwrap().unwrap();
+    }
+    let Since::News(news) = store.news_after(0, 100).await.unwrap() else {
+        panic!("nothing is forgotten yet");
+    };
+    assert_eq!(news.iter().map(|n| n.no).collect::<Vec<_>>(), (1..=13).collect::<Vec<_>>());
+    assert!(news.iter().all(|n| n.topic == "incident" && n.body["id"] == id.to_string()));
+    // A reader ahead of the record, as after a restore, starts anew.
+    assert_eq!(store.news_after(99, 10).await.unwrap(), Since::Forgotten(13));
+    cluster.stop().await.unwrap();
+}
