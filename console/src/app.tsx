@@ -1,8 +1,23 @@
-import { Button, Layout, Result } from 'antd';
-import { Link, Route, Routes, useNavigate } from 'react-router';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Result, Skeleton } from 'antd';
+import { Link, NavLink, Route, Routes, useNavigate } from 'react-router';
+import { signOut } from './api/client';
+import { queries } from './api/queries';
+import { Keys } from './keys';
+import { useLive } from './live/use-live';
+import { AlarmsPage } from './pages/alarms';
+import { IncidentPage } from './pages/incident';
+import { IncidentsPage } from './pages/incidents';
 import { NowPage } from './pages/now';
 import { PathPage } from './pages/path';
-import { ink } from './theme';
+import { SignInPage } from './pages/sign-in';
+import type { Mode } from './theme';
+import { Trouble } from './trouble';
+
+interface Props {
+  mode: Mode;
+  onMode: (mode: Mode) => void;
+}
 
 function NowherePage() {
   const navigate = useNavigate();
@@ -15,30 +30,72 @@ function NowherePage() {
   );
 }
 
-export function App() {
+export function App({ mode, onMode }: Props) {
+  const session = useQuery(queries.session());
+  const name = session.data?.name ?? null;
+  const live = useLive(name !== null);
+  if (session.error && !session.data) {
+    return (
+      <main className="page">
+        <Trouble error={session.error} />
+      </main>
+    );
+  }
+  if (!session.data) return <Skeleton active />;
+  if (name === null) return <SignInPage />;
   return (
-    <Layout style={{ minHeight: '100vh', background: ink.ground }}>
-      <Layout.Header
-        style={{
-          background: ink.ground,
-          borderBottom: `1px solid ${ink.faint}`,
-          height: 52,
-          lineHeight: '52px',
-          padding: '0 24px',
-        }}
-      >
-        <Link to="/" className="mark">
-          <img src="/mark.svg" alt="" />
-          Itinera
-        </Link>
-      </Layout.Header>
-      <Layout.Content className="page">
+    <>
+      <Head name={name} mode={mode} onMode={onMode} />
+      <main className="page">
+        {!live && (
+          <p role="status" className="said quiet">
+            There is no stream of news just now; this page asks every few seconds instead.
+          </p>
+        )}
         <Routes>
           <Route path="/" element={<NowPage />} />
+          <Route path="/alarms" element={<AlarmsPage />} />
+          <Route path="/incidents" element={<IncidentsPage />} />
+          <Route path="/incidents/:id" element={<IncidentPage />} />
           <Route path="/paths/:id" element={<PathPage />} />
           <Route path="*" element={<NowherePage />} />
         </Routes>
-      </Layout.Content>
-    </Layout>
+      </main>
+      <Keys />
+    </>
+  );
+}
+
+function Head({ name, mode, onMode }: Props & { name: string }) {
+  const client = useQueryClient();
+  const leave = useMutation({
+    mutationFn: signOut,
+    onSuccess: () => {
+      client.clear();
+      client.setQueryData(['session'], {});
+    },
+  });
+  const other: Mode = mode === 'dark' ? 'light' : 'dark';
+  return (
+    <header className="head">
+      <Link to="/" className="mark">
+        <img src="/mark.svg" alt="" />
+        Itinera
+      </Link>
+      <nav aria-label="Pages">
+        <NavLink to="/" end>
+          Now
+        </NavLink>
+        <NavLink to="/alarms">Alarms</NavLink>
+        <NavLink to="/incidents">Incidents</NavLink>
+      </nav>
+      <Button type="text" onClick={() => onMode(other)}>
+        {other === 'dark' ? 'Dark' : 'Light'}
+      </Button>
+      <span className="quiet">{name}</span>
+      <Button onClick={() => leave.mutate()} loading={leave.isPending}>
+        Sign out
+      </Button>
+    </header>
   );
 }

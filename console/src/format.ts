@@ -36,6 +36,15 @@ export function localTime(rfc3339: string): string {
   }).format(new Date(rfc3339));
 }
 
+/** A local time of day. */
+export function clockTime(rfc3339: string): string {
+  return new Intl.DateTimeFormat(undefined, {
+    hour: '2-digit',
+    minute: '2-digit',
+    hourCycle: 'h23',
+  }).format(new Date(rfc3339));
+}
+
 /** The same time in UTC (RFC 3339), to the second. */
 export function utcTime(rfc3339: string): string {
   return `${new Date(rfc3339).toISOString().slice(0, 19)}Z`;

@@ -1,30 +1,56 @@
 import '@fontsource-variable/source-sans-3';
 import './page.css';
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { ConfigProvider } from 'antd';
-import { StrictMode } from 'react';
+import { QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { App as AntApp, ConfigProvider } from 'antd';
+import { StrictMode, useState } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
+import { Refusal } from './api/client';
 import { App } from './app';
 import { giveStylesTheNonce, nonce } from './nonce';
-import { theme } from './theme';
+import { applyMode, firstMode, keepMode, themeOf } from './theme';
+import type { Mode } from './theme';
 
 giveStylesTheNonce();
+applyMode(firstMode());
+
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, refetchInterval: 2000 } },
+  queryCache: new QueryCache({
+    onError(error) {
+      // The session has ended: the page shows the way in again, at the same place.
+      if (error instanceof Refusal && error.status === 401) {
+        queries.setQueryData(['session'], {});
+      }
+    },
+  }),
+  defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } },
 });
+
+function Root() {
+  const [mode, setMode] = useState(firstMode);
+  const change = (next: Mode) => {
+    keepMode(next);
+    applyMode(next);
+    setMode(next);
+  };
+  return (
+    <ConfigProvider theme={themeOf(mode)} {...(nonce ? { csp: { nonce } } : {})}>
+      <AntApp>
+        <QueryClientProvider client={queries}>
+          <BrowserRouter>
+            <App mode={mode} onMode={change} />
+          </BrowserRouter>
+        </QueryClientProvider>
+      </AntApp>
+    </ConfigProvider>
+  );
+}
 
 const root = document.getElementById('root');
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <ConfigProvider theme={theme} {...(nonce ? { csp: { nonce } } : {})}>
-        <QueryClientProvider client={queries}>
-          <BrowserRouter>
-            <App />
-          </BrowserRouter>
-        </QueryClientProvider>
-      </ConfigProvider>
+      <Root />
     </StrictMode>,
   );
 }

@@ -8,7 +8,15 @@ export type PathItem = components['schemas']['PathItem'];
 export type PathDetail = components['schemas']['PathDetail'];
 export type Hop = components['schemas']['HopItem'];
 export type Alarm = components['schemas']['AlarmItem'];
-export type Place = components['schemas']['PlaceView'];
+export type Incident = components['schemas']['IncidentItem'];
+export type IncidentDetail = components['schemas']['IncidentDetail'];
+export type IncidentEvent = components['schemas']['EventItem'];
+export type Evidence = components['schemas']['Evidence'];
+export type Witness = components['schemas']['WitnessView'];
+export type Weave = components['schemas']['Weave'];
+export type Cell = components['schemas']['CellView'];
+export type Session = components['schemas']['SessionView'];
+export type NewComplaint = components['schemas']['NewComplaint'];
 type Problem = components['schemas']['Problem'];
 
 /** What the service refused, in its own words, with the request's name for its log. */
@@ -23,35 +31,129 @@ export class Refusal extends Error {
   }
 }
 
+/** What every change has to show, so that no page elsewhere can make it. */
+let proof: string | null = null;
+
+api.use({
+  onRequest({ request }) {
+    if (proof !== null && request.method !== 'GET') request.headers.set('x-itinera-proof', proof);
+    return request;
+  },
+});
+
 interface Answer<T> {
   data?: T;
   error?: unknown;
   response: Response;
 }
 
-function taken<T>({ data, error, response }: Answer<T>): T {
-  if (data === undefined) {
-    throw new Refusal(response.status, error as Partial<Problem> | undefined);
-  }
-  return data;
+function done({ error, response }: Answer<unknown>): void {
+  if (!response.ok) throw new Refusal(response.status, error as Partial<Problem> | undefined);
+}
+
+function taken<T>(answer: Answer<T>): T {
+  done(answer);
+  if (answer.data === undefined) throw new Refusal(answer.response.status, undefined);
+  return answer.data;
+}
+
+function known(session: Session): Session {
+  proof = session.proof ?? null;
+  return session;
+}
+
+export async function fetchSession(): Promise<Session> {
+  return known(taken(await api.GET('/api/v1/session')));
+}
+
+export async function signIn(name: string, password: string): Promise<Session> {
+  return known(taken(await api.POST('/api/v1/session', { body: { name, password } })));
+}
+
+export async function signOut(): Promise<void> {
+  done(await api.DELETE('/api/v1/session'));
+  proof = null;
 }
 
 export async function fetchState(): Promise<State> {
   return taken(await api.GET('/api/v1/state'));
 }
 
-export async function fetchPaths(): Promise<PathItem[]> {
-  const items: PathItem[] = [];
+interface Page<T> {
+  items: T[];
+  next?: string | null;
+}
+
+/** All pages of a list, up to `most` items. */
+async function allPages<T>(
+  ask: (query: { limit: number; after?: string }) => Promise<Page<T>>,
+  most = Infinity,
+): Promise<T[]> {
+  const items: T[] = [];
   let after: string | undefined;
   do {
-    const query = after === undefined ? { limit: 500 } : { limit: 500, after };
-    const page = taken(await api.GET('/api/v1/paths', { params: { query } }));
+    const page = await ask(after === undefined ? { limit: 500 } : { limit: 500, after });
     items.push(...page.items);
     after = page.next ?? undefined;
-  } while (after !== undefined);
+  } while (after !== undefined && items.length < most);
   return items;
+}
+
+export async function fetchPaths(): Promise<PathItem[]> {
+  return allPages(async (query) => taken(await api.GET('/api/v1/paths', { params: { query } })));
 }
 
 export async function fetchPath(id: string): Promise<PathDetail> {
   return taken(await api.GET('/api/v1/paths/{id}', { params: { path: { id } } }));
+}
+
+export async function fetchPathThen(id: string, at: string): Promise<PathDetail> {
+  const params = { path: { id }, query: { at } };
+  return taken(await api.GET('/api/v1/paths/{id}/then', { params }));
+}
+
+export async function fetchWeave(id: string, spanS: number, until?: string): Promise<Weave> {
+  const query = until === undefined ? { span_s: spanS } : { span_s: spanS, until };
+  return taken(await api.GET('/api/v1/paths/{id}/weave', { params: { path: { id }, query } }));
+}
+
+/** Lists are shown up to this many; beyond it the reader narrows them. */
+const MOST = 1000;
+
+export async function fetchAlarms(open: boolean): Promise<Alarm[]> {
+  return allPages(
+    async (page) =>
+      taken(await api.GET('/api/v1/alarms', { params: { query: { ...page, open } } })),
+    MOST,
+  );
+}
+
+export async function fetchIncidents(open: boolean): Promise<Incident[]> {
+  return allPages(
+    async (page) =>
+      taken(await api.GET('/api/v1/incidents', { params: { query: { ...page, open } } })),
+    MOST,
+  );
+}
+
+export async function fetchIncident(id: string): Promise<IncidentDetail> {
+  return taken(await api.GET('/api/v1/incidents/{id}', { params: { path: { id } } }));
+}
+
+export async function openIncident(body: NewComplaint): Promise<IncidentDetail> {
+  return taken(await api.POST('/api/v1/incidents', { body }));
+}
+
+export async function addNote(id: string, text: string): Promise<IncidentDetail> {
+  const params = { path: { id } };
+  return taken(await api.POST('/api/v1/incidents/{id}/notes', { params, body: { text } }));
+}
+
+export async function closeIncident(id: string, text: string): Promise<IncidentDetail> {
+  const params = { path: { id } };
+  return taken(await api.POST('/api/v1/incidents/{id}/close', { params, body: { text } }));
+}
+
+export async function reopenIncident(id: string): Promise<IncidentDetail> {
+  return taken(await api.POST('/api/v1/incidents/{id}/reopen', { params: { path: { id } } }));
 }

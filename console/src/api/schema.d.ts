@@ -285,7 +285,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is in. */
+        /** Who is in, if anybody. */
         get: operations["getSession"];
         put?: never;
         /** Signs in: sets the session's cookie. */
@@ -695,6 +695,12 @@ export interface components {
         LatestView: {
             /**
              * Format: int32
+             * @description How far the worst part of the path departs from its own usual, 0 to 4; absent before the
+             *     usual is learned.
+             */
+            departure?: number | null;
+            /**
+             * Format: int32
              * @description Median round-trip delay to the far end.
              */
             end_delay_us?: number | null;
@@ -731,6 +737,11 @@ export interface components {
              * @description End of the newest window regarded.
              */
             until: string;
+            /**
+             * Format: int32
+             * @description Its usual value; absent before it is learned.
+             */
+            usual_end_delay_us?: number | null;
         };
         /** @description What somebody reports. */
         NewComplaint: {
@@ -898,13 +909,14 @@ export interface components {
             line: number;
             reason: string;
         };
-        /** @description Who is in. */
+        /** @description Who is in, if anybody. */
         SessionView: {
-            name: string;
+            /** @description Absent when nobody is. */
+            name?: string | null;
             /** @description What a page shows in the header `x-itinera-proof` with every change; absent for a token. */
             proof?: string | null;
             /** @description `viewer`, `analyst` or `administrator`. */
-            role: string;
+            role?: string | null;
         };
         /** @description Who wants to come in. */
         SignIn: {
@@ -1815,14 +1827,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionView"];
-                };
-            };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -71,14 +71,9 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
     let place = path.strip_prefix("/api/v1").unwrap_or(path);
     match place {
         "/openapi.json" => None,
-        "/session" => {
-            if *method == Method::POST {
-                None
-            } else {
-                Some(Role::Viewer)
-            }
-        }
-        "/session/password" => Some(Role::Viewer),
+        // Who one is, if anybody, may be asked by anybody.
+        "/session" if reads || *method == Method::POST => None,
+        "/session" | "/session/password" => Some(Role::Viewer),
         "/audit" => Some(Role::Administrator),
         _ if place.starts_with("/people") => Some(Role::Administrator),
         // Tokens are one's own, unless an administrator asks.
@@ -96,15 +91,17 @@ pub(crate) async fn guard(
 ) -> Response {
     let path = request.uri().path();
     let guarded = ["/api/v1", "/metrics"].iter().any(|place| path.starts_with(place));
-    let role = needed(request.method(), path).filter(|_| guarded);
-    let Some(role) = role else {
+    if !guarded {
         return next.run(request).await;
-    };
+    }
+    let needed = needed(request.method(), path);
+    let role = needed.unwrap_or(Role::Viewer);
     match admitted(&shared.store, request.method(), request.headers(), role).await {
         Ok(actor) => {
             request.extensions_mut().insert(actor);
             next.run(request).await
         }
+        Err(_) if needed.is_none() => next.run(request).await,
         Err(error) => error.into_response(),
     }
 }
@@ -297,7 +294,8 @@ mod tests {
     fn what_is_not_named_is_closed() {
         let role = |method, path| needed(&method, path);
         assert_eq!(role(Method::POST, "/api/v1/session"), None);
-        assert_eq!(role(Method::GET, "/api/v1/session"), Some(Role::Viewer));
+        assert_eq!(role(Method::GET, "/api/v1/session"), None);
+        assert_eq!(role(Method::DELETE, "/api/v1/session"), Some(Role::Viewer));
         assert_eq!(role(Method::GET, "/api/v1/anything"), Some(Role::Viewer));
         assert_eq!(role(Method::DELETE, "/api/v1/anything"), Some(Role::Administrator));
         assert_eq!(role(Method::GET, "/api/v1/people"), Some(Role::Administrator));

@@ -1,16 +1,22 @@
 import { useQuery } from '@tanstack/react-query';
-import { Skeleton, Space, Typography } from 'antd';
+import { Button, Skeleton, Space } from 'antd';
+import { useState } from 'react';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
-import { AlarmList } from './alarm-list';
-import { PathTable } from './path-table';
+import { ComplaintForm } from '../incidents/complaint-form';
+import { IncidentEntry } from '../incidents/incident-entry';
+import { Board } from './board';
 
 /** What is wrong, and who must act? */
 export function NowPage() {
   const state = useQuery(queries.state());
   const paths = useQuery(queries.paths());
+  const incidents = useQuery(queries.incidents(true));
+  const [complaining, setComplaining] = useState(false);
+  // Oldest first: what comes is added below what is being read.
+  const open = incidents.data?.toReversed() ?? [];
   return (
     <>
       {state.error && <Trouble error={state.error} />}
@@ -30,16 +36,35 @@ export function NowPage() {
               as of <Time at={state.data.at} />
             </span>
           </Space>
-          <AlarmList alarms={state.data.alarms} paths={paths.data ?? []} />
         </>
       ) : (
-        !state.error && <Skeleton active />
+        !state.error && <Skeleton active paragraph={{ rows: 1 }} />
       )}
-      <Typography.Title level={2} style={{ fontSize: 18, marginTop: 28 }}>
-        Paths
-      </Typography.Title>
+      <section aria-labelledby="open-incidents">
+        <div style={{ display: 'flex', alignItems: 'baseline', gap: 16 }}>
+          <h2 className="section" id="open-incidents" style={{ flex: 1 }}>
+            Open incidents
+          </h2>
+          <Button onClick={() => setComplaining(true)}>Somebody complains…</Button>
+        </div>
+        <div className="reserved">
+          {incidents.error && !state.error && <Trouble error={incidents.error} />}
+          {incidents.data && open.length === 0 && (
+            <p className="quiet">
+              None. Alarms open one by themselves; a complaint opens one though nothing alarmed.
+            </p>
+          )}
+          <ul className="plain-list">
+            {open.map((incident) => (
+              <IncidentEntry key={incident.id} incident={incident} />
+            ))}
+          </ul>
+        </div>
+      </section>
+      <h2 className="section">Sites by services</h2>
       {paths.error && !state.error && <Trouble error={paths.error} />}
-      <PathTable paths={paths.data} />
+      {paths.data ? <Board paths={paths.data} /> : !paths.error && <Skeleton active />}
+      <ComplaintForm open={complaining} onClose={() => setComplaining(false)} />
     </>
   );
 }

@@ -38,16 +38,38 @@ const columns: TableColumnsType<Hop> = [
   { title: 'Means', render: (_, hop) => meanings[hop.verdict] },
 ];
 
-export function HopTable({ hops }: { hops: Hop[] }) {
+/** What the hop of the same number gave at the moment laid under this one. */
+function besideColumns(beside: Hop[]): TableColumnsType<Hop> {
+  const then = new Map(beside.map((hop) => [hop.hop, hop]));
+  return [
+    {
+      title: 'Then: got here',
+      align: 'right',
+      render: (_, hop) => perCent(then.get(hop.hop)?.got_here_ratio),
+    },
+    {
+      title: 'Then: delay',
+      align: 'right',
+      render: (_, hop) => ms(then.get(hop.hop)?.delay_us),
+    },
+  ];
+}
+
+interface Props {
+  hops: Hop[];
+  beside?: Hop[] | undefined;
+}
+
+export function HopTable({ hops, beside }: Props) {
+  const all = beside ? [...columns, ...besideColumns(beside)] : columns;
   return (
     <Table<Hop>
       size="small"
       className="numbers"
       rowKey="hop"
-      columns={columns}
+      columns={all}
       dataSource={hops}
       pagination={false}
-      style={{ marginTop: 20 }}
     />
   );
 }

@@ -1,23 +1,139 @@
 import { useQuery } from '@tanstack/react-query';
-import { Skeleton } from 'antd';
-import { useParams } from 'react-router';
+import { Alert, Button, Segmented, Select, Skeleton } from 'antd';
+import { useParams, useSearchParams } from 'react-router';
+import type { PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
+import { WeavePanel } from './weave';
 
-/** Where on this path, and compared to what? */
+const SPANS = [
+  { value: 900, label: '15 min' },
+  { value: 3600, label: '1 h' },
+  { value: 21600, label: '6 h' },
+];
+
+const AGO = [
+  { value: 0, label: 'nothing' },
+  { value: 300, label: '5 minutes before' },
+  { value: 1200, label: '20 minutes before' },
+  { value: 3600, label: 'an hour before' },
+  { value: 86400, label: 'a day before' },
+];
+
+function before(moment: string, seconds: number): string {
+  return new Date(new Date(moment).getTime() - seconds * 1000).toISOString();
+}
+
+/** Where on this path, and compared to what? The moment and what lies beside it are in the URL. */
 export function PathPage() {
   const { id = '' } = useParams();
-  const { data: path, error } = useQuery(queries.path(id));
+  const [search, setSearch] = useSearchParams();
+  const at = search.get('at');
+  const beside = search.get('beside');
+  const span = SPANS.find(({ value }) => String(value) === search.get('span'))?.value ?? 900;
+  const now = useQuery(queries.path(id));
+  const then = useQuery({ ...queries.pathThen(id, at ?? ''), enabled: at !== null });
+  const other = useQuery({ ...queries.pathThen(id, beside ?? ''), enabled: beside !== null });
+  const { data: path, error } = at === null ? now : then;
+
+  const change = (next: Record<string, string | null>) => {
+    const all = new URLSearchParams(search);
+    for (const [key, value] of Object.entries(next)) {
+      if (value === null) all.delete(key);
+      else all.set(key, value);
+    }
+    setSearch(all, { replace: true });
+  };
+
   if (error && !path) return <Trouble error={error} />;
   if (!path) return <Skeleton active paragraph={{ rows: 10 }} />;
-  const [first, ...rest] = path.meaning;
+  const moment = at ?? path.latest?.until ?? null;
   return (
     <>
       {error && <Trouble error={error} />}
+      {other.error && <Trouble error={other.error} />}
+      <Said path={path} />
+      {at !== null && (
+        <Alert
+          type="info"
+          style={{ margin: '8px 0' }}
+          title={
+            <>
+              This is what was so around <Time at={at} />, computed again from the record.
+            </>
+          }
+          action={<Button onClick={() => change({ at: null })}>Back to now</Button>}
+        />
+      )}
+      {path.hops.length > 0 && (
+        <>
+          <div style={{ display: 'flex', gap: 10, alignItems: 'center', marginTop: 10 }}>
+            <label htmlFor="beside">Lay under it</label>
+            <Select
+              id="beside"
+              style={{ width: 190 }}
+              value={beside === null ? 0 : -1}
+              options={beside === null ? AGO : [{ value: -1, label: 'an earlier moment' }, ...AGO]}
+              onChange={(ago: number) =>
+                change({
+                  beside:
+                    ago === 0 || moment === null ? null : ago < 0 ? beside : before(moment, ago),
+                })
+              }
+            />
+            {beside !== null && other.data && (
+              <span className="quiet">
+                {other.data.latest ? (
+                  <>
+                    dashed: the minute until <Time at={other.data.latest.until} />
+                  </>
+                ) : (
+                  <>
+                    nothing was measured around <Time at={beside} />
+                  </>
+                )}
+              </span>
+            )}
+          </div>
+          <Staircase
+            site={path.site}
+            target={path.target}
+            hops={path.hops}
+            beside={beside === null ? undefined : other.data?.hops}
+          />
+          <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
+            <h2 className="section" style={{ flex: 1 }}>
+              When, and in whose part
+            </h2>
+            <Segmented
+              aria-label="How far back"
+              options={SPANS}
+              value={span}
+              onChange={(value) => change({ span: value === 900 ? null : String(value) })}
+            />
+          </div>
+          <WeavePanel
+            id={id}
+            spanS={span}
+            at={at}
+            onPick={(picked) => change({ at: picked === at ? null : picked })}
+          />
+          <h2 className="section">Hop by hop</h2>
+          <HopTable hops={path.hops} beside={beside === null ? undefined : other.data?.hops} />
+        </>
+      )}
+    </>
+  );
+}
+
+function Said({ path }: { path: PathDetail }) {
+  const [first, ...rest] = path.meaning;
+  return (
+    <>
       <p className="said quiet">
         {path.site} to {path.target} ({path.address}), {path.method}, {path.size_bytes} octets
         {path.latest && (
@@ -33,12 +149,6 @@ export function PathPage() {
           {said}
         </p>
       ))}
-      {path.hops.length > 0 && (
-        <>
-          <Staircase site={path.site} target={path.target} hops={path.hops} />
-          <HopTable hops={path.hops} />
-        </>
-      )}
     </>
   );
 }

@@ -29,6 +29,9 @@ export interface Column {
   slow: number | null;
   /** Level of the share of packets that got here. */
   share: number | null;
+  /** The same two of the moment laid under this one. */
+  besideLevel: number | null;
+  besideShare: number | null;
   /** Level of the share of probes that a policing hop answered. */
   notch: number | null;
 }
@@ -92,18 +95,22 @@ function ownerBands(columns: Column[]): OwnerBand[] {
   return bands;
 }
 
-export function layOut(hops: Hop[]): Layout {
+export function layOut(hops: Hop[], beside: Hop[] = []): Layout {
   const width = (frame.right - frame.left) / Math.max(hops.length, 1);
   const own = hops.map((hop) => hop.delay_us);
   const levels = carried(own);
   const usual = carried(hops.map((hop) => hop.usual_delay_us));
-  const all = [...own, ...hops.map((h) => h.delay_high_us), ...usual].filter((us) => us != null);
+  const then = carried(beside.map((hop) => hop.delay_us));
+  const all = [...own, ...hops.map((h) => h.delay_high_us), ...usual, ...then].filter(
+    (us) => us != null,
+  );
   const max = Math.max(...all, 1000) * 1.04;
   const delayY = (us: number): number =>
     frame.delay.bottom - (us / max) * (frame.delay.bottom - frame.delay.top);
   const shareY = (ratio: number): number =>
     frame.share.bottom - ratio * (frame.share.bottom - frame.share.top);
   const level = (us: number | null | undefined): number | null => (us == null ? null : delayY(us));
+  const shareOf = (got: number | null | undefined) => (got == null ? null : shareY(got));
   const columns = hops.map((hop, index): Column => {
     const left = frame.left + index * width;
     const delay = own[index];
@@ -123,6 +130,8 @@ export function layOut(hops: Hop[]): Layout {
           : [delayY(hop.delay_high_us), delayY(hop.delay_low_us)],
       slow: slow && delay != null ? delayY(delay) : null,
       share: got === null ? null : shareY(got),
+      besideLevel: level(then[index]),
+      besideShare: shareOf(beside[index]?.got_here_ratio),
       notch: refuses ? shareY((hop.sent - hop.lost) / hop.sent) : null,
     };
   });
@@ -131,6 +140,12 @@ export function layOut(hops: Hop[]): Layout {
   for (let at = 0; at * 1000 <= max; at += step) ticks.push({ ms: at, y: delayY(at * 1000) });
   const onset = columns.find(({ hop }) => hop.verdict === 'onset');
   return { columns, bands: ownerBands(columns), ticks, onset: onset?.left ?? null };
+}
+
+/** A name that fits, cut with an ellipsis where it does not; the table has it whole. */
+export function fitted(name: string, width: number): string {
+  const room = Math.floor(width / 7.2);
+  return name.length <= room ? name : `${name.slice(0, Math.max(room - 1, 1))}…`;
 }
 
 /** The outline of stairs over columns: flat within a column, upright between two. */

@@ -1,13 +1,15 @@
 import type { Hop } from '../../api/client';
 import { ms, perCent } from '../../format';
 import { ink } from '../../theme';
-import { HEIGHT, WIDTH, frame, layOut, stairs } from './staircase-layout';
+import { HEIGHT, WIDTH, fitted, frame, layOut, stairs } from './staircase-layout';
 import type { Column, Layout } from './staircase-layout';
 
 interface Props {
   site: string;
   target: string;
   hops: Hop[];
+  /** The same path at an earlier moment, laid under this one. */
+  beside?: Hop[] | undefined;
 }
 
 const small = { fontSize: 13, fill: ink.quiet } as const;
@@ -16,8 +18,8 @@ const small = { fontSize: 13, fill: ink.quiet } as const;
  * Cumulative delay by hop, over what is usual; below it the share of packets that got that far.
  * Carried loss is a falling line; a router's own refusal is a hollow notch that does not lower it.
  */
-export function Staircase({ site, target, hops }: Props) {
-  const layout = layOut(hops);
+export function Staircase({ site, target, hops, beside }: Props) {
+  const layout = layOut(hops, beside);
   const { columns } = layout;
   return (
     <figure style={{ margin: '16px 0 0' }}>
@@ -88,12 +90,6 @@ function Owners({ layout }: { layout: Layout }) {
   );
 }
 
-/** A name that fits, cut with an ellipsis where it does not; the table has it whole. */
-function fitted(name: string, width: number): string {
-  const room = Math.floor(width / 7.2);
-  return name.length <= room ? name : `${name.slice(0, Math.max(room - 1, 1))}…`;
-}
-
 function Delay({ layout }: { layout: Layout }) {
   const { columns, ticks } = layout;
   return (
@@ -137,6 +133,7 @@ function Delay({ layout }: { layout: Layout }) {
         strokeWidth="1.4"
         strokeDasharray="2 4"
       />
+      <Beside d={stairs(columns, (c) => c.besideLevel)} />
       <path
         d={stairs(columns, (c) => c.level, frame.delay.bottom)}
         fill="none"
@@ -165,6 +162,11 @@ function Delay({ layout }: { layout: Layout }) {
       <FarEnd columns={columns} />
     </g>
   );
+}
+
+/** The stairs of the moment laid under this one. */
+function Beside({ d }: { d: string }) {
+  return <path d={d} fill="none" stroke={ink.other} strokeWidth="2" strokeDasharray="9 5" />;
 }
 
 /** The delay to the far end, in numbers. */
@@ -224,6 +226,7 @@ function Share({ layout }: { layout: Layout }) {
             />
           ),
       )}
+      <Beside d={stairs(columns, (c) => c.besideShare)} />
       <path
         d={stairs(columns, (c) => c.share, top)}
         fill="none"
@@ -286,6 +289,7 @@ function Onset({ layout }: { layout: Layout }) {
 function Legend({ hops, columns }: { hops: Hop[]; columns: Column[] }) {
   const said = ['thick line: carried', 'pale band: half of the answers'];
   if (hops.some((hop) => hop.usual_delay_us != null)) said.push('dotted: usual');
+  if (columns.some((column) => column.besideShare !== null)) said.push('dashed: laid under it');
   if (columns.some((column) => column.notch !== null)) {
     said.push('hollow notch: the router answers only that share, traffic passes');
   }

@@ -6,10 +6,10 @@ use crate::server::Shared;
 use crate::sign_in::{
     Actor, COOKIE, cookie, digest, discard_first, hashed, is_password, new_secret,
 };
-use axum::Json;
 use axum::extract::State;
 use axum::extract::rejection::JsonRejection;
 use axum::http::{HeaderMap, StatusCode, header};
+use axum::{Extension, Json};
 use itinera_store::{NewSession, PersonChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -28,12 +28,13 @@ pub(crate) struct SignIn {
     password: String,
 }
 
-/// Who is in.
-#[derive(Debug, Serialize, ToSchema)]
+/// Who is in, if anybody.
+#[derive(Debug, Default, Serialize, ToSchema)]
 pub(crate) struct SessionView {
-    name: String,
+    /// Absent when nobody is.
+    name: Option<String>,
     /// `viewer`, `analyst` or `administrator`.
-    role: String,
+    role: Option<String>,
     /// What a page shows in the header `x-itinera-proof` with every change; absent for a token.
     proof: Option<String>,
 }
@@ -77,17 +78,25 @@ pub(crate) async fn sign_in(
     };
     shared.store.add_session(&session, &person.name).await?;
     let cookie = set_cookie(&secret, LIFETIME.whole_seconds(), shared.behind_tls());
-    let view = SessionView { name: person.name, role: person.role.to_string(), proof: Some(csrf) };
+    let view = SessionView {
+        name: Some(person.name),
+        role: Some(person.role.to_string()),
+        proof: Some(csrf),
+    };
     Ok((StatusCode::CREATED, cookie, Json(view)))
 }
 
-/// Who is in.
+/// Who is in, if anybody.
 #[utoipa::path(get, path = "/session", operation_id = "getSession", responses(
     (status = 200, body = SessionView),
-    (status = 401, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn session(actor: Actor) -> Json<SessionView> {
-    Json(SessionView { name: actor.name, role: actor.role.to_string(), proof: actor.csrf })
+pub(crate) async fn session(actor: Option<Extension<Actor>>) -> Json<SessionView> {
+    let view = actor.map(|Extension(actor)| SessionView {
+        name: Some(actor.name),
+        role: Some(actor.role.to_string()),
+        proof: actor.csrf,
+    });
+    Json(view.unwrap_or_default())
 }
 
 /// Signs out: ends the session and takes its cookie back.

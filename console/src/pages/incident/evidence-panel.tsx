@@ -1,0 +1,65 @@
+import { Table } from 'antd';
+import type { TableColumnsType } from 'antd';
+import { Link } from 'react-router';
+import type { Evidence, Witness } from '../../api/client';
+import { ms, ofAll } from '../../format';
+import { Time } from '../../time';
+
+const RELATIONS: Record<string, string> = {
+  own: 'complained of',
+  'same-site': 'same site',
+  'same-service': 'same service',
+};
+
+const columns: TableColumnsType<Witness> = [
+  { title: 'Beside', render: (_, w) => RELATIONS[w.relation] ?? w.relation },
+  {
+    title: 'Path',
+    render: (_, w) => (
+      <Link to={w.until == null ? `/paths/${w.path}` : `/paths/${w.path}?at=${w.until}`}>
+        {w.site} to {w.target}
+      </Link>
+    ),
+  },
+  { title: 'By', render: (_, w) => `${w.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${w.method}` },
+  {
+    title: 'Came back, worst minute',
+    align: 'right',
+    render: (_, w) => (w.until == null ? '–' : ofAll(w.end_sent - w.end_lost, w.end_sent)),
+  },
+  { title: 'Delay, median', align: 'right', render: (_, w) => ms(w.end_delay_us) },
+  { title: 'Usual', align: 'right', render: (_, w) => ms(w.usual_end_delay_us) },
+  {
+    title: 'Found',
+    render: (_, w) => w.finding ?? (w.until == null ? 'not measured then' : 'nothing begins here'),
+  },
+];
+
+/** What was measured there and then, beside its neighbours, as it was when the complaint came. */
+export function EvidencePanel({ evidence }: { evidence: Evidence }) {
+  const [, ...reasons] = evidence.sentences;
+  return (
+    <section aria-labelledby="evidence">
+      <h2 className="section" id="evidence">
+        Measured there and then
+      </h2>
+      {reasons.map((reason) => (
+        <p className="said" key={reason}>
+          {reason}
+        </p>
+      ))}
+      <p className="said quiet">
+        Between <Time at={evidence.from} /> and <Time at={evidence.to} />, of each path its worst
+        minute; gathered <Time at={evidence.gathered_at} /> and frozen.
+      </p>
+      <Table<Witness>
+        size="small"
+        className="numbers"
+        rowKey="path"
+        columns={columns}
+        dataSource={evidence.witnesses}
+        pagination={evidence.witnesses.length > 15 ? { pageSize: 15 } : false}
+      />
+    </section>
+  );
+}

@@ -1,0 +1,87 @@
+import { useQuery } from '@tanstack/react-query';
+import { Skeleton } from 'antd';
+import { Link, useParams } from 'react-router';
+import type { Alarm } from '../../api/client';
+import { queries } from '../../api/queries';
+import { count } from '../../format';
+import { Time } from '../../time';
+import { Trouble } from '../../trouble';
+import { listed, stateWords } from '../incidents/incident-entry';
+import { Closing } from './closing';
+import { EvidencePanel } from './evidence-panel';
+import { Timeline } from './timeline';
+
+/** What do we know, and who does what? */
+export function IncidentPage() {
+  const { id = '' } = useParams();
+  const { data: incident, error } = useQuery(queries.incident(id));
+  if (error && !incident) return <Trouble error={error} />;
+  if (!incident) return <Skeleton active paragraph={{ rows: 10 }} />;
+  return (
+    <>
+      {error && <Trouble error={error} />}
+      <p className="said quiet">
+        Incident {incident.no}, {stateWords(incident.state)}, since <Time at={incident.since} />
+      </p>
+      <h1 className="sentence">{incident.sentence}</h1>
+      {incident.sites.length > 0 && (
+        <p className="said">
+          From {listed(incident.sites)}; touches {listed(incident.services)}.
+        </p>
+      )}
+      {incident.owners.map((owner) => (
+        <p className="said" key={owner.as_number}>
+          Call {owner.name}
+          {owner.contact && ` (${owner.contact})`}.
+        </p>
+      ))}
+      {incident.complaint && (
+        <p className="said">
+          {incident.complaint.person} entered a complaint from {incident.complaint.site} about{' '}
+          {incident.complaint.service}, since about <Time at={incident.complaint.about} />
+          {incident.complaint.words ? ': ' : '.'}
+          {incident.complaint.words && <q className="words">{incident.complaint.words}</q>}
+        </p>
+      )}
+      <Closing incident={incident} />
+      {incident.evidence && <EvidencePanel evidence={incident.evidence} />}
+      <div className="two-columns">
+        <Timeline incident={incident} />
+        {incident.alarm_items.length > 0 && <Alarms alarms={incident.alarm_items} />}
+      </div>
+    </>
+  );
+}
+
+function Alarms({ alarms }: { alarms: Alarm[] }) {
+  return (
+    <section aria-labelledby="its-alarms">
+      <h2 className="section" id="its-alarms">
+        {count(alarms.length, 'alarm')} of one cause
+      </h2>
+      <ul className="plain-list">
+        {alarms.map((alarm) => (
+          <li className="entry" key={alarm.id}>
+            <p className="said">
+              <Link to={`/alarms?show=all&alarm=${alarm.id}`}>{alarm.sentence}</Link>
+            </p>
+            <p className="said quiet">
+              {alarm.perceived_severity}, since <Time at={alarm.since} />
+              {alarm.cleared_at != null && (
+                <>
+                  , cleared <Time at={alarm.cleared_at} />
+                </>
+              )}
+              {alarm.paths[0] !== undefined && (
+                <>
+                  {'; '}
+                  <Link to={`/paths/${alarm.paths[0]}`}>a path that shows it</Link>
+                </>
+              )}
+            </p>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,34 @@
+import { describe, expect, it } from 'vitest';
+import type { Cell } from '../../api/client';
+import { segmentsOf, worstCell } from './weave-layout';
+
+const owner = (name: string) => ({ name, as_number: 64500, contact: '' });
+
+describe('weave', () => {
+  it('has one column for each part of one owner, silent hops with the part before them', () => {
+    const segments = segmentsOf([
+      { hop: 1, address: '10.1.0.1', private: true },
+      { hop: 2, address: '198.18.64.1', private: false, owner: owner('Northmere') },
+      { hop: 3, private: false },
+      { hop: 4, address: '198.18.64.4', private: false, owner: owner('Northmere') },
+      { hop: 5, address: '198.18.128.1', private: false, owner: owner('Stannoch') },
+    ]);
+    expect(segments).toEqual([
+      { name: 'the site', first: 0, end: 1 },
+      { name: 'Northmere', first: 1, end: 4 },
+      { name: 'Stannoch', first: 4, end: 5 },
+    ]);
+  });
+
+  it('shows the worst hop of a part', () => {
+    const cells: Cell[] = [
+      { kind: 'measured', departure: 4 },
+      { kind: 'silent' },
+      { kind: 'measured', departure: 2 },
+      { kind: 'measured' },
+    ];
+    expect(worstCell(cells, { name: '', first: 1, end: 4 })).toEqual(cells[2]);
+    expect(worstCell(cells, { name: '', first: 1, end: 2 })).toEqual(cells[1]);
+    expect(worstCell([], { name: '', first: 0, end: 1 })).toBeUndefined();
+  });
+});

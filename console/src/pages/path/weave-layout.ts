@@ -1,0 +1,34 @@
+import type { Cell, Weave } from '../../api/client';
+
+/** One owner's part of a path: a column of the weave, under that part of the staircase. */
+export interface Segment {
+  name: string;
+  /** Indexes of its hops, from the first to after the last. */
+  first: number;
+  end: number;
+}
+
+function nameOf(hop: Weave['hops'][number]): string | null {
+  if (hop.owner) return hop.owner.name;
+  if (hop.private) return 'the site';
+  return hop.address == null ? null : 'owner unknown';
+}
+
+/** Runs of hops with one owner; a silent hop belongs to the part before it. */
+export function segmentsOf(hops: Weave['hops']): Segment[] {
+  const segments: Segment[] = [];
+  hops.forEach((hop, index) => {
+    const last = segments.at(-1);
+    const name = nameOf(hop) ?? last?.name ?? 'silent';
+    if (last?.name === name) last.end = index + 1;
+    else segments.push({ name, first: index, end: index + 1 });
+  });
+  return segments;
+}
+
+/** What a segment shows in one row: its worst hop. */
+export function worstCell(cells: Cell[], { first, end }: Segment): Cell | undefined {
+  const weight = (cell: Cell) => (cell.departure ?? -1) + (cell.kind === 'measured' ? 0.5 : 0);
+  const own = cells.slice(first, end);
+  return own.toSorted((a, b) => weight(b) - weight(a))[0];
+}
