@@ -943,6 +943,7 @@ export interface components {
             commits: number;
             /** Format: int64 */
             open_alarms: number;
+            open_incidents: number;
             owner_map?: components["schemas"]["OwnerMapView"] | null;
             /** Format: int64 */
             paths: number;

@@ -5,8 +5,9 @@
 //! site; if every path to one service suffers, look at the target's end; if neither, look at
 //! what they share.
 
+use crate::alarm::Limits;
 use crate::sentence;
-use itinera_model::finding::Assessment;
+use itinera_model::finding::{Assessment, Cause, Finding};
 use itinera_model::owner::OwnerMap;
 
 /// What a path is to a complaint.
@@ -60,9 +61,19 @@ struct Counted {
     suffering: usize,
 }
 
-fn suffers(assessment: &Assessment) -> bool {
-    // More than 3 % of the probes to the far end unanswered, or a finding.
-    assessment.finding.is_some() || assessment.end_lost * 100 > assessment.end_sent * 3
+/// True when a minute was bad enough to complain of: a finding that would alarm if it lasted, or
+/// as much loss to the far end wherever it began.
+pub fn suffers(assessment: &Assessment) -> bool {
+    let limits = Limits::default();
+    let found = assessment.finding.as_ref().is_some_and(|finding| {
+        let over = match finding.cause {
+            Cause::Loss => finding.loss_ppm >= limits.loss_ppm,
+            Cause::Delay => finding.added_delay_us.as_micros() >= limits.added_delay_us,
+        };
+        over && finding.confidence_ppm >= limits.confidence_ppm
+    });
+    let lost = u64::from(assessment.end_lost) * 1_000_000;
+    found || lost > u64::from(assessment.end_sent) * u64::from(limits.loss_ppm)
 }
 
 fn counted(witnesses: &[Witness], relation: Relation) -> Counted {
@@ -81,6 +92,9 @@ impl Counted {
                 format!("The one path {what} {did}.")
             }
             Self { measured, suffering: 0 } => format!("All {measured} paths {what} were clean."),
+            Self { measured, .. } if self.all() => {
+                format!("All {measured} paths {what} suffered.")
+            }
             Self { measured, suffering } => {
                 format!("{suffering} of {measured} paths {what} suffered.")
             }
@@ -90,6 +104,27 @@ impl Counted {
     const fn all(&self) -> bool {
         self.measured > 0 && self.suffering == self.measured
     }
+}
+
+/// The place that most of the suffering paths name, with how many of them do.
+fn common_place(witnesses: &[Witness], map: &OwnerMap) -> Option<String> {
+    let suffering: Vec<&Finding> = witnesses
+        .iter()
+        .filter_map(|witness| witness.assessment.as_ref())
+        .filter(|assessment| suffers(assessment))
+        .filter_map(|assessment| assessment.finding.as_ref())
+        .collect();
+    let named =
+        |finding: &Finding| suffering.iter().filter(|other| other.place == finding.place).count();
+    let best = suffering.iter().max_by_key(|finding| (named(finding), finding.confidence_ppm))?;
+    let (count, all) = (named(best), suffering.len());
+    let place = sentence::place_words(&best.place);
+    let whose = sentence::whose(&best.place, map).words();
+    let cause = match best.cause {
+        Cause::Loss => "loss",
+        Cause::Delay => "added delay",
+    };
+    Some(format!("{count} of {all} suffering paths show {cause} that begins {place}, {whose}."))
 }
 
 /// The verdict on a complaint from `site` about `service`.
@@ -128,19 +163,16 @@ pub fn verdict(site: &str, service: &str, witnesses: &[Witness], map: &OwnerMap)
     let mut sentences = vec![first, own.words("complained of")];
     sentences.push(same_site.words(&format!("from {site} to other services")));
     sentences.push(same_service.words(&format!("from other sites to {service}")));
-    let found = witnesses.iter().filter(|witness| witness.relation == Relation::Own);
-    let found = found.filter_map(|witness| witness.assessment.as_ref()?.finding.as_ref());
-    if let Some(best) = found.max_by_key(|finding| finding.confidence_ppm) {
-        sentences.push(sentence::of_finding(best, map));
-    }
+    sentences.extend(common_place(witnesses, map));
     Verdict { look, sentences }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use itinera_model::finding::Place;
     use itinera_model::id::PathId;
-    use itinera_model::unit::WallTime;
+    use itinera_model::unit::{Micros, WallTime};
     use uuid::Uuid;
 
     fn witness(relation: Relation, lost: u32) -> Witness {
@@ -181,6 +213,37 @@ mod tests {
         assert_eq!(look(&[9], &[0, 12], &[0, 9]), Look::Shared);
         assert_eq!(look(&[9], &[9], &[9]), Look::Shared);
         assert_eq!(look(&[9], &[], &[]), Look::Shared);
+    }
+
+    #[test]
+    fn a_slight_finding_is_no_suffering_and_the_common_place_is_named() {
+        let with = |relation, last: u8, loss_ppm| {
+            let mut witness = witness(relation, 0);
+            let address = |last| [198, 18, 64, last].into();
+            let place =
+                Place::Link { from: address(last), to: address(last + 1), silent_between: 0 };
+            let finding = Finding {
+                cause: Cause::Loss,
+                place,
+                confidence_ppm: 950_000,
+                loss_ppm,
+                added_delay_us: Micros::ZERO,
+                explanations: Vec::new(),
+            };
+            witness.assessment.as_mut().unwrap().finding = Some(finding);
+            witness
+        };
+        let witnesses = [
+            with(Relation::Own, 3, 200_000),
+            with(Relation::SameSite, 7, 10_000),
+            with(Relation::SameService, 3, 150_000),
+            with(Relation::SameService, 5, 90_000),
+        ];
+        let verdict = verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default());
+        assert_eq!(verdict.look, Look::Service, "{:?}", verdict.sentences);
+        let last = verdict.sentences.last().unwrap();
+        let words = "2 of 3 suffering paths show loss that begins on the link 198.18.64.3";
+        assert!(last.starts_with(words), "{last}");
     }
 
     #[test]

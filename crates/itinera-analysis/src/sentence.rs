@@ -83,7 +83,8 @@ pub fn confidence_words(ppm: u32) -> String {
     if ppm >= 995_000 { "over 99 %".to_owned() } else { per_cent(ppm) }
 }
 
-fn place_words(place: &Place) -> String {
+/// Where, in words that go behind a verb.
+pub fn place_words(place: &Place) -> String {
     let Place::Link { from, to, silent_between } = place;
     match silent_between {
         0 => format!("on the link {from} to {to}"),

@@ -61,7 +61,7 @@ fn page() -> Response {
     set(&mut response, header::CACHE_CONTROL, "no-store");
     let policy = format!(
         "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; \
-         img-src 'self' data:; font-src 'self'; connect-src 'self'; frame-ancestors 'none'; \
+         img-src 'self' data:; font-src 'self'; connect-src 'self'; worker-src 'self'; frame-ancestors 'none'; \
          base-uri 'none'; form-action 'none'"
     );
     if let Ok(value) = HeaderValue::from_str(&policy) {

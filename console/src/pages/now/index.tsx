@@ -22,7 +22,7 @@ export function NowPage() {
       {state.error && <Trouble error={state.error} />}
       {state.data ? (
         <>
-          <h1 className="sentence">{state.data.sentence}</h1>
+          <h1 className="sentence two-lines">{state.data.sentence}</h1>
           <Space separator="·" wrap className="quiet">
             <span>{count(state.data.agents, 'agent')}</span>
             <span>{count(state.data.paths, 'path')}</span>

@@ -95,12 +95,13 @@ fn listed(names: BTreeSet<&String>) -> String {
     if names.is_empty() { "none".to_owned() } else { names.join(", ") }
 }
 
-/// The worst assessment around the time: with a finding, the surest one; else with the most
-/// lost to the far end, the newest of these.
+/// The worst assessment around the time: one that suffers with the surest finding; else with the
+/// most lost to the far end, the newest of these.
 fn worst(assessments: Vec<Assessment>) -> Option<Assessment> {
     assessments.into_iter().max_by_key(|assessment| {
         let sure = assessment.finding.as_ref().map(|finding| finding.confidence_ppm);
-        (sure, assessment.end_lost, assessment.until)
+        let suffers = complaint::suffers(assessment);
+        (suffers, sure.filter(|_| suffers), assessment.end_lost, assessment.until)
     })
 }
 

@@ -1,7 +1,7 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
 use super::view::{AlarmItem, OwnerView, offset};
-use super::{Asked, Page, evidence};
+use super::{Asked, MAX_PAGE, Page, evidence};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
@@ -181,6 +181,16 @@ pub(crate) async fn incidents(
         None => None,
     };
     Ok(Json(Incidents { items, next }))
+}
+
+/// What the open incidents say, newest first.
+pub(super) async fn open_sentences(shared: &Shared) -> Result<Vec<String>, ApiError> {
+    let records = shared.store.incidents(true, None, MAX_PAGE.into()).await?;
+    let mut said = Vec::new();
+    for record in records {
+        said.push(item(shared, &record, &[]).await?.sentence);
+    }
+    Ok(said)
 }
 
 /// Something that happened in an incident.

@@ -43,6 +43,7 @@ pub(crate) struct StateView {
     /// Commits that judgement has not reached.
     unjudged_commits: i64,
     open_alarms: i64,
+    open_incidents: usize,
     /// The newest open alarms.
     alarms: Vec<AlarmItem>,
     /// Absent before the first import.
@@ -53,8 +54,8 @@ fn plural(count: i64, one: &str) -> String {
     format!("{count} {one}{}", if count == 1 { "" } else { "s" })
 }
 
-fn sentence(counts: &StateCounts, alarms: &[AlarmItem]) -> String {
-    let mut said = match (counts, alarms) {
+fn sentence(counts: &StateCounts, incidents: &[String]) -> String {
+    let mut said = match (counts, incidents) {
         (StateCounts { agents: 0, .. }, _) => {
             "Nothing is watched yet: no agent has joined.".to_owned()
         }
@@ -64,14 +65,11 @@ fn sentence(counts: &StateCounts, alarms: &[AlarmItem]) -> String {
                 plural(counts.agents, "agent")
             )
         }
-        (_, []) => format!("Nothing is alarming on {}.", plural(counts.paths, "path")),
-        (_, [alarm]) => format!("One alarm is open: {}", alarm.sentence),
-        (_, [alarm, ..]) => {
-            format!(
-                "{} are open, the newest: {}",
-                plural(counts.open_alarms, "alarm"),
-                alarm.sentence
-            )
+        (_, []) => format!("Nothing is wrong on {}.", plural(counts.paths, "path")),
+        (_, [incident]) => format!("One incident is open. {incident}"),
+        (_, [newest, ..]) => {
+            let open = i64::try_from(incidents.len()).unwrap_or(i64::MAX);
+            format!("{} are open. The newest: {newest}", plural(open, "incident"))
         }
     };
     if counts.agents_late > 0 && counts.rounds > 0 {
@@ -93,10 +91,11 @@ pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<Stat
     let at = OffsetDateTime::now_utc();
     let counts = shared.store.state_counts().await?;
     let (map, import) = shared.owner_map_at(at).await?;
+    let incidents = super::incidents::open_sentences(&shared).await?;
     let alarms = shared.store.alarms(true, None, SHOWN).await?;
     let alarms: Vec<_> = alarms.iter().map(|alarm| AlarmItem::new(alarm, &map)).collect();
     Ok(Json(StateView {
-        sentence: sentence(&counts, &alarms),
+        sentence: sentence(&counts, &incidents),
         at,
         agents: counts.agents,
         agents_late: counts.agents_late,
@@ -106,6 +105,7 @@ pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<Stat
         commits: counts.commits,
         unjudged_commits: counts.unjudged_commits,
         open_alarms: counts.open_alarms,
+        open_incidents: incidents.len(),
         alarms,
         owner_map: import.map(|import| OwnerMapView {
             source: import.source,

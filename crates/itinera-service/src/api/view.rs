@@ -306,7 +306,7 @@ impl PathItem {
                     .last()
                     .and_then(|hop| hop.usual_delay_us)
                     .map(|us| us.as_micros()),
-                departure: weave::worst(&latest.hops),
+                departure: weave::worst(&latest.hops, latest.finding.as_ref()),
                 finding: latest.finding.as_ref().map(|finding| FindingView::new(finding, map)),
             }),
         }
@@ -352,10 +352,13 @@ fn meaning(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
     };
     let policing = hops_with(HopVerdict::Polices);
     if !policing.is_empty() {
-        let verb = if policing.len() == 1 { "answers" } else { "answer" };
+        let (verb, own, them) = match policing.len() {
+            1 => ("answers", "its", "it"),
+            _ => ("answer", "their", "them"),
+        };
         said.push(format!(
-            "{} {verb} only a part of the probes by its own policy (policing): traffic passes it \
-             undiminished, as later hops show.",
+            "{} {verb} only a part of the probes by {own} own policy (policing): traffic passes \
+             {them} undiminished, as later hops show.",
             listed(&policing)
         ));
     }

@@ -109,7 +109,9 @@ fn row_of(windows: &[Assessment], columns: usize) -> Option<WeaveRow> {
     let mut cells: Vec<CellView> =
         std::iter::repeat_with(|| CellView::from(Cell::Missing)).take(columns).collect();
     for window in windows {
-        for (slot, cell) in cells.iter_mut().zip(weave::cells(&window.hops)) {
+        for (slot, cell) in
+            cells.iter_mut().zip(weave::cells(&window.hops, window.finding.as_ref()))
+        {
             *slot = worse(slot.clone(), cell.into());
         }
     }

@@ -16,14 +16,14 @@ use tempfile::TempDir;
 /// Seeds that draw three different links of three owners.
 const SEEDS: [u64; 3] = [2, 3, 10];
 
-struct Demonstration {
+pub(crate) struct Demonstration {
     directory: TempDir,
     child: Child,
-    api: String,
+    pub(crate) api: String,
 }
 
 impl Demonstration {
-    fn start(directory: TempDir, seed: u64, more: &[&str]) -> Self {
+    pub(crate) fn start(directory: TempDir, seed: u64, more: &[&str]) -> Self {
         let out = File::create(directory.path().join("said")).unwrap();
         let child = itinera()
             .args(["demonstrate", "--any-port", "--seed", &seed.to_string(), "--data"])
@@ -43,11 +43,11 @@ impl Demonstration {
         demonstration
     }
 
-    fn said(&self) -> String {
+    pub(crate) fn said(&self) -> String {
         std::fs::read_to_string(self.directory.path().join("said")).unwrap()
     }
 
-    fn token(&self) -> PathBuf {
+    pub(crate) fn token(&self) -> PathBuf {
         self.directory.path().join("demo/token")
     }
 
@@ -57,12 +57,12 @@ impl Demonstration {
         command.output().unwrap().into()
     }
 
-    fn client(&self, arguments: &[&str]) -> Value {
+    pub(crate) fn client(&self, arguments: &[&str]) -> Value {
         self.run(&[arguments, &["--format", "json"]].concat()).json()
     }
 
     /// Ctrl-C, until everything is gone.
-    fn stop(mut self) -> TempDir {
+    pub(crate) fn stop(mut self) -> TempDir {
         signal(&self.child, Signal::INT);
         let status = self.child.wait().unwrap();
         let said = self.said();
@@ -72,7 +72,7 @@ impl Demonstration {
     }
 }
 
-fn truth(seed: u64) -> Truth {
+pub(crate) fn truth(seed: u64) -> Truth {
     let scenario = Scenario::parse(WORLD).unwrap();
     Simnet::new(&scenario, seed).truth()[0].clone()
 }

@@ -1,0 +1,232 @@
+//! The console in a real browser, as an analyst uses it while a fault arrives.
+//!
+//! Whatever the browser complains of fails the test: errors in its console, reports of the
+//! content security policy, requests that failed.
+
+use crate::demonstration::{Demonstration, truth};
+use crate::support::{directory, terminate};
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+
+/// Rules of accessibility, run inside the page.
+const AXE: &str = include_str!("../../../../console/node_modules/axe-core/axe.min.js");
+const SEED: u64 = 2;
+/// The fault is alarmed within two and a half minutes; a busy machine gets twice that.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+/// Debian's chromium behind its driver; both end when dropped.
+struct Browser {
+    driver: WebDriver,
+    service: Child,
+    _profile: TempDir,
+}
+
+impl Browser {
+    async fn start() -> Self {
+        // The driver's client wants to know how it would speak TLS.
+        let _installed_before = rustls::crypto::ring::default_provider().install_default();
+        let mut service = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromium-driver is installed");
+        let lines = BufReader::new(service.stdout.take().unwrap()).lines();
+        let port = lines.map_while(Result::ok).find_map(|line| {
+            let (_, port) = line.split_once("successfully on port ")?;
+            port.trim_end_matches('.').parse::<u16>().ok()
+        });
+        let server = format!("http://127.0.0.1:{}", port.expect("the driver says its port"));
+        let profile = tempfile::tempdir().unwrap();
+        let mut wanted = DesiredCapabilities::chrome();
+        for argument in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,900",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ] {
+            wanted.add_arg(argument).unwrap();
+        }
+        wanted.set_binary("/usr/bin/chromium").unwrap();
+        wanted.set("goog:loggingPrefs", json!({ "browser": "ALL" })).unwrap();
+        let driver = WebDriver::new(&server, wanted).await.unwrap();
+        Self { driver, service, _profile: profile }
+    }
+
+    /// Waits for an element.
+    async fn see(&self, by: By) -> WebElement {
+        let wait = self.driver.query(by.clone()).wait(PATIENCE, Duration::from_millis(200));
+        match wait.first().await {
+            Ok(element) => element,
+            Err(error) => {
+                let page = self.driver.find(By::Tag("body")).await.unwrap().text().await;
+                panic!("{by:?} did not come: {error}\n{page:?}");
+            }
+        }
+    }
+
+    async fn click(&self, by: By) {
+        self.see(by).await.click().await.unwrap();
+    }
+
+    /// A button, a link or an option by its words.
+    fn named(tag: &str, words: &str) -> By {
+        By::XPath(format!("//{tag}[contains(normalize-space(.), \"{words}\")]"))
+    }
+
+    async fn js(&self, script: &str) -> Value {
+        self.driver.execute(script, vec![]).await.unwrap().json().clone()
+    }
+
+    /// Nothing that people with other senses or tools would be kept out by, in this mode.
+    async fn accessible(&self, what: &str) {
+        self.js(AXE).await;
+        let script = "const done = arguments[arguments.length - 1]; \
+            axe.run().then(r => done(r.violations \
+                .filter(v => ['serious', 'critical'].includes(v.impact)) \
+                .map(v => v.id + ': ' + v.nodes.map(n => n.html).slice(0, 3).join(' '))))";
+        let found = self.driver.execute_async(script, vec![]).await.unwrap().json().clone();
+        assert_eq!(found, json!([]), "{what}");
+    }
+
+    async fn accessible_light_and_dark(&self, what: &str) {
+        self.accessible(&format!("{what}, light")).await;
+        self.click(Self::named("button", "Dark")).await;
+        // Colours fade over; what is measured is where they arrive.
+        tokio::time::sleep(Duration::from_millis(600)).await;
+        self.accessible(&format!("{what}, dark")).await;
+        self.click(Self::named("button", "Light")).await;
+        tokio::time::sleep(Duration::from_millis(600)).await;
+    }
+
+    /// What the browser complained of since it was asked last.
+    async fn complaints(&self) -> Vec<String> {
+        let entries = self.driver.browser_log().await.unwrap().into_iter();
+        let loud = entries.filter(|entry| entry.level != "INFO" && entry.level != "DEBUG");
+        loud.map(|entry| entry.message).collect()
+    }
+
+    async fn end(self) {
+        self.driver.clone().quit().await.unwrap();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // The driver takes its browser with it.
+        terminate(&self.service);
+        let _ended = self.service.wait();
+    }
+}
+
+async fn sign_in(browser: &Browser, password: &str) {
+    browser.see(By::Id("name")).await.send_keys("administrator").await.unwrap();
+    browser.see(By::Id("password")).await.send_keys(password).await.unwrap();
+    browser.click(Browser::named("button", "Sign in")).await;
+}
+
+async fn text(browser: &Browser, by: By) -> String {
+    browser.see(by).await.text().await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
+    let begun = tokio::task::spawn_blocking(|| Demonstration::start(directory(), SEED, &[]));
+    let demonstration = begun.await.unwrap();
+    let said = demonstration.said();
+    let (_, password) = said.split_once("administrator, password ").unwrap();
+    let password = password.split_whitespace().next().unwrap().to_owned();
+    let browser = Browser::start().await;
+
+    // Signing in leads to where one wanted to go.
+    browser.driver.goto(format!("{}/alarms", demonstration.api)).await.unwrap();
+    browser.see(By::Id("name")).await;
+    browser.accessible("sign-in").await;
+    sign_in(&browser, &password).await;
+    browser.see(Browser::named("p", "No alarm is open.")).await;
+
+    // The fault arrives while one looks, and moves nothing.
+    browser.click(Browser::named("a", "Now")).await;
+    browser.see(By::Css("table.board td a")).await;
+    browser.js("window.neverLoadedAgain = true").await;
+    let place = "return document.querySelector('table.board').getBoundingClientRect().top";
+    let before = browser.js(place).await;
+    browser.see(By::Css("[data-incident]")).await;
+    assert_eq!(browser.js(place).await, before, "the board has moved under the reader's eyes");
+    assert_eq!(browser.js("return window.neverLoadedAgain").await, true);
+    browser.accessible_light_and_dark("now").await;
+
+    // From the sentence to the incident, from there to a path that shows it.
+    browser.click(By::Css("[data-incident] a")).await;
+    let truth = truth(SEED);
+    let words = format!("on the link {} to {}", truth.from[0], truth.to[0]);
+    browser.see(Browser::named("h1", &words)).await;
+    let headline = text(&browser, By::Tag("h1")).await;
+    assert!(headline.contains(&truth.owner.unwrap()), "{headline}");
+    browser.accessible_light_and_dark("incident").await;
+    browser.click(Browser::named("a", "a path that shows it")).await;
+    browser.see(By::XPath("//*[local-name()='text'][contains(., 'it begins here')]")).await;
+    browser.accessible_light_and_dark("path").await;
+
+    // An earlier moment is in the address, and a way back.
+    browser.click(By::Css("[data-row]")).await;
+    browser.see(Browser::named("div", "This is what was so around")).await;
+    let url = browser.driver.current_url().await.unwrap();
+    assert!(url.query().unwrap_or_default().contains("at="), "{url}");
+    browser.click(Browser::named("button", "Back to now")).await;
+
+    // The queue by keyboard, into the incident, and a note.
+    browser.driver.action_chain().send_keys("a").perform().await.unwrap();
+    browser.see(By::Css("[role=option][aria-selected=true]")).await;
+    browser.accessible_light_and_dark("alarms").await;
+    browser.driver.action_chain().send_keys("j").perform().await.unwrap();
+    browser.driver.action_chain().send_keys(Key::Enter).perform().await.unwrap();
+    let note = browser.see(By::Tag("textarea")).await;
+    note.send_keys("Northmere called at the desk").await.unwrap();
+    browser.click(Browser::named("button", "Add the note")).await;
+    browser.see(Browser::named("li", "Northmere called at the desk")).await;
+    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
+
+    complain(&browser).await;
+
+    // Out again: the page shows the way in, and the session opens nothing any more.
+    browser.click(Browser::named("button", "Sign out")).await;
+    browser.see(By::Id("name")).await;
+    let script = "const done = arguments[arguments.length - 1]; \
+        fetch('/api/v1/session').then(r => r.json()).then(s => done(s.name))";
+    let name = browser.driver.execute_async(script, vec![]).await.unwrap().json().clone();
+    assert_eq!(name, Value::Null);
+    assert_eq!(browser.complaints().await, Vec::<String>::new());
+    browser.end().await;
+    tokio::task::spawn_blocking(|| demonstration.stop()).await.unwrap();
+}
+
+/// Opens an incident from a complaint, by the form.
+async fn complain(browser: &Browser) {
+    browser.click(Browser::named("a", "Incidents")).await;
+    browser.click(Browser::named("button", "Somebody complains")).await;
+    for (field, choice) in [("site", "Eskerry"), ("service", "Seat Booking")] {
+        let input = browser.see(By::Id(field)).await;
+        input.send_keys(choice).await.unwrap();
+        input.send_keys(Key::Enter).await.unwrap();
+    }
+    browser.see(By::Id("words")).await.send_keys("bookings hang").await.unwrap();
+    browser.accessible("complaint").await;
+    browser.click(Browser::named("button", "Open the incident")).await;
+    browser.see(Browser::named("h1", "Complaint about Seat Booking from Eskerry.")).await;
+    let headline = text(browser, By::Tag("h1")).await;
+    assert!(headline.contains("suffered"), "{headline}");
+    browser.see(Browser::named("q", "bookings hang")).await;
+    browser.accessible("complaint's incident").await;
+}
