@@ -279,7 +279,11 @@ async fn note_agent(
 ) -> Result<(), StoreError> {
     let newest = batch.rounds.iter().max_by_key(|round| round.clocks.tick);
     let clocks = newest.map(|round| round.clocks);
-    let update = "UPDATE agent SET last_batch_at = $2, dropped_rounds = $3, \
+    // Batches come newest first after an outage: an older one must not take the count back.
+    let update = "UPDATE agent SET last_batch_at = $2, \
+         dropped_rounds = CASE WHEN boot IS NULL OR boot < $6 THEN $3 \
+             WHEN boot = $6 THEN greatest(dropped_rounds, $3) ELSE dropped_rounds END, \
+         boot = greatest(boot, $6), \
          clock_offset_us = coalesce($4, clock_offset_us), \
          clock_error_us = coalesce($5, clock_error_us) WHERE id = $1";
     let values = [
@@ -288,6 +292,7 @@ async fn note_agent(
         batch.dropped_rounds.cast_signed().into(),
         clocks.and_then(|clocks| clocks.offset_us).into(),
         clocks.and_then(|clocks| clocks.offset_error_us).map(i64::from).into(),
+        batch.boot.as_uuid().into(),
     ];
     txn.execute_raw(sql(update, values)).await?;
     Ok(())

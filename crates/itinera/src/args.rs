@@ -88,6 +88,13 @@ pub(crate) enum Command {
         #[arg(long)]
         open: bool,
     },
+    /// Follow what happens, as it happens, until Ctrl-C
+    Follow,
+    /// Incidents: alarms of one cause, or a complaint, reviewed together
+    Incidents {
+        #[command(subcommand)]
+        command: IncidentsCommand,
+    },
     /// Owner maps
     Owners {
         #[command(subcommand)]
@@ -131,6 +138,56 @@ pub(crate) enum Command {
     Manual {
         /// Directory that they are written into
         directory: PathBuf,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum IncidentsCommand {
+    /// List incidents, newest first
+    List {
+        /// Only those that are not closed
+        #[arg(long)]
+        open: bool,
+    },
+    /// Show one with what happened and what was measured
+    Show {
+        /// Its number
+        number: i64,
+    },
+    /// Open one from a complaint, with what was measured there and then
+    Open {
+        /// Name of the site it comes from
+        #[arg(long)]
+        site: String,
+        /// Name of the service it is about
+        #[arg(long)]
+        service: String,
+        /// Since about when, such as 2026-01-31T14:05:00Z; now where absent
+        #[arg(long, value_name = "TIME")]
+        about: Option<String>,
+        /// In their own words
+        #[arg(long, default_value = "")]
+        words: String,
+    },
+    /// Write a note into one
+    Note {
+        /// Its number
+        number: i64,
+        /// The note
+        text: String,
+    },
+    /// Close one
+    Close {
+        /// Its number
+        number: i64,
+        /// Cause, and what was done
+        #[arg(long, default_value = "")]
+        words: String,
+    },
+    /// Open a closed one again
+    Reopen {
+        /// Its number
+        number: i64,
     },
 }
 

@@ -85,6 +85,10 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
         Command::Alarms { open } => client::alarms(&client()?, &output, open).await,
+        Command::Follow => client::follow::follow(&client()?, &output).await,
+        Command::Incidents { command } => {
+            client::incidents::run(&client()?, &output, command).await
+        }
         Command::Owners { command: OwnersCommand::Import { file, source } } => {
             client::import_owners(&client()?, &output, &file, source.as_deref()).await
         }

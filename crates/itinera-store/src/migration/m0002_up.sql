@@ -4,6 +4,9 @@ ALTER TABLE site ADD COLUMN families jsonb NOT NULL DEFAULT '["ipv4"]';
 ALTER TABLE target ADD COLUMN addresses jsonb NOT NULL DEFAULT '[]';
 ALTER TABLE target ADD COLUMN service text NOT NULL DEFAULT '';
 
+-- The run that an agent's count of dropped rounds is of.
+ALTER TABLE agent ADD COLUMN boot uuid;
+
 -- People, how they come in, and what they changed.
 CREATE TABLE person (
     id uuid PRIMARY KEY,

@@ -91,6 +91,23 @@ impl Client {
         Self::with(self.base.clone(), headers.ok_or_else(odd)?)
     }
 
+    /// The stream of news, after the news that was seen last.
+    pub(crate) async fn live(&self, last: Option<&str>) -> Result<Response, Failure> {
+        // It goes on for as long as there may be news.
+        let mut request = self.http.get(self.url("/live")).timeout(Duration::from_secs(3_600));
+        if let Some(last) = last {
+            request = request.header("last-event-id", last);
+        }
+        let response = request.send().await.map_err(|error| self.unreachable(error))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        match self.answer(response).await {
+            Err(failure) => Err(failure),
+            Ok(_) => Err(Failure::say(Code::Failed, "the service gave no stream of news")),
+        }
+    }
+
     pub(crate) async fn import_owners(&self, source: &str, csv: Vec<u8>) -> Result<Value, Failure> {
         let mut url: Url = self
             .url("/owner-maps")

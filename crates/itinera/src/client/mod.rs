@@ -1,6 +1,8 @@
 //! The analyst's client: one call of the API per command, printed as a table or as it came.
 
+pub(crate) mod follow;
 mod http;
+pub(crate) mod incidents;
 mod show;
 pub(crate) mod sign_in;
 mod view;

@@ -247,12 +247,12 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
 }
 
 /// A time of a JSON record as UTC, to the second.
-fn utc_of(value: &serde_json::Value) -> String {
+pub(super) fn utc_of(value: &serde_json::Value) -> String {
     let at = value.as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok());
     or_absent(at, utc)
 }
 
-fn text_of(value: &serde_json::Value) -> String {
+pub(super) fn text_of(value: &serde_json::Value) -> String {
     value.as_str().unwrap_or(ABSENT).to_owned()
 }
 

@@ -190,6 +190,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.driver.action_chain().send_keys("a").perform().await.unwrap();
     browser.see(By::Css("[role=option][aria-selected=true]")).await;
     browser.accessible_light_and_dark("alarms").await;
+    browser.click(By::Css("[role=option]")).await;
     browser.driver.action_chain().send_keys("j").perform().await.unwrap();
     browser.driver.action_chain().send_keys(Key::Enter).perform().await.unwrap();
     let note = browser.see(By::Tag("textarea")).await;

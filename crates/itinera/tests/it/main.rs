@@ -5,5 +5,6 @@ mod browser;
 mod demonstration;
 mod help;
 mod ingest;
+mod outage;
 mod refusals;
 mod support;

@@ -133,11 +133,18 @@ fn first_token(api: &str, place: &Path) -> PathBuf {
 
 impl Service {
     pub(crate) fn start() -> Self {
+        Self::start_with(str::to_owned)
+    }
+
+    /// Starts with the demonstration's configuration as `changed` makes it.
+    pub(crate) fn start_with(changed: impl FnOnce(&str) -> String) -> Self {
         let directory = directory();
         let ports = free_ports();
         let text = format!(
-            "listen = \"127.0.0.1:{}\"\nlisten_agents = \"127.0.0.1:{}\"\n{SERVICE}",
-            ports[0], ports[1]
+            "listen = \"127.0.0.1:{}\"\nlisten_agents = \"127.0.0.1:{}\"\n{}",
+            ports[0],
+            ports[1],
+            changed(SERVICE)
         );
         std::fs::write(directory.path().join("service.toml"), text).unwrap();
         let child = Self::spawn(directory.path());
@@ -215,10 +222,20 @@ impl Service {
         itinera_agent::join(&code, &self.agents_url(), &directory).await.unwrap()
     }
 
-    /// Kills it without warning and starts it again on what it left.
-    pub(crate) fn kill_and_restart(&mut self) {
+    /// Kills it without warning.
+    pub(crate) fn kill(&mut self) {
         self.child.kill().unwrap();
         self.child.wait().unwrap();
+    }
+
+    /// Kills it without warning and starts it again on what it left.
+    pub(crate) fn kill_and_restart(&mut self) {
+        self.kill();
+        self.restart();
+    }
+
+    /// Starts it again on what it left.
+    pub(crate) fn restart(&mut self) {
         self.child = Self::spawn(self.directory.path());
         self.wait();
     }

@@ -1,0 +1,187 @@
+//! `itinera follow`: what happens, as it happens.
+
+use super::http::Client;
+use super::show::utc_of;
+use crate::exit::{Code, Failure};
+use crate::output::{Output, plain};
+use crate::signals::stop_requested;
+use console::style;
+use eventsource_stream::{Event, Eventsource};
+use futures_util::{Stream, StreamExt};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::{Value, json};
+use std::io::IsTerminal;
+use std::time::{Duration, Instant};
+
+/// How often the line at the bottom changes at most.
+const STATUS: Duration = Duration::from_secs(1);
+/// How long to wait before coming again when the stream has ended.
+const AGAIN: Duration = Duration::from_secs(2);
+
+/// Where lines go: above a status line on a terminal, plainly elsewhere.
+struct Screen {
+    output: Output,
+    bar: Option<ProgressBar>,
+    changed_at: Option<Instant>,
+}
+
+impl Screen {
+    fn new(output: Output) -> Self {
+        let bar = (std::io::stdout().is_terminal() && !output.is_json()).then(|| {
+            let bar = ProgressBar::new_spinner();
+            if let Ok(style) = ProgressStyle::with_template("{spinner} {wide_msg}") {
+                bar.set_style(style);
+            }
+            bar.enable_steady_tick(Duration::from_millis(250));
+            bar
+        });
+        Self { output, bar, changed_at: None }
+    }
+
+    fn line(&self, text: &str) -> Result<(), Failure> {
+        match &self.bar {
+            Some(bar) => bar.suspend(|| self.output.line(text)),
+            None => self.output.line(text),
+        }
+    }
+
+    /// What happened, in words or as it came.
+    fn happened(&self, value: &Value, words: impl FnOnce() -> String) -> Result<(), Failure> {
+        if self.output.is_json() {
+            self.output.line(&value.to_string())
+        } else {
+            self.line(&words())
+        }
+    }
+
+    /// Shows the counts in the line at the bottom, not more often than one can read.
+    async fn status(&mut self, client: &Client) -> Result<(), Failure> {
+        let Some(bar) = &self.bar else { return Ok(()) };
+        if self.changed_at.is_some_and(|at| at.elapsed() < STATUS) {
+            return Ok(());
+        }
+        self.changed_at = Some(Instant::now());
+        let state = client.get("/state").await?;
+        let count = |field: &str| state[field].as_i64().unwrap_or(0);
+        bar.set_message(format!(
+            "{} agents ({} late), {} paths, {} rounds; {} incidents and {} alarms open. Ctrl-C ends.",
+            count("agents"),
+            count("agents_late"),
+            count("paths"),
+            count("rounds"),
+            count("open_incidents"),
+            count("open_alarms"),
+        ));
+        Ok(())
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        if let Some(bar) = &self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// Follows the news until told to stop.
+pub(crate) async fn follow(client: &Client, output: &Output) -> Result<(), Failure> {
+    let mut screen = Screen::new(*output);
+    let state = client.get("/state").await?;
+    screen.happened(&json!({ "event": "state", "state": state }), || {
+        plain(state["sentence"].as_str().unwrap_or_default())
+    })?;
+    let stop = stop_requested(false);
+    tokio::pin!(stop);
+    let mut last = None;
+    loop {
+        let round = until_it_ends(client, &mut screen, &mut last);
+        tokio::select! {
+            ended = round => match ended {
+                // The service is away or has ended the stream: it is asked again.
+                Ok(()) => {}
+                Err(failure) if failure.is_unreachable() => {
+                    screen.line("The service cannot be reached; trying again.")?;
+                }
+                Err(failure) => return Err(failure),
+            },
+            stopped = &mut stop => return stopped.map_err(Failure::from),
+        }
+        tokio::select! {
+            () = tokio::time::sleep(AGAIN) => {}
+            stopped = &mut stop => return stopped.map_err(Failure::from),
+        }
+    }
+}
+
+/// One stream from where the one before ended.
+async fn until_it_ends(
+    client: &Client,
+    screen: &mut Screen,
+    last: &mut Option<String>,
+) -> Result<(), Failure> {
+    screen.status(client).await?;
+    let mut events = std::pin::pin!(stream(client, last.as_deref()).await?);
+    while let Some(event) = events.next().await {
+        let Ok(event) = event else { return Ok(()) };
+        *last = Some(event.id.clone());
+        on_event(client, screen, &event).await?;
+        screen.status(client).await?;
+    }
+    Ok(())
+}
+
+async fn stream(
+    client: &Client,
+    last: Option<&str>,
+) -> Result<impl Stream<Item = Result<Event, ()>> + use<>, Failure> {
+    let response = client.live(last).await?;
+    Ok(response.bytes_stream().eventsource().map(|event| event.map_err(drop)))
+}
+
+async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(), Failure> {
+    let body: Value = serde_json::from_str(&event.data).map_err(|error| {
+        Failure::new(Code::Failed, error).context("the service's news cannot be read")
+    })?;
+    let what = body["what"].as_str().unwrap_or_default();
+    let id = body["id"].as_str().unwrap_or_default();
+    match (event.event.as_str(), what) {
+        ("missed", _) => screen.happened(&json!({ "event": "missed" }), || {
+            "Some news was missed; `itinera incidents` shows what is open.".to_owned()
+        }),
+        // Changes of figures are many; the line at the bottom and the console show them.
+        ("alarm", "raised" | "cleared") => {
+            let alarms = client.get("/alarms?limit=500").await?;
+            let alarm = alarms["items"].as_array().into_iter().flatten().find(|a| a["id"] == id);
+            let Some(alarm) = alarm else { return Ok(()) };
+            let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
+            screen.happened(&value, || alarm_line(what, alarm))
+        }
+        ("incident", "opened" | "note" | "closed" | "reopened") => {
+            let incident = client.get(&format!("/incidents/{id}")).await?;
+            let value = json!({ "event": "incident", "what": what, "incident": incident });
+            screen.happened(&value, || incident_line(what, &incident))
+        }
+        _ => Ok(()),
+    }
+}
+
+fn alarm_line(what: &str, alarm: &Value) -> String {
+    let (at, word) = match what {
+        "raised" => (&alarm["raised_at"], style("alarm raised  ").red().bold()),
+        _ => (&alarm["cleared_at"], style("alarm cleared ").green()),
+    };
+    let sentence = plain(alarm["sentence"].as_str().unwrap_or_default());
+    format!("{}  {word}  {sentence}", utc_of(at))
+}
+
+fn incident_line(what: &str, incident: &Value) -> String {
+    let events = incident["events"].as_array().into_iter().flatten();
+    let latest = events.filter(|event| event["kind"] == what).last().unwrap_or(&Value::Null);
+    let no = incident["no"].as_i64().unwrap_or(0);
+    let text = latest["text"].as_str().or_else(|| incident["sentence"].as_str());
+    let text = plain(text.unwrap_or_default());
+    let who = plain(latest["person"].as_str().unwrap_or_default());
+    let word = style(format!("incident {no}    ")).bold();
+    format!("{}  {word}  {who}, {what}: {text}", utc_of(&latest["at"]))
+}

@@ -1,0 +1,166 @@
+//! Agents while the service or the database is away: every round number they issue is recorded
+//! exactly once afterwards, or counted as dropped where the spool's bound was reached.
+
+use crate::support::{Service, WORLD, directory, eventually, itinera, terminate};
+use itinera_store::Store;
+use itinera_store::cluster::Cluster;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Stdio};
+use std::time::Duration;
+
+const SITE: &str = "Alderskay Head Office";
+const AWAY: Duration = Duration::from_secs(6);
+
+/// A process that ends with the test.
+struct Background(Child);
+
+impl Background {
+    fn start(arguments: &[&str], log: &Path) -> Self {
+        let log = std::fs::File::create(log).unwrap();
+        let mut command = itinera();
+        command.args(arguments).stdout(log.try_clone().unwrap()).stderr(log);
+        Self(command.stdin(Stdio::null()).spawn().unwrap())
+    }
+
+    fn stop(mut self) {
+        terminate(&self.0);
+        assert!(self.0.wait().unwrap().success());
+    }
+}
+
+impl Drop for Background {
+    fn drop(&mut self) {
+        terminate(&self.0);
+        let _ended = self.0.wait();
+    }
+}
+
+/// A joined agent with the simulated internet around it.
+struct Measuring {
+    agent: Background,
+    _simulation: Background,
+    data: PathBuf,
+}
+
+impl Measuring {
+    async fn start(service: &Service, spool_max_bytes: &str) -> Self {
+        service.join(SITE, "agent").await;
+        let place = service.path();
+        let data = place.join("agent");
+        let world = place.join("world.toml");
+        std::fs::write(&world, WORLD).unwrap();
+        let [port] = crate::support::free_ports();
+        let listen = format!("127.0.0.1:{port}");
+        let world = world.display().to_string();
+        let simulation = Background::start(
+            &["simulate", &world, "--seed", "2", "--listen", &listen],
+            &place.join("simulation.log"),
+        );
+        let data_text = data.display().to_string();
+        let mut arguments = vec!["agent", "run", "--data", &data_text, "--simulation", &listen];
+        arguments.extend(["--address", "10.1.0.2", "--address", "fd00:1::2"]);
+        arguments.extend(["--spool-max-bytes", spool_max_bytes]);
+        let agent = Background::start(&arguments, &place.join("agent.log"));
+        Self { agent, _simulation: simulation, data }
+    }
+
+    /// Ends the agent as it should end, and gives its directory.
+    fn stop(self) -> PathBuf {
+        let Self { agent, data, .. } = self;
+        agent.stop();
+        data
+    }
+}
+
+fn rounds(service: &Service) -> i64 {
+    let state = service.client(&["state", "--format", "json"]);
+    let state: serde_json::Value = serde_json::from_str(&state.out).unwrap_or_default();
+    state["rounds"].as_i64().unwrap_or(0)
+}
+
+fn wait_for_more(service: &Service, than: i64) {
+    eventually("more rounds", Duration::from_secs(60), || (rounds(service) > than).then_some(()));
+}
+
+/// Round numbers by path, as recorded.
+async fn recorded(store: &Store) -> BTreeMap<itinera_model::id::PathId, Vec<i64>> {
+    let mut by_path = BTreeMap::new();
+    for path in store.paths(None, 1_000).await.unwrap() {
+        let rounds = store.rounds_of(path.id).await.unwrap();
+        by_path.insert(path.id, rounds.iter().map(|round| round.number).collect());
+    }
+    by_path
+}
+
+fn faster(text: &str) -> String {
+    text.replace("interval_ms = 2000", "interval_ms = 500")
+        .replace("timeout_ms = 1000", "timeout_ms = 300")
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_round_is_recorded_once_though_service_and_database_were_away() {
+    let database = directory();
+    let cluster = Cluster::start(database.path()).await.unwrap();
+    let url = Cluster::url_in(database.path());
+    let service = |text: &str| format!("database = \"{url}\"\n{}", faster(text));
+    let mut service = tokio::task::block_in_place(|| Service::start_with(service));
+    let measuring = Measuring::start(&service, "67108864").await;
+    tokio::task::block_in_place(|| {
+        wait_for_more(&service, 60);
+        let before = rounds(&service);
+        service.kill();
+        std::thread::sleep(AWAY);
+        service.restart();
+        wait_for_more(&service, before + 60);
+    });
+    let before = tokio::task::block_in_place(|| rounds(&service));
+    cluster.stop().await.unwrap();
+    tokio::time::sleep(AWAY).await;
+    let cluster = Cluster::start(database.path()).await.unwrap();
+    let data = tokio::task::block_in_place(|| {
+        wait_for_more(&service, before + 60);
+        measuring.stop()
+    });
+
+    let left = std::fs::read_dir(data.join("spool")).unwrap().flatten();
+    let left: Vec<_> = left.filter(|entry| entry.path().is_file()).collect();
+    assert!(left.is_empty(), "{left:?} is still in the spool");
+    let store = Store::open(&url).await.unwrap();
+    let recorded = recorded(&store).await;
+    assert_eq!(recorded.len(), 13, "two versions of IP, two methods");
+    for (path, numbers) in recorded {
+        // 500 ms from round to round, and twelve seconds of outages in between.
+        assert!(numbers.len() > 30, "{path}: {} rounds", numbers.len());
+        let issued: Vec<i64> = (0..i64::try_from(numbers.len()).unwrap()).collect();
+        assert_eq!(numbers, issued, "{path}");
+    }
+    drop(service);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_a_full_spool_drops_is_counted() {
+    let mut service = tokio::task::block_in_place(|| Service::start_with(faster));
+    let measuring = Measuring::start(&service, "30000").await;
+    let data = tokio::task::block_in_place(|| {
+        wait_for_more(&service, 60);
+        service.kill();
+        std::thread::sleep(AWAY * 2);
+        service.restart();
+        let before = rounds(&service);
+        wait_for_more(&service, before + 60);
+        measuring.stop()
+    });
+    let spool = std::fs::read_dir(data.join("spool")).unwrap().flatten();
+    assert_eq!(spool.filter(|entry| entry.path().is_file()).count(), 0);
+    let store = Store::open(&Cluster::url_in(&service.data())).await.unwrap();
+    let recorded = recorded(&store).await;
+    let count: usize = recorded.values().map(Vec::len).sum();
+    // Numbers are consecutive from 0, and the newest are the last to be dropped.
+    let issued: i64 = recorded.values().map(|numbers| numbers.last().unwrap() + 1).sum();
+    let dropped = store.agents().await.unwrap()[0].dropped_rounds;
+    assert!(dropped > 0, "the bound was never reached");
+    assert_eq!(i64::try_from(count).unwrap() + dropped, issued);
+    drop(service);
+}
