@@ -101,6 +101,12 @@ pub(super) fn agents(output: &Output, agents: &Agents) -> Result<(), Failure> {
     )
 }
 
+/// How a path is probed: method and version of IP.
+fn by(path: &Path) -> String {
+    let version = if path.family == "ipv6" { "IPv6" } else { "IPv4" };
+    format!("{}, {version}", path.method)
+}
+
 fn found(finding: &Finding) -> String {
     let amount = match (finding.loss_ratio, finding.added_delay_us) {
         (Some(ratio), _) => format!("{} lost", per_cent(ratio)),
@@ -123,7 +129,7 @@ pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
             short(&path.id),
             path.site.clone(),
             path.target.clone(),
-            path.method.clone(),
+            by(path),
             or_absent(latest, |l| l.hops.to_string()),
             or_absent(latest, came_back),
             or_absent(latest.and_then(|l| l.end_delay_us), ms),
@@ -138,7 +144,11 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
     let path = &detail.path;
     output.line(&plain(&format!(
         "{} to {} ({}), {}, {} octets",
-        path.site, path.target, path.address, path.method, path.size_bytes
+        path.site,
+        path.target,
+        path.address,
+        by(path),
+        path.size_bytes
     )))?;
     let Some(latest) = &path.latest else {
         return detail.meaning.iter().try_for_each(|said| output.sentence(said, ""));

@@ -55,6 +55,7 @@ pub(super) struct Path {
     pub(super) site: String,
     pub(super) target: String,
     pub(super) address: String,
+    pub(super) family: String,
     pub(super) method: String,
     pub(super) size_bytes: i32,
     pub(super) latest: Option<Latest>,

@@ -6,5 +6,6 @@ mod demonstration;
 mod help;
 mod ingest;
 mod outage;
+mod people;
 mod refusals;
 mod support;
