@@ -71,8 +71,8 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
   const leave = useMutation({
     mutationFn: signOut,
     onSuccess: () => {
-      client.clear();
       client.setQueryData(['session'], {});
+      client.removeQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'session' });
     },
   });
   const other: Mode = mode === 'dark' ? 'light' : 'dark';

@@ -166,7 +166,7 @@ impl Link {
         loop {
             tokio::select! {
                 ready = four.readable() => {
-                    if let Ok(read) = ready?.try_io(|socket| (&*socket.get_ref()).read(buffer)) {
+                    if let Ok(read) = ready?.try_io(|socket| socket.get_ref().read(buffer)) {
                         return read.map(Incoming::Packet);
                     }
                 }

@@ -81,7 +81,7 @@ pub fn cells(hops: &[HopView], finding: Option<&Finding>) -> Vec<Cell> {
         }
         let delayed = added.map(|added| step_of(added.as_micros(), DELAY_US));
         let lost = step_of(loss_ppm, LOSS_PPM);
-        let step = delayed.map(|delayed| delayed.max(lost)).or((lost > 0).then_some(lost));
+        let step = delayed.map(|delayed| delayed.max(lost)).or_else(|| (lost > 0).then_some(lost));
         cells.push(Cell::Measured { loss_ppm, added, step });
     }
     cells

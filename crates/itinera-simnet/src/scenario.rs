@@ -167,7 +167,7 @@ impl Checker<'_> {
         let nodes = hosts.map(|h| (&h.id, h.address.is_some() || h.address6.is_some()));
         let nodes =
             nodes.chain(routers.map(|r| (&r.id, r.address.is_some() || r.address6.is_some())));
-        for (id, _) in nodes.filter(|(_, addressed)| !addressed) {
+        if let Some((id, _)) = nodes.into_iter().find(|(_, addressed)| !addressed) {
             let reason = format!("{:?} needs an address, an address6, or both", id.as_ref());
             return Err(self.fail(id, reason));
         }

@@ -51,6 +51,8 @@ function Queue({ show }: { show: 'open' | 'all' }) {
       }
       const onList = event.target === document.body || list.current?.contains(event.target as Node);
       if (event.key === 'Enter' && onList && selected?.incident != null) {
+        // Not also a click on the entry that has the focus.
+        event.preventDefault();
         void navigate(`/incidents/${selected.incident}`);
       }
     };

@@ -109,7 +109,10 @@ async fn item(
             services = vec![complaint.service.clone()];
             let verdict = evidence::frozen(record)?.map(Evidence::first_sentence);
             let said = format!("Complaint about {} from {}.", complaint.service, complaint.site);
-            verdict.map_or(said.clone(), |verdict| format!("{said} {verdict}"))
+            match verdict {
+                Some(verdict) => format!("{said} {verdict}"),
+                None => said,
+            }
         }
         (None, Some(headline)) => headline,
         (None, None) => "Nothing belongs to this incident.".to_owned(),

@@ -17,7 +17,7 @@ use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 
 /// Rows shown at most: what lies between two shown windows is merged by its worst.
-const MOST_ROWS: usize = 90;
+const MOST_ROWS: u32 = 90;
 const LONGEST_S: u32 = 6 * 3_600;
 
 /// Which time.
@@ -157,7 +157,7 @@ pub(crate) async fn weave(
     let (map, _) = shared.owner_map_at(until).await?;
     let hops = windows.last().map(|newest| columns(newest, &map)).unwrap_or_default();
     let window_s = u32::try_from(itinera_analysis::WINDOW_US / 1_000_000).unwrap_or(10);
-    let per_row = (span.span_s / window_s).div_ceil(MOST_ROWS as u32).max(1);
+    let per_row = (span.span_s / window_s).div_ceil(MOST_ROWS).max(1);
     let row_s = per_row * window_s;
     // Rows begin at the same times whenever they are asked for, so that they do not flicker.
     let slot =

@@ -176,8 +176,8 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
 }
 
 fn incident_line(what: &str, incident: &Value) -> String {
-    let events = incident["events"].as_array().into_iter().flatten();
-    let latest = events.filter(|event| event["kind"] == what).last().unwrap_or(&Value::Null);
+    let events = incident["events"].as_array().map(Vec::as_slice).unwrap_or_default();
+    let latest = events.iter().rfind(|event| event["kind"] == what).unwrap_or(&Value::Null);
     let no = incident["no"].as_i64().unwrap_or(0);
     let text = latest["text"].as_str().or_else(|| incident["sentence"].as_str());
     let text = plain(text.unwrap_or_default());

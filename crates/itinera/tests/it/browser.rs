@@ -18,6 +18,8 @@ const AXE: &str =
 const SEED: u64 = 2;
 /// The fault is alarmed within two and a half minutes; a busy machine gets twice that.
 const PATIENCE: Duration = Duration::from_secs(300);
+/// What follows from a click.
+const SOON: Duration = Duration::from_secs(30);
 
 /// Debian's chromium behind its driver; both end when dropped.
 struct Browser {
@@ -65,9 +67,13 @@ impl Browser {
         Self { driver, service, _profile: profile }
     }
 
-    /// Waits for an element.
     async fn see(&self, by: By) -> WebElement {
-        let wait = self.driver.query(by.clone()).wait(PATIENCE, Duration::from_millis(200));
+        self.see_within(by, SOON).await
+    }
+
+    /// Waits for an element.
+    async fn see_within(&self, by: By, limit: Duration) -> WebElement {
+        let wait = self.driver.query(by.clone()).wait(limit, Duration::from_millis(200));
         match wait.first().await {
             Ok(element) => element,
             Err(error) => {
@@ -164,7 +170,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.js("window.neverLoadedAgain = true").await;
     let place = "return document.querySelector('table.board').getBoundingClientRect().top";
     let before = browser.js(place).await;
-    browser.see(By::Css("[data-incident]")).await;
+    browser.see_within(By::Css("[data-incident]"), PATIENCE).await;
     assert_eq!(browser.js(place).await, before, "the board has moved under the reader's eyes");
     assert_eq!(browser.js("return window.neverLoadedAgain").await, true);
     browser.accessible_light_and_dark("now").await;

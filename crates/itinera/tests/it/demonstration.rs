@@ -123,8 +123,28 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
             let count = text.matches(&format!("\nitinera_path_{series}{{path=")).count();
             assert_eq!(count, 62, "{series}: {text}");
         }
-        demonstration.stop();
+
+        // However many alarms there are, they are of one cause.
+        let open = demonstration.client(&["incidents", "list", "--open"]);
+        assert_eq!(open.as_array().unwrap().len(), 1, "seed {seed}: {open}");
+        assert_eq!(open[0]["id"], alarm["incident"], "seed {seed}");
+        let words = open[0]["sentence"].as_str().unwrap();
+        assert!(words.contains(&truth.owner.unwrap()), "seed {seed}: {words}");
+        let directory = demonstration.stop();
+        if seed == SEEDS[0] {
+            started_again(directory, seed);
+        }
     }
+}
+
+/// The story begins again: what an earlier run left open is closed.
+fn started_again(directory: TempDir, seed: u64) {
+    let again = Demonstration::start(directory, seed, &[]);
+    assert!(again.said().contains("Closed incident 1 of an earlier run."), "{}", again.said());
+    assert_eq!(again.client(&["incidents", "list", "--open"]), serde_json::json!([]));
+    let all = again.client(&["incidents", "list"]);
+    assert_eq!(all[0]["state"], "closed", "{all}");
+    again.stop();
 }
 
 /// Ends one of a demonstration's processes by its command line.
