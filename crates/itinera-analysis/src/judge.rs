@@ -2,7 +2,7 @@
 
 use crate::alarm::{AlarmBook, Limits};
 use crate::history::{WINDOW_US, Window, end_of, window_of};
-use crate::locate;
+use crate::locate::{self, Usual};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{ContentId, PathId};
@@ -76,9 +76,14 @@ pub enum Effect {
 struct PathHistory {
     source: IpAddr,
     windows: BTreeMap<i64, Window>,
+    usual: Usual,
 }
 
 impl PathHistory {
+    fn new(source: IpAddr) -> Self {
+        Self { source, windows: BTreeMap::new(), usual: Usual::default() }
+    }
+
     /// A window to forget when there are too many: the oldest with a finding that cannot be
     /// corrected any more, so that a long fault does not push out what was usual before it;
     /// else the oldest.
@@ -113,8 +118,7 @@ impl Judge {
         let mut judge = Self { paths: BTreeMap::new(), book };
         for (path, index, source, window) in windows {
             let history = judge.paths.entry(path);
-            let history =
-                history.or_insert_with(|| PathHistory { source, windows: BTreeMap::new() });
+            let history = history.or_insert_with(|| PathHistory::new(source));
             history.windows.insert(index, window);
         }
         judge
@@ -131,16 +135,15 @@ impl Judge {
         let mut newest_before: BTreeMap<PathId, Option<i64>> = BTreeMap::new();
         for observation in observations {
             let window = window_of(observation.measured_at);
-            let history = self.paths.entry(observation.path).or_insert_with(|| PathHistory {
-                source: observation.source,
-                windows: BTreeMap::new(),
-            });
+            let history = self.paths.entry(observation.path);
+            let history = history.or_insert_with(|| PathHistory::new(observation.source));
             history.source = observation.source;
             let newest = history.windows.keys().next_back().copied();
             newest_before.entry(observation.path).or_insert(newest);
             if newest.is_some_and(|newest| window < newest - LATE_WINDOWS) {
                 continue;
             }
+            history.usual.on_change(window);
             let content = history.windows.entry(window).or_default();
             content.add(
                 observation.route,
@@ -179,7 +182,10 @@ impl Judge {
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         let mut complete = Vec::new();
         for window in affected {
-            let assessment = locate::assess(path, history.source, &history.windows, window);
+            let assessment = {
+                let PathHistory { source, windows, usual } = &mut *history;
+                locate::assess(path, *source, windows, window, usual)
+            };
             let Some(assessment) = assessment else {
                 continue;
             };
@@ -188,6 +194,9 @@ impl Judge {
             };
             let flagged = assessment.finding.is_some();
             let changed = std::mem::replace(&mut content.flagged, flagged) != flagged;
+            if changed {
+                history.usual.on_change(window);
+            }
             if changed || touched.contains(&window) {
                 effects.push(Effect::WindowChanged {
                     path,
@@ -209,6 +218,7 @@ impl Judge {
         }
         while let Some(window) = history.spare_window(newest) {
             history.windows.remove(&window);
+            history.usual.on_change(window);
             effects.push(Effect::WindowDropped { path, window });
         }
         for (window, assessment) in complete {

@@ -14,7 +14,7 @@ use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
 use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
 use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
 use itinera_wire::Addresses;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 /// Wall time at tick zero of every virtual run: well in the past, so that a service which takes
@@ -111,26 +111,26 @@ struct Prober {
 pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> LabRun {
     let mut net = Simnet::new(scenario, seed);
     let mut probers = probers(&net, seed, density);
+    let mut agenda = Agenda::new(&probers);
     let mut rounds = Vec::new();
     let mut packet = Vec::new();
     for _ in 0..MAX_STEPS {
-        let engines = probers.iter().filter_map(|p| p.engine.poll_deadline()).min();
-        let next = engines.into_iter().chain(net.poll_deadline()).min();
+        let next = agenda.next().into_iter().chain(net.poll_deadline()).min();
         let Some(now) = next.filter(|now| *now <= span) else {
             break;
         };
         net.advance(now);
         while let Some(delivery) = net.poll_delivery() {
             let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
-            let own = |p: &&mut Prober| p.engine.config().addresses.source() == delivery.site;
-            for prober in probers.iter_mut().filter(own) {
-                prober.engine.handle(now, input);
+            for (index, prober) in probers.iter_mut().enumerate() {
+                if prober.engine.config().addresses.source() == delivery.site {
+                    prober.engine.handle(now, input);
+                    agenda.enter(index, prober);
+                }
             }
         }
-        for prober in &mut probers {
-            if prober.engine.poll_deadline().is_none_or(|due| due > now) {
-                continue;
-            }
+        for index in agenda.due(now) {
+            let prober = &mut probers[index];
             prober.engine.handle(now, Input::Deadline);
             while let Some(token) = prober.engine.poll_transmit(now, &mut packet) {
                 let outcome = match net.inject(now, &packet) {
@@ -142,6 +142,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
             while let Some(sweep) = prober.engine.poll_event() {
                 rounds.push(settled(prober, sweep, now));
             }
+            agenda.enter(index, prober);
         }
     }
     for prober in &mut probers {
@@ -152,6 +153,47 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
     }
     let paths = probers.into_iter().map(|prober| prober.path).collect();
     LabRun { paths, rounds, truth: net.truth().to_vec() }
+}
+
+/// Which engine wants to be called when, in order of time and then of number.
+struct Agenda {
+    order: BTreeSet<(Tick, usize)>,
+    entered: Vec<Option<Tick>>,
+}
+
+impl Agenda {
+    fn new(probers: &[Prober]) -> Self {
+        let mut agenda = Self { order: BTreeSet::new(), entered: vec![None; probers.len()] };
+        for (index, prober) in probers.iter().enumerate() {
+            agenda.enter(index, prober);
+        }
+        agenda
+    }
+
+    /// Enters an engine's deadline anew.
+    fn enter(&mut self, index: usize, prober: &Prober) {
+        let deadline = prober.engine.poll_deadline();
+        let before = std::mem::replace(&mut self.entered[index], deadline);
+        if before != deadline {
+            before.map(|at| self.order.remove(&(at, index)));
+            deadline.map(|at| self.order.insert((at, index)));
+        }
+    }
+
+    fn next(&self) -> Option<Tick> {
+        self.order.first().map(|(at, _)| *at)
+    }
+
+    /// Takes out the engines that are due.
+    fn due(&mut self, now: Tick) -> Vec<usize> {
+        let later = self.order.split_off(&(now.plus_nanos(1), 0));
+        let due = std::mem::replace(&mut self.order, later);
+        let due: Vec<usize> = due.into_iter().map(|(_, index)| index).collect();
+        for index in &due {
+            self.entered[*index] = None;
+        }
+        due
+    }
 }
 
 fn probers(net: &Simnet, seed: u64, density: &Density) -> Vec<Prober> {

@@ -23,6 +23,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use tokio::sync::Semaphore;
 
 /// Name of the session's cookie.
 pub(crate) const COOKIE: &str = "itinera_session";
@@ -37,6 +38,8 @@ const TRIES: usize = 8;
 const TRIES_WITHIN: Duration = Duration::from_secs(300);
 /// Names whose wrong passwords are remembered.
 const MAX_NAMES: usize = 10_000;
+/// Passwords hashed at one time: each takes 19 MiB and a processor.
+static HASHING: Semaphore = Semaphore::const_new(4);
 /// Shortest and longest password.
 pub(crate) const PASSWORD: std::ops::RangeInclusive<usize> = 10..=200;
 
@@ -173,6 +176,7 @@ pub(crate) fn new_token() -> Result<String, ApiError> {
 pub(crate) async fn hashed(password: String) -> Result<String, ApiError> {
     let failed = |error: argon2::password_hash::Error| ApiError::Internal(error.to_string().into());
     let salt = SaltString::encode_b64(&random::<16>()?).map_err(failed)?;
+    let _turn = HASHING.acquire().await;
     let work = tokio::task::spawn_blocking(move || {
         let hash = Argon2::default().hash_password(password.as_bytes(), &salt);
         hash.map(|hash| hash.to_string())
@@ -185,6 +189,7 @@ pub(crate) async fn is_password(password: String, hash: Option<String>) -> Resul
     // Of a random password that nobody kept.
     const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$YWJjZGVmZ2hpamtsbW5vcA$\
         Vr9VCOW3lHbhb4tBIQzBTeiTFbIUzkZDSuM6YOkNsT0";
+    let _turn = HASHING.acquire().await;
     let work = tokio::task::spawn_blocking(move || {
         let known = hash.is_some();
         let hash = hash.unwrap_or_else(|| NOBODY.to_owned());

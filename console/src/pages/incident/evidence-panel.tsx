@@ -21,14 +21,28 @@ const columns: TableColumnsType<Witness> = [
       </Link>
     ),
   },
-  { title: 'By', render: (_, w) => `${w.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${w.method}` },
+  {
+    title: 'By',
+    className: 'figure',
+    render: (_, w) => `${w.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${w.method}`,
+  },
   {
     title: 'Came back, worst minute',
     align: 'right',
     render: (_, w) => (w.until == null ? '–' : ofAll(w.end_sent - w.end_lost, w.end_sent)),
   },
-  { title: 'Delay, median', align: 'right', render: (_, w) => ms(w.end_delay_us) },
-  { title: 'Usual', align: 'right', render: (_, w) => ms(w.usual_end_delay_us) },
+  {
+    title: 'Delay, median',
+    align: 'right',
+    className: 'figure',
+    render: (_, w) => ms(w.end_delay_us),
+  },
+  {
+    title: 'Usual',
+    align: 'right',
+    className: 'figure',
+    render: (_, w) => ms(w.usual_end_delay_us),
+  },
   {
     title: 'Found',
     render: (_, w) => w.finding ?? (w.until == null ? 'not measured then' : 'nothing begins here'),

@@ -40,26 +40,72 @@ pub(super) struct Evidence {
     pub(super) hops: Vec<HopEvidence>,
 }
 
+/// What is usual at one hop.
+#[derive(Debug, Clone, Copy)]
+struct UsualHop {
+    loss: f64,
+    kappa: f64,
+    delay: Option<(f64, f64)>,
+    median: Option<f64>,
+}
+
+/// What was usual at the window regarded last: round after round of one window asks for it, and
+/// it changes only when a window before the recent ones does.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Usual {
+    of: Option<(i64, Vec<Option<IpAddr>>)>,
+    hops: Vec<UsualHop>,
+}
+
+impl Usual {
+    /// A window has other counts, another flag, or is gone: what was made from it is forgotten.
+    pub(crate) fn on_change(&mut self, window: i64) {
+        if self.of.as_ref().is_some_and(|(regarded, _)| window <= regarded - RECENT) {
+            self.of = None;
+        }
+    }
+
+    /// What is usual before the minute that ends with `window`, on this route.
+    fn at(
+        &mut self,
+        windows: &BTreeMap<i64, Window>,
+        window: i64,
+        route: &[Option<IpAddr>],
+    ) -> &[UsualHop] {
+        if self.of.as_ref().is_some_and(|(of, way)| *of == window && way.as_slice() == route) {
+            return &self.hops;
+        }
+        let earlier: Vec<_> = windows
+            .range(..=window - RECENT)
+            .rev()
+            .filter(|(_, earlier)| !earlier.flagged)
+            .take(USUAL)
+            .filter_map(|(_, earlier)| merged(earlier, route))
+            .collect();
+        self.hops = (0..route.len()).map(|index| usual_hop(index, &earlier)).collect();
+        self.of = Some((window, route.to_vec()));
+        &self.hops
+    }
+}
+
 /// Collects the evidence for `window`; absent when it holds no round.
-pub(super) fn collect(windows: &BTreeMap<i64, Window>, window: i64) -> Option<Evidence> {
+pub(super) fn collect(
+    windows: &BTreeMap<i64, Window>,
+    window: i64,
+    usual: &mut Usual,
+) -> Option<Evidence> {
     let present = windows.get(&window)?.present_route()?;
     let route = full_route(windows, window, present);
     let recent: Vec<_> = same_way(windows.range(window - RECENT + 1..=window), &route).collect();
-    let usual: Vec<_> = windows
-        .range(..=window - RECENT)
-        .rev()
-        .filter(|(_, earlier)| !earlier.flagged)
-        .take(USUAL)
-        .filter_map(|(_, earlier)| merged(earlier, &route))
-        .collect();
+    let usual = usual.at(windows, window, &route);
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
-    let hops = route.iter().enumerate().map(|(index, address)| {
+    let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
         let mut now = HopWindow::default();
         for counts in recent.iter().filter_map(|merged| merged.hops.get(index)) {
             now.merge(counts);
         }
         now.delays_us.sort_unstable();
-        hop_evidence(index, *address, now, &usual)
+        hop_evidence(index, *address, now, usual)
     });
     Some(Evidence { rounds, hops: hops.collect() })
 }
@@ -110,8 +156,22 @@ fn hop_evidence(
     index: usize,
     address: Option<IpAddr>,
     now: HopWindow,
-    usual: &[Cow<'_, RouteCounts>],
+    usual: &UsualHop,
 ) -> HopEvidence {
+    HopEvidence {
+        hop: u8::try_from(index + 1).unwrap_or(u8::MAX),
+        address,
+        sent: now.sent,
+        lost: now.lost,
+        delays_us: now.delays_us,
+        usual_loss: usual.loss,
+        kappa: usual.kappa,
+        usual_delay: usual.delay,
+        usual_median: usual.median,
+    }
+}
+
+fn usual_hop(index: usize, usual: &[Cow<'_, RouteCounts>]) -> UsualHop {
     let counts: Vec<(u32, u32)> =
         usual.iter().filter_map(|w| w.hops.get(index)).map(|hop| (hop.lost, hop.sent)).collect();
     let lost: f64 = counts.iter().map(|(lost, _)| f64::from(*lost)).sum();
@@ -128,17 +188,10 @@ fn hop_evidence(
         (values.len() >= LEAST_USUAL).then_some(values)
     };
     let quarters = by_window(1, 4);
-    let usual_delay = quarters.and_then(|values| stat::median(&values).zip(stat::mad(&values)));
-    let usual_median = by_window(1, 2).and_then(|values| stat::median(&values));
-    HopEvidence {
-        hop: u8::try_from(index + 1).unwrap_or(u8::MAX),
-        address,
-        sent: now.sent,
-        lost: now.lost,
-        delays_us: now.delays_us,
-        usual_loss: (lost + 0.25) / (sent + 100.0),
+    UsualHop {
+        loss: (lost + 0.25) / (sent + 100.0),
         kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
-        usual_delay,
-        usual_median,
+        delay: quarters.and_then(|values| stat::median(&values).zip(stat::mad(&values))),
+        median: by_window(1, 2).and_then(|values| stat::median(&values)),
     }
 }

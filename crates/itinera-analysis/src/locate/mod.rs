@@ -19,6 +19,7 @@ mod tests;
 
 use crate::history::{WINDOW_US, Window, end_of};
 use crate::stat;
+pub(crate) use evidence::Usual;
 use evidence::{Evidence, HopEvidence};
 use itinera_model::finding::{Assessment, Cause, Explanation, Finding, HopVerdict, HopView, Place};
 use itinera_model::id::PathId;
@@ -42,8 +43,9 @@ pub(crate) fn assess(
     source: IpAddr,
     windows: &BTreeMap<i64, Window>,
     window: i64,
+    usual: &mut Usual,
 ) -> Option<Assessment> {
-    let evidence = evidence::collect(windows, window)?;
+    let evidence = evidence::collect(windows, window, usual)?;
     let finding = find(source, &evidence);
     let end = evidence.hops.last();
     Some(Assessment {

@@ -44,7 +44,7 @@ fn judge(before: &[Hop], after: &[Hop]) -> Assessment {
         windows.insert(index, window(after));
     }
     let path = PathId::from_uuid(Uuid::nil());
-    assess(path, IpAddr::from([10, 0, 0, 2]), &windows, 35).unwrap()
+    assess(path, IpAddr::from([10, 0, 0, 2]), &windows, 35, &mut Usual::default()).unwrap()
 }
 
 fn clean(count: u32) -> Vec<Hop> {

@@ -17,8 +17,10 @@ use uuid::Uuid;
 
 /// People do not know the minute: so far around it is looked.
 const AROUND: Duration = Duration::minutes(5);
-/// Paths looked at; more would take longer than anybody waits.
+/// Paths known by name.
 const MOST_PATHS: i64 = 5_000;
+/// Paths of one relation whose rounds are looked at: more would take longer than anybody waits.
+const MOST_WITNESSES: usize = 60;
 
 /// One path's measurements around the time.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -135,6 +137,12 @@ pub(super) async fn gather(
     };
     let mut related: Vec<(Relation, PathRecord)> = all.into_iter().filter_map(related).collect();
     related.sort_by(|a, b| (a.0, &a.1.site, &a.1.service).cmp(&(b.0, &b.1.site, &b.1.service)));
+    let mut seen = [0; 3];
+    related.retain(|(relation, _)| {
+        let count = &mut seen[*relation as usize];
+        *count += 1;
+        *count <= MOST_WITNESSES
+    });
     let ids: Vec<PathId> = related.iter().map(|(_, path)| path.id).collect();
     let (from, to) = (about - AROUND, about + AROUND);
     let mut assessed = past::assessments(&shared.store, &ids, from, to).await?;

@@ -1,7 +1,7 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
 use super::view::{AlarmItem, OwnerView, offset};
-use super::{Asked, MAX_PAGE, Page, evidence};
+use super::{Asked, MAX_PAGE, Page, checked_time, evidence};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
@@ -344,7 +344,7 @@ pub(crate) async fn open(
 ) -> Result<(StatusCode, Json<IncidentDetail>), ApiError> {
     let Json(new) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let now = OffsetDateTime::now_utc();
-    let about = new.about.unwrap_or(now);
+    let about = checked_time("about", new.about.unwrap_or(now))?;
     if about > now + Duration::minutes(5) {
         return Err(ApiError::BadInput("about: this is in the future".to_owned()));
     }

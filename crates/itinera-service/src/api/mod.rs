@@ -29,13 +29,16 @@ use axum::{Json, Router};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
+use time::OffsetDateTime;
 use utoipa::openapi::OpenApi;
 use utoipa::{IntoParams, OpenApi as _};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-/// Octets of a request for people: an owner map is the largest.
-const MAX_BODY: usize = 64 << 20;
+/// Octets of a request.
+const MAX_BODY: usize = 1 << 20;
+/// Octets of an owner map.
+const MAX_OWNER_MAP: usize = 64 << 20;
 const MAX_PAGE: u16 = 500;
 
 #[derive(utoipa::OpenApi)]
@@ -50,13 +53,16 @@ const MAX_PAGE: u16 = 500;
 struct Description;
 
 fn described() -> OpenApiRouter<Arc<Shared>> {
+    let owner_maps = OpenApiRouter::new()
+        .routes(routes!(owners::import_owners))
+        .layer(DefaultBodyLimit::max(MAX_OWNER_MAP));
     let api = OpenApiRouter::new()
         .routes(routes!(state::state))
         .routes(routes!(state::agents))
         .routes(routes!(paths::paths))
         .routes(routes!(paths::path))
         .routes(routes!(alarms::alarms))
-        .routes(routes!(owners::import_owners))
+        .merge(owner_maps)
         .routes(routes!(join_codes::make_join_code))
         .routes(routes!(weave::weave))
         .routes(routes!(weave::then))
@@ -164,6 +170,15 @@ const fn default_limit() -> u16 {
 impl Page {
     fn limit(&self) -> Result<u16, ApiError> {
         checked_limit(self.limit)
+    }
+}
+
+/// A time that measurements can be of; refused where arithmetic with it could leave the calendar.
+fn checked_time(field: &str, at: OffsetDateTime) -> Result<OffsetDateTime, ApiError> {
+    if (1970..=2200).contains(&at.year()) {
+        Ok(at)
+    } else {
+        Err(ApiError::BadInput(format!("{field}: the year {} is outside 1970 to 2200", at.year())))
     }
 }
 

@@ -17,6 +17,8 @@ use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
+/// Characters of a person's name.
+pub(super) const LONGEST_NAME: usize = 60;
 /// How long a token may last.
 const LONGEST_DAYS: u16 = 366;
 
@@ -106,7 +108,7 @@ pub(crate) async fn add_person(
     body: Result<Json<NewPerson>, JsonRejection>,
 ) -> Result<(StatusCode, Json<PersonItem>), ApiError> {
     let Json(new) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    let (name, role) = (checked_name(&new.name, 60)?, role_of(&new.role)?);
+    let (name, role) = (checked_name(&new.name, LONGEST_NAME)?, role_of(&new.role)?);
     let password = hashed(checked_password(new.password)?).await?;
     let record = shared.store.add_person(name, role, &password, &by.name).await?;
     Ok((StatusCode::CREATED, Json(record.into())))

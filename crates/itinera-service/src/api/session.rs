@@ -1,10 +1,10 @@
 //! Signing in and out, and one's own password.
 
-use super::people::checked_password;
+use super::people::{LONGEST_NAME, checked_password};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::{
-    Actor, COOKIE, cookie, digest, discard_first, hashed, is_password, new_secret,
+    Actor, COOKIE, PASSWORD, cookie, digest, discard_first, hashed, is_password, new_secret,
 };
 use axum::extract::State;
 use axum::extract::rejection::JsonRejection;
@@ -61,6 +61,9 @@ pub(crate) async fn sign_in(
     body: Result<Json<SignIn>, JsonRejection>,
 ) -> Result<(StatusCode, SetCookie, Json<SessionView>), ApiError> {
     let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    if asked.password.len() > 4 * PASSWORD.end() || asked.name.len() > 4 * LONGEST_NAME {
+        return Err(ApiError::WrongPassword);
+    }
     shared.tries.check(&asked.name, Instant::now())?;
     let (person, hash) = shared.store.person_named(&asked.name).await?.unzip();
     let right = is_password(asked.password, hash).await?;

@@ -1,7 +1,7 @@
 //! A path over time: each window beside each hop, and one earlier moment whole.
 
-use super::Asked;
 use super::view::{OwnerView, PathDetail, offset, ratio};
+use super::{Asked, checked_time};
 use crate::past;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -150,7 +150,7 @@ pub(crate) async fn weave(
     }
     let path: PathId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
     shared.store.path(path).await?.ok_or_else(|| ApiError::unknown_id(&id))?;
-    let until = span.until.unwrap_or_else(OffsetDateTime::now_utc);
+    let until = checked_time("until", span.until.unwrap_or_else(OffsetDateTime::now_utc))?;
     let from = until - Duration::seconds(span.span_s.into());
     let mut assessed = past::assessments(&shared.store, &[path], from, until).await?;
     let windows = assessed.remove(&path).unwrap_or_default();
@@ -191,13 +191,14 @@ pub(crate) async fn then(
 ) -> Result<Json<PathDetail>, ApiError> {
     let path: PathId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
     let record = shared.store.path(path).await?.ok_or_else(|| ApiError::unknown_id(&id))?;
-    let (from, to) = (moment.at - Duration::minutes(1), moment.at + Duration::seconds(10));
+    let at = checked_time("at", moment.at)?;
+    let (from, to) = (at - Duration::minutes(1), at + Duration::seconds(10));
     let mut assessed = past::assessments(&shared.store, &[path], from, to).await?;
     let windows = assessed.remove(&path).unwrap_or_default();
-    let nearest = windows.into_iter().min_by_key(|window| {
-        (offset(window.until) - moment.at).whole_microseconds().unsigned_abs()
-    });
+    let nearest = windows
+        .into_iter()
+        .min_by_key(|window| (offset(window.until) - at).whole_microseconds().unsigned_abs());
     let record = itinera_store::PathRecord { latest: nearest, ..record };
-    let (map, _) = shared.owner_map_at(moment.at).await?;
+    let (map, _) = shared.owner_map_at(at).await?;
     Ok(Json(PathDetail::new(&record, &map)))
 }

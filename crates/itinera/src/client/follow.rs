@@ -86,11 +86,13 @@ impl Drop for Screen {
 
 /// Follows the news until told to stop.
 pub(crate) async fn follow(client: &Client, output: &Output) -> Result<(), Failure> {
-    let mut screen = Screen::new(*output);
     let state = client.get("/state").await?;
-    screen.happened(&json!({ "event": "state", "state": state }), || {
-        plain(state["sentence"].as_str().unwrap_or_default())
-    })?;
+    if output.is_json() {
+        output.line(&json!({ "event": "state", "state": state }).to_string())?;
+    } else {
+        output.sentence(state["sentence"].as_str().unwrap_or_default(), "")?;
+    }
+    let mut screen = Screen::new(*output);
     let stop = stop_requested(false);
     tokio::pin!(stop);
     let mut last = None;

@@ -10,6 +10,9 @@ use std::io::{BufRead, IsTerminal, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+/// How long the token of a sign-in opens.
+const KEPT_DAYS: u16 = 30;
+
 /// The token to use with a service: from the file named, else from an earlier sign-in.
 pub(crate) fn token_for(api: &str, file: Option<&Path>) -> Result<Option<String>, Failure> {
     if let Some(file) = file {
@@ -101,9 +104,11 @@ pub(crate) async fn token_by_password(
     name: &str,
     password: &str,
     purpose: &str,
+    lifetime_days: u16,
 ) -> Result<Value, Failure> {
     let session = client.session(name, password).await?;
-    let made = session.post("/tokens", &json!({ "name": purpose })).await;
+    let wanted = json!({ "name": purpose, "lifetime_days": lifetime_days });
+    let made = session.post("/tokens", &wanted).await;
     let _ended = session.delete("/session").await;
     made
 }
@@ -126,7 +131,7 @@ pub(crate) async fn sign_in(
         None => return Err(Failure::say(Code::Refused, "who signs in? give --name NAME")),
     };
     let password = asked_password(&name, stdin)?;
-    let made = token_by_password(client, &name, &password, "command line").await?;
+    let made = token_by_password(client, &name, &password, "command line", KEPT_DAYS).await?;
     let id = &made["id"];
     let entry = json!({ "token": made["token"], "id": id, "expires_at": made["expires_at"] });
     let path = keep(api, Some(entry))?;

@@ -207,7 +207,7 @@ async fn token(directory: &Directory, stranger: &Client) -> Result<String, Failu
         return Ok(token);
     }
     let (name, password) = directory.first_administrator()?;
-    let made = token_by_password(stranger, &name, &password, "demonstration").await?;
+    let made = token_by_password(stranger, &name, &password, "demonstration", 366).await?;
     let token = made["token"].as_str().unwrap_or_default().to_owned();
     write_secret(&path, &token)?;
     Ok(token)

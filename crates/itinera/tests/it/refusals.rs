@@ -44,9 +44,9 @@ fn broken_files_name_their_line() {
     };
     let scenario = file(
         "world.toml",
-        &WORLD.replacen("between = [\"br1\", \"br2\"]", "between = [\"br1\", \"br9\"]", 1),
+        &WORLD.replacen("between = [\"br1\", \"br3\"]", "between = [\"br1\", \"br9\"]", 1),
     );
-    let line = WORLD.lines().position(|line| line.contains("\"br1\", \"br2\"")).unwrap() + 1;
+    let line = WORLD.lines().position(|line| line.contains("\"br1\", \"br3\"")).unwrap() + 1;
     refused(
         &run(&["simulate", &scenario, "--check"]),
         5,
@@ -171,6 +171,9 @@ fn raw_requests(service: &Service) {
         ("DELETE /api/v1/state", "127.0.0.1", "405", "method-not-allowed"),
         ("GET /api/v2/state", "127.0.0.1", "404", "unknown-place"),
         ("GET /api/v1/paths?limit=x", "127.0.0.1", "422", "bad-input"),
+        ("GET /api/v1/paths/x/weave", "127.0.0.1", "404", "unknown-id"),
+        ("GET /api/v1/paths/x/then?at=now", "127.0.0.1", "422", "bad-input"),
+        ("GET /api/v1/incidents/x", "127.0.0.1", "404", "unknown-id"),
     ] {
         let head = with_token(&service.token(), host);
         let answer = raw_request(&service.api(), request, &head);
