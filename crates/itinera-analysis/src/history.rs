@@ -30,7 +30,9 @@ pub(crate) const fn end_of(window: i64) -> WallTime {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Window {
     pub(crate) routes: BTreeMap<ContentId, RouteCounts>,
-    /// A finding was made here: it is not learned as usual.
+    /// A finding was made here.
+    pub(crate) found: bool,
+    /// A finding was made here or near: it is not learned as usual.
     pub(crate) flagged: bool,
 }
 

@@ -16,6 +16,11 @@ use std::net::IpAddr;
 const LATE_WINDOWS: i64 = 60;
 /// Windows kept for a path: what is usual, what is recent, and what may still be corrected.
 const KEPT_WINDOWS: usize = 180;
+/// Windows before a finding that are not learned as usual: the trouble began in them.
+const BEFORE_FINDING: i64 = 2;
+/// Windows after a finding that are not learned as usual: by chance trouble may be too slight for
+/// a finding for a while, and must not become the usual meanwhile.
+const AFTER_FINDING: i64 = 6;
 /// An assessment this old raises no alarm any more: three minutes.
 const TOO_OLD_TO_RAISE_US: i64 = 180_000_000;
 
@@ -82,6 +87,28 @@ struct PathHistory {
 impl PathHistory {
     fn new(source: IpAddr) -> Self {
         Self { source, windows: BTreeMap::new(), usual: Usual::default() }
+    }
+
+    /// Enters whether a finding was made in a window; gives the windows near it whose flag is
+    /// another now. Windows are entered in order of time, so that each flag ends as it would have
+    /// been, had everything come in order.
+    fn enter_found(&mut self, window: i64, found: bool) -> Vec<i64> {
+        if let Some(content) = self.windows.get_mut(&window) {
+            content.found = found;
+        }
+        let near: Vec<i64> =
+            self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| *index).collect();
+        let mut changed = Vec::new();
+        for index in near {
+            let mut around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
+            let flagged = around.any(|(_, content)| content.found);
+            let Some(content) = self.windows.get_mut(&index) else { continue };
+            if std::mem::replace(&mut content.flagged, flagged) != flagged {
+                self.usual.on_change(index);
+                changed.push(index);
+            }
+        }
+        changed
     }
 
     /// A window to forget when there are too many: the oldest with a finding that cannot be
@@ -189,21 +216,14 @@ impl Judge {
             let Some(assessment) = assessment else {
                 continue;
             };
-            let Some(content) = history.windows.get_mut(&window) else {
-                continue;
-            };
-            let flagged = assessment.finding.is_some();
-            let changed = std::mem::replace(&mut content.flagged, flagged) != flagged;
-            if changed {
-                history.usual.on_change(window);
+            let mut changed = history.enter_found(window, assessment.finding.is_some());
+            if touched.contains(&window) && !changed.contains(&window) {
+                changed.push(window);
             }
-            if changed || touched.contains(&window) {
-                effects.push(Effect::WindowChanged {
-                    path,
-                    window,
-                    source: history.source,
-                    content: content.clone(),
-                });
+            for window in changed {
+                let Some(content) = history.windows.get(&window) else { continue };
+                let (source, content) = (history.source, content.clone());
+                effects.push(Effect::WindowChanged { path, window, source, content });
             }
             let closes_now = window < newest && newest_before.is_none_or(|seen| window >= seen);
             let age_us = now.micros_since(end_of(window));
@@ -302,6 +322,18 @@ mod tests {
         assert_eq!(alarms(&live(&mut judge, 60..780, 3)), "r");
         assert!(found(&live(&mut judge, 780..781, 3)), "still a finding after two hours");
         assert_eq!(alarms(&live(&mut judge, 781..800, 0)), "x");
+    }
+
+    #[test]
+    fn trouble_that_pauses_by_chance_does_not_become_usual() {
+        let mut judge = Judge::default();
+        live(&mut judge, 0..30, 0);
+        // Every third minute it is hardly there.
+        for minute in 5..60 {
+            let lost = if minute % 3 == 0 { 1 } else { 3 };
+            live(&mut judge, minute * 6..minute * 6 + 6, lost);
+        }
+        assert!(found(&live(&mut judge, 363..364, 3)), "still a finding after an hour");
     }
 
     #[test]

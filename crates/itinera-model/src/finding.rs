@@ -25,12 +25,30 @@ pub enum Place {
     /// Between two answering addresses, or in the devices at its ends.
     Link {
         /// The last address without the trouble; the agent's own at the first hop.
+        #[serde(with = "text")]
         from: IpAddr,
         /// The first address with it.
+        #[serde(with = "text")]
         to: IpAddr,
         /// Silent hops in between: the links around them cannot be told apart.
         silent_between: u8,
     },
+}
+
+/// Addresses as text in every encoding: inside an enum that is told apart by a tag, serde reads
+/// binary formats as if they were for people.
+mod text {
+    use serde::de::Error;
+    use serde::{Deserialize, Deserializer, Serializer};
+    use std::net::IpAddr;
+
+    pub(super) fn serialize<S: Serializer>(address: &IpAddr, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(address)
+    }
+
+    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<IpAddr, D::Error> {
+        String::deserialize(from)?.parse().map_err(D::Error::custom)
+    }
 }
 
 /// One candidate account of what is seen.
@@ -126,4 +144,22 @@ pub struct Assessment {
     pub hops: Vec<HopView>,
     /// The finding, when a fault is likelier than none.
     pub finding: Option<Finding>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::batch::{decode, encode};
+
+    #[test]
+    fn a_place_is_read_back_from_either_encoding() {
+        for (from, to) in [("198.18.64.3", "198.18.64.4"), ("2001:db8::3", "2001:db8::4")] {
+            let (from, to) = (from.parse().unwrap(), to.parse().unwrap());
+            let place = Place::Link { from, to, silent_between: 1 };
+            assert_eq!(decode::<Place>(&encode(&place)).unwrap(), place);
+            let json = serde_json::to_string(&place).unwrap();
+            assert!(json.contains(&format!("\"from\":\"{from}\"")), "{json}");
+            assert_eq!(serde_json::from_str::<Place>(&json).unwrap(), place);
+        }
+    }
 }

@@ -2,8 +2,8 @@
 
 use crate::server::Shared;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
-use itinera_model::alarm::Alarm;
-use itinera_model::batch::{decode, encode};
+use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::batch::{DecodeError, decode, encode};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
@@ -41,6 +41,7 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
     *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
+    let mut inherited = left_by_another_engine(shared, &memory).await?;
     let mut judge = remembered(memory, limits)?;
     tracing::info!(cursor, "judging");
     loop {
@@ -51,7 +52,7 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
             continue;
         };
         let to = last.commit_no;
-        let mut gathered = Gathered::default();
+        let mut gathered = std::mem::take(&mut inherited);
         for entry in &entries {
             gathered.take(step(&mut judge, entry));
         }
@@ -85,12 +86,33 @@ pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
     judge.step(&observations, entry.received_at)
 }
 
+/// What is done with another engine's memory: its windows are dropped and its alarms cleared with
+/// this engine's first words. What is still wrong is raised again, into the same incident.
+async fn left_by_another_engine(
+    shared: &Shared,
+    memory: &JudgeMemory,
+) -> Result<Gathered, StoreError> {
+    let mut left = Gathered::default();
+    if memory.engine == ENGINE {
+        return Ok(left);
+    }
+    left.windows = memory.windows.iter().map(|old| ((old.path, old.window), None)).collect();
+    let at = crate::server::now();
+    let open = shared.store.alarms(true, None, u64::from(u16::MAX)).await?;
+    let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
+    left.alarms = cleared.collect();
+    Ok(left)
+}
+
 fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
+    let corrupt = |error: DecodeError| {
+        tracing::error!(%error, "what judgement remembered cannot be read");
+        StoreError::Corrupt { what: "memory of judgement" }
+    };
     if memory.engine != ENGINE {
         // Nothing yet, or another engine's memory, which this one cannot go on from.
         return Ok(Judge::new(limits));
     }
-    let corrupt = |_| StoreError::Corrupt { what: "memory of judgement" };
     let book: AlarmBook = decode(&memory.book).map_err(corrupt)?;
     let windows = memory.windows.into_iter().map(|stored| {
         let content: Window = decode(&stored.content).map_err(corrupt)?;
@@ -105,7 +127,7 @@ fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> 
 struct Gathered {
     windows: BTreeMap<(PathId, i64), Option<StoredWindow>>,
     assessed: BTreeMap<(PathId, i64), (bool, itinera_model::finding::Assessment)>,
-    alarms: Vec<itinera_model::alarm::AlarmEffect>,
+    alarms: Vec<AlarmEffect>,
 }
 
 impl Gathered {

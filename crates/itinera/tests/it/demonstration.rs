@@ -144,6 +144,13 @@ fn started_again(directory: TempDir, seed: u64) {
     assert_eq!(again.client(&["incidents", "list", "--open"]), serde_json::json!([]));
     let all = again.client(&["incidents", "list"]);
     assert_eq!(all[0]["state"], "closed", "{all}");
+    // Judgement goes on from what it remembered, an open alarm included.
+    let before = again.client(&["state"])["rounds"].as_i64().unwrap();
+    eventually("judgement after the restart", Duration::from_secs(60), || {
+        let state = again.client(&["state"]);
+        let more = state["rounds"].as_i64().unwrap() > before + 200;
+        (more && state["unjudged_commits"].as_i64().unwrap() < 10).then_some(())
+    });
     again.stop();
 }
 

@@ -5,6 +5,7 @@ mod browser;
 mod demonstration;
 mod help;
 mod ingest;
+mod live;
 mod outage;
 mod people;
 mod refusals;
