@@ -26,8 +26,6 @@ pub enum Relation {
 pub struct Witness {
     /// What it is to the complaint.
     pub relation: Relation,
-    /// The other site or service, for people.
-    pub label: String,
     /// The worst that was assessed around the time; absent when nothing was measured.
     pub assessment: Option<Assessment>,
 }
@@ -178,7 +176,6 @@ mod tests {
     fn witness(relation: Relation, lost: u32) -> Witness {
         Witness {
             relation,
-            label: String::new(),
             assessment: Some(Assessment {
                 path: PathId::from_uuid(Uuid::nil()),
                 until: WallTime::from_unix_seconds(0),

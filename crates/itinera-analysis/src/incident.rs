@@ -8,9 +8,9 @@ use itinera_model::owner::OwnerMap;
 /// Alarms that began within this of each other may have one cause: two minutes.
 const TOGETHER_US: i64 = 120_000_000;
 
-/// True when two alarms have one cause: they name the same place; or places that the silent hops
-/// around them do not tell apart; or, at about the same time, the same trouble between the same
-/// owners in the other version of IP, which mostly shares the line.
+/// True when two alarms have one cause: they name the same place; or, at about the same time, the
+/// links on both sides of one device, places that silent hops do not tell apart, or the same
+/// trouble between the same owners in the other version of IP, which mostly shares the line.
 pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     let (Place::Link { from, to, silent_between }, other) = (a.key.place, b.key.place);
     let Place::Link { from: other_from, to: other_to, silent_between: other_silent } = other;
@@ -23,7 +23,9 @@ pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     }
     let blurred = silent_between > 0 || other_silent > 0;
     if from.is_ipv6() == other_from.is_ipv6() {
-        return blurred && (from == other_from || to == other_to);
+        let share_an_end = from == other_from || to == other_to;
+        // Two links on both sides of one device: the fault may be the device.
+        return to == other_from || from == other_to || (blurred && share_an_end);
     }
     let (own, others) = (sentence::whose(&a.key.place, map), sentence::whose(&other, map));
     own == others && own != Whose::Unknown
@@ -107,6 +109,8 @@ mod tests {
             (alarm("198.18.64.3", "198.18.64.5", 1, 1_030), true),
             (alarm("198.18.64.3", "198.18.64.5", 1, 9_000), false),
             (alarm("198.18.64.3", "198.18.64.5", 0, 1_030), false),
+            (alarm("198.18.64.4", "198.18.64.5", 0, 1_030), true),
+            (alarm("198.18.64.4", "198.18.64.5", 0, 9_000), false),
             (alarm("198.18.64.7", "198.18.64.8", 0, 1_030), false),
             (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 1_030), true),
             (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 9_000), false),

@@ -8,7 +8,7 @@
 mod tests;
 
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
-use itinera_model::finding::{Assessment, Cause, Finding};
+use itinera_model::finding::{Assessment, Cause, Finding, Place};
 use itinera_model::id::PathId;
 use itinera_model::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
@@ -44,6 +44,10 @@ impl Default for Limits {
 
 /// Windows for which a path of an open alarm must name another place before it is believed.
 const INSIST_WINDOWS: u32 = 6;
+
+/// The same for a path that passes the place of an open alarm of the same cause: what explains
+/// other paths explains it better than a fault of its own beside it.
+const INSIST_BESIDE_WINDOWS: u32 = 12;
 
 /// What one path has been showing.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -95,7 +99,7 @@ impl AlarmBook {
         match assessment.finding.as_ref() {
             Some(finding) if self.is_over(finding) => {
                 if finding.confidence_ppm >= self.limits.confidence_ppm {
-                    self.on_over(assessment.path, finding, since, now)
+                    self.on_over(assessment, finding, since, now)
                 } else {
                     // Over the limit, but where is not clear: neither raises nor calms.
                     Vec::new()
@@ -114,11 +118,12 @@ impl AlarmBook {
 
     fn on_over(
         &mut self,
-        path: PathId,
+        assessment: &Assessment,
         finding: &Finding,
         since: WallTime,
         now: WallTime,
     ) -> Vec<AlarmEffect> {
+        let path = assessment.path;
         let key =
             AlarmKey { kind: AlarmKind::LimitHeldOver, cause: finding.cause, place: finding.place };
         let record = self.paths.entry(path).or_default();
@@ -133,6 +138,13 @@ impl AlarmBook {
         }
         let elsewhere = self.open.iter().any(|a| a.key != key && a.showing.contains(&path));
         if elsewhere && streak.windows < INSIST_WINDOWS {
+            return Vec::new();
+        }
+        let explained = self.open.iter().any(|alarm| {
+            alarm.key != key && alarm.key.cause == key.cause && passes(assessment, &alarm.key.place)
+        });
+        let known = self.open.iter().any(|alarm| alarm.key == key);
+        if explained && !known && streak.windows < INSIST_BESIDE_WINDOWS {
             return Vec::new();
         }
         let mut effects = self.leave(path, Some(key), now);
@@ -187,6 +199,13 @@ impl AlarmBook {
         });
         effects
     }
+}
+
+/// True when a path goes over a link: its ends are two of its hops, in this order.
+fn passes(assessment: &Assessment, place: &Place) -> bool {
+    let Place::Link { from, to, .. } = place;
+    let mut addresses = assessment.hops.iter().filter_map(|hop| hop.address);
+    addresses.any(|address| address == *from) && addresses.any(|address| address == *to)
 }
 
 /// Adds a path and its figures; true when that changed anything people would want to know.

@@ -1,7 +1,7 @@
 //! The book of alarms, window by window.
 
 use super::*;
-use itinera_model::finding::Place;
+use itinera_model::finding::{HopVerdict, HopView};
 use uuid::Uuid;
 
 fn path(number: u128) -> PathId {
@@ -117,4 +117,34 @@ fn the_worst_severity_stays() {
     assert_eq!(book.open()[0].severity, Severity::Minor);
     feed(&mut book, path(1), &[Some(finding(2, 600_000, 990_000))]);
     assert_eq!(book.open()[0].severity, Severity::Critical);
+}
+
+#[test]
+fn a_path_over_the_place_of_an_open_alarm_has_to_insist_on_another() {
+    let over = |numbers: &[u8], finding: Finding| {
+        let hop = |number: &u8| HopView {
+            hop: *number,
+            address: Some([198, 18, 0, *number].into()),
+            sent: 60,
+            lost: 0,
+            got_here_ppm: None,
+            delay_us: None,
+            delay_quartiles_us: None,
+            usual_delay_us: None,
+            verdict: HopVerdict::Clean,
+        };
+        let hops = numbers.iter().map(hop).collect();
+        Assessment { hops, ..assessment(path(9), Some(finding)) }
+    };
+    // Windows until another place is alarmed, by a path that goes over the first one or not.
+    for (numbers, windows) in [(&[1, 2, 3][..], 12), (&[4, 2, 3][..], 3)] {
+        let mut book = AlarmBook::default();
+        let bad = Some(finding(2, 200_000, 990_000));
+        assert_eq!(feed(&mut book, path(1), &[bad.clone(), bad.clone(), bad]), "r");
+        let beside = finding(3, 150_000, 930_000);
+        let at = WallTime::default();
+        let raised =
+            (1..40).find(|_| !book.regard(&over(numbers, beside.clone()), at, at).is_empty());
+        assert_eq!(raised, Some(windows), "{numbers:?}");
+    }
 }

@@ -152,8 +152,7 @@ pub(super) async fn gather(
     for (relation, path) in related {
         let assessment = assessed.remove(&path.id).and_then(worst);
         views.push(view(relation, &path, assessment.as_ref(), &map));
-        let label = if relation == Relation::SameSite { path.service } else { path.site };
-        witnesses.push(Witness { relation, label, assessment });
+        witnesses.push(Witness { relation, assessment });
     }
     let verdict = complaint::verdict(site, service, &witnesses, &map);
     Ok(Evidence {
