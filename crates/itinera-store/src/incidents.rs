@@ -130,15 +130,17 @@ async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
-/// The open incidents with their alarms, oldest first. One whose alarms have all been clear for
-/// half an hour takes no more: what comes then is another.
+/// The incidents with their alarms, oldest first, that trouble which began at `since` can belong
+/// to: those that were open then. One whose alarms have all been clear for half an hour takes no
+/// more: what comes then is another.
 async fn open_with_alarms(
     txn: &DatabaseTransaction,
+    since: OffsetDateTime,
 ) -> Result<Vec<(IncidentId, Vec<Alarm>)>, StoreError> {
     let select = "SELECT i.id, a.body FROM incident i JOIN alarm a ON a.incident_id = i.id \
-         WHERE i.closed_at IS NULL AND (a.cleared_at IS NULL OR \
+         WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
              a.cleared_at > now() - interval '30 minutes') ORDER BY i.id, a.id";
-    let rows = txn.query_all_raw(sql(select, [])).await?;
+    let rows = txn.query_all_raw(sql(select, [since.into()])).await?;
     let mut open: Vec<(IncidentId, Vec<Alarm>)> = Vec::new();
     for row in &rows {
         let id = IncidentId::from_uuid(row.try_get("", "id")?);
@@ -159,7 +161,7 @@ pub(crate) async fn place_alarm(
     raised: &Alarm,
     fold: &Fold<'_>,
 ) -> Result<(), StoreError> {
-    let open = open_with_alarms(txn).await?;
+    let open = open_with_alarms(txn, offset(raised.since)).await?;
     let at = offset(raised.raised_at);
     let incident = match fold(raised, &open) {
         Some(incident) => incident,

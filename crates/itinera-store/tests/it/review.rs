@@ -83,9 +83,12 @@ async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
     store.close_incident(first, "repaired", "ailsa").await.unwrap();
     let again = store.close_incident(first, "", "bran").await.unwrap_err();
     assert!(matches!(again, StoreError::Incident(IncidentRefused::Closed)), "{again}");
-    // What is closed takes no more alarms.
+    // What is closed takes no more alarms, but of trouble that began before.
     judging.write(&store, vec![AlarmEffect::Raised(alarm(3))], true).await;
     assert_eq!(store.incident(first).await.unwrap().unwrap().alarms.len(), 2);
+    let earlier = Alarm { since: alarm(1).since.plus_micros(-60_000_000), ..alarm(7) };
+    judging.write(&store, vec![AlarmEffect::Raised(earlier)], true).await;
+    assert_eq!(store.incident(first).await.unwrap().unwrap().alarms.len(), 3);
     store.reopen_incident(first, "bran").await.unwrap();
     let words = kinds(&store, first).await;
     let words: Vec<_> = words.iter().map(|(who, what)| (who.as_str(), what.as_str())).collect();
@@ -98,6 +101,7 @@ async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
             ("ailsa", "note"),
             ("Itinera", "alarm-cleared"),
             ("ailsa", "closed"),
+            ("Itinera", "alarm-raised"),
             ("bran", "reopened"),
         ]
     );
