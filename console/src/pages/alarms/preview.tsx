@@ -3,6 +3,7 @@ import { Link } from 'react-router';
 import type { Alarm, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, ms, perCent } from '../../format';
+import { Call } from '../../call';
 import { Time } from '../../time';
 
 /** Paths named here; the rest is counted. */
@@ -33,12 +34,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
         {alarm.perceived_severity}; worst {worst(alarm)}; raised <Time at={alarm.raised_at} />, a
         fixed limit held over since <Time at={alarm.since} />.
       </p>
-      {alarm.place.owners.map((owner) => (
-        <p className="said" key={owner.as_number}>
-          Call {owner.name}
-          {owner.contact && ` (${owner.contact})`}.
-        </p>
-      ))}
+      <Call owners={alarm.place.owners} />
       {alarm.incident != null && (
         <p className="said">
           <Link to={`/incidents/${alarm.incident}`}>Open its incident</Link>

@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
+import { Call } from '../../call';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { listed, stateWords } from '../incidents/incident-entry';
@@ -29,12 +30,7 @@ export function IncidentPage() {
           From {listed(incident.sites)}; touches {listed(incident.services)}.
         </p>
       )}
-      {incident.owners.map((owner) => (
-        <p className="said" key={owner.as_number}>
-          Call {owner.name}
-          {owner.contact && ` (${owner.contact})`}.
-        </p>
-      ))}
+      <Call owners={incident.owners} />
       {incident.complaint && (
         <p className="said">
           {incident.complaint.person} entered a complaint from {incident.complaint.site} about{' '}

@@ -1,6 +1,7 @@
 import { Link } from 'react-router';
 import type { Incident } from '../../api/client';
 import { count } from '../../format';
+import { Call } from '../../call';
 import { Time } from '../../time';
 
 const STATES = { open: 'open', over: 'over, not closed yet', closed: 'closed' } as const;
@@ -33,12 +34,7 @@ export function IncidentEntry({ incident }: { incident: Incident }) {
         {incident.alarms > 0 &&
           `; ${incident.open_alarms} of ${count(incident.alarms, 'alarm')} open`}
       </p>
-      {incident.owners.map((owner) => (
-        <p className="said" key={owner.as_number}>
-          Call {owner.name}
-          {owner.contact && ` (${owner.contact})`}.
-        </p>
-      ))}
+      <Call owners={incident.owners} />
     </li>
   );
 }

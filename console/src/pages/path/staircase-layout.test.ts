@@ -50,6 +50,16 @@ describe('the staircase', () => {
     expect(boundary.bands.map((band) => band.name)).toEqual(['the site', '', 'Northmere Carriage']);
   });
 
+  it('lays an earlier moment under it on the same scale, as far as that went', () => {
+    const now = [hop(1), hop(2, { delay_us: 60000, got_here_ratio: 0.5 }), hop(3)];
+    const { columns } = layOut(now, [hop(1), hop(2, { delay_us: 15000 })]);
+    expect(columns[0]?.besideLevel).toBe(columns[0]?.level);
+    expect(columns[1]?.besideLevel).toBe(columns[2]?.level);
+    expect(columns[1]?.besideShare).toBeLessThan(columns[1]?.share ?? 0);
+    expect(columns[2]?.besideLevel).toBeNull();
+    expect(layOut(now).columns.every((column) => column.besideLevel === null)).toBe(true);
+  });
+
   it('breaks its outline where nothing answers', () => {
     const dead = { delay_us: null, got_here_ratio: null, usual_delay_us: null };
     const { columns } = layOut([hop(1), hop(2, dead)]);
