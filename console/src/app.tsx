@@ -6,6 +6,7 @@ import { queries } from './api/queries';
 import { Keys } from './keys';
 import { useLive } from './live/use-live';
 import { AlarmsPage } from './pages/alarms';
+import { BothWaysPage } from './pages/both-ways';
 import { IncidentPage } from './pages/incident';
 import { IncidentsPage } from './pages/incidents';
 import { NowPage } from './pages/now';
@@ -57,6 +58,7 @@ export function App({ mode, onMode }: Props) {
           <Route path="/alarms" element={<AlarmsPage />} />
           <Route path="/incidents" element={<IncidentsPage />} />
           <Route path="/incidents/:id" element={<IncidentPage />} />
+          <Route path="/both-ways" element={<BothWaysPage />} />
           <Route path="/paths/:id" element={<PathPage />} />
           <Route path="*" element={<NowherePage />} />
         </Routes>
@@ -88,6 +90,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         </NavLink>
         <NavLink to="/alarms">Alarms</NavLink>
         <NavLink to="/incidents">Incidents</NavLink>
+        <NavLink to="/both-ways">Both ways</NavLink>
       </nav>
       <Button type="text" onClick={() => onMode(other)}>
         {other === 'dark' ? 'Dark' : 'Light'}

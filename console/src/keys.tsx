@@ -2,12 +2,13 @@ import { Modal } from 'antd';
 import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
 
-const PLACES: Record<string, string> = { n: '/', a: '/alarms', i: '/incidents' };
+const PLACES: Record<string, string> = { n: '/', a: '/alarms', i: '/incidents', b: '/both-ways' };
 
 const HELP: [string, string][] = [
   ['n', 'what is wrong now'],
   ['a', 'alarms'],
   ['i', 'incidents'],
+  ['b', 'both ways between sites'],
   ['j or ↓, k or ↑', 'next and previous in a list'],
   ['Enter', 'open what is selected'],
   ['?', 'these keys'],

@@ -16,6 +16,12 @@ export type Witness = components['schemas']['WitnessView'];
 export type Weave = components['schemas']['Weave'];
 export type Cell = components['schemas']['CellView'];
 export type Session = components['schemas']['SessionView'];
+export type Pair = components['schemas']['PairItem'];
+export type Way = components['schemas']['WayView'];
+export type Watch = components['schemas']['WatchItem'];
+export type NewWatch = components['schemas']['WantedWatch'];
+export type WatchChange = components['schemas']['WantedChange'];
+export type Suppression = components['schemas']['SuppressionItem'];
 export type NewComplaint = components['schemas']['NewComplaint'];
 type Problem = components['schemas']['Problem'];
 
@@ -156,4 +162,36 @@ export async function closeIncident(id: string, text: string): Promise<IncidentD
 
 export async function reopenIncident(id: string): Promise<IncidentDetail> {
   return taken(await api.POST('/api/v1/incidents/{id}/reopen', { params: { path: { id } } }));
+}
+
+export async function fetchPairs(): Promise<Pair[]> {
+  return taken(await api.GET('/api/v1/pairs')).items;
+}
+
+export async function fetchWatches(path: string): Promise<Watch[]> {
+  return allPages(
+    async (page) =>
+      taken(await api.GET('/api/v1/watches', { params: { query: { ...page, path } } })),
+    MOST,
+  );
+}
+
+export async function fetchWatch(id: string): Promise<Watch> {
+  return taken(await api.GET('/api/v1/watches/{id}', { params: { path: { id } } }));
+}
+
+export async function startWatch(body: NewWatch): Promise<Watch> {
+  return taken(await api.POST('/api/v1/watches', { body }));
+}
+
+export async function changeWatch(id: string, body: WatchChange): Promise<Watch> {
+  return taken(await api.POST('/api/v1/watches/{id}', { params: { path: { id } }, body }));
+}
+
+export async function fetchSuppressions(): Promise<Suppression[]> {
+  return taken(await api.GET('/api/v1/suppressions')).items;
+}
+
+export async function liftSuppression(id: string): Promise<void> {
+  done(await api.DELETE('/api/v1/suppressions/{id}', { params: { path: { id } } }));
 }

@@ -5,9 +5,13 @@ import {
   fetchIncidents,
   fetchPath,
   fetchPathThen,
+  fetchPairs,
   fetchPaths,
   fetchSession,
   fetchState,
+  fetchSuppressions,
+  fetchWatch,
+  fetchWatches,
   fetchWeave,
 } from './client';
 
@@ -42,6 +46,25 @@ export const queries = {
       queryKey: ['incidents', open],
       queryFn: () => fetchIncidents(open),
       placeholderData: (before) => before,
+    }),
+  pairs: () => queryOptions({ queryKey: ['pairs'], queryFn: fetchPairs, refetchInterval: 5_000 }),
+  watches: (path: string) =>
+    queryOptions({
+      queryKey: ['watches', path],
+      queryFn: () => fetchWatches(path),
+      refetchInterval: 10_000,
+    }),
+  watch: (id: string) =>
+    queryOptions({
+      queryKey: ['watch', id],
+      queryFn: () => fetchWatch(id),
+      refetchInterval: 5_000,
+    }),
+  suppressions: () =>
+    queryOptions({
+      queryKey: ['suppressions'],
+      queryFn: fetchSuppressions,
+      refetchInterval: 30_000,
     }),
   incident: (id: string) =>
     queryOptions({ queryKey: ['incident', id], queryFn: () => fetchIncident(id) }),

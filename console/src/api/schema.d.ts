@@ -175,6 +175,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pairs of agents that measure both ways, with what was found in the last ten minutes. */
+        get: operations["getPairs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One pair with its rounds of the last hour. */
+        get: operations["getPair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths": {
         parameters: {
             query?: never;
@@ -331,6 +365,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/suppressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Suppressions that last or are to come. */
+        get: operations["getSuppressions"];
+        put?: never;
+        /** Measures nothing for a while: everywhere, from one site, or to one target. */
+        post: operations["suppress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/suppressions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a suppression now, or before it begins. */
+        delete: operations["liftSuppression"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -366,6 +435,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Watches, the newest first. */
+        get: operations["getWatches"];
+        put?: never;
+        /** Measures a path more densely for a while. */
+        post: operations["startWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One watch, with what it has found until now. */
+        get: operations["getWatch"];
+        put?: never;
+        /** Pauses, resumes or ends a watch, or makes it part of an incident. */
+        post: operations["changeWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -396,6 +501,11 @@ export interface components {
              * @description Absent before the first batch.
              */
             last_batch_at?: string | null;
+            /**
+             * @description Tasks that it does not do, with the reason: its site does not allow them, or a name does
+             *     not resolve.
+             */
+            refused: components["schemas"]["RefusedView"][];
             site: string;
             version: string;
         };
@@ -641,6 +751,8 @@ export interface components {
             /** @description What happened, oldest first. */
             events: components["schemas"]["EventItem"][];
             evidence?: components["schemas"]["Evidence"] | null;
+            /** @description Watches that belong to it, the newest first. */
+            watches: components["schemas"]["WatchItem"][];
         };
         /** @description An incident in short. */
         IncidentItem: {
@@ -799,6 +911,90 @@ export interface components {
             contact: string;
             name: string;
         };
+        /** @description A pair with its rounds of the last hour, from the oldest to the newest. */
+        PairDetail: components["schemas"]["PairItem"] & {
+            series: components["schemas"]["PairRound"][];
+        };
+        /** @description A pair with what was measured in the last ten minutes. */
+        PairItem: {
+            /** @description It is being measured. */
+            active: boolean;
+            /** @description From far to near. */
+            back: components["schemas"]["WayView"];
+            /** Format: int32 */
+            clock_drift_error_ppb?: number | null;
+            /**
+             * Format: int32
+             * @description Its drift in parts per thousand million, and how far from that it may be.
+             */
+            clock_drift_ppb?: number | null;
+            /** Format: int32 */
+            clock_offset_error_us?: number | null;
+            /**
+             * Format: int64
+             * @description Far clock minus near clock, and how far from that it may be.
+             */
+            clock_offset_us?: number | null;
+            /** @description `ipv4` or `ipv6`. */
+            family: string;
+            /** @description Site of the agent that answers. */
+            far: string;
+            far_address: string;
+            /** @description From near to far. */
+            forward: components["schemas"]["WayView"];
+            /** Format: uuid */
+            id: string;
+            /** @description Both clocks say they are synchronised: delays are absolute within their bounds. */
+            is_synchronised: boolean;
+            /** @description Site of the agent that sends. */
+            near: string;
+            near_address: string;
+            /**
+             * Format: int32
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /**
+             * Format: int32
+             * @description Median round-trip delay without the far agent's own time.
+             */
+            round_trip_us?: number | null;
+            /** Format: int32 */
+            rounds: number;
+            /** Format: int32 */
+            sent: number;
+            /** @description All of it in words. */
+            sentences: string[];
+            /**
+             * Format: int64
+             * @description The time regarded, in seconds.
+             */
+            span_s: number;
+            /**
+             * Format: int32
+             * @description Packets without an answer of which nobody can say which way lost them.
+             */
+            undetermined: number;
+        };
+        /** @description A round of both ways. */
+        PairRound: {
+            /** Format: date-time */
+            at: string;
+            back: components["schemas"]["WayRound"];
+            forward: components["schemas"]["WayRound"];
+            /** Format: int32 */
+            round_trip_us?: number | null;
+            /** Format: int32 */
+            sent: number;
+            /** @description A clock was set before it. */
+            stepped: boolean;
+            /** Format: int32 */
+            undetermined: number;
+        };
+        /** @description All pairs. */
+        Pairs: {
+            items: components["schemas"]["PairItem"][];
+        };
         /** @description A path with its hops. */
         PathDetail: components["schemas"]["PathItem"] & {
             /**
@@ -814,6 +1010,16 @@ export interface components {
             mapping?: number | null;
             /** @description What the measurements mean, in sentences. */
             meaning: string[];
+            /**
+             * @description The address that the target's name stood for in the newest round; absent where it is
+             *     probed by address.
+             */
+            resolved?: string | null;
+            /**
+             * @description Whose stamps delays come from: `kernel`, `program` or `virtual`; absent before the first
+             *     round.
+             */
+            stamps?: string | null;
         };
         /** @description A path with its latest judgement. */
         PathItem: {
@@ -905,8 +1111,27 @@ export interface components {
         };
         /** @description A line that was not taken. */
         RefusedLine: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Its number, from 1.
+             */
             line: number;
+            /** @description What is wrong with it. */
+            reason: string;
+        };
+        /** @description A task that an agent does not do. */
+        RefusedView: {
+            /**
+             * Format: uuid
+             * @description The pair, where it is about measuring both ways.
+             */
+            pair?: string | null;
+            /**
+             * Format: uuid
+             * @description Its path, where it is about one.
+             */
+            path?: string | null;
+            /** @description Why not. */
             reason: string;
         };
         /** @description Who is in, if anybody. */
@@ -962,6 +1187,30 @@ export interface components {
              */
             unjudged_commits: number;
         };
+        /** @description A while in which nothing is measured on purpose. */
+        SuppressionItem: {
+            /** Format: date-time */
+            from: string;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            person: string;
+            reason: string;
+            /** @description From this site only; from all where absent. */
+            site?: string | null;
+            /** @description To this target only; to all where absent. */
+            target?: string | null;
+            /** Format: date-time */
+            until: string;
+        };
+        /** @description All suppressions that last or are to come. */
+        Suppressions: {
+            items: components["schemas"]["SuppressionItem"][];
+        };
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */
@@ -999,6 +1248,44 @@ export interface components {
          * @enum {string}
          */
         VerdictView: "clean" | "silent" | "polices" | "onset" | "carries" | "unanswered";
+        /** @description What is to be done with a watch. */
+        WantedChange: {
+            /** @enum {string} */
+            do: "pause";
+        } | {
+            /** @enum {string} */
+            do: "resume";
+        } | {
+            /** @enum {string} */
+            do: "end";
+        } | {
+            /** @enum {string} */
+            do: "attach";
+            /**
+             * Format: uuid
+             * @description The incident's id.
+             */
+            incident: string;
+        };
+        /** @description What is to be suppressed. */
+        WantedSuppression: {
+            /**
+             * Format: date-time
+             * @description From when; now where absent.
+             */
+            from?: string | null;
+            /** @description Why. */
+            reason: string;
+            /** @description From this site only, by name. */
+            site?: string | null;
+            /** @description To this target only, by name. */
+            target?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
         /** @description What token is wanted. */
         WantedToken: {
             /**
@@ -1010,6 +1297,148 @@ export interface components {
             name: string;
             /** @description What it may do at most; one's own role where absent. */
             role?: string | null;
+        };
+        /** @description What is to be watched. */
+        WantedWatch: {
+            /**
+             * Format: date-time
+             * @description When it ends: at most seven days from now.
+             */
+            ends_at: string;
+            /**
+             * Format: int32
+             * @description From round to round, 500 to 60,000.
+             */
+            interval_ms: number;
+            /**
+             * Format: uuid
+             * @description The path.
+             */
+            path: string;
+            /** @description Why. */
+            reason?: string;
+        };
+        /** @description What a watch found. */
+        WatchFound: {
+            /** @description Round-trip delay to the far end: smallest, median, 95th percentile. */
+            delay_us?: number[] | null;
+            /**
+             * Format: int32
+             * @description Of those, unanswered in time.
+             */
+            lost: number;
+            /** Format: int32 */
+            rounds: number;
+            /**
+             * Format: int32
+             * @description Different ways taken.
+             */
+            routes: number;
+            /**
+             * Format: int32
+             * @description Probes to the far end.
+             */
+            sent: number;
+            sentences: string[];
+        };
+        /** @description A watch. */
+        WatchItem: {
+            /** Format: date-time */
+            begins_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            family: string;
+            found?: components["schemas"]["WatchFound"] | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: uuid
+             * @description The incident it belongs to.
+             */
+            incident?: string | null;
+            /** Format: int64 */
+            incident_no?: number | null;
+            /**
+             * Format: int32
+             * @description From round to round while it lasts.
+             */
+            interval_ms: number;
+            method: string;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /** Format: uuid */
+            path: string;
+            person: string;
+            reason: string;
+            site: string;
+            /** @description `running`, `paused` or `over`. */
+            state: string;
+            target: string;
+        };
+        /** @description A page of watches. */
+        Watches: {
+            items: components["schemas"]["WatchItem"][];
+            /** @description What to ask the next page with; absent on the last one. */
+            next?: string | null;
+        };
+        /** @description One direction of one round. */
+        WayRound: {
+            /** Format: int32 */
+            arrived: number;
+            /** Format: int64 */
+            delay_least_us?: number | null;
+            /** Format: int64 */
+            delay_most_us?: number | null;
+            /** Format: int32 */
+            lost: number;
+            /** Format: int32 */
+            variation_us?: number | null;
+        };
+        /** @description One direction, summed up. */
+        WayView: {
+            /** Format: int32 */
+            arrived: number;
+            /**
+             * Format: int32
+             * @description Packets that arrived marked as having met congestion.
+             */
+            congested: number;
+            /**
+             * Format: int64
+             * @description The smallest delay lies between these, by what is known of both clocks.
+             */
+            delay_least_us?: number | null;
+            /** Format: int64 */
+            delay_most_us?: number | null;
+            /**
+             * Format: int32
+             * @description Code point that most packets arrived with.
+             */
+            dscp?: number | null;
+            /** Format: int32 */
+            duplicated: number;
+            /**
+             * Format: int32
+             * @description Links passed.
+             */
+            hops?: number | null;
+            /**
+             * Format: double
+             * @description Share lost, 0 to 1; absent without a packet whose fate is known.
+             */
+            loss_ratio?: number | null;
+            /** Format: int32 */
+            lost: number;
+            /** Format: int32 */
+            reordered: number;
+            /**
+             * Format: int32
+             * @description 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
+             */
+            variation_us?: number | null;
         };
         /** @description A path over time, newest window last. */
         Weave: {
@@ -1519,6 +1948,71 @@ export interface operations {
             };
         };
     };
+    getPairs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairs"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The pair's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getPaths: {
         parameters: {
             query?: {
@@ -1970,6 +2464,93 @@ export interface operations {
             };
         };
     };
+    getSuppressions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suppressions"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suppress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedSuppression"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuppressionItem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    liftSuppression: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The suppression's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lifted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getTokens: {
         parameters: {
             query?: never;
@@ -2056,6 +2637,177 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWatches: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before; absent for the first page. */
+                after?: string;
+                /** @description Items on a page, 1 to 500. */
+                limit?: number;
+                /** @description Only those of this incident. */
+                incident?: string;
+                /** @description Only those of this path. */
+                path?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watches"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedWatch"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watch's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The watch's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@
 use itinera_model::id::BootId;
 use itinera_model::round::Clocks;
 use itinera_model::unit::{Tick, WallTime};
+use itinera_probe::two_way::OwnClock;
 use std::sync::Mutex;
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
@@ -21,11 +22,32 @@ struct Offset {
 pub(crate) struct AgentClock {
     boot: BootId,
     start: Instant,
+    error: ClockError,
     offset: Mutex<Option<Offset>>,
 }
 
-/// The wall clock, whatever it says.
-pub(crate) fn wall_now() -> WallTime {
+/// What a simulated machine's clock is off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ClockError {
+    /// Ahead of the true time at the start, in microseconds.
+    pub offset_us: i64,
+    /// Faster than it, in parts per thousand million.
+    pub drift_ppb: i32,
+}
+
+/// A kernel stamp further back than this tells of a clock that was set, not of a slow program.
+const BELIEVED_NANOS: u64 = 2_000_000_000;
+
+fn unix_nanos_now() -> i128 {
+    let nanos = |span: std::time::Duration| i128::try_from(span.as_nanos()).unwrap_or(i128::MAX);
+    match SystemTime::now().duration_since(UNIX_EPOCH) {
+        Ok(after) => nanos(after),
+        Err(before) => -nanos(before.duration()),
+    }
+}
+
+/// The machine's wall clock, whatever it says.
+fn machine_now() -> WallTime {
     let us = match SystemTime::now().duration_since(UNIX_EPOCH) {
         Ok(after) => i64::try_from(after.as_micros()).unwrap_or(i64::MAX),
         Err(before) => -i64::try_from(before.duration().as_micros()).unwrap_or(i64::MAX),
@@ -35,7 +57,61 @@ pub(crate) fn wall_now() -> WallTime {
 
 impl AgentClock {
     pub(crate) fn new(boot: BootId) -> Self {
-        Self { boot, start: Instant::now(), offset: Mutex::new(None) }
+        Self::with_error(boot, ClockError::default())
+    }
+
+    /// The same, off the machine's clock as a simulated machine's is.
+    pub(crate) fn with_error(boot: BootId, error: ClockError) -> Self {
+        Self { boot, start: Instant::now(), error, offset: Mutex::new(None) }
+    }
+
+    /// The wall clock, whatever it says.
+    pub(crate) fn wall_now(&self) -> WallTime {
+        machine_now().plus_micros(self.error_us_at(self.now()))
+    }
+
+    fn error_us_at(&self, tick: Tick) -> i64 {
+        let run_us = i64::try_from(tick.as_nanos() / 1_000).unwrap_or(i64::MAX);
+        let drift = i128::from(run_us) * i128::from(self.error.drift_ppb) / 1_000_000_000;
+        self.error.offset_us.saturating_add(i64::try_from(drift).unwrap_or(0))
+    }
+
+    /// The service's clock now, as well as it is known.
+    pub(crate) fn service_now(&self) -> WallTime {
+        self.wall_now().plus_micros(self.estimate().map_or(0, |offset| offset.us))
+    }
+
+    /// The machine's wall clock at tick zero, had it not been set since: the reading of both clocks
+    /// that was interrupted least.
+    fn unix_nanos_at_zero(&self) -> i128 {
+        let read = |_| {
+            let (before, wall, after) = (self.now(), unix_nanos_now(), self.now());
+            let took = after.as_nanos() - before.as_nanos();
+            (took, wall - i128::from(before.as_nanos() + took / 2))
+        };
+        (0..8).map(read).min().map_or(0, |(_, at_zero)| at_zero)
+    }
+
+    /// The clock for stamps that other agents see: the wall clock, but never set back or forth
+    /// while this run lasts.
+    pub(crate) fn for_stamps(&self) -> OwnClock {
+        let at_zero = self.unix_nanos_at_zero() + i128::from(self.error.offset_us) * 1_000;
+        OwnClock {
+            unix_nanos_at_zero: i64::try_from(at_zero).unwrap_or(0),
+            drift_ppb: self.error.drift_ppb,
+        }
+    }
+
+    /// How far the clock of stamps may be off UTC, in microseconds, where the kernel says that
+    /// somebody keeps it and it has not been set since.
+    pub(crate) fn synchronised_us(&self, stamps: OwnClock) -> Option<u32> {
+        if self.error != ClockError::default() {
+            return None;
+        }
+        let error_us = crate::sys::clock_error_us()?;
+        let moved = self.unix_nanos_at_zero() - i128::from(stamps.unix_nanos_at_zero);
+        let moved_us = u32::try_from(moved.unsigned_abs() / 1_000).ok()?;
+        (moved_us <= error_us).then_some(error_us.saturating_add(moved_us))
     }
 
     pub(crate) const fn boot(&self) -> BootId {
@@ -52,6 +128,26 @@ impl AgentClock {
         self.start + std::time::Duration::from_nanos(tick.as_nanos())
     }
 
+    /// The tick of a stamp of the kernel's wall clock; absent when that clock was set meanwhile,
+    /// so that nothing can be said.
+    pub(crate) fn tick_of(&self, unix_nanos: i128) -> Option<Tick> {
+        let (now, wall) = (self.now(), unix_nanos_now());
+        let ago = u64::try_from(wall - unix_nanos).ok()?;
+        (ago < BELIEVED_NANOS).then(|| Tick::from_nanos(now.as_nanos().saturating_sub(ago)))
+    }
+
+    /// The service's clock at tick zero in microseconds since 1970, as well as it is known.
+    pub(crate) fn service_us_at_zero(&self) -> i64 {
+        let run_us = i64::try_from(self.now().as_nanos() / 1_000).unwrap_or(i64::MAX);
+        let offset_us = self.estimate().map_or(0, |offset| offset.us);
+        self.wall_now().as_unix_micros().saturating_sub(run_us).saturating_add(offset_us)
+    }
+
+    /// The wall clock at a tick of this run, as it would be had it not been set since.
+    pub(crate) fn unix_nanos_of(&self, tick: Tick) -> i128 {
+        unix_nanos_now() - i128::from(self.now().as_nanos()) + i128::from(tick.as_nanos())
+    }
+
     /// The clocks as they were at an earlier tick of this run.
     pub(crate) fn clocks_at(&self, tick: Tick) -> Clocks {
         let ago = i64::from(self.now().since(tick).as_micros());
@@ -59,7 +155,7 @@ impl AgentClock {
         Clocks {
             boot: self.boot,
             tick,
-            wall: wall_now().plus_micros(-ago),
+            wall: self.wall_now().plus_micros(-ago),
             offset_us: offset.map(|offset| offset.us),
             offset_error_us: offset.map(|offset| offset.error_us),
         }

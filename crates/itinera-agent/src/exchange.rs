@@ -4,6 +4,7 @@ use crate::identity::Identity;
 use itinera_model::batch::{DecodeError, decode, encode};
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest, Schedule};
 use reqwest::{Client, StatusCode};
+use std::net::IpAddr;
 use std::time::Duration;
 
 /// The service holds a schedule request for up to this long; we wait a little longer.
@@ -69,12 +70,17 @@ impl Exchange {
     }
 
     /// A schedule newer than `after`; absent when there was none while the service held the
-    /// request.
+    /// request. `own` are the addresses at which other agents could reach this one.
     ///
     /// # Errors
     /// [`ExchangeError`].
-    pub async fn schedule(&self, after: u64) -> Result<Option<Schedule>, ExchangeError> {
-        let url = format!("{}?after={after}", self.url("schedule"));
+    pub async fn schedule(
+        &self,
+        after: u64,
+        own: &[IpAddr],
+    ) -> Result<Option<Schedule>, ExchangeError> {
+        let own: Vec<String> = own.iter().map(ToString::to_string).collect();
+        let url = format!("{}?after={after}&addresses={}", self.url("schedule"), own.join(","));
         let body = self.send(self.client.get(url).timeout(HELD)).await?;
         if body.is_empty() {
             return Ok(None);

@@ -121,12 +121,19 @@ impl Identity {
         serde_json::from_str(&text).map_err(|_| IdentityError::Unreadable { path, what: "JSON" })
     }
 
+    /// The certificate of the service's authority.
+    pub(crate) fn authority(&self) -> Result<CertificateDer<'static>, IdentityError> {
+        let path = PathBuf::from(FILE);
+        CertificateDer::from_pem_slice(self.authority_pem.as_bytes())
+            .map_err(|_| IdentityError::Unreadable { path, what: "authority" })
+    }
+
     pub(crate) fn tls(&self) -> Result<rustls::ClientConfig, IdentityError> {
         let unreadable = |what| IdentityError::Unreadable { path: PathBuf::from(FILE), what };
         let certificate = |pem: &str, what| {
             CertificateDer::from_pem_slice(pem.as_bytes()).map_err(|_| unreadable(what))
         };
-        let authority = certificate(&self.authority_pem, "authority")?;
+        let authority = self.authority()?;
         let own = certificate(&self.certificate_pem, "certificate")?;
         let key = PrivateKeyDer::from_pem_slice(self.key_pem.as_bytes())
             .map_err(|_| unreadable("key"))?;

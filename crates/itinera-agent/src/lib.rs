@@ -1,22 +1,40 @@
 //! The measuring program at a site: drives the probe engines on a link, spools what they give,
 //! and speaks with the service.
 //!
-//! It opens no port. It knows the service by the key that its join code pinned, and is known by
+//! Its control opens no port; to measure both ways it holds one UDP port, and answers there only
+//! whom the service has given leave. It knows the service by the key that its join code pinned, and is known by
 //! a client certificate. What it has measured is on disk before it is uploaded, and stays there
 //! until the service has acknowledged it.
 
+mod agenda;
 mod clock;
+mod driver;
 mod exchange;
 mod identity;
+mod limits;
 mod link;
+mod names;
+mod plan;
+mod precise;
+mod privilege;
 mod probing;
 mod run;
 mod spool;
+mod survey;
 mod sys;
+#[cfg(test)]
+mod testbed;
+mod ticket;
 mod tls;
+mod two_way;
 
+pub use clock::ClockError;
+pub use driver::Captured;
 pub use exchange::{Exchange, ExchangeError};
 pub use identity::{Identity, IdentityError};
-pub use link::{Link, LinkError};
-pub use run::{AgentConfig, AgentError, join, run};
+pub use limits::{LimitsError, LocalLimits};
+pub use link::{Incoming, Link, LinkError, PlainLink, RawLink, RawSockets, SendId};
+pub use privilege::{Ability, abilities, drop_capabilities, unit};
+pub use run::{AgentConfig, AgentError, join, run, trial};
 pub use spool::{Spool, SpoolError};
+pub use survey::{Kept, SURVEYED, SurveyError, SurveyNews, SurveyPlan, SurveyRound, survey};

@@ -1,16 +1,19 @@
 //! An agent's life: join once, then measure, spool and upload until told to stop.
 
-use crate::clock::{AgentClock, wall_now};
+use crate::clock::{AgentClock, ClockError};
 use crate::exchange::{Exchange, ExchangeError};
 use crate::identity::{Identity, IdentityError};
-use crate::link::Link;
-use crate::probing::{self, Measured};
+use crate::limits::LocalLimits;
+use crate::link::{Link, OwnAddresses};
+use crate::probing::{self, Found, Leave, Measured};
 use crate::spool::{Spool, SpoolError};
-use itinera_model::batch::{Batch, decode, encode};
+use itinera_model::batch::{Batch, RefusedTask, decode, encode};
 use itinera_model::id::{AgentId, BootId};
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{JoinRequest, Schedule};
+use itinera_model::round::Round;
 use rcgen::{CertificateParams, KeyPair};
+use rustls::pki_types::CertificateDer;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -56,6 +59,10 @@ pub struct AgentConfig {
     pub directory: PathBuf,
     /// Octets its spool may take on disk.
     pub spool_max_bytes: u64,
+    /// What the site allows.
+    pub limits: LocalLimits,
+    /// What a simulated machine's clock is off.
+    pub clock_error: ClockError,
 }
 
 /// Joins a service by a one-time code; writes the identity into `directory`.
@@ -115,18 +122,27 @@ pub async fn run(
     let exchange = Exchange::of(&identity)?;
     let spool = Spool::open(&config.directory.join("spool"), config.spool_max_bytes)?;
     let spool = Arc::new(Mutex::new(spool));
-    let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
+    let boot = BootId::from_uuid(Uuid::now_v7());
+    let clock = Arc::new(AgentClock::with_error(boot, config.clock_error));
     let kept = config.directory.join("schedule.cbor");
     let (schedule_tx, schedule_rx) = watch::channel(kept_schedule(&kept));
     let (rounds_tx, rounds_rx) = mpsc::channel(1_024);
     let fresh = Arc::new(Notify::new());
 
-    let scheduling = tokio::spawn(keep_schedule(exchange.clone(), schedule_tx, kept));
+    let scheduling =
+        tokio::spawn(keep_schedule(exchange.clone(), link.own_addresses(), schedule_tx, kept));
     let uploading =
         tokio::spawn(upload(exchange, Arc::clone(&spool), Arc::clone(&clock), Arc::clone(&fresh)));
-    let probing =
-        tokio::spawn(probing::follow(link, Arc::clone(&clock), schedule_rx, rounds_tx, stop));
-    gather(identity.agent, &clock, rounds_rx, &spool, &fresh).await;
+    let leave = Leave {
+        limits: config.limits.clone(),
+        agent: identity.agent,
+        authority: identity.authority()?,
+    };
+    let (refusals, refused) = watch::channel(Vec::new());
+    let following =
+        probing::follow(link, Arc::clone(&clock), leave, schedule_rx, rounds_tx, refusals, stop);
+    let probing = tokio::spawn(following);
+    gather(identity.agent, &clock, rounds_rx, refused, &spool, &fresh).await;
     scheduling.abort();
     // What was measured last is on disk; a moment for it to be uploaded as well.
     fresh.notify_one();
@@ -134,6 +150,37 @@ pub async fn run(
     uploading.abort();
     let _ended = probing.await;
     Ok(())
+}
+
+/// Follows a schedule for a while without a service, for trials and benches: gives the rounds of
+/// paths. Tickets in it are not followed, since nobody has signed them.
+pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round> {
+    let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
+    let leave = Leave {
+        limits: LocalLimits::default(),
+        agent: AgentId::from_uuid(Uuid::nil()),
+        authority: CertificateDer::from(Vec::new()),
+    };
+    let (_schedule, schedule) = watch::channel(schedule);
+    let (found, mut rounds) = mpsc::channel(1_024);
+    let (stop, stopped) = watch::channel(false);
+    let refusals = watch::channel(Vec::new()).0;
+    let following = probing::follow(link, clock, leave, schedule, found, refusals, stopped);
+    let gathering = async {
+        let mut all = Vec::new();
+        while let Some(found) = rounds.recv().await {
+            if let Found::Sweep(measured) = found {
+                all.push(measured.round);
+            }
+        }
+        all
+    };
+    let ending = async {
+        tokio::time::sleep(span).await;
+        stop.send_replace(true);
+    };
+    let ((), rounds, ()) = tokio::join!(following, gathering, ending);
+    rounds
 }
 
 async fn drained(spool: &Mutex<Spool>) {
@@ -145,16 +192,21 @@ async fn drained(spool: &Mutex<Spool>) {
 
 fn kept_schedule(path: &Path) -> Schedule {
     let kept = fs::read(path).ok().and_then(|octets| decode(&octets).ok());
-    kept.unwrap_or(Schedule { version: 0, tasks: Vec::new() })
+    kept.unwrap_or_default()
 }
 
 /// Asks for newer schedules for ever.
-async fn keep_schedule(exchange: Exchange, schedule: watch::Sender<Schedule>, kept: PathBuf) {
+async fn keep_schedule(
+    exchange: Exchange,
+    own: OwnAddresses,
+    schedule: watch::Sender<Schedule>,
+    kept: PathBuf,
+) {
     // Asked without a version first: what was kept may be another record's.
     let mut after = 0;
     let mut wait = Wait::default();
     loop {
-        match exchange.schedule(after).await {
+        match exchange.schedule(after, &own.now()).await {
             Ok(Some(new)) => {
                 wait = Wait::default();
                 after = new.version;
@@ -177,22 +229,45 @@ async fn keep_schedule(exchange: Exchange, schedule: watch::Sender<Schedule>, ke
 async fn gather(
     agent: AgentId,
     clock: &AgentClock,
-    mut rounds: mpsc::Receiver<Measured>,
+    mut rounds: mpsc::Receiver<Found>,
+    mut refused: watch::Receiver<Vec<RefusedTask>>,
     spool: &Arc<Mutex<Spool>>,
     fresh: &Notify,
 ) {
     let mut seq = 0;
-    while let Some(first) = rounds.recv().await {
-        let mut gathered = vec![first];
+    loop {
+        let mut gathered = tokio::select! {
+            first = rounds.recv() => match first {
+                Some(first) => vec![first],
+                None => return,
+            },
+            // Refusals are told though nothing be measured.
+            Ok(()) = refused.changed() => Vec::new(),
+        };
+        let boot = clock.boot().to_string();
+        let note = |rounds: usize| {
+            if let Ok(spool) = spool.lock() {
+                spool.note_gathering(&boot, seq, rounds);
+            }
+        };
+        note(gathered.len());
         let until = tokio::time::Instant::now() + GATHER;
         while gathered.len() < MAX_ROUNDS
             && let Ok(Some(next)) = tokio::time::timeout_at(until, rounds.recv()).await
         {
             gathered.push(next);
+            note(gathered.len());
         }
         let mut batch = Batch::new(agent, clock.boot(), seq);
-        for Measured { round, flow, resolution, route } in gathered {
-            batch.add(round, &flow, &resolution, &route);
+        batch.refused = refused.borrow().clone();
+        for found in gathered {
+            match found {
+                Found::Sweep(measured) => {
+                    let Measured { round, flow, resolution, route, reading } = *measured;
+                    batch.add(round, &flow, &resolution, &route, &reading);
+                }
+                Found::TwoWay(round) => batch.two_way.push(*round),
+            }
         }
         let spool = Arc::clone(spool);
         // Waiting for the disk is for another thread: the prober's stamps must not wait with it.
@@ -211,7 +286,7 @@ fn put(spool: &Mutex<Spool>, mut batch: Batch) {
     let Ok(mut spool) = spool.lock() else { return };
     batch.dropped_rounds = spool.dropped_rounds();
     let octets = compressed(&encode(&batch));
-    let rounds = batch.rounds.len();
+    let rounds = batch.len();
     if let Err(error) = spool.put(&batch.boot.to_string(), batch.seq, rounds, &octets) {
         tracing::error!(%error, rounds, "rounds are lost");
         spool.count_dropped(rounds as u64);
@@ -240,11 +315,11 @@ async fn upload(
         let Ok(octets) = fs::read(&file) else {
             continue;
         };
-        let sent = wall_now();
+        let sent = clock.wall_now();
         match exchange.upload(octets).await {
             Ok(receipt) => {
                 wait = Wait::default();
-                clock.on_exchange(sent, receipt.received_at, wall_now());
+                clock.on_exchange(sent, receipt.received_at, clock.wall_now());
                 if receipt.refused_rounds > 0 {
                     tracing::warn!(
                         rounds = receipt.refused_rounds,

@@ -2,7 +2,8 @@
 //!
 //! Shape: one file per batch, `BOOT-SEQ-ROUNDS.batch`, holding the very octets that are
 //! uploaded. A file appears whole or not at all. Names sort by time, because boot ids are
-//! UUIDs of version 7 and numbers have leading zeros.
+//! UUIDs of version 7 and numbers have leading zeros. Beside them a file says how many rounds are
+//! being gathered for the next batch, so that a run that was killed can be told what it lost.
 
 use std::fs;
 use std::io::{self, Write};
@@ -27,6 +28,13 @@ pub struct Spool {
 }
 
 const SUFFIX: &str = "batch";
+/// Batch and count of what is being gathered; never synced, since only the program dies that way.
+const GATHERING: &str = "gathering";
+
+/// The beginning of a batch's name, whatever its rounds.
+fn batch_name(boot: &str, seq: u64) -> String {
+    format!("{boot}-{seq:012}-")
+}
 
 fn rounds_in(name: &Path) -> u64 {
     let stem = name.file_stem().map(|stem| stem.to_string_lossy().into_owned());
@@ -35,19 +43,42 @@ fn rounds_in(name: &Path) -> u64 {
 
 impl Spool {
     /// Opens a spool directory, making it where there is none. Halves of files that a killed
-    /// run left behind are removed.
+    /// run left behind are removed, and the rounds that it had gathered and not put on disk count
+    /// as dropped.
     ///
     /// # Errors
     /// [`SpoolError`] when the directory cannot be made or read.
     pub fn open(directory: &Path, max_bytes: u64) -> Result<Self, SpoolError> {
-        let spool = Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
+        let mut spool = Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
         fs::create_dir_all(directory.join("refused")).map_err(spool.failed("make it"))?;
         for entry in fs::read_dir(directory).map_err(spool.failed("read it"))?.flatten() {
             if entry.path().extension().is_some_and(|extension| extension == "part") {
                 fs::remove_file(entry.path()).map_err(spool.failed("remove a half file"))?;
             }
         }
+        spool.dropped_rounds = spool.lost_in_gathering()?;
         Ok(spool)
+    }
+
+    /// Notes that so many rounds have been gathered for a batch, or that none are any more.
+    pub fn note_gathering(&self, boot: &str, seq: u64, rounds: usize) {
+        let file = self.directory.join(GATHERING);
+        // Where the disk is full these rounds will be counted by those who lose them.
+        let _full = match rounds {
+            0 => fs::remove_file(file),
+            _ => fs::write(file, format!("{} {rounds}", batch_name(boot, seq))),
+        };
+    }
+
+    /// Rounds that a killed run had gathered, unless their batch is there after all.
+    fn lost_in_gathering(&self) -> Result<u64, SpoolError> {
+        let text = fs::read_to_string(self.directory.join(GATHERING)).unwrap_or_default();
+        let Some((batch, rounds)) = text.split_once(' ') else { return Ok(0) };
+        let is_batch = |file: &PathBuf| {
+            file.file_name().is_some_and(|name| name.to_string_lossy().starts_with(batch))
+        };
+        let there = self.newest_first()?.iter().any(is_batch);
+        Ok(if there { 0 } else { rounds.parse().unwrap_or(0) })
     }
 
     fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> SpoolError {
@@ -77,7 +108,8 @@ impl Spool {
         rounds: usize,
         octets: &[u8],
     ) -> Result<(), SpoolError> {
-        let path = self.directory.join(format!("{boot}-{seq:012}-{rounds}.{SUFFIX}"));
+        let name = format!("{}{rounds}.{SUFFIX}", batch_name(boot, seq));
+        let path = self.directory.join(name);
         let part = path.with_extension("part");
         let write = || -> io::Result<()> {
             let mut file = fs::File::create(&part)?;
@@ -90,6 +122,7 @@ impl Spool {
             let _nothing_there = fs::remove_file(&part);
             return Err(self.failed("write to it")(error));
         }
+        self.note_gathering(boot, seq, 0);
         self.keep_bound()
     }
 
@@ -168,6 +201,32 @@ mod tests {
             ["boot-000000000011-2.batch", "boot-000000000010-2.batch", "boot-000000000009-2.batch"]
         );
         assert!(!directory.path().join("boot-x.part").exists());
+    }
+
+    #[test]
+    fn killed_at_any_octet_a_spool_loses_one_gathering_and_counts_it() {
+        let octets: Vec<u8> = (0..120).collect();
+        for cut in 0..=octets.len() {
+            let directory = tempfile::tempdir().unwrap();
+            let mut spool = Spool::open(directory.path(), 10_000).unwrap();
+            spool.put("boot", 1, 5, &octets).unwrap();
+            for rounds in 1..=7 {
+                spool.note_gathering("boot", 2, rounds);
+            }
+            let half = directory.path().join("boot-000000000002-7.part");
+            fs::write(half, &octets[..cut]).unwrap();
+            drop(spool);
+            let spool = Spool::open(directory.path(), 10_000).unwrap();
+            let files = spool.newest_first().unwrap();
+            assert_eq!((files.len(), spool.dropped_rounds()), (1, 7), "cut at {cut}");
+            assert_eq!(fs::read(&files[0]).unwrap(), octets, "what was on disk is whole");
+        }
+        // Killed between the batch's appearance and the note: nothing is lost.
+        let directory = tempfile::tempdir().unwrap();
+        let mut spool = Spool::open(directory.path(), 10_000).unwrap();
+        spool.put("boot", 2, 7, &octets).unwrap();
+        spool.note_gathering("boot", 2, 7);
+        assert_eq!(Spool::open(directory.path(), 10_000).unwrap().dropped_rounds(), 0);
     }
 
     #[test]

@@ -97,9 +97,11 @@ impl Window {
         }
     }
 
-    /// The route of its newest round.
-    pub(crate) fn present_route(&self) -> Option<&RouteCounts> {
-        self.routes.values().max_by_key(|counts| counts.newest)
+    /// Its routes, that of its newest round first.
+    pub(crate) fn newest_first(&self) -> Vec<&RouteCounts> {
+        let mut routes: Vec<&RouteCounts> = self.routes.values().collect();
+        routes.sort_by_key(|counts| std::cmp::Reverse(counts.newest));
+        routes
     }
 }
 

@@ -325,6 +325,50 @@ mod tests {
     }
 
     #[test]
+    fn a_bad_way_among_several_speaks_for_the_path_in_every_window() {
+        let mut judge = Judge::default();
+        let mut effects = Vec::new();
+        for number in 0..600i64 {
+            // Rounds take two ways in turn; the third hop of one of them loses from the fortieth
+            // window on.
+            let other = number % 2 == 1;
+            let lost: u8 = if other && number >= 400 { 4 } else { 0 };
+            let hops: Vec<HopCounts> = (0..5u8)
+                .map(|hop| {
+                    let heard = if hop >= 2 { 10 - lost } else { 10 };
+                    HopCounts {
+                        sent: 10,
+                        answered: (1 << heard) - 1,
+                        rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
+                        ..HopCounts::default()
+                    }
+                })
+                .collect();
+            let third = if other { 33 } else { 3 };
+            let addresses: Vec<Option<IpAddr>> =
+                [1, 2, third, 4, 5].map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).to_vec();
+            let at = WallTime::from_unix_seconds(START_S + number);
+            let observation = Observation {
+                path: PathId::from_uuid(Uuid::nil()),
+                measured_at: at,
+                number: number.cast_unsigned(),
+                source: IpAddr::from([10, 0, 0, 2]),
+                route: ContentId::of(&[third]),
+                addresses: &addresses,
+                hops: &hops,
+            };
+            effects.extend(judge.step(&[observation], at));
+        }
+        assert_eq!(alarms(&effects), "r", "one alarm, which does not flap");
+        let last = effects.iter().rev().find_map(|effect| match effect {
+            Effect::Assessed { assessment, .. } => assessment.finding.clone(),
+            _ => None,
+        });
+        let itinera_model::finding::Place::Link { to, .. } = last.unwrap().place;
+        assert_eq!(to, IpAddr::from([198, 18, 0, 33]));
+    }
+
+    #[test]
     fn trouble_that_pauses_by_chance_does_not_become_usual() {
         let mut judge = Judge::default();
         live(&mut judge, 0..30, 0);

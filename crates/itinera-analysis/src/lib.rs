@@ -5,15 +5,19 @@
 //! functions come from `libm`, sums run in a fixed order, and every score is quantised before it
 //! leaves. It never sees a simulation's truth.
 
-pub mod alarm;
+mod alarm;
+pub mod both_ways;
 pub mod complaint;
 mod history;
 pub mod incident;
 mod judge;
 pub mod locate;
+pub mod partners;
 pub mod past;
+pub mod remark;
 pub mod sentence;
 pub mod stat;
+pub mod watch;
 pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};

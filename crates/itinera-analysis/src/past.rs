@@ -17,3 +17,53 @@ pub fn assessments(observations: &[Observation<'_>]) -> Vec<Assessment> {
     });
     assessed.collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::finding::{HopVerdict, Place};
+    use itinera_model::id::{ContentId, PathId};
+    use itinera_model::round::HopCounts;
+    use itinera_model::unit::Micros;
+    use std::net::IpAddr;
+    use uuid::Uuid;
+
+    fn said(answered: [u16; 4], rounds: i64) -> Option<Assessment> {
+        let addresses: Vec<Option<IpAddr>> =
+            (1..=4).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
+        let hops: Vec<HopCounts> = answered
+            .into_iter()
+            .map(|answered| HopCounts {
+                sent: 5,
+                answered,
+                rtt: vec![Micros::new(900); answered.count_ones() as usize],
+                ..HopCounts::default()
+            })
+            .collect();
+        let observations: Vec<Observation<'_>> = (0..rounds)
+            .map(|number| Observation {
+                path: PathId::from_uuid(Uuid::nil()),
+                measured_at: WallTime::from_unix_seconds(1_700_000_000 + number),
+                number: number.cast_unsigned(),
+                source: IpAddr::from([10, 0, 0, 2]),
+                route: ContentId::of(b"route"),
+                addresses: &addresses,
+                hops: &hops,
+            })
+            .collect();
+        assessments(&observations).pop()
+    }
+
+    #[test]
+    fn ten_seconds_tell_where_loss_begins_and_what_is_policing() {
+        assert_eq!(said([31; 4], 0), None);
+        let clean = said([31; 4], 10).unwrap();
+        assert!(clean.finding.is_none() && clean.rounds == 10);
+        let lossy = said([31, 31, 15, 15], 10).unwrap();
+        let Place::Link { to, .. } = lossy.finding.unwrap().place;
+        assert_eq!(to, IpAddr::from([198, 18, 0, 3]));
+        let polices = said([31, 1, 31, 31], 10).unwrap();
+        assert!(polices.finding.is_none());
+        assert_eq!(polices.hops[1].verdict, HopVerdict::Polices);
+    }
+}

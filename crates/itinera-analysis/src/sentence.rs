@@ -1,7 +1,7 @@
 //! Findings as sentences, with the owners of the place.
 
 use itinera_model::alarm::Alarm;
-use itinera_model::finding::{Cause, Finding, Place};
+use itinera_model::finding::{Assessment, Cause, Finding, HopVerdict, Place};
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::unit::Micros;
 use std::net::IpAddr;
@@ -120,6 +120,65 @@ pub fn of_finding(finding: &Finding, map: &OwnerMap) -> String {
         whose(&finding.place, map).words(),
         confidence_words(finding.confidence_ppm),
     )
+}
+
+/// What an assessment says: the finding first, then what is none.
+pub fn of_assessment(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
+    let mut said = vec![match &latest.finding {
+        Some(finding) => of_finding(finding, map),
+        None if latest.hops.iter().all(|hop| hop.lost == hop.sent) => {
+            let probes: u32 = latest.hops.iter().map(|hop| hop.sent).sum();
+            format!(
+                "Nothing on this path answers: {probes} probes in the last {} s came back from no \
+                 hop. The first link may be down, or everything filtered; by itself this does not \
+                 say which.",
+                latest.span_s
+            )
+        }
+        None if latest.end_lost == latest.end_sent => format!(
+            "The far end does not answer these probes, and no loss or added delay begins before it \
+             ({} s regarded): it may be down, or filter them. Try another method.",
+            latest.span_s
+        ),
+        None => format!(
+            "No loss or added delay begins on this path: {} of {} probes to the far end were \
+             answered in the last {} s.",
+            latest.end_sent - latest.end_lost,
+            latest.end_sent,
+            latest.span_s
+        ),
+    }];
+    let hops_with = |verdict| -> Vec<String> {
+        let hops = latest.hops.iter().filter(|hop| hop.verdict == verdict);
+        hops.map(|hop| hop.hop.to_string()).collect()
+    };
+    let listed = |hops: &[String]| match hops {
+        [one] => format!("Hop {one}"),
+        many => format!("Hops {}", many.join(", ")),
+    };
+    let policing = hops_with(HopVerdict::Polices);
+    if !policing.is_empty() {
+        let (verb, own, them) = match policing.len() {
+            1 => ("answers", "its", "it"),
+            _ => ("answer", "their", "them"),
+        };
+        said.push(format!(
+            "{} {verb} only a part of the probes by {own} own policy (policing): traffic passes \
+             {them} undiminished, as later hops show.",
+            listed(&policing)
+        ));
+    }
+    let silent = hops_with(HopVerdict::Silent);
+    if !silent.is_empty() {
+        let verb = if silent.len() == 1 { "never answers" } else { "never answer" };
+        said.push(format!("{} {verb}, but traffic passes.", listed(&silent)));
+    }
+    if latest.finding.is_some() {
+        said.push(
+            "Seen from one side as a round trip: the trouble may lie on the way back.".to_owned(),
+        );
+    }
+    said
 }
 
 /// What an alarm says, without its time: what is so now, or, once cleared, what was at worst.

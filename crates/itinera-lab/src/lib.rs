@@ -4,18 +4,23 @@
 //! This crate promises no sockets and no clock; the same scenario, seed and settings give the
 //! same rounds and the same findings.
 
+mod one;
+
 use itinera_analysis::{Effect, Judge, Limits, Observation};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::path::Method;
+use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
-use itinera_probe::{HopSweep, Input, Sweep, SweepConfig};
+use itinera_probe::{Budget, Engine, HopSweep, Input, ProbeSpec, Sweep, SweepConfig};
 use itinera_simnet::{Endpoint, Scenario, Simnet, Truth};
 use itinera_wire::Addresses;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+
+pub use one::drive;
 
 /// Wall time at tick zero of every virtual run: well in the past, so that a service which takes
 /// in its rounds finds nothing odd about them.
@@ -80,6 +85,8 @@ pub struct LabRound {
     pub resolution: Resolution,
     /// Its route.
     pub route: Route,
+    /// What the answers said besides.
+    pub reading: Reading,
 }
 
 /// Everything a virtual run gave.
@@ -114,6 +121,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
     let mut agenda = Agenda::new(&probers);
     let mut rounds = Vec::new();
     let mut packet = Vec::new();
+    let mut budget = Budget::unbounded();
     for _ in 0..MAX_STEPS {
         let next = agenda.next().into_iter().chain(net.poll_deadline()).min();
         let Some(now) = next.filter(|now| *now <= span) else {
@@ -123,7 +131,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
         while let Some(delivery) = net.poll_delivery() {
             let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
             for (index, prober) in probers.iter_mut().enumerate() {
-                if prober.engine.config().addresses.source() == delivery.site {
+                if prober.engine.config().probe.addresses.source() == delivery.site {
                     prober.engine.handle(now, input);
                     agenda.enter(index, prober);
                 }
@@ -132,7 +140,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
         for index in agenda.due(now) {
             let prober = &mut probers[index];
             prober.engine.handle(now, Input::Deadline);
-            while let Some(token) = prober.engine.poll_transmit(now, &mut packet) {
+            while let Some(token) = prober.engine.poll_transmit(now, &mut budget, &mut packet) {
                 let outcome = match net.inject(now, &packet) {
                     Ok(_) => Input::Sent { token, stamp: now },
                     Err(_) => Input::NotSent { token },
@@ -228,17 +236,26 @@ fn pairs(site: &Endpoint, target: &Endpoint) -> impl Iterator<Item = Addresses> 
 }
 
 fn engine_of(path: &LabPath, index: u16, seed: u64, density: &Density) -> HopSweep {
+    let hop = |limit| HopLimit::try_new(limit).unwrap_or_else(|| unreachable!("1..=64"));
     let config = SweepConfig {
-        addresses: path.addresses,
-        method: path.method,
-        source_port: 40_000 + index,
-        destination_port: 33_434 + index,
-        dscp: 0,
-        size_bytes: 64,
+        probe: ProbeSpec {
+            addresses: path.addresses,
+            method: path.method,
+            destination_port: 33_434 + index,
+            port_answers: false,
+            dscp: 0,
+            size_bytes: 64,
+            dont_fragment: false,
+            secret: index,
+        },
+        source_ports: vec![40_000 + index],
         interval: density.interval,
         probes_per_hop: density.probes_per_hop,
         timeout: density.timeout,
-        last_hop: HopLimit::try_new(30).unwrap_or_else(|| unreachable!("30 is 1..=64")),
+        first_hop: hop(1),
+        last_hop: hop(30),
+        full_every: 1,
+        rounds: None,
         seed: seed.wrapping_mul(1_000).wrapping_add(u64::from(index)),
     };
     #[allow(clippy::expect_used, reason = "a bad density is the caller's bug")]
@@ -246,7 +263,7 @@ fn engine_of(path: &LabPath, index: u16, seed: u64, density: &Density) -> HopSwe
 }
 
 fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
-    let flow = prober.engine.config().flow();
+    let flow = sweep.flow;
     let resolution = Resolution { name: None, address: flow.destination };
     let wall_us = i64::try_from(sweep.started.as_nanos() / 1_000).unwrap_or(i64::MAX);
     let round = Round {
@@ -262,12 +279,21 @@ fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
         flow: flow.id(),
         resolution: resolution.id(),
         route: sweep.route.id(),
+        reading: Some(sweep.reading.id()),
         reached_at: sweep.reached_at,
         stamps: StampSource::Virtual,
         hops: sweep.hops,
     };
     let agent = prober.path.agent;
-    LabRound { settled_at: now, agent, round, flow, resolution, route: sweep.route }
+    LabRound {
+        settled_at: now,
+        agent,
+        round,
+        flow,
+        resolution,
+        route: sweep.route,
+        reading: sweep.reading,
+    }
 }
 
 const fn boot_of(agent: AgentId) -> BootId {
@@ -330,7 +356,7 @@ fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Ba
     for lab in rounds {
         let mut round = lab.round.clone();
         round.path = names.paths.get(&round.path).copied().unwrap_or(round.path);
-        batch.add(round, &lab.flow, &lab.resolution, &lab.route);
+        batch.add(round, &lab.flow, &lab.resolution, &lab.route, &lab.reading);
     }
     batch
 }

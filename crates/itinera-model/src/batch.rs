@@ -1,8 +1,10 @@
 //! What an agent uploads: rounds with everything they refer to, in one self-contained batch.
 
-use crate::id::{AgentId, BootId, ContentId, PathId};
+use crate::id::{AgentId, BootId, ContentId, PairId, PathId};
+use crate::reading::Reading;
 use crate::round::Round;
 use crate::route::{Flow, Resolution, Route};
+use crate::two_way::TwoWayRound;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -23,15 +25,53 @@ pub struct Batch {
     pub seq: u64,
     /// Rounds the agent had to drop since its start because its spool was full.
     pub dropped_rounds: u64,
+    /// Tasks that the agent does not do: its site does not allow them, or a name says nothing.
+    #[serde(default)]
+    pub refused: Vec<RefusedTask>,
     /// Flows referred to.
     pub flows: Vec<Flow>,
     /// Resolutions referred to.
     pub resolutions: Vec<Resolution>,
     /// Routes referred to.
     pub routes: Vec<Route>,
+    /// Readings referred to.
+    #[serde(default)]
+    pub readings: Vec<Reading>,
     /// The rounds.
     pub rounds: Vec<Round>,
+    /// Rounds of both ways between agents.
+    #[serde(default)]
+    pub two_way: Vec<TwoWayRound>,
 }
+
+/// A task that an agent does not do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RefusedTask {
+    /// The task's path.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<PathId>,
+    /// The pair, where it is about one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pair: Option<PairId>,
+    /// Why not, in words.
+    pub reason: String,
+}
+
+impl RefusedTask {
+    /// About a path.
+    pub const fn of_path(path: PathId, reason: String) -> Self {
+        Self { path: Some(path), pair: None, reason }
+    }
+
+    /// About a pair.
+    pub const fn of_pair(pair: PairId, reason: String) -> Self {
+        Self { path: None, pair: Some(pair), reason }
+    }
+}
+
+/// Refusals that one batch may tell of, and octets of a reason.
+const MAX_REFUSED: usize = 10_000;
+const MAX_REASON: usize = 200;
 
 /// Why a message could not be read or may not be believed.
 #[derive(Debug, thiserror::Error)]
@@ -54,6 +94,16 @@ pub enum DecodeError {
     Round {
         /// The round's path.
         path: PathId,
+        /// The round's number.
+        number: u64,
+        /// What is wrong with it.
+        reason: &'static str,
+    },
+    /// A field of a round of both ways that contradicts another.
+    #[error("round {number} of pair {pair}: {reason}")]
+    TwoWay {
+        /// The round's pair.
+        pair: PairId,
         /// The round's number.
         number: u64,
         /// What is wrong with it.
@@ -99,15 +149,25 @@ impl Batch {
             boot,
             seq,
             dropped_rounds: 0,
+            refused: Vec::new(),
             flows: Vec::new(),
             resolutions: Vec::new(),
             routes: Vec::new(),
+            readings: Vec::new(),
             rounds: Vec::new(),
+            two_way: Vec::new(),
         }
     }
 
     /// Adds a round with what it refers to, each thing once.
-    pub fn add(&mut self, round: Round, flow: &Flow, resolution: &Resolution, route: &Route) {
+    pub fn add(
+        &mut self,
+        round: Round,
+        flow: &Flow,
+        resolution: &Resolution,
+        route: &Route,
+        reading: &Reading,
+    ) {
         if !self.flows.contains(flow) {
             self.flows.push(flow.clone());
         }
@@ -117,23 +177,55 @@ impl Batch {
         if !self.routes.contains(route) {
             self.routes.push(route.clone());
         }
+        if round.reading.is_some() && !self.readings.contains(reading) {
+            self.readings.push(reading.clone());
+        }
         self.rounds.push(round);
+    }
+
+    /// Rounds of either kind.
+    pub const fn len(&self) -> usize {
+        self.rounds.len() + self.two_way.len()
+    }
+
+    /// True without any round.
+    pub const fn is_empty(&self) -> bool {
+        self.len() == 0
     }
 
     /// Checks every round against the batch's own tables.
     ///
     /// # Errors
     /// [`DecodeError::Round`] naming the first round that refers to something the batch does
-    /// not hold, or whose counts contradict each other.
+    /// not hold, or whose counts contradict each other; [`DecodeError::TwoWay`] likewise.
     pub fn check(&self) -> Result<(), DecodeError> {
         let flows: BTreeSet<ContentId> = self.flows.iter().map(Flow::id).collect();
         let resolutions: BTreeSet<_> = self.resolutions.iter().map(Resolution::id).collect();
         let routes: BTreeSet<ContentId> = self.routes.iter().map(Route::id).collect();
+        let readings: BTreeSet<ContentId> = self.readings.iter().map(Reading::id).collect();
+        let refuse = |text: &str| {
+            Err(DecodeError::Cbor(ciborium::de::Error::Semantic(None, text.to_owned())))
+        };
         if self.routes.iter().any(|route| route.hops.len() > MAX_HOPS) {
-            return Err(DecodeError::Cbor(ciborium::de::Error::Semantic(
-                None,
-                "a route of more than 64 hops".to_owned(),
-            )));
+            return refuse("a route of more than 64 hops");
+        }
+        let long = |refused: &RefusedTask| refused.reason.len() > MAX_REASON;
+        if self.refused.len() > MAX_REFUSED || self.refused.iter().any(long) {
+            return refuse("more than 10,000 refused tasks, or a reason of more than 200 octets");
+        }
+        if self.readings.iter().any(|reading| !reading.is_bounded()) {
+            return refuse("a reading of more than 64 hops, 16 labels or 64 octets of a name");
+        }
+        for round in &self.two_way {
+            let refuse = |reason| {
+                Err(DecodeError::TwoWay { pair: round.pair, number: round.number, reason })
+            };
+            if round.clocks.boot != self.boot {
+                return refuse("belongs to another boot than its batch");
+            }
+            if let Some(reason) = round.contradiction() {
+                return refuse(reason);
+            }
         }
         self.rounds.iter().try_for_each(|round| {
             let refuse =
@@ -149,6 +241,9 @@ impl Batch {
             }
             if !routes.contains(&round.route) {
                 return refuse("refers to a route that is not in the batch");
+            }
+            if round.reading.is_some_and(|reading| !readings.contains(&reading)) {
+                return refuse("refers to a reading that is not in the batch");
             }
             if round.hops.len() > MAX_HOPS {
                 return refuse("has more than 64 hops");
@@ -169,6 +264,7 @@ impl Batch {
 mod tests {
     use super::*;
     use crate::path::Method;
+    use crate::reading::HopReading;
     use crate::round::{Clocks, HopCounts, StampSource};
     use crate::unit::{Micros, Tick, WallTime};
     use proptest::prelude::*;
@@ -186,6 +282,8 @@ mod tests {
         };
         let resolution = Resolution { name: None, address };
         let route = Route { hops: vec![Some(address), None] };
+        let hop = HopReading { quoted_dscp: Some(46), ..HopReading::default() };
+        let reading = Reading { hops: vec![hop] };
         let boot = BootId::from_uuid(Uuid::from_u128(7));
         let clocks = Clocks {
             boot,
@@ -203,12 +301,13 @@ mod tests {
             flow: flow.id(),
             resolution: resolution.id(),
             route: route.id(),
+            reading: Some(reading.id()),
             reached_at: None,
             stamps: StampSource::Virtual,
             hops: vec![hop],
         };
         let mut batch = Batch::new(AgentId::from_uuid(Uuid::from_u128(1)), boot, 0);
-        batch.add(round, &flow, &resolution, &route);
+        batch.add(round, &flow, &resolution, &route, &reading);
         batch
     }
 
@@ -226,6 +325,10 @@ mod tests {
         batch.routes.clear();
         let text = batch.check().unwrap_err().to_string();
         assert!(text.contains("round 4") && text.contains("route"), "{text}");
+        let mut batch = sample();
+        batch.readings.clear();
+        let text = batch.check().unwrap_err().to_string();
+        assert!(text.contains("round 4") && text.contains("reading"), "{text}");
     }
 
     #[test]

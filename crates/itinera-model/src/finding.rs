@@ -37,16 +37,16 @@ pub enum Place {
 
 /// Addresses as text in every encoding: inside an enum that is told apart by a tag, serde reads
 /// binary formats as if they were for people.
-mod text {
+pub(crate) mod text {
     use serde::de::Error;
     use serde::{Deserialize, Deserializer, Serializer};
     use std::net::IpAddr;
 
-    pub(super) fn serialize<S: Serializer>(address: &IpAddr, to: S) -> Result<S::Ok, S::Error> {
+    pub(crate) fn serialize<S: Serializer>(address: &IpAddr, to: S) -> Result<S::Ok, S::Error> {
         to.collect_str(address)
     }
 
-    pub(super) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<IpAddr, D::Error> {
+    pub(crate) fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<IpAddr, D::Error> {
         String::deserialize(from)?.parse().map_err(D::Error::custom)
     }
 }

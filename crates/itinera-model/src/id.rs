@@ -39,6 +39,8 @@ uuid_id! {
     TargetId,
     /// One agent to one target by one method in one direction.
     PathId,
+    /// Two agents that measure both ways between them.
+    PairId,
     /// An alarm.
     AlarmId,
     /// Alarms of one cause, or a complaint, reviewed together.

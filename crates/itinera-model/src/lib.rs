@@ -6,25 +6,31 @@
 
 pub mod alarm;
 pub mod batch;
+pub mod ensemble;
 pub mod finding;
 pub mod id;
 pub mod join;
 pub mod owner;
 pub mod packed;
 pub mod path;
+pub mod path_mtu;
 pub mod protocol;
+pub mod reading;
 pub mod role;
 pub mod round;
 pub mod route;
+pub mod two_way;
 pub mod unit;
+pub mod unreachable;
 
 pub use alarm::{Alarm, AlarmKind, Severity};
-pub use batch::{Batch, DecodeError};
+pub use batch::{Batch, DecodeError, RefusedTask};
 pub use finding::{Cause, Explanation, Finding, HopVerdict, HopView, Place};
-pub use id::{AgentId, AlarmId, BootId, ContentId, PathId, SiteId, TargetId};
+pub use id::{AgentId, AlarmId, BootId, ContentId, PairId, PathId, SiteId, TargetId};
 pub use join::JoinCode;
 pub use owner::{Owner, OwnerEntry, OwnerMap};
 pub use path::{Direction, Family, Method, PathSpec};
+pub use reading::{AnswerForm, HopReading, Reading};
 pub use round::{Clocks, HopCounts, Round, StampSource};
 pub use route::{Flow, Resolution, Route};
 pub use unit::{HopLimit, Micros, Tick, WallTime};

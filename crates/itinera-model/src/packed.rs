@@ -9,7 +9,9 @@ use crate::round::HopCounts;
 use crate::unit::Micros;
 
 /// The version octet written.
-pub const VERSION: u8 = 1;
+pub const VERSION: u8 = 2;
+/// The oldest version still read: without reordered and ambiguous answers.
+const OLDEST: u8 = 1;
 const MAX_HOPS: u64 = 64;
 
 /// Why packed octets could not be read.
@@ -88,7 +90,7 @@ impl Cursor<'_> {
         u8::try_from(value).map_err(|_| UnpackError::Range { field, offset: self.offset })
     }
 
-    fn hop(&mut self) -> Result<HopCounts, UnpackError> {
+    fn hop(&mut self, version: u8) -> Result<HopCounts, UnpackError> {
         let sent = self.small("sent")?;
         let answered = self.number("answered bitmap", u64::from(u16::MAX))?;
         let answered = u16::try_from(answered)
@@ -96,6 +98,10 @@ impl Cursor<'_> {
         let late = self.small("late")?;
         let duplicate = self.small("duplicate")?;
         let elsewhere = self.small("elsewhere")?;
+        let (reordered, ambiguous) = match version {
+            OLDEST => (0, 0),
+            _ => (self.small("reordered")?, self.small("ambiguous")?),
+        };
         let codes = self.number("refusals", 16)?;
         let mut unreachable = Vec::new();
         for _ in 0..codes {
@@ -111,7 +117,17 @@ impl Cursor<'_> {
                 .map_err(|_| UnpackError::Range { field: "delay", offset: self.offset })?;
             rtt.push(Micros::new(us));
         }
-        Ok(HopCounts { sent, answered, rtt, late, duplicate, elsewhere, unreachable })
+        Ok(HopCounts {
+            sent,
+            answered,
+            rtt,
+            late,
+            duplicate,
+            elsewhere,
+            reordered,
+            ambiguous,
+            unreachable,
+        })
     }
 }
 
@@ -125,6 +141,8 @@ pub fn pack(hops: &[HopCounts]) -> Vec<u8> {
         put(&mut out, u64::from(hop.late));
         put(&mut out, u64::from(hop.duplicate));
         put(&mut out, u64::from(hop.elsewhere));
+        put(&mut out, u64::from(hop.reordered));
+        put(&mut out, u64::from(hop.ambiguous));
         put(&mut out, hop.unreachable.len() as u64);
         for (code, count) in &hop.unreachable {
             put(&mut out, u64::from(*code));
@@ -149,11 +167,11 @@ pub fn pack(hops: &[HopCounts]) -> Vec<u8> {
 pub fn unpack(octets: &[u8]) -> Result<Vec<HopCounts>, UnpackError> {
     let mut cursor = Cursor { octets, offset: 0 };
     let found = cursor.octet()?;
-    if found != VERSION {
+    if !(OLDEST..=VERSION).contains(&found) {
         return Err(UnpackError::Version { found });
     }
     let count = cursor.number("hop count", MAX_HOPS)?;
-    let hops = (0..count).map(|_| cursor.hop()).collect::<Result<Vec<_>, _>>()?;
+    let hops = (0..count).map(|_| cursor.hop(found)).collect::<Result<Vec<_>, _>>()?;
     match octets.len() - cursor.offset {
         0 => Ok(hops),
         count => Err(UnpackError::Trailing { count }),
@@ -167,8 +185,14 @@ mod tests {
 
     fn any_hop() -> impl Strategy<Value = HopCounts> {
         let rare = prop::collection::vec((any::<u8>(), any::<u8>()), 0..4);
-        (any::<u8>(), any::<u16>(), any::<[u8; 3]>(), rare, any::<[u32; 16]>()).prop_map(
-            |(sent, answered, [late, duplicate, elsewhere], unreachable, delays)| HopCounts {
+        (any::<u8>(), any::<u16>(), any::<[u8; 5]>(), rare, any::<[u32; 16]>()).prop_map(
+            |(
+                sent,
+                answered,
+                [late, duplicate, elsewhere, reordered, ambiguous],
+                unreachable,
+                delays,
+            )| HopCounts {
                 sent,
                 answered,
                 rtt: delays[..answered.count_ones() as usize]
@@ -178,6 +202,8 @@ mod tests {
                 late,
                 duplicate,
                 elsewhere,
+                reordered,
+                ambiguous,
                 unreachable,
             },
         )
@@ -203,6 +229,15 @@ mod tests {
                 prop_assert!(hops.len() <= 64);
             }
         }
+    }
+
+    #[test]
+    fn the_version_before_is_still_read() {
+        // One hop: two sent, both answered after 5 and 7 us, one late, one duplicate, none elsewhere.
+        let old = [1, 1, 2, 3, 1, 1, 0, 0, 10, 4];
+        let hops = unpack(&old).unwrap();
+        assert_eq!((hops[0].sent, hops[0].late, hops[0].duplicate), (2, 1, 1));
+        assert_eq!(hops[0].rtt, vec![Micros::new(5), Micros::new(7)]);
     }
 
     #[test]

@@ -34,11 +34,13 @@ pub enum Method {
     IcmpEcho,
     /// UDP to a high port (RFC 768); the target's "port unreachable" is the arrival.
     Udp,
+    /// TCP SYN (RFC 9293); an acceptance or a refusal by the target is the arrival.
+    TcpSyn,
 }
 
 /// A method name nobody knows.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("unknown method {0:?}: use icmp-echo or udp")]
+#[error("unknown method {0:?}: use icmp-echo, udp or tcp-syn")]
 pub struct UnknownMethod(pub String);
 
 impl FromStr for Method {
@@ -47,6 +49,7 @@ impl FromStr for Method {
         match text {
             "icmp-echo" => Ok(Self::IcmpEcho),
             "udp" => Ok(Self::Udp),
+            "tcp-syn" => Ok(Self::TcpSyn),
             other => Err(UnknownMethod(other.to_owned())),
         }
     }
@@ -57,6 +60,7 @@ impl fmt::Display for Method {
         f.write_str(match self {
             Self::IcmpEcho => "icmp-echo",
             Self::Udp => "udp",
+            Self::TcpSyn => "tcp-syn",
         })
     }
 }

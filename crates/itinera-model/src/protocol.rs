@@ -2,6 +2,7 @@
 
 use crate::id::{AgentId, PathId, SiteId};
 use crate::path::Method;
+use crate::two_way::SignedTicket;
 use crate::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
@@ -35,10 +36,17 @@ pub struct JoinAnswer {
 pub struct Task {
     /// The path.
     pub path: PathId,
-    /// The target's address.
+    /// The target's address; where it has a name, what the name may give at best is known, and
+    /// this only says which version of IP is meant.
     pub address: IpAddr,
+    /// The target's name, which the agent resolves itself, again and again.
+    #[serde(default)]
+    pub name: Option<String>,
     /// Probe method.
     pub method: Method,
+    /// The port to probe by UDP or TCP; by UDP one that is unlikely to be served where absent.
+    #[serde(default)]
+    pub port: Option<u16>,
     /// Differentiated services code point, 0..=63.
     pub dscp: u8,
     /// Length of the whole IP packet in octets.
@@ -51,15 +59,99 @@ pub struct Task {
     pub timeout_ms: u32,
     /// The last hop limit tried.
     pub last_hop: u8,
+    /// Of so many rounds one sweeps all hops; the others only look whether the target answers.
+    #[serde(default = "every")]
+    pub full_every: u8,
+    /// For a while it is measured more densely.
+    #[serde(default)]
+    pub denser: Option<Denser>,
+}
+
+/// A denser interval for a while.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Denser {
+    /// From one round's start to the next, in milliseconds.
+    pub interval_ms: u32,
+    /// Until when, by the service's clock.
+    pub until: WallTime,
+}
+
+/// A while in which tasks are not done on purpose (RFC 7594 section 5.2.3).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Suppression {
+    /// The paths that are not measured; all where empty, and no pairs either then.
+    pub paths: Vec<PathId>,
+    /// From when, by the service's clock.
+    pub from: WallTime,
+    /// Until when.
+    pub until: WallTime,
+}
+
+const fn every() -> u8 {
+    1
 }
 
 /// What an agent is told to do (RFC 7594). Replaces the one before as a whole.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Schedule {
     /// Grows with every change; an agent asks for anything newer than what it has.
     pub version: u64,
     /// The tasks.
     pub tasks: Vec<Task>,
+    /// How much the agent may send.
+    #[serde(default)]
+    pub pacing: Pacing,
+    /// How often the member routes of each path are enumerated anew, in seconds; never where 0.
+    #[serde(default)]
+    pub enumerate_every_s: u32,
+    /// Leave to measure both ways with other agents.
+    #[serde(default)]
+    pub tickets: Vec<SignedTicket>,
+    /// When some of this is not done.
+    #[serde(default)]
+    pub suppressions: Vec<Suppression>,
+}
+
+/// Budgets that all tasks of an agent share.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Pacing {
+    /// Probes a second in all.
+    pub agent_per_s: u32,
+    /// Probes a second that may reach one target.
+    pub target_per_s: u32,
+    /// Probes for which one hop's address is asked to answer, in a thousand seconds.
+    pub hop_per_1000_s: u32,
+    /// Where several agents stand behind one public address, hops see them as one: each second,
+    /// by the service's clock, one of them has the turn.
+    #[serde(default)]
+    pub hop_turn: Turn,
+}
+
+/// Which seconds are an agent's: those whose number leaves `index` when divided by `of`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Turn {
+    /// This agent's place, from 0.
+    pub index: u16,
+    /// How many take turns; 1 for one that is alone.
+    pub of: u16,
+}
+
+impl Default for Turn {
+    fn default() -> Self {
+        Self { index: 0, of: 1 }
+    }
+}
+
+impl Default for Pacing {
+    /// One answer a second from a hop: what Linux routers give by default to one address.
+    fn default() -> Self {
+        Self {
+            agent_per_s: 1_000,
+            target_per_s: 50,
+            hop_per_1000_s: 1_000,
+            hop_turn: Turn::default(),
+        }
+    }
 }
 
 /// The service has committed a batch, now or before.

@@ -10,6 +10,8 @@ use serde::{Deserialize, Serialize};
 pub enum StampSource {
     /// The program's clock around the system calls.
     Program,
+    /// The kernel's stamps of both ways, as packets pass its network drivers.
+    Kernel,
     /// The simulation's own virtual clock.
     Virtual,
 }
@@ -41,6 +43,7 @@ impl Clocks {
 
 /// What one hop limit of a round gave. Late, duplicate and refusing answers are kept apart.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
 pub struct HopCounts {
     /// Probes that left.
     pub sent: u8,
@@ -54,6 +57,10 @@ pub struct HopCounts {
     pub duplicate: u8,
     /// Answers in time from another address than the route's at this hop.
     pub elsewhere: u8,
+    /// Answers that came in another order than their probes had left (RFC 4737).
+    pub reordered: u8,
+    /// Answers that could belong to more than one probe, and so count for none.
+    pub ambiguous: u8,
     /// "Unreachable" answers by ICMP code: somebody refused, the target was not reached.
     pub unreachable: Vec<(u8, u8)>,
 }
@@ -83,6 +90,9 @@ pub struct Round {
     pub resolution: ContentId,
     /// Route seen.
     pub route: ContentId,
+    /// What the answers said besides; absent from agents that do not report it.
+    #[serde(default)]
+    pub reading: Option<ContentId>,
     /// Hop limit at which the target itself answered; absent when it did not.
     pub reached_at: Option<u8>,
     /// Where the delays' stamps came from.

@@ -14,9 +14,9 @@ pub struct Flow {
     pub destination: IpAddr,
     /// Transport.
     pub method: Method,
-    /// UDP source port, or the ICMP identifier.
+    /// Source port, or the ICMP identifier.
     pub source_port: u16,
-    /// UDP destination port, or the ICMP checksum that is held constant.
+    /// Destination port, or the ICMP checksum that is held constant.
     pub destination_port: u16,
     /// Differentiated services code point.
     pub dscp: u8,
@@ -63,6 +63,7 @@ impl Flow {
         out.push(match self.method {
             Method::IcmpEcho => 1,
             Method::Udp => 17,
+            Method::TcpSyn => 6,
         });
         out.extend(self.source_port.to_be_bytes());
         out.extend(self.destination_port.to_be_bytes());

@@ -3,6 +3,7 @@
 use crate::problem::{ApiError, name_requests};
 use crate::server::{Shared, now, said};
 use crate::tls_listener::Peer;
+use crate::two_way;
 use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, State};
@@ -16,6 +17,7 @@ use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};
 use itinera_store::NewAgent;
 use serde::Deserialize;
 use std::io::Read;
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use time::OffsetDateTime;
@@ -66,15 +68,38 @@ async fn join(State(shared): State<Arc<Shared>>, body: Bytes) -> Result<Response
 #[derive(Deserialize)]
 struct After {
     after: u64,
+    /// Where other agents could reach it, by its own word.
+    #[serde(default)]
+    addresses: String,
+}
+
+/// Addresses that an agent may have said of itself: one of each version of IP at most, and none
+/// that is nobody's own.
+fn own_addresses(said: &str) -> Vec<IpAddr> {
+    let mut own: Vec<IpAddr> = Vec::new();
+    for address in said.split(',').filter_map(|text| text.parse::<IpAddr>().ok()) {
+        let is_own = !(address.is_unspecified() || address.is_multicast() || address.is_loopback());
+        if is_own && own.iter().all(|known| known.is_ipv4() != address.is_ipv4()) {
+            own.push(address);
+        }
+    }
+    own
 }
 
 /// Holds the request until there is a schedule newer than the agent's, or answers "nothing".
 async fn schedule(
     State(shared): State<Arc<Shared>>,
     ConnectInfo(peer): ConnectInfo<Peer>,
-    Query(After { after }): Query<After>,
+    Query(After { after, addresses }): Query<After>,
 ) -> Result<Response, ApiError> {
     let agent = known_agent(&shared, peer).await?;
+    if let Some(renewed) = shared.store.heard_from(agent, peer.address.ip()).await? {
+        tracing::info!(%agent, "shares a public address with others: they share its budgets");
+        shared.tell_agents(Some(renewed));
+    }
+    if shared.store.note_addresses(agent, &own_addresses(&addresses)).await? {
+        two_way::renew(&shared).await?;
+    }
     let mut version = shared.schedule_version.subscribe();
     let newer = version.wait_for(|version| *version != after);
     let changed = tokio::select! {
@@ -85,7 +110,9 @@ async fn schedule(
     if !changed {
         return Ok(StatusCode::NO_CONTENT.into_response());
     }
-    Ok(cbor(&shared.store.schedule_for(agent).await?))
+    let mut schedule = shared.store.schedule_for(agent).await?;
+    schedule.tickets = two_way::tickets(&shared, agent).await?;
+    Ok(cbor(&schedule))
 }
 
 fn unpack(body: &[u8]) -> Result<Batch, ApiError> {

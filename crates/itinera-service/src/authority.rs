@@ -1,11 +1,12 @@
 //! The service's own certificate authority: it names the service to its agents and the agents
 //! to the service, and nobody else.
 
-use itinera_model::id::AgentId;
+use hmac::{Hmac, KeyInit, Mac};
+use itinera_model::id::{AgentId, PairId};
 use itinera_model::join::JoinCode;
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType,
-    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
+    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, SigningKey,
 };
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -43,6 +44,8 @@ pub enum AuthorityError {
 /// The authority.
 pub(crate) struct Authority {
     issuer: Issuer<'static, KeyPair>,
+    /// What keys of sessions between agents are derived from.
+    secret: [u8; 32],
     certificate: CertificateDer<'static>,
 }
 
@@ -57,6 +60,14 @@ fn valid_from_now(params: &mut CertificateParams) {
     // Agents' clocks may be behind.
     params.not_before = now - Duration::days(30);
     params.not_after = now + LIFETIME;
+}
+
+/// HMAC-SHA-256 (RFC 2104) as a key derivation.
+fn mac(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
+    #[allow(clippy::expect_used, reason = "HMAC takes keys of any length")]
+    let mut mac = Hmac::<Sha256>::new_from_slice(key).expect("a key of any length");
+    parts.iter().for_each(|part| mac.update(part));
+    mac.finalize().into_bytes().into()
 }
 
 fn write_private(path: &Path, text: &str) -> io::Result<()> {
@@ -91,10 +102,22 @@ impl Authority {
         }
         let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
         let pem = fs::read_to_string(&certificate_path).map_err(file(&certificate_path))?;
-        let issuer = Issuer::from_ca_cert_pem(&pem, KeyPair::from_pem(&key_pem)?)?;
+        let key = KeyPair::from_pem(&key_pem)?;
+        let secret = mac(key.serialized_der(), &[b"keys of sessions between agents"]);
+        let issuer = Issuer::from_ca_cert_pem(&pem, key)?;
         let certificate = CertificateDer::from_pem_slice(pem.as_bytes())
             .map_err(|error| AuthorityError::Tls(Box::new(error)))?;
-        Ok(Self { issuer, certificate })
+        Ok(Self { issuer, secret, certificate })
+    }
+
+    /// A signature that agents know to be the service's (ECDSA over P-256 with SHA-256, ASN.1).
+    pub(crate) fn sign(&self, octets: &[u8]) -> Result<Vec<u8>, AuthorityError> {
+        Ok(self.issuer.key().sign(octets)?)
+    }
+
+    /// The key of a pair's session in a time.
+    pub(crate) fn pair_key(&self, pair: PairId, epoch: i64) -> [u8; 32] {
+        mac(&self.secret, &[pair.as_uuid().as_bytes(), &epoch.to_be_bytes()])
     }
 
     /// A join code of this secret.

@@ -2,10 +2,11 @@
 
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
-use itinera_store::{Schedule, SiteSpec, TargetSpec, Watched};
+use itinera_model::protocol::{Pacing, Turn};
+use itinera_store::{Schedule, SiteSpec, TargetSpec, TwoWaySchedule, Watched};
 use serde::Deserialize;
 use std::collections::BTreeSet;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::path::PathBuf;
 use toml::Spanned;
 
@@ -79,9 +80,13 @@ struct SiteEntry {
 struct TargetEntry {
     name: Spanned<String>,
     service: Option<Spanned<String>>,
-    addresses: Spanned<Vec<IpAddr>>,
+    addresses: Option<Spanned<Vec<IpAddr>>>,
+    host: Option<Spanned<String>>,
+    #[serde(default = "default_families")]
+    families: Spanned<Vec<Family>>,
     #[serde(default = "default_methods")]
     methods: Spanned<Vec<Method>>,
+    port: Option<Spanned<u16>>,
 }
 
 #[derive(Deserialize)]
@@ -92,6 +97,16 @@ struct ScheduleEntry {
     timeout_ms: Spanned<u32>,
     size_bytes: Spanned<u16>,
     last_hop: Spanned<u8>,
+    full_every: Spanned<u8>,
+    enumerate_every_s: Spanned<u32>,
+    agent_probes_per_s: Spanned<u32>,
+    target_probes_per_s: Spanned<u32>,
+    hop_answers_per_s: Spanned<f64>,
+    two_way_partners: Spanned<u8>,
+    two_way_interval_ms: Spanned<u32>,
+    two_way_packets: Spanned<u16>,
+    two_way_dscp: Spanned<u8>,
+    two_way_size_bytes: Spanned<u16>,
 }
 
 #[derive(Deserialize)]
@@ -131,12 +146,23 @@ fn unplaced<T>(value: T) -> Spanned<T> {
 
 impl Default for ScheduleEntry {
     fn default() -> Self {
+        let (pacing, two_way) = (Pacing::default(), TwoWaySchedule::default());
         Self {
             interval_ms: unplaced(10_000),
             probes_per_hop: unplaced(3),
             timeout_ms: unplaced(2_000),
             size_bytes: unplaced(64),
             last_hop: unplaced(30),
+            full_every: unplaced(1),
+            enumerate_every_s: unplaced(3_600),
+            agent_probes_per_s: unplaced(pacing.agent_per_s),
+            target_probes_per_s: unplaced(pacing.target_per_s),
+            hop_answers_per_s: unplaced(f64::from(pacing.hop_per_1000_s) / 1e3),
+            two_way_partners: unplaced(two_way.partners),
+            two_way_interval_ms: unplaced(two_way.interval_ms),
+            two_way_packets: unplaced(two_way.packets),
+            two_way_dscp: unplaced(two_way.dscp),
+            two_way_size_bytes: unplaced(two_way.size_bytes),
         }
     }
 }
@@ -259,20 +285,12 @@ impl File {
             if let Some(service) = &target.service {
                 visible("service", service)?;
             }
-            let addresses = target.addresses.as_ref();
-            let sixes = addresses.iter().filter(|address| address.is_ipv6()).count();
-            if addresses.is_empty() || sixes > 1 || addresses.len() - sixes > 1 {
-                let reason = "addresses: one of each version of IP at most, one at least";
-                return Err((target.addresses.span().start, reason.to_owned()));
-            }
-            if target.methods.as_ref().is_empty() {
-                let reason = "methods: at least one of icmp-echo, udp is needed".to_owned();
-                return Err((target.methods.span().start, reason));
-            }
+            target.check()?;
         }
         let schedule = self.schedule.check()?;
         let limits = self.limits.check()?;
         let targets = self.target.into_iter().map(|target| {
+            let addresses = target.probed();
             let mut methods = target.methods.into_inner();
             methods.sort_unstable();
             methods.dedup();
@@ -281,8 +299,10 @@ impl File {
                     .service
                     .map_or_else(|| target.name.as_ref().clone(), Spanned::into_inner),
                 name: target.name.into_inner(),
-                addresses: target.addresses.into_inner(),
+                addresses,
+                host: target.host.map(Spanned::into_inner),
                 methods,
+                port: target.port.map(Spanned::into_inner),
             }
         });
         Ok(Config {
@@ -308,14 +328,111 @@ impl File {
     }
 }
 
+fn one_of_each(entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
+    let addresses = entry.as_ref();
+    let sixes = addresses.iter().filter(|address| address.is_ipv6()).count();
+    if addresses.is_empty() || sixes > 1 || addresses.len() - sixes > 1 {
+        let reason = "addresses: one of each version of IP at most, one at least";
+        return Err((entry.span().start, reason.to_owned()));
+    }
+    Ok(())
+}
+
+impl TargetEntry {
+    /// The addresses probed; unspecified ones where agents resolve a name.
+    fn probed(&self) -> Vec<IpAddr> {
+        match &self.addresses {
+            Some(addresses) => addresses.as_ref().clone(),
+            None => {
+                let any = |family: &Family| match family {
+                    Family::Ipv4 => IpAddr::from(Ipv4Addr::UNSPECIFIED),
+                    Family::Ipv6 => IpAddr::from(Ipv6Addr::UNSPECIFIED),
+                };
+                let families: BTreeSet<Family> = self.families.as_ref().iter().copied().collect();
+                families.iter().map(any).collect()
+            }
+        }
+    }
+
+    fn check_host(&self, host: &Spanned<String>) -> Result<(), Wrong> {
+        let label = |label: &str| {
+            (1..=63).contains(&label.len())
+                && label.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
+        };
+        let name = host.as_ref();
+        if name.len() > 253 || !name.trim_end_matches('.').split('.').all(label) {
+            let reason = "host: a host name is needed, as resolvers know it".to_owned();
+            return Err((host.span().start, reason));
+        }
+        if self.families.as_ref().is_empty() {
+            let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
+            return Err((self.families.span().start, reason));
+        }
+        Ok(())
+    }
+
+    fn check(&self) -> Result<(), Wrong> {
+        match (&self.addresses, &self.host) {
+            (Some(addresses), None) => one_of_each(addresses)?,
+            (None, Some(host)) => self.check_host(host)?,
+            (Some(_), Some(host)) => {
+                let reason = "host: either a name or addresses, not both".to_owned();
+                return Err((host.span().start, reason));
+            }
+            (None, None) => {
+                let reason = "addresses: a target needs addresses, or a host to resolve".to_owned();
+                return Err((self.name.span().start, reason));
+            }
+        }
+        if self.methods.as_ref().is_empty() {
+            let reason = "methods: at least one of icmp-echo, udp, tcp-syn is needed".to_owned();
+            return Err((self.methods.span().start, reason));
+        }
+        match &self.port {
+            Some(port) if *port.as_ref() == 0 => {
+                return Err((port.span().start, "port: 1 to 65535 expected".to_owned()));
+            }
+            None if self.methods.as_ref().contains(&Method::TcpSyn) => {
+                let reason = "methods: tcp-syn needs a port to knock at: set port".to_owned();
+                return Err((self.methods.span().start, reason));
+            }
+            Some(_) | None => {}
+        }
+        Ok(())
+    }
+}
+
 impl ScheduleEntry {
     fn check(&self) -> Result<Schedule, Wrong> {
+        let answers = within("hop_answers_per_s", &self.hop_answers_per_s, 0.01, 1e4)?;
+        #[allow(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "checked to be between 0.01 and 10,000"
+        )]
+        let hop_per_1000_s = (answers * 1e3) as u32;
         Ok(Schedule {
             interval_ms: within("interval_ms", &self.interval_ms, 500, 3_600_000)?,
             probes_per_hop: within("probes_per_hop", &self.probes_per_hop, 1, 16)?,
             timeout_ms: within("timeout_ms", &self.timeout_ms, 10, 10_000)?,
-            size_bytes: within("size_bytes", &self.size_bytes, 50, 1_500)?,
+            size_bytes: within("size_bytes", &self.size_bytes, 60, 9_216)?,
             last_hop: within("last_hop", &self.last_hop, 1, 64)?,
+            full_every: within("full_every", &self.full_every, 1, 60)?,
+            enumerate_every_s: within("enumerate_every_s", &self.enumerate_every_s, 0, 604_800)?,
+            pacing: Pacing {
+                agent_per_s: within("agent_probes_per_s", &self.agent_probes_per_s, 1, 100_000)?,
+                target_per_s: within("target_probes_per_s", &self.target_probes_per_s, 1, 10_000)?,
+                hop_per_1000_s,
+                hop_turn: Turn::default(),
+            },
+            two_way: TwoWaySchedule {
+                partners: within("two_way_partners", &self.two_way_partners, 0, 100)?,
+                interval_ms: within("two_way_interval_ms", &self.two_way_interval_ms, 20, 60_000)?,
+                packets: within("two_way_packets", &self.two_way_packets, 5, 1_000)?,
+                dscp: within("two_way_dscp", &self.two_way_dscp, 0, 63)?,
+                // What must be in a packet over IPv6, and what needs no path MTU to be known.
+                size_bytes: within("two_way_size_bytes", &self.two_way_size_bytes, 188, 1_280)?,
+            },
         })
     }
 }
@@ -354,6 +471,11 @@ mod tests {
         assert_eq!(config.watched.schedule.interval_ms, 2_000);
         assert_eq!(config.limits.loss_ppm, 30_000);
         assert_eq!(Config::parse("").unwrap().watched.sites, Vec::new());
+        let host = "host = \"booking.example\"\nfamilies = [\"ipv6\"]";
+        let named = GOOD.replacen("addresses = [\"198.18.128.10\"]", host, 1);
+        let target = Config::parse(&named).unwrap().watched.targets.remove(0);
+        assert_eq!(target.host.as_deref(), Some("booking.example"));
+        assert_eq!(target.addresses, [IpAddr::from(Ipv6Addr::UNSPECIFIED)]);
     }
 
     #[test]
@@ -366,6 +488,10 @@ mod tests {
             ("198.18.128.10\"", "198.18.128.10\", \"198.18.128.11\"", 6, "one of each version"),
             ("interval_ms = 2000", "interval_ms = 20", 8, "interval_ms is 20, which is outside"),
             ("interval_ms = 2000", "intervall_ms = 2000", 8, "intervall_ms"),
+            ("addresses = [\"198.18.128.10\"]", "host = \"a b\"", 6, "host: a host name"),
+            ("addresses = [\"198.18.128.10\"]", "", 5, "a target needs addresses, or a host"),
+            ("addresses", "host = \"a.example\"\naddresses", 6, "either a name or addresses"),
+            ("interval_ms = 2000", "two_way_size_bytes = 100", 8, "two_way_size_bytes is 100"),
             ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
         ] {
             let error = Config::parse(&GOOD.replacen(from, to, 1)).unwrap_err();

@@ -11,6 +11,7 @@ pub mod config;
 mod console;
 mod live;
 mod metrics;
+pub mod owner_csv;
 mod past;
 mod problem;
 pub mod recompute;
@@ -18,6 +19,8 @@ mod runner;
 mod server;
 mod sign_in;
 mod tls_listener;
+mod two_way;
+mod watching;
 
 pub use config::{Config, ConfigError};
 pub use server::{Service, ServiceError};

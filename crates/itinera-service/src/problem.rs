@@ -6,7 +6,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use itinera_model::role::Role;
-use itinera_store::{CodeRefused, IncidentRefused, PersonRefused, StoreError};
+use itinera_store::{CodeRefused, IncidentRefused, PersonRefused, StoreError, WatchRefused};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -64,6 +64,8 @@ pub(crate) enum ApiError {
     Person(PersonRefused),
     #[error("{0}")]
     Incident(IncidentRefused),
+    #[error("{0}")]
+    Watch(WatchRefused),
     #[error("the record is away; what you sent was not taken, so send it again")]
     Store(#[source] StoreError),
     #[error("the service has failed; its log names this request")]
@@ -76,6 +78,7 @@ impl From<StoreError> for ApiError {
             StoreError::Code(refused) => Self::Code(refused),
             StoreError::Person(refused) => Self::Person(refused),
             StoreError::Incident(refused) => Self::Incident(refused),
+            StoreError::Watch(refused) => Self::Watch(refused),
             other => Self::Store(other),
         }
     }
@@ -112,9 +115,15 @@ impl ApiError {
             }
             Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
             Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
-            Self::Incident(IncidentRefused::Unknown) | Self::Person(PersonRefused::Unknown) => {
-                (StatusCode::NOT_FOUND, "unknown-id", "Unknown id")
-            }
+            Self::Incident(IncidentRefused::Unknown)
+            | Self::Person(PersonRefused::Unknown)
+            | Self::Watch(
+                WatchRefused::Unknown
+                | WatchRefused::UnknownIncident
+                | WatchRefused::UnknownPath
+                | WatchRefused::UnknownSuppression,
+            ) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
+            Self::Watch(_) => (StatusCode::CONFLICT, "watch-state", "Change refused"),
             Self::Incident(_) => (StatusCode::CONFLICT, "incident-state", "Change refused"),
             Self::Person(_) => (StatusCode::CONFLICT, "person-refused", "Change refused"),
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),

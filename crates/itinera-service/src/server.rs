@@ -5,7 +5,7 @@ use crate::config::{Config, PublicUrl};
 use crate::metrics::Metrics;
 use crate::sign_in::{self, FirstError, Tries};
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, live, runner};
+use crate::{agent_api, api, live, runner, two_way, watching};
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::WallTime;
 use itinera_store::cluster::{Cluster, ClusterError};
@@ -88,6 +88,13 @@ impl Shared {
     /// The host that people address it by, besides this machine's loopback.
     pub(crate) fn public_host(&self) -> Option<String> {
         self.public_url.as_ref().map(|url| url.host.clone())
+    }
+
+    /// Lets agents know of a new version of the schedule, where there is one.
+    pub(crate) fn tell_agents(&self, version: Option<u64>) {
+        if let Some(version) = version {
+            self.schedule_version.send_replace(version);
+        }
     }
 
     /// The owner map that was valid at a time, with its import; an empty one before the first.
@@ -174,6 +181,7 @@ impl Service {
             tokio::spawn(serve_agents(agents, Arc::clone(&shared), stopped)),
             tokio::spawn(runner::judge_commits(Arc::clone(&shared), config.limits)),
             tokio::spawn(look_after(Arc::clone(&shared))),
+            tokio::spawn(watching::finish_watches(Arc::clone(&shared))),
             tokio::spawn(live::present(Arc::clone(&shared))),
         ];
         Ok(Self { shared, cluster, tasks, address, agents_address })
@@ -264,6 +272,9 @@ async fn look_after(shared: Arc<Shared>) {
         }
         if let Err(error) = shared.store.close_settled_incidents().await {
             tracing::error!(%error, "settled incidents were not closed");
+        }
+        if let Err(error) = two_way::renew(&shared).await {
+            tracing::error!(%error, "no partners were chosen");
         }
         if let Err(error) = shared.store.forget_old_news().await {
             tracing::error!(%error, "old news was not forgotten");

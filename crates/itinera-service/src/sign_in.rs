@@ -81,7 +81,13 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
         _ if place.starts_with("/people") => Some(Role::Administrator),
         // Tokens are one's own, unless an administrator asks.
         _ if place.starts_with("/tokens") => Some(Role::Viewer),
-        _ if place.starts_with("/incidents") && !reads => Some(Role::Analyst),
+        _ if !reads
+            && ["/incidents", "/watches", "/suppressions"]
+                .iter()
+                .any(|theirs| place.starts_with(theirs)) =>
+        {
+            Some(Role::Analyst)
+        }
         _ => Some(if reads { Role::Viewer } else { Role::Administrator }),
     }
 }

@@ -1,13 +1,17 @@
-//! A simulated internet from a scenario file: forwarding, loss, delay, silent and policing
-//! routers, timed faults with labelled truth.
+//! A simulated internet from a scenario file: forwarding with balancing and other ways back,
+//! loss in bursts, queues, the ways in which hops lie (silence, policing, slow answers, tunnels,
+//! translated addresses), timed faults with labelled truth.
 //!
 //! This crate promises no sockets, no clock and no chance of its own: whole IP packets, ticks
 //! and a seed come in; packets and the next deadline come out. The same scenario, seed and
 //! inputs give the same outputs, in virtual time as fast as the machine can, or in real time
 //! when a driver waits for each deadline.
 
+mod answering;
 mod engine;
+mod line;
 mod scenario;
+mod translate;
 mod world;
 
 pub use engine::{Delivery, Refused, Simnet};

@@ -33,6 +33,71 @@ pub(crate) struct HostEntry {
     pub(crate) name: String,
     pub(crate) address: Option<Spanned<Ipv4Addr>>,
     pub(crate) address6: Option<Spanned<Ipv6Addr>>,
+    /// Protocols it leaves without any answer.
+    #[serde(default)]
+    pub(crate) ignores: Vec<Protocol>,
+    #[serde(default)]
+    pub(crate) tcp_open: Vec<u16>,
+    #[serde(default)]
+    pub(crate) udp_open: Vec<u16>,
+    /// How far a site's clock is ahead, and how fast it drifts.
+    pub(crate) clock_offset_ms: Option<Spanned<f64>>,
+    pub(crate) clock_drift_ppm: Option<Spanned<f64>>,
+}
+
+impl HostEntry {
+    fn clock(&self) -> [Option<&Spanned<f64>>; 2] {
+        [self.clock_offset_ms.as_ref(), self.clock_drift_ppm.as_ref()]
+    }
+}
+
+/// Clocks are off by so many milliseconds at most, and drift by so many parts in a million.
+const CLOCK: [f64; 2] = [1e6, 500.0];
+
+/// What a target may be asked by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Protocol {
+    Echo,
+    Udp,
+    Tcp,
+}
+
+/// How a router shares traffic among ways of equal metric.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Balance {
+    /// By addresses, protocol and ports: a flow keeps its way.
+    Flow,
+    /// Packet by packet.
+    Packet,
+}
+
+/// Losses that come in bursts: a two-state chain, stepped by packet.
+///
+/// Source: E. N. Gilbert, Capacity of a burst-noise channel, BSTJ 39 (1960).
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Burst {
+    /// Chance that a packet finds the link turning bad.
+    pub(crate) enter: f64,
+    /// Chance that it finds it turning good again.
+    pub(crate) leave: f64,
+    /// Share lost while it is bad.
+    pub(crate) loss: f64,
+}
+
+/// A queue in front of a line, shared with other traffic.
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Queue {
+    /// Rate of the line in megabits a second.
+    pub(crate) mbit_per_s: f64,
+    /// What is longer than this to wait is dropped.
+    pub(crate) longest_ms: f64,
+    /// Share of the line that other traffic fills, in packets of 1200 octets.
+    #[serde(default)]
+    pub(crate) load: f64,
 }
 
 /// The addresses of a node, IPv4 first; one at least.
@@ -55,6 +120,23 @@ pub(crate) struct RouterEntry {
     pub(crate) silent: bool,
     pub(crate) polices: Option<Spanned<[f64; 2]>>,
     pub(crate) answer_delay_ms: Option<Spanned<f64>>,
+    pub(crate) answer_jitter_ms: Option<Spanned<f64>>,
+    pub(crate) answers_per_s: Option<Spanned<f64>>,
+    /// It forwards without counting the hop limit down: the inside of a tunnel.
+    #[serde(default)]
+    pub(crate) hidden: bool,
+    #[serde(default)]
+    pub(crate) labels: Vec<u32>,
+    pub(crate) quotes_hop_limit: Option<u8>,
+    pub(crate) marks_dscp: Option<Spanned<u8>>,
+    pub(crate) translates_to: Option<Spanned<Ipv4Addr>>,
+    /// It leaves quotes in answers as they looked outside.
+    #[serde(default)]
+    pub(crate) leaves_quotes: bool,
+    /// It drops what is too big without saying so.
+    #[serde(default)]
+    pub(crate) hides_too_big: bool,
+    pub(crate) balances: Option<Balance>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -71,6 +153,12 @@ pub(crate) struct LinkEntry {
     pub(crate) delay_ms: Spanned<f64>,
     pub(crate) jitter_ms: Option<Spanned<f64>>,
     pub(crate) loss: Option<Spanned<f64>>,
+    pub(crate) metric: Option<Spanned<[f64; 2]>>,
+    pub(crate) burst: Option<Spanned<Burst>>,
+    pub(crate) duplicates: Option<Spanned<f64>>,
+    pub(crate) reorders: Option<Spanned<f64>>,
+    pub(crate) mtu: Option<Spanned<u16>>,
+    pub(crate) queue: Option<Spanned<Queue>>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -171,6 +259,17 @@ impl Checker<'_> {
             let reason = format!("{:?} needs an address, an address6, or both", id.as_ref());
             return Err(self.fail(id, reason));
         }
+        for (host, bound) in s.sites.iter().flat_map(|site| site.clock().into_iter().zip(CLOCK)) {
+            if let Some(value) = host
+                && !(-bound..=bound).contains(value.as_ref())
+            {
+                let reason = format!("a clock is off by at most {bound} either way");
+                return Err(self.fail(value, reason));
+            }
+        }
+        if let Some(value) = s.targets.iter().flat_map(HostEntry::clock).flatten().next() {
+            return Err(self.fail(value, "only sites have clocks".to_owned()));
+        }
         self.unique(s.owners.iter().map(|o| &o.id))?;
         for router in &s.routers {
             if let Some(owner) = &router.owner
@@ -180,16 +279,21 @@ impl Checker<'_> {
             }
             self.share_range(router.polices.as_ref())?;
             self.at_least_zero(router.answer_delay_ms.as_ref())?;
+            self.at_least_zero(router.answer_jitter_ms.as_ref())?;
+            if let Some(rate) = &router.answers_per_s
+                && !(*rate.as_ref() > 0.0 && rate.as_ref().is_finite())
+            {
+                return Err(self.fail(rate, "a rate is finite and over zero".to_owned()));
+            }
+            if let Some(dscp) = router.marks_dscp.as_ref().filter(|dscp| *dscp.as_ref() > 63) {
+                return Err(self.fail(dscp, "a DSCP is between 0 and 63".to_owned()));
+            }
         }
         for link in &s.links {
             link.between.iter().try_for_each(|end| self.known_node(end))?;
             self.at_least_zero(Some(&link.delay_ms))?;
             self.at_least_zero(link.jitter_ms.as_ref())?;
-            if let Some(loss) = &link.loss
-                && !(0.0..=1.0).contains(loss.as_ref())
-            {
-                return Err(self.fail(loss, "a share is between 0 and 1".to_owned()));
-            }
+            self.link(link)?;
         }
         s.faults.iter().try_for_each(|fault| self.fault(fault))?;
         for draw in &s.draws {
@@ -205,6 +309,42 @@ impl Checker<'_> {
                 }
                 self.share_range(option.polices_share.as_ref())?;
                 option.faults.iter().try_for_each(|fault| self.fault(fault))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn link(&self, link: &LinkEntry) -> Result<(), ScenarioError> {
+        let share = |value: f64| (0.0..=1.0).contains(&value);
+        for value in [&link.loss, &link.duplicates, &link.reorders].into_iter().flatten() {
+            if !share(*value.as_ref()) {
+                return Err(self.fail(value, "a share is between 0 and 1".to_owned()));
+            }
+        }
+        if let Some(metric) = &link.metric
+            && !metric.as_ref().iter().all(|metric| metric.is_finite() && *metric > 0.0)
+        {
+            return Err(self.fail(metric, "a metric is finite and over zero".to_owned()));
+        }
+        if let Some(burst) = &link.burst {
+            let Burst { enter, leave, loss } = *burst.as_ref();
+            if ![enter, leave, loss].into_iter().all(share) {
+                return Err(self.fail(burst, "shares are between 0 and 1".to_owned()));
+            }
+        }
+        if let Some(mtu) = link.mtu.as_ref().filter(|mtu| *mtu.as_ref() < 68) {
+            return Err(self.fail(mtu, "an MTU is 68 octets or more (RFC 791)".to_owned()));
+        }
+        if let Some(queue) = &link.queue {
+            let Queue { mbit_per_s, longest_ms, load } = *queue.as_ref();
+            let fits = mbit_per_s.is_finite()
+                && mbit_per_s > 0.0
+                && longest_ms.is_finite()
+                && longest_ms >= 0.0
+                && (0.0..1.0).contains(&load);
+            if !fits {
+                let reason = "a queue has a rate over zero, a longest wait, and a load under 1";
+                return Err(self.fail(queue, reason.to_owned()));
             }
         }
         Ok(())
@@ -321,6 +461,9 @@ loss = [0.1, 0.2]
             ("address = \"198.18.0.1\"", "address6 = \"198.18.0.1\"", 8, "address6", "IPv6"),
             ("[0.1, 0.2]", "[0.3, 0.2]", 16, "loss", "expected"),
             ("to = \"edge\"", "to = \"quay\"", 14, "to", "no link is between"),
+            ("delay_ms = 1.0", "delay_ms = 1.0\nmtu = 60", 12, "mtu", "68 octets"),
+            ("delay_ms = 1.0", "delay_ms = 1.0\nreorders = 2.0", 12, "reorders", "share"),
+            ("delay_ms = 1.0", "delay_ms = 1.0\nmetric = [0.0, 1.0]", 12, "metric", "over zero"),
         ] {
             let text = GOOD.replacen(from, to, 1);
             let error = Scenario::parse(&text).unwrap_err();

@@ -1,11 +1,14 @@
 //! A scenario with everything drawn: nodes, directed links, forwarding and truth.
 
-use crate::scenario::{FaultEntry, HostEntry, RouterEntry, Scenario, addresses_of};
+use crate::scenario::{
+    Balance, Burst, FaultEntry, HostEntry, Protocol, RouterEntry, Scenario, addresses_of,
+};
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
+use toml::Spanned;
 
 /// A site or target of the world.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +19,10 @@ pub struct Endpoint {
     pub name: String,
     /// Its addresses: IPv4, IPv6, or both in this order.
     pub addresses: Vec<IpAddr>,
+    /// Its clock is so much ahead of the true time at the start, in microseconds.
+    pub clock_offset_us: i64,
+    /// It runs so much faster, in parts per thousand million.
+    pub clock_drift_ppb: i32,
 }
 
 /// What a fault does.
@@ -54,6 +61,39 @@ pub(crate) struct Node {
     /// Share of its answers it refuses: drawn anew within these bounds every minute.
     pub(crate) polices: Option<[f64; 2]>,
     pub(crate) answer_delay_nanos: u64,
+    /// Mean of an exponential delay of its answers.
+    pub(crate) answer_jitter_nanos: f64,
+    /// Answers a second to one address, as Linux grants them.
+    pub(crate) answers_per_s: Option<f64>,
+    /// It counts the hop limit down.
+    pub(crate) counts: bool,
+    /// Labels that packets carry when they come in, outermost first.
+    pub(crate) labels: Vec<u32>,
+    /// Hop limit that its quotes show instead of the one that ran out.
+    pub(crate) quotes_hop_limit: Option<u8>,
+    pub(crate) marks_dscp: Option<u8>,
+    pub(crate) translates_to: Option<Ipv4Addr>,
+    pub(crate) restores_quotes: bool,
+    pub(crate) says_too_big: bool,
+    pub(crate) balances: Option<Balance>,
+    /// What a host answers to.
+    pub(crate) host: Host,
+}
+
+/// How a host answers.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Host {
+    pub(crate) ignores: Vec<Protocol>,
+    pub(crate) tcp_open: Vec<u16>,
+    pub(crate) udp_open: Vec<u16>,
+}
+
+/// A queue in front of a line.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Line {
+    pub(crate) nanos_per_octet: f64,
+    pub(crate) longest_nanos: f64,
+    pub(crate) load: f64,
 }
 
 /// One direction of a link.
@@ -64,6 +104,13 @@ pub(crate) struct Arc {
     pub(crate) jitter_nanos: f64,
     pub(crate) loss: f64,
     pub(crate) faults: Vec<(Tick, Option<Tick>, TruthCause)>,
+    /// What routing takes for its length.
+    pub(crate) metric: u64,
+    pub(crate) burst: Option<Burst>,
+    pub(crate) duplicates: f64,
+    pub(crate) reorders: f64,
+    pub(crate) mtu: Option<u16>,
+    pub(crate) line: Option<Line>,
 }
 
 /// The drawn world.
@@ -73,8 +120,9 @@ pub(crate) struct World {
     /// By node: its outgoing directed links.
     pub(crate) arcs: Vec<Vec<Arc>>,
     pub(crate) by_address: BTreeMap<IpAddr, usize>,
-    /// By version (IPv4, IPv6), node and destination: the index of the arc to take.
-    pub(crate) next: [Vec<Vec<Option<usize>>>; 2],
+    /// By version (IPv4, IPv6), node and destination: the arcs of least metric, in the order of
+    /// the scenario.
+    pub(crate) next: [Vec<Vec<Vec<usize>>>; 2],
     pub(crate) sites: Vec<Endpoint>,
     pub(crate) targets: Vec<Endpoint>,
     pub(crate) truth: Vec<Truth>,
@@ -113,42 +161,72 @@ impl World {
             }
         }
         let mut world = builder.world;
-        world.next = [false, true]
-            .map(|six| (0..world.nodes.len()).map(|from| world.first_arcs(from, six)).collect());
+        world.next = [false, true].map(|six| world.all_arcs(six));
         world
     }
 
-    /// Shortest ways by delay from one node: for each destination the first arc. Ties go to the
-    /// arc that stands first in the scenario. Nodes without an address of the version are not
-    /// there for it.
-    fn first_arcs(&self, from: usize, six: bool) -> Vec<Option<usize>> {
+    /// By node and destination: the arcs on ways of least metric. Nodes without an address of
+    /// the version are not there for it.
+    fn all_arcs(&self, six: bool) -> Vec<Vec<Vec<usize>>> {
         let count = self.nodes.len();
-        let mut first = vec![None; count];
+        let speaks = |node: &Node| {
+            node.addresses.iter().any(|address| address.is_ipv6() == six)
+                || (!six && node.translates_to.is_some())
+        };
+        let there: Vec<bool> = self.nodes.iter().map(speaks).collect();
+        let mut next = vec![vec![Vec::new(); count]; count];
+        for end in (0..count).filter(|end| there[*end]) {
+            let distance = self.distances(end, &there);
+            for (node, arcs) in self.arcs.iter().enumerate() {
+                if node == end || !there[node] || distance[node] == u64::MAX {
+                    continue;
+                }
+                let on_the_way = |arc: &Arc| {
+                    self.carries(arc.to, end)
+                        && distance[arc.to].saturating_add(arc.metric) == distance[node]
+                };
+                next[node][end] = (0..arcs.len()).filter(|i| on_the_way(&arcs[*i])).collect();
+            }
+        }
+        next
+    }
+
+    /// Whether a packet to `end` may enter a node: sites and targets are ends, nothing passes
+    /// through them.
+    fn carries(&self, node: usize, end: usize) -> bool {
+        node == end || self.nodes[node].passes
+    }
+
+    /// The metric of the best way from each node to one.
+    ///
+    /// Source: E. W. Dijkstra, A note on two problems in connexion with graphs (1959), backwards.
+    fn distances(&self, end: usize, there: &[bool]) -> Vec<u64> {
+        let count = self.nodes.len();
+        let mut into: Vec<Vec<(usize, u64)>> = vec![Vec::new(); count];
+        for (from, arcs) in self.arcs.iter().enumerate() {
+            for arc in arcs {
+                into[arc.to].push((from, arc.metric));
+            }
+        }
         let mut distance = vec![u64::MAX; count];
         let mut done = vec![false; count];
-        distance[from] = 0;
+        distance[end] = 0;
         for _ in 0..count {
             let open = (0..count).filter(|n| !done[*n] && distance[*n] < u64::MAX);
             let Some(node) = open.min_by_key(|n| distance[*n]) else {
                 break;
             };
             done[node] = true;
-            // Sites and targets are ends: nothing passes through them.
-            if node != from && !self.nodes[node].passes {
+            if !self.carries(node, end) {
                 continue;
             }
-            for (index, arc) in self.arcs[node].iter().enumerate() {
-                if !self.nodes[arc.to].addresses.iter().any(|a| a.is_ipv6() == six) {
-                    continue;
-                }
-                let way = distance[node].saturating_add(arc.delay_nanos.max(1));
-                if way < distance[arc.to] {
-                    distance[arc.to] = way;
-                    first[arc.to] = if node == from { Some(index) } else { first[node] };
+            for (from, metric) in &into[node] {
+                if there[*from] {
+                    distance[*from] = distance[*from].min(distance[node].saturating_add(*metric));
                 }
             }
         }
-        first
+        distance
     }
 }
 
@@ -158,12 +236,21 @@ struct Builder<'a> {
     world: World,
 }
 
+/// A checked number times a thousand; zero where absent.
+fn thousandfold(value: Option<&Spanned<f64>>) -> i64 {
+    #[allow(clippy::cast_possible_truncation, reason = "checked to be within a million")]
+    value.map_or(0, |value| (value.as_ref() * 1e3).round() as i64)
+}
+
 impl<'a> Builder<'a> {
     fn new(scenario: &'a Scenario) -> Self {
         let endpoint = |host: &HostEntry| Endpoint {
             id: host.id.as_ref().clone(),
             name: host.name.clone(),
             addresses: addresses_of(host.address.as_ref(), host.address6.as_ref()),
+            clock_offset_us: thousandfold(host.clock_offset_ms.as_ref()),
+            clock_drift_ppb: i32::try_from(thousandfold(host.clock_drift_ppm.as_ref()))
+                .unwrap_or(0),
         };
         let world = World {
             nodes: Vec::new(),
@@ -179,6 +266,11 @@ impl<'a> Builder<'a> {
             let is_site = scenario.sites.iter().any(|site| site.id.as_ref() == host.id.as_ref());
             let addresses = addresses_of(host.address.as_ref(), host.address6.as_ref());
             builder.add_node(host.id.as_ref(), addresses, is_site, None);
+            builder.node(host.id.as_ref()).host = Host {
+                ignores: host.ignores.clone(),
+                tcp_open: host.tcp_open.clone(),
+                udp_open: host.udp_open.clone(),
+            };
         }
         for router in &scenario.routers {
             let addresses = addresses_of(router.address.as_ref(), router.address6.as_ref());
@@ -186,8 +278,23 @@ impl<'a> Builder<'a> {
         }
         for link in &scenario.links {
             let [a, b] = [0, 1].map(|end| builder.index[link.between[end].as_ref().as_str()]);
-            for (from, to) in [(a, b), (b, a)] {
+            let share = |value: &Option<Spanned<f64>>| value.as_ref().map_or(0.0, |v| *v.as_ref());
+            for (direction, (from, to)) in [(a, b), (b, a)].into_iter().enumerate() {
+                let metric = link.metric.as_ref().map(|metric| metric.as_ref()[direction]);
                 builder.world.arcs[from].push(Arc {
+                    metric: nanos(metric.unwrap_or_else(|| *link.delay_ms.as_ref())).max(1),
+                    burst: link.burst.as_ref().map(|burst| *burst.as_ref()),
+                    duplicates: share(&link.duplicates),
+                    reorders: share(&link.reorders),
+                    mtu: link.mtu.as_ref().map(|mtu| *mtu.as_ref()),
+                    line: link.queue.as_ref().map(|queue| {
+                        let queue = queue.as_ref();
+                        Line {
+                            nanos_per_octet: 8_000.0 / queue.mbit_per_s,
+                            longest_nanos: queue.longest_ms * 1e6,
+                            load: queue.load,
+                        }
+                    }),
                     to,
                     delay_nanos: nanos(*link.delay_ms.as_ref()),
                     jitter_nanos: link.jitter_ms.as_ref().map_or(0.0, |ms| ms.as_ref() * 1e6),
@@ -208,6 +315,10 @@ impl<'a> Builder<'a> {
     ) {
         let index = self.world.nodes.len();
         let delay = router.and_then(|r| r.answer_delay_ms.as_ref()).map_or(0.0, |ms| *ms.as_ref());
+        let jitter =
+            router.and_then(|r| r.answer_jitter_ms.as_ref()).map_or(0.0, |ms| *ms.as_ref());
+        let outside = router.and_then(|r| r.translates_to.as_ref()).map(|a| *a.as_ref());
+        self.world.by_address.extend(outside.map(|address| (IpAddr::V4(address), index)));
         self.world.by_address.extend(addresses.iter().map(|address| (*address, index)));
         self.world.nodes.push(Node {
             addresses,
@@ -216,6 +327,17 @@ impl<'a> Builder<'a> {
             silent: router.is_some_and(|r| r.silent),
             polices: router.and_then(|r| r.polices.as_ref()).map(|share| *share.as_ref()),
             answer_delay_nanos: nanos(delay),
+            answer_jitter_nanos: jitter * 1e6,
+            answers_per_s: router.and_then(|r| r.answers_per_s.as_ref()).map(|rate| *rate.as_ref()),
+            counts: router.is_none_or(|r| !r.hidden),
+            labels: router.map(|r| r.labels.clone()).unwrap_or_default(),
+            quotes_hop_limit: router.and_then(|r| r.quotes_hop_limit),
+            marks_dscp: router.and_then(|r| r.marks_dscp.as_ref()).map(|dscp| *dscp.as_ref()),
+            translates_to: outside,
+            restores_quotes: router.is_none_or(|r| !r.leaves_quotes),
+            says_too_big: router.is_none_or(|r| !r.hides_too_big),
+            balances: router.and_then(|r| r.balances),
+            host: Host::default(),
         });
         self.world.arcs.push(Vec::new());
         self.index.insert(id, index);

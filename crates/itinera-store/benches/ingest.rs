@@ -11,6 +11,8 @@ use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::packed;
 use itinera_model::path::{Family, Method};
+use itinera_model::protocol::Pacing;
+use itinera_model::reading::{HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
@@ -66,6 +68,8 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         service: "Seat Booking".into(),
         addresses: vec![[198, 18, 128, 10].into()],
         methods: vec![Method::IcmpEcho],
+        port: None,
+        host: None,
     };
     let schedule = Schedule {
         interval_ms: 10_000,
@@ -73,6 +77,10 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         timeout_ms: 2_000,
         size_bytes: 64,
         last_hop: 30,
+        full_every: 1,
+        pacing: Pacing::default(),
+        enumerate_every_s: 0,
+        two_way: itinera_store::TwoWaySchedule::default(),
     };
     let site = SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] };
     let watched = Watched { sites: vec![site], targets: vec![target], schedule };
@@ -99,6 +107,8 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
     };
     let resolution = Resolution { name: None, address };
     let route = Route { hops: (0..20).map(|hop| Some([198, 18, 0, hop].into())).collect() };
+    let hop = HopReading { reply_hop_limit: Some(61), ..HopReading::default() };
+    let reading = Reading { hops: vec![hop] };
     let mut batch = Batch::new(agent, boot, seq);
     for number in seq * ROUNDS..(seq + 1) * ROUNDS {
         // Delays that differ as measured ones do, so that packing has its real work.
@@ -128,11 +138,12 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
             flow: flow.id(),
             resolution: resolution.id(),
             route: route.id(),
+            reading: Some(reading.id()),
             reached_at: Some(20),
             stamps: StampSource::Program,
             hops,
         };
-        batch.add(round, &flow, &resolution, &route);
+        batch.add(round, &flow, &resolution, &route, &reading);
     }
     batch
 }

@@ -3,6 +3,7 @@
 use crate::entity::{agent, join_code, site};
 use crate::people::{Audited, audit};
 use crate::{SiteRecord, Store, StoreError};
+use itinera_model::batch::RefusedTask;
 use itinera_model::id::{AgentId, SiteId};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
@@ -53,6 +54,8 @@ pub struct AgentRecord {
     pub clock_error_us: Option<i64>,
     /// Rounds it had to drop because its spool was full, since its last start.
     pub dropped_rounds: i64,
+    /// Tasks that its site does not allow it.
+    pub refused: Vec<RefusedTask>,
 }
 
 pub(crate) fn wall(at: OffsetDateTime) -> WallTime {
@@ -123,6 +126,8 @@ impl Store {
             clock_offset_us: Set(None),
             clock_error_us: Set(None),
             dropped_rounds: Set(0),
+            refused: Set(serde_json::json!([])),
+            addresses: Set(serde_json::json!([])),
         };
         agent::Entity::insert(row).exec_without_returning(&txn).await?;
         let mut code: join_code::ActiveModel = code.into();
@@ -169,6 +174,7 @@ impl Store {
                 clock_offset_us: row.clock_offset_us,
                 clock_error_us: row.clock_error_us,
                 dropped_rounds: row.dropped_rounds,
+                refused: serde_json::from_value(row.refused).unwrap_or_default(),
             })
             .collect();
         agents.sort_by(|a, b| a.site.cmp(&b.site).then(a.joined_at.cmp(&b.joined_at)));

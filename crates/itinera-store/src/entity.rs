@@ -17,6 +17,10 @@ pub(crate) mod agent {
         pub clock_offset_us: Option<i64>,
         pub clock_error_us: Option<i64>,
         pub dropped_rounds: i64,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub refused: Json,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub addresses: Json,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}
@@ -74,6 +78,8 @@ pub(crate) mod target {
         #[sea_orm(column_type = "JsonBinary")]
         pub addresses: Json,
         pub service: String,
+        pub port: Option<i32>,
+        pub host: Option<String>,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

@@ -28,6 +28,9 @@ pub enum StoreError {
     /// A change to an incident is refused.
     #[error(transparent)]
     Incident(#[from] crate::IncidentRefused),
+    /// A change to a watch or a suppression is refused.
+    #[error(transparent)]
+    Watch(#[from] crate::WatchRefused),
     /// Something in the record cannot be read.
     #[error("the record holds an unreadable {what}")]
     Corrupt {

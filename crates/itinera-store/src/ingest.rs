@@ -2,7 +2,7 @@
 
 use crate::agents::wall;
 use crate::statement::sql;
-use crate::{READER, Store, StoreError};
+use crate::{READER, Store, StoreError, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
@@ -65,6 +65,15 @@ const fn stamps_code(stamps: StampSource) -> i16 {
     match stamps {
         StampSource::Program => 0,
         StampSource::Virtual => 1,
+        StampSource::Kernel => 2,
+    }
+}
+
+pub(crate) const fn stamps_of(code: i16) -> StampSource {
+    match code {
+        1 => StampSource::Virtual,
+        2 => StampSource::Kernel,
+        _ => StampSource::Program,
     }
 }
 
@@ -91,13 +100,14 @@ impl Store {
         let today = OffsetDateTime::now_utc().date();
         for day in [today, today + Duration::days(1)] {
             let next = day + Duration::days(1);
-            let name =
-                format!("round_{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
-            let statement = format!(
-                "CREATE TABLE IF NOT EXISTS {name} PARTITION OF round \
-                 FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
-            );
-            self.db.execute_unprepared(&statement).await?;
+            let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
+            for table in ["round", "two_way_round"] {
+                let statement = format!(
+                    "CREATE TABLE IF NOT EXISTS {table}_{of_day} PARTITION OF {table} \
+                     FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
+                );
+                self.db.execute_unprepared(&statement).await?;
+            }
         }
         Ok(())
     }
@@ -125,8 +135,11 @@ impl Store {
         let paths = path_numbers(&txn, agent).await?;
         let (known, strange): (Vec<_>, Vec<_>) =
             batch.rounds.iter().partition(|round| paths.contains_key(&round.path));
-        let stored = u32::try_from(known.len()).unwrap_or(u32::MAX);
-        let refused = u32::try_from(strange.len()).unwrap_or(u32::MAX);
+        let place = (received_at, commit_no);
+        let of_pairs = two_way::write(&txn, agent, &batch.two_way, place).await?;
+        let stored = u32::try_from(known.len() + of_pairs).unwrap_or(u32::MAX);
+        let refused = strange.len() + batch.two_way.len() - of_pairs;
+        let refused = u32::try_from(refused).unwrap_or(u32::MAX);
         let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, rounds, refused) \
              SELECT no, $2, $3, $4, $5, $6, $7 FROM agent WHERE id = $1 \
              ON CONFLICT DO NOTHING RETURNING commit_no";
@@ -148,6 +161,7 @@ impl Store {
             resolutions: intern(&txn, "resolution", batch.resolutions.iter().map(|r| (r.id(), r)))
                 .await?,
             routes: intern(&txn, "route", batch.routes.iter().map(|r| (r.id(), r))).await?,
+            readings: intern(&txn, "reading", batch.readings.iter().map(|r| (r.id(), r))).await?,
         };
         let mut columns = Columns::default();
         for round in known {
@@ -277,12 +291,14 @@ async fn note_agent(
     batch: &Batch,
     received_at: OffsetDateTime,
 ) -> Result<(), StoreError> {
-    let newest = batch.rounds.iter().max_by_key(|round| round.clocks.tick);
-    let clocks = newest.map(|round| round.clocks);
+    let of_pairs = batch.two_way.iter().map(|round| round.clocks);
+    let all = batch.rounds.iter().map(|round| round.clocks).chain(of_pairs);
+    let clocks = all.max_by_key(|clocks| clocks.tick);
     // Batches come newest first after an outage: an older one must not take the count back.
     let update = "UPDATE agent SET last_batch_at = $2, \
          dropped_rounds = CASE WHEN boot IS NULL OR boot < $6 THEN $3 \
              WHEN boot = $6 THEN greatest(dropped_rounds, $3) ELSE dropped_rounds END, \
+         refused = CASE WHEN boot IS NULL OR boot <= $6 THEN $7 ELSE refused END, \
          boot = greatest(boot, $6), \
          clock_offset_us = coalesce($4, clock_offset_us), \
          clock_error_us = coalesce($5, clock_error_us) WHERE id = $1";
@@ -293,6 +309,7 @@ async fn note_agent(
         clocks.and_then(|clocks| clocks.offset_us).into(),
         clocks.and_then(|clocks| clocks.offset_error_us).map(i64::from).into(),
         batch.boot.as_uuid().into(),
+        serde_json::json!(batch.refused).into(),
     ];
     txn.execute_raw(sql(update, values)).await?;
     Ok(())
@@ -302,6 +319,7 @@ struct Contents {
     flows: BTreeMap<ContentId, i64>,
     resolutions: BTreeMap<ContentId, i64>,
     routes: BTreeMap<ContentId, i64>,
+    readings: BTreeMap<ContentId, i64>,
 }
 
 /// The small numbers of contents, given to those that are new. `table` is one of our own.
@@ -343,6 +361,7 @@ struct Columns {
     flow_no: Vec<i64>,
     resolution_no: Vec<i64>,
     route_no: Vec<i64>,
+    reading_no: Vec<i64>,
     reached_at: Vec<i16>,
     stamps: Vec<i16>,
     hops: Vec<Vec<u8>>,
@@ -361,6 +380,10 @@ impl Columns {
         self.flow_no.push(number(&contents.flows, &round.flow, "flow number")?);
         self.resolution_no.push(number(&contents.resolutions, &round.resolution, "resolution")?);
         self.route_no.push(number(&contents.routes, &round.route, "route number")?);
+        self.reading_no.push(match &round.reading {
+            Some(reading) => number(&contents.readings, reading, "reading number")?,
+            None => ABSENT,
+        });
         self.path_no.push(path_no);
         self.number.push(round.number.cast_signed());
         self.tick_ns.push(round.clocks.tick.as_nanos().cast_signed());
@@ -375,16 +398,17 @@ impl Columns {
 
     fn into_statement(self, received_at: OffsetDateTime, commit_no: i64) -> Statement {
         let insert = "INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, \
-                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps, hops) \
-             SELECT $1, $2, path_no, number, tick_ns, wall_us, nullif(offset_us, $15), \
-                 nullif(offset_error_us, $15), flow_no, resolution_no, route_no, \
-                 nullif(reached_at, 0), stamps, hops \
+                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, reached_at, stamps, \
+                 hops) \
+             SELECT $1, $2, path_no, number, tick_ns, wall_us, nullif(offset_us, $16), \
+                 nullif(offset_error_us, $16), flow_no, resolution_no, route_no, \
+                 nullif(reading_no, $16), nullif(reached_at, 0), stamps, hops \
              FROM unnest($3::int[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], \
-                 $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::smallint[], \
-                 $13::smallint[], $14::bytea[]) AS r(path_no, number, tick_ns, wall_us, \
-                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reached_at, \
-                 stamps, hops)";
-        let values: [Value; 15] = [
+                 $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], \
+                 $13::smallint[], $14::smallint[], $15::bytea[]) AS r(path_no, number, tick_ns, wall_us, \
+                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, \
+                 reached_at, stamps, hops)";
+        let values: [Value; 16] = [
             received_at.into(),
             commit_no.into(),
             self.path_no.into(),
@@ -396,6 +420,7 @@ impl Columns {
             self.flow_no.into(),
             self.resolution_no.into(),
             self.route_no.into(),
+            self.reading_no.into(),
             self.reached_at.into(),
             self.stamps.into(),
             self.hops.into(),

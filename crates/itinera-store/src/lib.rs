@@ -17,7 +17,9 @@ mod paths;
 mod people;
 mod reading;
 mod statement;
+mod two_way;
 mod watched;
+mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
 pub use error::StoreError;
@@ -26,13 +28,20 @@ pub use ingest::{Committed, LogEntry, LoggedRound};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use outbox::{News, Since};
 pub use owners::{ImportRecord, NewImport};
-pub use paths::{PathEnds, PathRecord, RoundRecord};
+pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use people::{
     AuditRecord, Audited, Known, NewSession, NewToken, PersonChange, PersonRecord, PersonRefused,
     TokenRecord,
 };
 pub use reading::StateCounts;
-pub use watched::{Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, Watched};
+pub use two_way::{PairRecord, PairSpec, PartnerRecord};
+pub use watched::{
+    Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, TwoWaySchedule, Watched,
+};
+pub use watches::{
+    NewSuppression, NewWatch, Pause, SuppressionRecord, WatchChange, WatchRecord, WatchRefused,
+    WhichWatches,
+};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;

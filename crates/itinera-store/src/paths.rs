@@ -1,13 +1,31 @@
 //! Paths as people see them.
 
+use crate::ingest::stamps_of;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
 use itinera_model::packed;
-use itinera_model::round::HopCounts;
+use itinera_model::reading::Reading;
+use itinera_model::round::{HopCounts, StampSource};
+use itinera_model::route::{Resolution, Route};
 use sea_orm::entity::prelude::*;
 use time::OffsetDateTime;
+
+/// What the newest round of a path read.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ReadRecord {
+    /// What the answers said.
+    pub reading: Reading,
+    /// Its way.
+    pub route: Route,
+    /// Where its stamps came from.
+    pub stamps: StampSource,
+    /// What the target's name stood for.
+    pub resolution: Resolution,
+    /// Flows taken in turn in the two minutes before.
+    pub flows: i64,
+}
 
 /// A path with its latest judgement.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,7 +38,7 @@ pub struct PathRecord {
     pub target: String,
     /// The service that the target is part of.
     pub service: String,
-    /// Address of its target, of its family.
+    /// Address of its target, of its family; the host name where it is resolved by agents.
     pub address: String,
     /// Family, method and the rest of the intent.
     pub family: String,
@@ -61,7 +79,7 @@ pub struct RoundRecord {
 }
 
 const SELECT: &str = "SELECT p.id, s.name AS site, t.name AS target, t.service, p.family, p.method, \
-         COALESCE((SELECT e FROM jsonb_array_elements_text(t.addresses) e \
+         COALESCE(t.host, (SELECT e FROM jsonb_array_elements_text(t.addresses) e \
              WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.body \
      FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
          JOIN target t ON t.id = p.target_id LEFT JOIN path_latest l ON l.path_id = p.id";
@@ -131,6 +149,33 @@ impl Store {
                 })
             })
             .collect()
+    }
+
+    /// What the newest round of a path read in its answers, and on which way; absent without one
+    /// in the last hour, or from agents that do not report it.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn latest_read(&self, path: PathId) -> Result<Option<ReadRecord>, StoreError> {
+        let select = "SELECT d.body AS reading, t.body AS route, e.body AS resolution, r.stamps, \
+                 (SELECT count(DISTINCT n.flow_no) FROM round n WHERE n.path_no = r.path_no \
+                     AND n.received_at > r.received_at - interval '2 minutes') AS flows \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN route t ON t.no = r.route_no \
+                 JOIN reading d ON d.no = r.reading_no JOIN resolution e ON e.no = r.resolution_no \
+             WHERE p.id = $1 AND r.received_at > now() - interval '1 hour' \
+             ORDER BY r.received_at DESC, r.number DESC LIMIT 1";
+        let row = self.db.query_one_raw(sql(select, [path.as_uuid().into()])).await?;
+        let Some(row) = row else { return Ok(None) };
+        let reading = serde_json::from_value(row.try_get("", "reading")?);
+        let route = serde_json::from_value(row.try_get("", "route")?);
+        let resolution = serde_json::from_value(row.try_get("", "resolution")?);
+        Ok(Some(ReadRecord {
+            reading: reading.map_err(|_| StoreError::corrupt("reading"))?,
+            route: route.map_err(|_| StoreError::corrupt("route"))?,
+            resolution: resolution.map_err(|_| StoreError::corrupt("resolution"))?,
+            stamps: stamps_of(row.try_get("", "stamps")?),
+            flows: row.try_get("", "flows")?,
+        }))
     }
 
     /// All stored rounds of a path in the order of boot and number.

@@ -13,7 +13,8 @@ pub struct StateCounts {
     pub agents_late: i64,
     /// Paths.
     pub paths: i64,
-    /// Paths whose newest judgement is older than two minutes, or that have none.
+    /// Paths whose newest judgement is older than two minutes, or that have none, but for those
+    /// that are suppressed now.
     pub paths_without_news: i64,
     /// Alarms that are open.
     pub open_alarms: i64,
@@ -36,9 +37,14 @@ impl Store {
              (SELECT count(*) FROM agent WHERE last_batch_at IS NULL \
                  OR last_batch_at < now() - interval '1 minute') AS agents_late, \
              (SELECT count(*) FROM path) AS paths, \
-             (SELECT count(*) FROM path p WHERE NOT EXISTS (SELECT FROM path_latest l \
-                 WHERE l.path_id = p.id \
-                     AND l.window_no >= extract(epoch FROM now()) / 10 - 12)) AS paths_without_news, \
+             (SELECT count(*) FROM path p JOIN target t ON t.id = p.target_id \
+                     JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
+                 WHERE NOT EXISTS (SELECT FROM path_latest l WHERE l.path_id = p.id \
+                         AND l.window_no >= extract(epoch FROM now()) / 10 - 12) \
+                     AND NOT EXISTS (SELECT FROM suppression x \
+                         WHERE now() BETWEEN x.from_at AND x.until_at \
+                             AND coalesce(x.site, s.name) = s.name \
+                             AND coalesce(x.target, t.name) = t.name)) AS paths_without_news, \
              (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
              (SELECT coalesce(sum(rounds), 0)::bigint FROM batch) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \

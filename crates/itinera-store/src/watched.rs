@@ -1,14 +1,17 @@
 //! Sites, targets and the schedule: what the configuration says is watched.
 
+use crate::agents::wall;
 use crate::entity::{path, site, target};
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, watches};
 use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
 use itinera_model::path::{Direction, Family, Method, PathSpec};
-use itinera_model::protocol::Task;
+use itinera_model::protocol::{Denser, Pacing, Task, Turn};
+use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, DatabaseTransaction, QueryOrder, TransactionTrait};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use time::OffsetDateTime;
 
@@ -19,10 +22,15 @@ pub struct TargetSpec {
     pub name: String,
     /// The service that people use it for.
     pub service: String,
-    /// Addresses probed, at most one of each version.
+    /// Addresses probed, at most one of each version; unspecified ones where a host name
+    /// is to be resolved, which only name the version.
     pub addresses: Vec<IpAddr>,
+    /// Its host name, which agents resolve themselves.
+    pub host: Option<String>,
     /// Methods used.
     pub methods: Vec<Method>,
+    /// The port of TCP probes, and of UDP ones where somebody answers there.
+    pub port: Option<u16>,
 }
 
 /// A site to watch from.
@@ -35,7 +43,7 @@ pub struct SiteSpec {
 }
 
 /// How densely everything is probed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Schedule {
     /// From round to round, in milliseconds.
     pub interval_ms: u32,
@@ -47,6 +55,44 @@ pub struct Schedule {
     pub size_bytes: u16,
     /// The last hop limit tried.
     pub last_hop: u8,
+    /// Of so many rounds one sweeps all hops.
+    #[serde(default = "every")]
+    pub full_every: u8,
+    /// What agents may send, before those behind one public address share it.
+    #[serde(default)]
+    pub pacing: Pacing,
+    /// How often member routes are enumerated anew, in seconds; never where 0.
+    #[serde(default)]
+    pub enumerate_every_s: u32,
+    /// How agents measure both ways between them.
+    #[serde(default)]
+    pub two_way: TwoWaySchedule,
+}
+
+/// How agents measure both ways between them.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct TwoWaySchedule {
+    /// Partners of an agent at most; 0 for none.
+    pub partners: u8,
+    /// From packet to packet, in milliseconds.
+    pub interval_ms: u32,
+    /// Packets of a round.
+    pub packets: u16,
+    /// Code point of the packets.
+    pub dscp: u8,
+    /// Length of the whole IP packet in octets.
+    pub size_bytes: u16,
+}
+
+impl Default for TwoWaySchedule {
+    /// Five partners at a packet a second: some 90 megaoctets a day each way.
+    fn default() -> Self {
+        Self { partners: 5, interval_ms: 1_000, packets: 20, dscp: 0, size_bytes: 200 }
+    }
+}
+
+const fn every() -> u8 {
+    1
 }
 
 /// Everything the configuration says is watched.
@@ -87,7 +133,8 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
     let methods =
         serde_json::from_value(row.methods).map_err(|_| StoreError::corrupt("target methods"))?;
     let service = if row.service.is_empty() { row.name.clone() } else { row.service };
-    let spec = TargetSpec { name: row.name, service, addresses, methods };
+    let port = row.port.and_then(|port| u16::try_from(port).ok());
+    let spec = TargetSpec { name: row.name, service, addresses, host: row.host, methods, port };
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
 }
 
@@ -154,6 +201,49 @@ impl Store {
         Ok(rows.into_iter().map(record).collect())
     }
 
+    /// Notes the addresses at which other agents could reach one. True when they are others now.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn note_addresses(
+        &self,
+        agent: AgentId,
+        addresses: &[IpAddr],
+    ) -> Result<bool, StoreError> {
+        let update = "UPDATE agent SET addresses = $2 WHERE id = $1 AND addresses <> $2";
+        let values = [agent.as_uuid().into(), serde_json::json!(addresses).into()];
+        Ok(self.db.execute_raw(sql(update, values)).await?.rows_affected() > 0)
+    }
+
+    /// Notes the address that an agent is heard from. Where that changes who shares an address,
+    /// the schedule becomes a new version, since the shares are others now: gives it then.
+    ///
+    /// Limits: loopback addresses say nothing about the network and are not regarded.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn heard_from(
+        &self,
+        agent: AgentId,
+        address: IpAddr,
+    ) -> Result<Option<u64>, StoreError> {
+        if address.is_loopback() {
+            return Ok(None);
+        }
+        let txn = self.db.begin().await?;
+        let update = "UPDATE agent SET heard_from = $2 FROM agent AS old \
+             WHERE agent.id = $1 AND old.id = $1 AND old.heard_from IS DISTINCT FROM $2 \
+             RETURNING old.heard_from AS before, \
+                 (SELECT count(*) FROM agent o WHERE o.id <> $1 AND o.heard_from IN ($2, old.heard_from)) \
+                 AS others";
+        let values = [agent.as_uuid().into(), address.to_string().into()];
+        let moved = txn.query_one_raw(sql(update, values)).await?;
+        let others: i64 = moved.map_or(Ok(0), |row| row.try_get("", "others"))?;
+        let renewed = if others > 0 { renew(&txn).await? } else { None };
+        txn.commit().await?;
+        Ok(renewed)
+    }
+
     /// The version of the schedule in force, from 1; 0 before the first.
     ///
     /// # Errors
@@ -172,8 +262,10 @@ impl Store {
     ) -> Result<itinera_model::protocol::Schedule, StoreError> {
         let txn = self.db.begin().await?;
         let Some((version, schedule)) = current_schedule(&txn).await? else {
-            return Ok(itinera_model::protocol::Schedule { version: 0, tasks: Vec::new() });
+            return Ok(itinera_model::protocol::Schedule::default());
         };
+        let denser: BTreeMap<PathId, Denser> =
+            watches::denser(&txn, agent).await?.into_iter().collect();
         let mut tasks = Vec::new();
         let families = families_of(&txn, agent).await?;
         for target in targets_in(&txn).await? {
@@ -193,9 +285,12 @@ impl Store {
                         size_bytes: schedule.size_bytes,
                         direction: Direction::RoundTrip,
                     };
+                    let path = ensure_path(&txn, &spec).await?;
                     tasks.push(Task {
-                        path: ensure_path(&txn, &spec).await?,
+                        path,
                         address: *address,
+                        name: target.spec.host.clone(),
+                        denser: denser.get(&path).copied(),
                         method: *method,
                         dscp: spec.dscp,
                         size_bytes: schedule.size_bytes,
@@ -203,13 +298,69 @@ impl Store {
                         probes_per_hop: schedule.probes_per_hop,
                         timeout_ms: schedule.timeout_ms,
                         last_hop: schedule.last_hop,
+                        port: target.spec.port,
+                        full_every: schedule.full_every,
                     });
                 }
             }
         }
+        let mut pacing = schedule.pacing;
+        pacing.hop_turn = turn_of(&txn, agent).await?;
+        let suppressions = watches::suppressed(&txn, agent).await?;
         txn.commit().await?;
-        Ok(itinera_model::protocol::Schedule { version, tasks })
+        let enumerate_every_s = schedule.enumerate_every_s;
+        let tickets = Vec::new();
+        Ok(itinera_model::protocol::Schedule {
+            version,
+            tasks,
+            pacing,
+            enumerate_every_s,
+            tickets,
+            suppressions,
+        })
     }
+
+    /// When the version of the schedule in force was made; absent before the first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn schedule_valid_from(&self) -> Result<Option<WallTime>, StoreError> {
+        let select = "SELECT valid_from FROM schedule ORDER BY version DESC LIMIT 1";
+        let row = self.db.query_one_raw(sql(select, [])).await?;
+        row.map(|row| Ok(wall(row.try_get("", "valid_from")?))).transpose()
+    }
+
+    /// How agents measure both ways between them.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn two_way_schedule(&self) -> Result<TwoWaySchedule, StoreError> {
+        let current = current_schedule(&self.db).await?;
+        Ok(current.map(|(_, schedule)| schedule.two_way).unwrap_or_default())
+    }
+}
+
+/// Makes the schedule a new version, since what it says to agents is another now. Nothing before
+/// the first.
+pub(crate) async fn renew(txn: &DatabaseTransaction) -> Result<Option<u64>, StoreError> {
+    let renew = "INSERT INTO schedule (body, valid_from) SELECT body, now() FROM schedule \
+         ORDER BY version DESC LIMIT 1 RETURNING version";
+    let row = txn.query_one_raw(sql(renew, [])).await?;
+    let version = row.map(|row| row.try_get::<i64>("", "version")).transpose()?;
+    Ok(version.map(i64::cast_unsigned))
+}
+
+/// An agent's turn among those that stand behind its public address: hops see them as one, and
+/// grant them together what they grant to one.
+async fn turn_of(txn: &DatabaseTransaction, agent: AgentId) -> Result<Turn, StoreError> {
+    let count = "SELECT count(*) AS agents, count(*) FILTER (WHERE b.id < a.id) AS before \
+         FROM agent a JOIN agent b ON a.heard_from = b.heard_from \
+         WHERE a.id = $1 AND (b.id = a.id OR b.last_batch_at > now() - interval '1 day')";
+    let row = txn.query_one_raw(sql(count, [agent.as_uuid().into()])).await?;
+    let Some(row) = row else { return Ok(Turn::default()) };
+    let number =
+        |column| row.try_get::<i64>("", column).map(|n| u16::try_from(n).unwrap_or(u16::MAX));
+    Ok(Turn { index: number("before")?, of: number("agents")?.max(1) })
 }
 
 async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(), StoreError> {
@@ -220,6 +371,8 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
         addresses: Set(serde_json::json!(spec.addresses)),
         service: Set(spec.service.clone()),
         methods: Set(serde_json::json!(spec.methods)),
+        port: Set(spec.port.map(i32::from)),
+        host: Set(spec.host.clone()),
         active: Set(true),
     };
     let again = OnConflict::column(target::Column::Name)
@@ -228,6 +381,8 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
             target::Column::Addresses,
             target::Column::Service,
             target::Column::Methods,
+            target::Column::Port,
+            target::Column::Host,
             target::Column::Active,
         ])
         .to_owned();

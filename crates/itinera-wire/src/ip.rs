@@ -7,6 +7,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// Protocol number of UDP in both versions.
 pub const UDP: u8 = 17;
+/// Protocol number of TCP in both versions.
+pub const TCP: u8 = 6;
 
 /// Sender and receiver, which are always of one version.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -142,6 +144,32 @@ impl IpHeader {
         }
     }
 
+    /// This header, forbidding routers to cut the packet into fragments. In IPv6 none may
+    /// anyway (RFC 8200 section 5).
+    #[must_use]
+    pub const fn unfragmented(self) -> Self {
+        match self {
+            Self::V4(header) => Self::V4(Ipv4Header { dont_fragment: true, ..header }),
+            six @ Self::V6(_) => six,
+        }
+    }
+
+    /// True when no router may cut the packet into fragments.
+    pub const fn is_unfragmented(&self) -> bool {
+        match self {
+            Self::V4(header) => header.dont_fragment,
+            Self::V6(_) => true,
+        }
+    }
+
+    /// The identification of IPv4; no part of IPv6.
+    pub const fn identification(&self) -> Option<u16> {
+        match self {
+            Self::V4(header) => Some(header.identification),
+            Self::V6(_) => None,
+        }
+    }
+
     /// Sender and receiver.
     pub const fn addresses(&self) -> Addresses {
         match *self {
@@ -188,6 +216,26 @@ fn version(octets: &[u8]) -> Result<u8, ParseError> {
     Reader::new(Layer::Ip, octets).u8().map(|first| first >> 4)
 }
 
+/// Puts another DSCP into a packet in place and leaves the ECN bits, as networks that mark
+/// anew do (RFC 2474). Gives nothing when there is no header.
+pub fn rewrite_dscp(packet: &mut [u8], dscp: u8) -> Option<()> {
+    match version(packet).ok()? {
+        6 => {
+            // Version and upper class bits in the first octet, the rest in the second.
+            let first = packet.first_chunk_mut::<2>()?;
+            let [zero, one] = *first;
+            let class = (dscp << 2) | ((one >> 4) & 3);
+            *first = [(zero & 0xf0) | (class >> 4), (class << 4) | (one & 0x0f)];
+        }
+        _ => {
+            let class = packet.get_mut(1)?;
+            *class = (dscp << 2) | (*class & 3);
+            ipv4::mend_checksum(packet)?;
+        }
+    }
+    Some(())
+}
+
 /// Takes one from a packet's time to live or hop limit in place, as a router does. Gives the new
 /// value, or nothing when it was 0 or 1 already.
 pub fn decrement_hop_limit(packet: &mut [u8]) -> Option<u8> {
@@ -229,6 +277,12 @@ pub(crate) mod tests {
             prop_assert_eq!(IpHeader::parse_quoted(&packet), Ok((header, payload.as_slice())));
             prop_assert_eq!(header.addresses(), addresses);
             prop_assert_eq!(packet.len(), addresses.header_len() + payload.len());
+            let mut marked = packet.clone();
+            rewrite_dscp(&mut marked, 46).unwrap();
+            let seen = IpHeader::parse(&marked).unwrap().0;
+            prop_assert_eq!(seen.traffic_class(), 46 << 2 | class & 3);
+            rewrite_dscp(&mut marked, class >> 2).unwrap();
+            prop_assert_eq!(&marked, &packet);
             prop_assert_eq!(decrement_hop_limit(&mut packet), Some(hop_limit - 1));
             prop_assert_eq!(IpHeader::parse(&packet).unwrap().0.hop_limit(), hop_limit - 1);
         }

@@ -162,10 +162,16 @@ pub fn decrement_ttl(packet: &mut [u8]) -> Option<u8> {
     let ttl = packet.get_mut(TTL)?;
     let next = ttl.checked_sub(1).filter(|ttl| *ttl > 0)?;
     *ttl = next;
+    mend_checksum(packet)?;
+    Some(next)
+}
+
+/// Makes the header checksum of a packet without options right again.
+pub(crate) fn mend_checksum(packet: &mut [u8]) -> Option<()> {
     packet.get_mut(CHECKSUM)?.fill(0);
     let field = checksum::field(checksum::sum(packet.get(..HEADER_LEN)?));
     packet.get_mut(CHECKSUM)?.copy_from_slice(&field.to_be_bytes());
-    Some(next)
+    Some(())
 }
 
 #[cfg(test)]

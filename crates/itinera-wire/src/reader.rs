@@ -13,8 +13,14 @@ pub enum Layer {
     Ipv6,
     /// RFC 792, RFC 4443.
     Icmp,
+    /// RFC 4884.
+    Extension,
     /// RFC 768.
     Udp,
+    /// RFC 9293.
+    Tcp,
+    /// RFC 8762.
+    Stamp,
 }
 
 impl fmt::Display for Layer {
@@ -24,7 +30,10 @@ impl fmt::Display for Layer {
             Self::Ipv4 => "IPv4",
             Self::Ipv6 => "IPv6",
             Self::Icmp => "ICMP",
+            Self::Extension => "ICMP extension",
             Self::Udp => "UDP",
+            Self::Tcp => "TCP",
+            Self::Stamp => "STAMP",
         })
     }
 }
@@ -108,19 +117,40 @@ impl<'a> Reader<'a> {
         self.take().map(u16::from_be_bytes)
     }
 
+    /// The next four octets, big endian.
+    ///
+    /// # Errors
+    /// [`ParseError::Short`] when fewer are left.
+    pub fn u32(&mut self) -> Result<u32, ParseError> {
+        self.take().map(u32::from_be_bytes)
+    }
+
+    /// The next `count` octets.
+    ///
+    /// # Errors
+    /// [`ParseError::Short`] when fewer are left.
+    pub fn take_slice(&mut self, count: usize) -> Result<&'a [u8], ParseError> {
+        match self.octets.split_at_checked(count) {
+            Some((head, rest)) => {
+                self.octets = rest;
+                self.offset = self.offset.saturating_add(count);
+                Ok(head)
+            }
+            None => Err(self.short(count)),
+        }
+    }
+
     /// Passes over `count` octets.
     ///
     /// # Errors
     /// [`ParseError::Short`] when fewer are left.
     pub fn skip(&mut self, count: usize) -> Result<(), ParseError> {
-        match self.octets.split_at_checked(count) {
-            Some((_, rest)) => {
-                self.octets = rest;
-                self.offset = self.offset.saturating_add(count);
-                Ok(())
-            }
-            None => Err(self.short(count)),
-        }
+        self.take_slice(count).map(drop)
+    }
+
+    /// True when everything has been read.
+    pub const fn is_empty(&self) -> bool {
+        self.octets.is_empty()
     }
 
     /// Everything not read yet.

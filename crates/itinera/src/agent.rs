@@ -4,7 +4,10 @@ use crate::args::{JoinArgs, RunArgs};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
-use itinera_agent::{AgentConfig, AgentError, ExchangeError, Link};
+use itinera_agent::{
+    Ability, AgentConfig, AgentError, ExchangeError, Link, LinkError, LocalLimits, RawSockets,
+    abilities, drop_capabilities, unit,
+};
 use itinera_model::JoinCode;
 use tokio::sync::watch;
 
@@ -33,14 +36,62 @@ pub(crate) async fn join(args: &JoinArgs, output: &Output) -> Result<(), Failure
     ))
 }
 
-pub(crate) async fn run(args: &RunArgs) -> Result<(), Failure> {
-    let link = match args.simulation {
-        Some(simulation) => Link::simulated(simulation, args.address.clone()).await,
-        None => Link::kernel(),
+/// Opens what needs privilege and gives the privilege up, before any other thread is made that
+/// would keep it.
+pub(crate) fn prepare(args: &RunArgs) -> Result<Option<RawSockets>, Failure> {
+    let sockets = match args.simulation {
+        Some(_) => None,
+        None => match RawSockets::open(None) {
+            Err(LinkError::NotPermitted(_)) => None,
+            sockets => Some(sockets.map_err(|error| Failure::new(Code::Failed, error))?),
+        },
+    };
+    drop_capabilities().map_err(|error| {
+        Failure::new(Code::Failed, std::io::Error::from(error))
+            .context("cannot give up privileges that are no longer needed")
+    })?;
+    Ok(sockets)
+}
+
+pub(crate) fn check(output: &Output) -> Result<(), Failure> {
+    let abilities = abilities();
+    output.either(&abilities, |output| {
+        let row = |ability: &Ability| {
+            let has = if ability.has { "yes" } else { "no" };
+            let grant = ability.grant.clone().unwrap_or_default();
+            vec![ability.name.to_owned(), has.to_owned(), ability.used_for.to_owned(), grant]
+        };
+        output
+            .table(&["ability", "there", "for", "granted by"], abilities.iter().map(row).collect())
+    })
+}
+
+pub(crate) fn print_unit(output: &Output, data: &std::path::Path) -> Result<(), Failure> {
+    let program = std::env::current_exe()?;
+    output.line(unit(&program, data).trim_end())
+}
+
+pub(crate) async fn run(args: &RunArgs, sockets: Option<RawSockets>) -> Result<(), Failure> {
+    let link = match (args.simulation, sockets) {
+        (Some(simulation), _) => Link::simulated(simulation, args.address.clone()).await,
+        (None, Some(sockets)) => Link::raw(sockets),
+        (None, None) => {
+            tracing::warn!(
+                "no raw sockets: probing by echo and UDP only, see `itinera agent check`"
+            );
+            Link::plain()
+        }
     };
     let link = link.map_err(|error| Failure::new(Code::Failed, error))?;
-    let config =
-        AgentConfig { directory: args.data.clone(), spool_max_bytes: args.spool_max_bytes };
+    let limits = args.limits.as_deref().map(LocalLimits::read).transpose();
+    let limits = limits.map_err(|error| Failure::new(Code::BadFile, error))?.unwrap_or_default();
+    let clock_error = args.clock_error.unwrap_or_default();
+    let config = AgentConfig {
+        directory: args.data.clone(),
+        spool_max_bytes: args.spool_max_bytes,
+        limits,
+        clock_error,
+    };
     let (stop, stopped) = watch::channel(false);
     let with_parent = args.stop_with_parent;
     tokio::spawn(async move {

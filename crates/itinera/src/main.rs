@@ -12,10 +12,12 @@ mod recompute;
 mod serve;
 mod signals;
 mod simulate;
+mod survey;
 
 use args::{AgentCommand, Arguments, Command, ConfigCommand, OwnersCommand};
 use clap::Parser;
 use exit::{Code, Failure};
+use itinera_agent::RawSockets;
 use output::Output;
 use std::io::IsTerminal;
 use std::process::ExitCode;
@@ -33,12 +35,20 @@ fn main() -> ExitCode {
         .init();
     // One provider for everything that speaks TLS in this process.
     let _installed_before = rustls::crypto::ring::default_provider().install_default();
-    let outcome = tokio::runtime::Builder::new_multi_thread()
-        .enable_all()
-        .build()
-        .map_err(|error| Failure::new(Code::Failed, error))
-        .and_then(|runtime| {
-            let outcome = runtime.block_on(run(arguments));
+    // While there is one thread: those that are made later have what this one has.
+    let sockets = match &arguments.command {
+        Command::Agent { command: AgentCommand::Run(run) } => agent::prepare(run),
+        _ => Ok(None),
+    };
+    let outcome = sockets
+        .and_then(|sockets| {
+            let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
+            runtime
+                .map_err(|error| Failure::new(Code::Failed, error))
+                .map(|runtime| (runtime, sockets))
+        })
+        .and_then(|(runtime, sockets)| {
+            let outcome = runtime.block_on(run(arguments, sockets));
             // A thread may still be reading standard input; nothing waits for it.
             runtime.shutdown_background();
             outcome
@@ -49,7 +59,7 @@ fn main() -> ExitCode {
     }
 }
 
-async fn run(arguments: Arguments) -> Result<(), Failure> {
+async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Failure> {
     let output = Output::new(arguments.format);
     let (api, token_file) = (arguments.api, arguments.token_file);
     let client = || {
@@ -61,7 +71,12 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Serve(serve) => serve::run(&serve).await,
         Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
         Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
-        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run).await,
+        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run, sockets).await,
+        Command::Agent { command: AgentCommand::Check } => agent::check(&output),
+        Command::Agent { command: AgentCommand::Unit { data } } => {
+            agent::print_unit(&output, &data)
+        }
+        Command::Survey { command } => survey::run(command, &output).await,
         Command::Simulate(simulate) => simulate::run(&simulate).await,
         Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
@@ -88,6 +103,13 @@ async fn run(arguments: Arguments) -> Result<(), Failure> {
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
+        }
+        Command::Pairs { number } => client::pairs::run(&client()?, &output, number).await,
+        Command::Watches { command } => {
+            client::watches::watches(&client()?, &output, command).await
+        }
+        Command::Suppressions { command } => {
+            client::watches::suppressions(&client()?, &output, command).await
         }
         Command::Owners { command: OwnersCommand::Import { file, source } } => {
             client::import_owners(&client()?, &output, &file, source.as_deref()).await

@@ -68,22 +68,25 @@ impl Output {
     }
 
     pub(crate) fn table(&self, columns: &[&str], rows: Vec<Vec<String>>) -> Result<(), Failure> {
-        let mut table = Table::new();
-        table.load_style(presets::NOTHING);
-        match terminal_width() {
-            Some(width) => {
-                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width)
-            }
-            None => table.set_content_arrangement(ContentArrangement::Disabled),
-        };
-        table.set_header(columns.iter().map(Cell::new));
-        for row in rows {
-            table.add_row(row.iter().map(|cell| plain(cell)));
-        }
-        let text = table.to_string();
-        let lines = text.lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end());
-        self.line(&lines.collect::<Vec<_>>().join("\n"))
+        self.line(&table_text(columns, rows, terminal_width()))
     }
+}
+
+/// A table without rules, as wide as its content or, where that is given, the terminal.
+pub(crate) fn table_text(columns: &[&str], rows: Vec<Vec<String>>, width: Option<u16>) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    match width {
+        Some(width) => table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width),
+        None => table.set_content_arrangement(ContentArrangement::Disabled),
+    };
+    table.set_header(columns.iter().map(Cell::new));
+    for row in rows {
+        table.add_row(row.iter().map(|cell| plain(cell)));
+    }
+    let text = table.to_string();
+    let lines = text.lines().map(|line| line.strip_prefix(' ').unwrap_or(line).trim_end());
+    lines.collect::<Vec<_>>().join("\n")
 }
 
 /// Columns of the terminal that standard output is; absent when it is none.

@@ -7,6 +7,7 @@ import { count } from '../../format';
 import { Call } from '../../call';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
+import { WatchEntry } from '../../watches';
 import { listed, stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
@@ -41,6 +42,18 @@ export function IncidentPage() {
       )}
       <Closing incident={incident} />
       {incident.evidence && <EvidencePanel evidence={incident.evidence} />}
+      {incident.watches.length > 0 && (
+        <section aria-labelledby="its-watches">
+          <h2 className="section" id="its-watches">
+            Watches
+          </h2>
+          <ul className="plain-list">
+            {incident.watches.map((watch) => (
+              <WatchEntry key={watch.id} watch={watch} />
+            ))}
+          </ul>
+        </section>
+      )}
       <div className="two-columns">
         <Timeline incident={incident} />
         {incident.alarm_items.length > 0 && <Alarms alarms={incident.alarm_items} />}

@@ -8,6 +8,7 @@ import { Trouble } from '../../trouble';
 import { ComplaintForm } from '../incidents/complaint-form';
 import { IncidentEntry } from '../incidents/incident-entry';
 import { Board } from './board';
+import { Suppressions } from './suppressions';
 
 /** What is wrong, and who must act? */
 export function NowPage() {
@@ -64,6 +65,7 @@ export function NowPage() {
       <h2 className="section">Sites by services</h2>
       {paths.error && !state.error && <Trouble error={paths.error} />}
       {paths.data ? <Board paths={paths.data} /> : !paths.error && <Skeleton active />}
+      <Suppressions />
       <ComplaintForm open={complaining} onClose={() => setComplaining(false)} />
     </>
   );

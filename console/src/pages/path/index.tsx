@@ -1,11 +1,13 @@
 import { useQuery } from '@tanstack/react-query';
 import { Alert, Button, Segmented, Select, Skeleton } from 'antd';
+import { useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import type { PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
+import { WatchEntry, WatchForm } from '../../watches';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
 import { WeavePanel } from './weave';
@@ -126,7 +128,31 @@ export function PathPage() {
           <HopTable hops={path.hops} beside={beside === null ? undefined : other.data?.hops} />
         </>
       )}
+      <Watches path={id} />
     </>
+  );
+}
+
+function Watches({ path }: { path: string }) {
+  const { data: watches, error } = useQuery(queries.watches(path));
+  const [starting, setStarting] = useState(false);
+  return (
+    <section aria-labelledby="its-watches">
+      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
+        <h2 className="section" id="its-watches" style={{ flex: 1 }}>
+          Watches
+        </h2>
+        <Button onClick={() => setStarting(true)}>Watch it for a while</Button>
+      </div>
+      {error && <Trouble error={error} />}
+      {watches?.length === 0 && <p className="said quiet">It has not been watched yet.</p>}
+      <ul className="plain-list">
+        {watches?.map((watch) => (
+          <WatchEntry key={watch.id} watch={watch} />
+        ))}
+      </ul>
+      <WatchForm path={starting ? path : null} onClose={() => setStarting(false)} />
+    </section>
   );
 }
 
@@ -135,7 +161,9 @@ function Said({ path }: { path: PathDetail }) {
   return (
     <>
       <p className="said quiet">
-        {path.site} to {path.target} ({path.address}), {path.method}, {path.size_bytes} octets
+        {path.site} to {path.target} ({path.address}
+        {path.resolved != null && `, just now ${path.resolved}`}), {path.method}, {path.size_bytes}{' '}
+        octets
         {path.latest && (
           <>
             ; {count(path.latest.rounds, 'round')} in the {path.latest.span_s} s until{' '}

@@ -1,112 +1,72 @@
 //! Probing on kernel raw sockets through three Linux routers, in namespaces of our own.
 
 use super::*;
+use crate::link::RawSockets;
+use crate::testbed::{Row, TARGETS, ip};
+use crate::ticket::tests::{Signer, agent};
 use itinera_model::id::{BootId, PathId};
-use rustix::thread::{LinkNameSpaceType, move_into_link_name_space};
-use std::fs::File;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::os::fd::AsFd;
-use std::process::Command;
-use std::sync::atomic::{AtomicU32, Ordering};
+use itinera_model::protocol::{Denser, Pacing};
+use itinera_model::unit::WallTime;
+use std::net::{IpAddr, Ipv6Addr};
 use uuid::Uuid;
-
-/// Five namespaces in a row: prober, three routers, target. Removed when dropped.
-struct Row {
-    names: Vec<String>,
-}
-
-fn ip(arguments: &str) {
-    let status = Command::new("ip").args(arguments.split(' ')).status();
-    let status = status.expect("iproute2 is installed");
-    assert!(status.success(), "ip {arguments}: {status}; namespaces need root");
-}
-
-impl Row {
-    fn new() -> Self {
-        static ROWS: AtomicU32 = AtomicU32::new(0);
-        let (pid, nth) = (std::process::id(), ROWS.fetch_add(1, Ordering::Relaxed));
-        let names: Vec<String> = (0..5).map(|n| format!("itinera-{pid}-{nth}-{n}")).collect();
-        let row = Self { names };
-        for name in &row.names {
-            ip(&format!("netns add {name}"));
-            ip(&format!("-n {name} link set lo up"));
-            let exec = format!("netns exec {name} sysctl -q -w");
-            ip(&format!("{exec} net.ipv4.ip_forward=1"));
-            // The routers' answers are what is tested here, not their limits.
-            ip(&format!("{exec} net.ipv4.icmp_ratelimit=0"));
-            ip(&format!("{exec} net.ipv4.icmp_msgs_per_sec=100000"));
-            ip(&format!("{exec} net.ipv6.conf.all.forwarding=1"));
-            ip(&format!("{exec} net.ipv6.conf.default.accept_dad=0"));
-            ip(&format!("{exec} net.ipv6.icmp.ratelimit=0"));
-        }
-        for (n, pair) in row.names.windows(2).enumerate() {
-            let (left, right) = (&pair[0], &pair[1]);
-            ip(&format!("link add east{n} netns {left} type veth peer name west{n} netns {right}"));
-            ip(&format!("-n {left} addr add 198.18.20{n}.1/24 dev east{n}"));
-            ip(&format!("-n {right} addr add 198.18.20{n}.2/24 dev west{n}"));
-            ip(&format!("-n {left} addr add 2001:db8:{n}::1/64 dev east{n} nodad"));
-            ip(&format!("-n {right} addr add 2001:db8:{n}::2/64 dev west{n} nodad"));
-            ip(&format!("-n {left} link set east{n} up"));
-            ip(&format!("-n {right} link set west{n} up"));
-        }
-        for (n, name) in row.names.iter().enumerate() {
-            for net in 0..4 {
-                if net > n {
-                    ip(&format!("-n {name} route add 198.18.20{net}.0/24 via 198.18.20{n}.2"));
-                    ip(&format!("-n {name} route add 2001:db8:{net}::/64 via 2001:db8:{n}::2"));
-                } else if net + 1 < n {
-                    let west = n - 1;
-                    ip(&format!("-n {name} route add 198.18.20{net}.0/24 via 198.18.20{west}.1"));
-                    ip(&format!("-n {name} route add 2001:db8:{net}::/64 via 2001:db8:{west}::1"));
-                }
-            }
-        }
-        row
-    }
-}
-
-impl Drop for Row {
-    fn drop(&mut self) {
-        for name in &self.names {
-            let _best_effort = Command::new("ip").args(["netns", "del", name]).status();
-        }
-    }
-}
-
-const TARGETS: [IpAddr; 2] = [
-    IpAddr::V4(Ipv4Addr::new(198, 18, 203, 2)),
-    IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, 3, 0, 0, 0, 0, 2)),
-];
 
 fn task(number: u128, address: IpAddr, method: Method) -> Task {
     Task {
         path: PathId::from_uuid(Uuid::from_u128(number)),
         address,
         method,
+        port: (method == Method::TcpSyn).then_some(9),
         dscp: 0,
         size_bytes: 64,
         interval_ms: 500,
         probes_per_hop: 3,
         timeout_ms: 400,
         last_hop: 30,
+        full_every: 1,
+        name: None,
+        denser: None,
     }
 }
 
-/// Follows a schedule inside a namespace for some seconds; gives every settled round.
-fn measure_in(name: &str, tasks: Vec<Task>, seconds: u64) -> Vec<Measured> {
-    let namespace = File::open(format!("/run/netns/{name}")).unwrap();
-    // A thread of its own: it stays in the namespace until it ends.
-    let probing = std::thread::spawn(move || {
-        move_into_link_name_space(namespace.as_fd(), Some(LinkNameSpaceType::Network)).unwrap();
+/// Follows a schedule at the row's beginning for some seconds; gives every settled round.
+fn measure_in(row: &Row, tasks: Vec<Task>, seconds: u64) -> Vec<Measured> {
+    let pacing = Pacing { hop_per_1000_s: 1_000_000, target_per_s: 1_000, ..Pacing::default() };
+    let schedule = Schedule { tasks, pacing, enumerate_every_s: 3_600, ..Schedule::default() };
+    let link = || Link::raw(RawSockets::open(None).unwrap()).unwrap();
+    let found = follow_in(row, 0, link, schedule, &Signer::new(), seconds).join().unwrap();
+    let sweeps = found.into_iter().map(|found| match found {
+        Found::Sweep(measured) => *measured,
+        Found::TwoWay(round) => panic!("nobody asked for {round:?}"),
+    });
+    sweeps.collect()
+}
+
+/// Follows a schedule in one namespace for some seconds, as agent `n`; gives what was measured.
+pub(crate) fn follow_in(
+    row: &Row,
+    n: usize,
+    link: impl FnOnce() -> Link + Send + 'static,
+    schedule: Schedule,
+    signer: &Signer,
+    seconds: u64,
+) -> std::thread::JoinHandle<Vec<Found>> {
+    let leave = Leave {
+        limits: LocalLimits::default(),
+        agent: agent(n as u128),
+        authority: signer.certificate.clone(),
+    };
+    row.within(n, move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
-            let link = Link::kernel().unwrap();
-            let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::from_u128(1))));
-            let (_schedule, schedule) = watch::channel(Schedule { version: 1, tasks });
-            let (rounds, mut measured) = mpsc::channel(1_000);
+            let boot = BootId::from_uuid(Uuid::from_u128(n as u128));
+            let clock = Arc::new(AgentClock::new(boot));
+            let (_schedule, schedule) = watch::channel(schedule);
+            let (rounds, mut measured) = mpsc::channel(10_000);
             let (stop, stopped) = watch::channel(false);
-            let following = tokio::spawn(follow(link, clock, schedule, rounds, stopped));
-            tokio::time::sleep(std::time::Duration::from_secs(seconds)).await;
+            let refusals = watch::channel(Vec::new()).0;
+            let following =
+                tokio::spawn(follow(link(), clock, leave, schedule, rounds, refusals, stopped));
+            tokio::time::sleep(Duration::from_secs(seconds)).await;
             stop.send_replace(true);
             let mut all = Vec::new();
             while let Some(one) = measured.recv().await {
@@ -115,8 +75,7 @@ fn measure_in(name: &str, tasks: Vec<Task>, seconds: u64) -> Vec<Measured> {
             following.await.unwrap();
             all
         })
-    });
-    probing.join().unwrap()
+    })
 }
 
 #[test]
@@ -128,8 +87,10 @@ fn three_linux_routers_and_the_target_answer_on_raw_sockets() {
         task(2, four, Method::Udp),
         task(3, six, Method::IcmpEcho),
         task(4, six, Method::Udp),
+        task(5, four, Method::TcpSyn),
+        task(6, six, Method::TcpSyn),
     ];
-    let measured = measure_in(&row.names[0], tasks.clone(), 8);
+    let measured = measure_in(&row, tasks.clone(), 8);
     for task in tasks {
         let row: [String; 4] = std::array::from_fn(|net| match task.address {
             IpAddr::V4(_) => format!("198.18.20{net}.2"),
@@ -151,6 +112,7 @@ fn three_linux_routers_and_the_target_answer_on_raw_sockets() {
         for Measured { round, route, flow, .. } in &rounds[4..rounds.len() - 3] {
             assert_eq!(route.hops, expected, "{task:?} {round:?}");
             assert_eq!(round.reached_at, Some(4));
+            assert_eq!(round.stamps, StampSource::Kernel, "{round:?}");
             assert_eq!(flow.source, source);
             for hop in &round.hops {
                 assert_eq!((hop.sent, hop.answers()), (3, 3), "{task:?} {round:?}");
@@ -168,17 +130,93 @@ fn silence_behind_a_router_is_told_apart_from_its_refusal() {
     ip(&format!("-n {} route del 2001:db8:3::/64", row.names[2]));
     let [four, six] = TARGETS;
     let tasks = vec![task(1, four, Method::IcmpEcho), task(2, six, Method::Udp)];
-    let measured = measure_in(&row.names[0], tasks.clone(), 4);
+    let measured = measure_in(&row, tasks.clone(), 4);
     for task in tasks {
         let rounds: Vec<&Round> =
             measured.iter().map(|m| &m.round).filter(|round| round.path == task.path).collect();
         let round = rounds[rounds.len() / 2];
         assert_eq!(round.reached_at, None);
         assert_eq!(round.hops[0].answers(), 3);
-        // "Net unreachable" and "no route to destination" are code 0 in both versions.
-        let refused: Vec<(u8, u8)> =
-            round.hops.iter().flat_map(|hop| hop.unreachable.clone()).collect();
+        // "Net unreachable" and "no route to destination" are code 0 in both versions. Linux says
+        // so once a second only (net.ipv4.route.error_cost), whatever its limit for ICMP.
+        let hops = rounds.iter().flat_map(|round| &round.hops);
+        let refused: Vec<(u8, u8)> = hops.flat_map(|hop| hop.unreachable.clone()).collect();
         assert!(refused.iter().all(|(code, _)| *code == 0) && !refused.is_empty(), "{refused:?}");
         assert!(round.hops[2..].iter().all(|hop| hop.answers() == 0));
     }
+}
+
+#[test]
+fn probing_follows_the_machine_to_another_address_and_outlives_its_interface() {
+    let row = Row::new();
+    let name = row.names[0].clone();
+    let moves = std::thread::spawn(move || {
+        let second = |seconds| std::thread::sleep(Duration::from_secs(seconds));
+        let reroute = || {
+            for net in 1..4 {
+                ip(&format!("-n {name} route replace 198.18.20{net}.0/24 via 198.18.200.2"));
+            }
+        };
+        second(4);
+        ip(&format!("-n {name} addr flush dev east0 scope global"));
+        ip(&format!("-n {name} addr add 198.18.200.7/24 dev east0"));
+        reroute();
+        second(9);
+        ip(&format!("-n {name} link set east0 down"));
+        second(4);
+        ip(&format!("-n {name} link set east0 up"));
+        reroute();
+    });
+    let measured = measure_in(&row, vec![task(1, TARGETS[0], Method::IcmpEcho)], 28);
+    moves.join().unwrap();
+    let numbers: Vec<u64> = measured.iter().map(|m| m.round.number).collect();
+    assert_eq!(numbers, (0..numbers.len() as u64).collect::<Vec<_>>(), "none twice, none left out");
+    let whole =
+        |m: &Measured| m.round.hops.len() == 4 && m.round.hops.iter().all(|h| h.answers() == 3);
+    let from = |last: u8| {
+        let source: IpAddr = [198, 18, 200, last].into();
+        measured.iter().filter(move |m| m.flow.source == source && whole(m)).count()
+    };
+    assert!(from(1) >= 4 && from(7) >= 12, "{} {}", from(1), from(7));
+    // Without an interface nothing leaves, so nothing can be lost.
+    let unsent = measured.iter().filter(|m| m.round.hops.iter().all(|hop| hop.sent == 0));
+    assert!(unsent.count() >= 3);
+    assert!(whole(&measured[measured.len() - 3]), "it goes on by itself");
+}
+
+#[test]
+fn a_name_is_resolved_and_recorded_with_each_round() {
+    let row = Row::new();
+    let named = |number, name: &str, address: [u8; 4]| Task {
+        name: Some(name.to_owned()),
+        ..task(number, address.into(), Method::IcmpEcho)
+    };
+    // The machine's own resolver knows addresses written as names; the other one nobody knows.
+    let tasks =
+        vec![named(1, "198.18.203.2", [0, 0, 0, 0]), named(2, "nobody.invalid", [0, 0, 0, 0])];
+    let measured = measure_in(&row, tasks, 4);
+    assert!(measured.len() >= 3);
+    for Measured { round, resolution, flow, .. } in &measured {
+        assert_eq!(round.path.as_uuid().as_u128(), 1, "what has no address is not measured");
+        assert_eq!(resolution.name.as_deref(), Some("198.18.203.2"));
+        assert_eq!((resolution.address, flow.destination), (TARGETS[0], TARGETS[0]));
+        assert_eq!(round.resolution, resolution.id());
+    }
+}
+
+#[test]
+fn rounds_are_numbered_on_when_a_watch_ends() {
+    let row = Row::new();
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap();
+    let until = WallTime::from_unix_seconds(i64::try_from(now.as_secs()).unwrap() + 3);
+    let denser = Some(Denser { interval_ms: 200, until });
+    let watched = Task { denser, ..task(1, TARGETS[0], Method::IcmpEcho) };
+    let measured = measure_in(&row, vec![watched], 12);
+    let numbers: Vec<u64> = measured.iter().map(|m| m.round.number).collect();
+    assert_eq!(numbers, (0..numbers.len() as u64).collect::<Vec<_>>(), "none twice, none left out");
+    let between = |pair: &[Measured]| {
+        pair[1].round.clocks.tick.since(pair[0].round.clocks.tick) < Micros::from_millis(350)
+    };
+    let dense = measured.windows(2).filter(|pair| between(pair)).count();
+    assert!(dense >= 10 && dense + 8 <= numbers.len(), "{dense} of {}", numbers.len());
 }

@@ -49,18 +49,18 @@ struct UsualHop {
     median: Option<f64>,
 }
 
-/// What was usual at the window regarded last: round after round of one window asks for it, and
-/// it changes only when a window before the recent ones does.
+/// What was usual at the window regarded last, by way: round after round of one window asks for
+/// it, and it changes only when a window before the recent ones does.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Usual {
-    of: Option<(i64, Vec<Option<IpAddr>>)>,
-    hops: Vec<UsualHop>,
+    of: Option<i64>,
+    ways: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
 }
 
 impl Usual {
     /// A window has other counts, another flag, or is gone: what was made from it is forgotten.
     pub(crate) fn on_change(&mut self, window: i64) {
-        if self.of.as_ref().is_some_and(|(regarded, _)| window <= regarded - RECENT) {
+        if self.of.is_some_and(|regarded| window <= regarded - RECENT) {
             self.of = None;
         }
     }
@@ -72,8 +72,12 @@ impl Usual {
         window: i64,
         route: &[Option<IpAddr>],
     ) -> &[UsualHop] {
-        if self.of.as_ref().is_some_and(|(of, way)| *of == window && way.as_slice() == route) {
-            return &self.hops;
+        if self.of != Some(window) {
+            self.of = Some(window);
+            self.ways.clear();
+        }
+        if let Some(index) = self.ways.iter().position(|(way, _)| way.as_slice() == route) {
+            return &self.ways[index].1;
         }
         let earlier: Vec<_> = windows
             .range(..=window - RECENT)
@@ -82,22 +86,39 @@ impl Usual {
             .take(USUAL)
             .filter_map(|(_, earlier)| merged(earlier, route))
             .collect();
-        self.hops = (0..route.len()).map(|index| usual_hop(index, &earlier)).collect();
-        self.of = Some((window, route.to_vec()));
-        &self.hops
+        let hops = (0..route.len()).map(|index| usual_hop(index, &earlier)).collect();
+        self.ways.push((route.to_vec(), hops));
+        self.ways.last().map_or(&[], |(_, hops)| hops)
     }
 }
 
-/// Collects the evidence for `window`; absent when it holds no round.
+/// Collects the evidence for `window`, by way that was taken in it, the newest first; none when it
+/// holds no round.
 pub(super) fn collect(
     windows: &BTreeMap<i64, Window>,
     window: i64,
     usual: &mut Usual,
-) -> Option<Evidence> {
-    let present = windows.get(&window)?.present_route()?;
-    let route = full_route(windows, window, present);
-    let recent: Vec<_> = same_way(windows.range(window - RECENT + 1..=window), &route).collect();
-    let usual = usual.at(windows, window, &route);
+) -> Vec<Evidence> {
+    let Some(content) = windows.get(&window) else {
+        return Vec::new();
+    };
+    let mut ways: Vec<Vec<Option<IpAddr>>> = Vec::new();
+    for present in content.newest_first() {
+        if !ways.iter().any(|way| compatible(way, &present.addresses)) {
+            ways.push(full_route(windows, window, present));
+        }
+    }
+    ways.iter().map(|route| of_way(windows, window, route, usual)).collect()
+}
+
+fn of_way(
+    windows: &BTreeMap<i64, Window>,
+    window: i64,
+    route: &[Option<IpAddr>],
+    usual: &mut Usual,
+) -> Evidence {
+    let recent: Vec<_> = same_way(windows.range(window - RECENT + 1..=window), route).collect();
+    let usual = usual.at(windows, window, route);
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
     let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
         let mut now = HopWindow::default();
@@ -107,7 +128,7 @@ pub(super) fn collect(
         now.delays_us.sort_unstable();
         hop_evidence(index, *address, now, usual)
     });
-    Some(Evidence { rounds, hops: hops.collect() })
+    Evidence { rounds, hops: hops.collect() }
 }
 
 /// The present route, completed by addresses that other windows of the same way know.

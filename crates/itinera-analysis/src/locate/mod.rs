@@ -28,7 +28,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
-pub const ENGINE: u16 = 2;
+pub const ENGINE: u16 = 3;
 /// The mapping in which every answering address is a router of its own.
 const IDENTITY_MAPPING: u32 = 0;
 /// Prior probability that something is wrong on a path in a minute.
@@ -37,7 +37,9 @@ const PRIOR_FAULT: f64 = 0.05;
 const KEPT: usize = 5;
 const PPM: f64 = 1e6;
 
-/// Judges one path in one window; absent when the window holds no round.
+/// Judges one path in one window; absent when the window holds no round. Where rounds take
+/// several ways in turn, each is judged by itself, and the one with the surest finding speaks for
+/// the path; without any, the newest.
 pub(crate) fn assess(
     path: PathId,
     source: IpAddr,
@@ -45,8 +47,17 @@ pub(crate) fn assess(
     window: i64,
     usual: &mut Usual,
 ) -> Option<Assessment> {
-    let evidence = evidence::collect(windows, window, usual)?;
-    let finding = find(source, &evidence);
+    let confidence = |finding: &Option<Finding>| finding.as_ref().map(|f| f.confidence_ppm);
+    let mut spoken: Option<(Evidence, Option<Finding>)> = None;
+    for evidence in evidence::collect(windows, window, usual) {
+        let finding = find(source, &evidence);
+        let surer =
+            |(_, said): &(Evidence, Option<Finding>)| confidence(&finding) > confidence(said);
+        if spoken.as_ref().is_none_or(surer) {
+            spoken = Some((evidence, finding));
+        }
+    }
+    let (evidence, finding) = spoken?;
     let end = evidence.hops.last();
     Some(Assessment {
         path,

@@ -1,6 +1,8 @@
 //! The demonstration's world in virtual time, seed by seed.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod engines;
+
 use itinera_analysis::{Effect, Limits};
 use itinera_lab::{Density, LabRun, run};
 use itinera_model::alarm::AlarmEffect;

@@ -6,23 +6,30 @@ mod round;
 #[cfg(test)]
 mod tests;
 
-use crate::packet::{self, Answer, AnswerKind};
+use crate::budget::{Admission, Asked, Budget};
+use crate::packet::{self, Answer, AnswerKind, Witness};
+use crate::patience::Patience;
 use crate::timer::{Timer, TimerTable};
-use crate::{Input, Token};
+use crate::{Engine, Input, Token};
+use itinera_model::reading::Reading;
 use itinera_model::round::HopCounts;
-use itinera_model::route::Route;
+use itinera_model::route::{Flow, Route};
 use itinera_model::unit::{Micros, Tick};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use round::{OpenRound, Slot};
 use std::collections::{BTreeMap, VecDeque};
+use std::net::IpAddr;
 
-pub use config::{SweepConfig, SweepConfigError};
+pub use config::{MAX_FLOWS, SweepConfig, SweepConfigError};
 
 /// Rounds that may be open at once; the next waits for the oldest to settle.
 const MAX_OPEN: usize = 8;
 /// Hop limits tried beyond the deepest answer while the target has never answered.
 const BEYOND_DEEPEST: u8 = 5;
+/// Hop limits tried beyond the deepest answer in a first round where each probe waits for the one
+/// before: silence costs a whole wait at every hop.
+const BEYOND_ALONE: u8 = 8;
 /// Share of the interval over which a round's probes are spread.
 const SPREAD: f64 = 0.8;
 /// Hop limits a round may hold before the target is found, for pacing the first round.
@@ -35,12 +42,34 @@ pub struct Sweep {
     pub number: u64,
     /// When its first probe was due.
     pub started: Tick,
-    /// The route as known after it.
+    /// The flow that all its probes belonged to.
+    pub flow: Flow,
+    /// The flow's route as known after it.
     pub route: Route,
+    /// What answers on that route have said.
+    pub reading: Reading,
+    /// An answer after this was late.
+    pub patience: Micros,
     /// Hop limit at which the target answered.
     pub reached_at: Option<u8>,
     /// By hop limit from 1.
     pub hops: Vec<HopCounts>,
+}
+
+/// What is known of one flow's way.
+#[derive(Debug, Default)]
+struct Way {
+    route: Route,
+    /// Who answered last, by hop limit.
+    latest: BTreeMap<u8, IpAddr>,
+    reading: Reading,
+    target_at: Option<u8>,
+    /// A round has been sent on it.
+    tried: bool,
+    /// The deepest hop limit that was answered.
+    deepest: u8,
+    /// The deepest hop limit that a router on the way answered: the target lies behind it.
+    passed: u8,
 }
 
 /// The engine. See the crate's first page for how to drive it.
@@ -49,17 +78,21 @@ pub struct HopSweep {
     config: SweepConfig,
     rng: ChaCha8Rng,
     timers: TimerTable,
+    patience: Patience,
     next_number: u64,
     next_seq: u16,
     /// What the present round has still to send: (hop limit, index).
     queue: VecDeque<(u8, u8)>,
+    /// The last hop limit of the present round.
+    reach: u8,
     gap_nanos: u64,
     open: VecDeque<OpenRound>,
     probes: BTreeMap<u16, Slot>,
     settled: VecDeque<Sweep>,
-    route: Route,
-    target_at: Option<u8>,
-    deepest: u8,
+    /// By source port.
+    ways: BTreeMap<u16, Way>,
+    /// Rounds since the last whole one.
+    since_whole: u8,
     strays: u64,
 }
 
@@ -76,21 +109,42 @@ impl HopSweep {
         let mut timers = TimerTable::default();
         timers.set(Timer::Round, Some(now + micros(wait)));
         Ok(Self {
+            patience: Patience::new(config.timeout),
+            ways: BTreeMap::new(),
             config,
+            // Engines begin at different identities, so that no answer fits two by chance.
+            next_seq: rng.random_range(1..=0xfffe),
             rng,
             timers,
             next_number: 0,
-            next_seq: 1,
             queue: VecDeque::new(),
+            reach: 0,
             gap_nanos: 0,
             open: VecDeque::new(),
             probes: BTreeMap::new(),
             settled: VecDeque::new(),
-            route: Route::default(),
-            target_at: None,
-            deepest: 0,
+            since_whole: 0,
             strays: 0,
         })
+    }
+
+    /// Numbers rounds from here on, for an engine that takes over from another.
+    #[must_use]
+    pub const fn numbered_from(mut self, number: u64) -> Self {
+        self.next_number = number;
+        self
+    }
+
+    /// The number of the next round to begin.
+    pub const fn next_number(&self) -> u64 {
+        self.next_number
+    }
+
+    /// Begins the first round at once, for somebody who waits for it.
+    #[must_use]
+    pub fn at_once(mut self, now: Tick) -> Self {
+        self.timers.set(Timer::Round, Some(now));
+        self
     }
 
     /// The settings it runs with.
@@ -103,66 +157,35 @@ impl HopSweep {
         self.strays
     }
 
-    /// Takes one fact. Packets that are no answer to this flow are passed over.
-    pub fn handle(&mut self, now: Tick, input: Input<'_>) {
-        match input {
-            Input::Datagram { stamp, packet } => {
-                if let Some(answer) = packet::read_answer(&self.config, packet) {
-                    self.on_answer(stamp, answer);
-                }
-            }
-            Input::Message { stamp, from, message } => {
-                if let Some(answer) = packet::read_message(&self.config, from, message) {
-                    self.on_answer(stamp, answer);
-                }
-            }
-            Input::Sent { token, stamp } => {
-                if let Some(slot) = self.probes.get_mut(&token.0) {
-                    slot.sent_at = stamp;
-                }
-            }
-            Input::NotSent { token } => {
-                if let Some(slot) = self.probes.remove(&token.0)
-                    && let Some(round) = self.open.iter_mut().find(|r| r.number == slot.round)
-                {
-                    round.on_not_sent(slot.ttl);
-                }
-            }
-            Input::Deadline => self.on_deadline(now),
-            Input::Stop => self.on_stop(),
-        }
-    }
-
-    /// The next packet to send now, written to `out` (cleared first).
-    pub fn poll_transmit(&mut self, now: Tick, out: &mut Vec<u8>) -> Option<Token> {
-        if !self.timers.is_due(Timer::Probe, now) {
-            return None;
-        }
-        let (ttl, index) = self.next_in_queue()?;
-        let seq = self.fresh_seq()?;
-        let round = self.open.back_mut()?;
-        round.on_sent(ttl);
-        let slot = Slot { round: round.number, ttl, index, sent_at: now, heard: false };
-        self.probes.insert(seq, slot);
-        out.clear();
-        packet::emit(&self.config, ttl, seq, out);
-        if self.queue.is_empty() {
-            self.end_sending(now);
-        } else {
-            let jitter = self.rng.random_range(0.5..1.5);
-            self.timers.set(Timer::Probe, Some(now.plus_nanos(scaled(self.gap_nanos, jitter))));
-        }
-        Some(Token(seq))
-    }
-
     /// The next settled round.
     pub fn poll_event(&mut self) -> Option<Sweep> {
         self.settled.pop_front()
     }
 
-    /// When it wants to be called again; absent once it has stopped.
-    pub fn poll_deadline(&self) -> Option<Tick> {
-        self.timers.next()
+    /// Takes other flows in turn from the next round on, as long as there are 1 to 16; what is
+    /// known of a flow that stays is kept.
+    pub fn set_flows(&mut self, source_ports: &[u16]) {
+        if (1..=MAX_FLOWS).contains(&source_ports.len()) {
+            self.config.source_ports = source_ports.to_vec();
+            let open: Vec<u16> = self.open.iter().map(|round| round.flow).collect();
+            self.ways.retain(|port, _| source_ports.contains(port) || open.contains(port));
+        }
+    }
+
+    fn after_sending(&mut self, now: Tick, gap_nanos: u64) {
+        if self.queue.is_empty() {
+            self.end_sending(now);
+        } else {
+            let jitter = self.rng.random_range(0.5..1.5);
+            self.timers.set(Timer::Probe, Some(now.plus_nanos(scaled(gap_nanos, jitter))));
+        }
+    }
+
+    /// Whether a probe may get as far as the target: it dies earlier only where routers are
+    /// known to be.
+    fn may_arrive(&self, flow: u16, ttl: u8) -> bool {
+        let Some(way) = self.ways.get(&flow) else { return true };
+        way.target_at.map_or(ttl > way.passed, |at| ttl >= at)
     }
 
     fn on_deadline(&mut self, now: Tick) {
@@ -185,14 +208,30 @@ impl HopSweep {
     }
 
     fn begin_round(&mut self, now: Tick) {
-        let last = self.target_at.unwrap_or_else(|| self.blind_reach());
-        for index in 0..self.config.probes_per_hop {
-            self.queue.extend((1..=last).map(|ttl| (ttl, index)));
+        if self.config.rounds.is_some_and(|rounds| self.next_number >= rounds) {
+            self.timers.set(Timer::Round, None);
+            return;
         }
-        let expected = u32::from(last).min(TYPICAL_HOPS) * u32::from(self.config.probes_per_hop);
+        let flows = &self.config.source_ports;
+        #[allow(clippy::cast_possible_truncation, reason = "a remainder of at most 16")]
+        let flow = flows[(self.next_number % flows.len() as u64) as usize];
+        let way = self.ways.entry(flow).or_default();
+        let (target_at, deepest, tried) = (way.target_at, way.deepest, way.tried);
+        way.tried = true;
+        let last = target_at.unwrap_or_else(|| self.blind_reach(deepest, tried));
+        self.reach = last;
+        let whole = target_at.is_none() || self.since_whole == 0;
+        let first = if whole { self.config.first_hop.as_u8().min(last) } else { last };
+        for index in 0..self.config.probes_per_hop {
+            self.queue.extend((first..=last).map(|ttl| (ttl, index)));
+        }
+        self.since_whole = (self.since_whole + 1) % self.config.full_every;
+        let hops = u32::from(last - first + 1).min(TYPICAL_HOPS);
+        let expected = hops * u32::from(self.config.probes_per_hop);
         let interval_nanos = self.config.interval.as_nanos();
         self.gap_nanos = scaled(interval_nanos, SPREAD / f64::from(expected.max(1)));
-        self.open.push_back(OpenRound::new(self.next_number, now, now));
+        let patience = self.patience.wait();
+        self.open.push_back(OpenRound::new(self.next_number, now, flow, whole, patience));
         self.next_number += 1;
         self.timers.set(Timer::Probe, Some(now));
         let jitter = self.rng.random_range(0.9..1.1);
@@ -201,17 +240,44 @@ impl HopSweep {
 
     /// How far to try while the target has not answered: all the way at first, then a little
     /// beyond the deepest answer, so that a path to a silent target stays polite.
-    fn blind_reach(&self) -> u8 {
+    fn blind_reach(&self, deepest: u8, tried: bool) -> u8 {
         let last = self.config.last_hop.as_u8();
-        if self.next_number == 0 { last } else { last.min(self.deepest + BEYOND_DEEPEST) }
+        match (tried, self.config.probe.arrives_alone()) {
+            (true, _) => last.min(deepest.saturating_add(BEYOND_DEEPEST)),
+            (false, true) => last.min(deepest.saturating_add(BEYOND_ALONE)),
+            (false, false) => last,
+        }
     }
 
-    fn next_in_queue(&mut self) -> Option<(u8, u8)> {
-        let next = self.queue.pop_front();
-        if next.is_none() {
+    /// The next probe to send. Where one that gets to the target must be alone there, those that
+    /// cannot get there go first while it is under way, and then the rest wait for it.
+    fn next_in_queue(&mut self, now: Tick) -> Option<(u8, u8)> {
+        if self.queue.is_empty() {
             self.timers.set(Timer::Probe, None);
+            return None;
         }
-        next
+        let Some(until) = self.occupied_until(now) else {
+            return self.queue.pop_front();
+        };
+        let flow = self.open.back()?.flow;
+        let safe = self.queue.iter().position(|(ttl, _)| !self.may_arrive(flow, *ttl));
+        match safe {
+            Some(index) => self.queue.remove(index),
+            None => {
+                self.timers.set(Timer::Probe, Some(until));
+                None
+            }
+        }
+    }
+
+    /// Until when a probe under way keeps others from the target; absent when none does.
+    fn occupied_until(&self, now: Tick) -> Option<Tick> {
+        if !self.config.probe.arrives_alone() {
+            return None;
+        }
+        let under_way = self.probes.values().filter(|slot| slot.may_arrive && !slot.heard);
+        let until = under_way.map(|slot| slot.sent_at + self.patience.wait()).max()?;
+        (until > now).then_some(until)
     }
 
     fn fresh_seq(&mut self) -> Option<u16> {
@@ -222,16 +288,17 @@ impl HopSweep {
         })
     }
 
-    /// A round settles two timeouts after its last probe: one to be in time, one to be late.
+    /// A round settles two waits after its last probe: one to be in time, one to be late.
     fn end_sending(&mut self, now: Tick) {
         self.timers.set(Timer::Probe, None);
         if let Some(round) = self.open.back_mut()
             && !round.all_sent
         {
             round.all_sent = true;
-            round.settle_at = now + self.config.timeout + self.config.timeout;
+            round.settle_at = now + round.patience + round.patience;
         }
-        if !self.timers.is_set(Timer::Round) {
+        let done = self.config.rounds.is_some_and(|rounds| self.next_number >= rounds);
+        if !self.timers.is_set(Timer::Round) && !done {
             self.timers.set(Timer::Round, Some(now));
         }
         self.set_settle_timer();
@@ -242,36 +309,114 @@ impl HopSweep {
         self.timers.set(Timer::Settle, oldest.map(|round| round.settle_at));
     }
 
-    fn on_answer(&mut self, stamp: Tick, answer: Answer) {
-        let Some(slot) = self.probes.get_mut(&answer.seq) else {
-            self.strays = self.strays.saturating_add(1);
-            return;
+    /// Enters an answer; false when it belongs to another engine.
+    fn on_answer(&mut self, stamp: Tick, answer: Answer) -> bool {
+        let flow = answer.port;
+        if !self.ways.contains_key(&flow) {
+            return false;
+        }
+        let Some(seq) = self.resolve(flow, answer.witness) else {
+            return true;
+        };
+        let Some(slot) = self.probes.get_mut(&seq) else {
+            return true;
         };
         let first = !std::mem::replace(&mut slot.heard, true);
         let slot = *slot;
         let Some(round) = self.open.iter_mut().find(|round| round.number == slot.round) else {
-            return;
+            return true;
         };
         if !first {
             round.on_duplicate(slot.ttl);
-            return;
+            return true;
         }
-        let rtt = stamp.since(slot.sent_at);
-        round.on_answer(slot, answer.responder, answer.kind, rtt, self.config.timeout);
-        self.deepest = self.deepest.max(slot.ttl);
-        match answer.kind {
-            AnswerKind::Arrived if self.target_at.is_none_or(|at| slot.ttl < at) => {
-                self.target_at = Some(slot.ttl);
-                self.queue.retain(|(ttl, _)| *ttl <= slot.ttl);
-                if self.queue.is_empty() {
-                    self.end_sending(stamp);
+        let (kind, responder) = (answer.kind, answer.responder);
+        round.on_answer(slot, answer, stamp.since(slot.sent_at));
+        let is_present = self.open.back().is_some_and(|present| present.number == slot.round);
+        let Some(way) = self.ways.get_mut(&flow) else {
+            return true;
+        };
+        way.deepest = way.deepest.max(slot.ttl);
+        way.latest.insert(slot.ttl, responder);
+        match kind {
+            AnswerKind::Arrived if way.target_at.is_none_or(|at| slot.ttl < at) => {
+                way.target_at = Some(slot.ttl);
+                if is_present {
+                    self.queue.retain(|(ttl, _)| *ttl <= slot.ttl);
+                    if self.queue.is_empty() {
+                        self.end_sending(stamp);
+                    }
                 }
             }
-            // A router where the target was: the way has become longer.
-            AnswerKind::Transit if self.target_at.is_some_and(|at| slot.ttl >= at) => {
-                self.target_at = None;
+            AnswerKind::Transit => {
+                way.passed = way.passed.max(slot.ttl);
+                // A router where the target was: the way has become longer.
+                way.target_at = way.target_at.filter(|at| slot.ttl < *at);
+                if is_present && way.target_at.is_none() {
+                    self.reach_beyond(slot.ttl);
+                }
             }
-            AnswerKind::Arrived | AnswerKind::Transit | AnswerKind::Refused { .. } => {}
+            AnswerKind::Arrived | AnswerKind::Refused { .. } => {}
+        }
+        if slot.may_arrive && self.config.probe.arrives_alone() && !self.queue.is_empty() {
+            // The way to the target is free again.
+            let jitter = self.rng.random_range(0.5..1.5);
+            let next = stamp.plus_nanos(scaled(self.gap_nanos, jitter));
+            self.timers.set(Timer::Probe, Some(next));
+        }
+        true
+    }
+
+    /// Goes on behind a router that answered, where the present round was not to go far into
+    /// silence.
+    fn reach_beyond(&mut self, ttl: u8) {
+        let last = self.config.last_hop.as_u8().min(ttl.saturating_add(BEYOND_ALONE));
+        if self.config.probe.arrives_alone() && !self.queue.is_empty() && last > self.reach {
+            for index in 0..self.config.probes_per_hop {
+                self.queue.extend((self.reach + 1..=last).map(|ttl| (ttl, index)));
+            }
+            self.reach = last;
+        }
+    }
+
+    /// Which probe an answer on a flow belongs to. Where that cannot be told it is counted as
+    /// ambiguous with each probe it may belong to, and guessed for none.
+    fn resolve(&mut self, flow: u16, witness: Witness) -> Option<u16> {
+        let candidates: Vec<u16> = match witness {
+            Witness::One(seq) => vec![seq],
+            Witness::Either(a, b) => vec![a, b],
+            Witness::Arrival => {
+                let under_way = |slot: &Slot| slot.may_arrive && !slot.heard;
+                self.probes
+                    .iter()
+                    .filter(|(_, slot)| under_way(slot))
+                    .map(|(seq, _)| *seq)
+                    .collect()
+            }
+        };
+        let of_flow = |slot: &Slot| {
+            self.open.iter().any(|round| round.number == slot.round && round.flow == flow)
+        };
+        let known: Vec<(u16, Slot)> = candidates
+            .into_iter()
+            .filter_map(|seq| self.probes.get(&seq).map(|slot| (seq, *slot)))
+            .filter(|(_, slot)| of_flow(slot))
+            .collect();
+        match known.as_slice() {
+            [] => {
+                self.strays = self.strays.saturating_add(1);
+                None
+            }
+            [(seq, _)] => Some(*seq),
+            several => {
+                for (_, slot) in several {
+                    let mut rounds = self.open.iter_mut();
+                    if let Some(round) = rounds.find(|round| round.number == slot.round) {
+                        round.on_ambiguous(slot.ttl);
+                    }
+                }
+                None
+            }
         }
     }
 
@@ -280,11 +425,26 @@ impl HopSweep {
             return;
         };
         self.probes.retain(|_, slot| slot.round != round.number);
-        let (number, started, reached_at) = (round.number, round.started, round.reached_at);
-        let (hops, responders) = round.close();
-        self.route = self.route.observed(&responders, reached_at.is_some());
-        let route = self.route.clone();
-        self.settled.push_back(Sweep { number, started, route, reached_at, hops });
+        self.patience.on_round(round.slowest);
+        if !round.whole && round.has_loss() {
+            self.since_whole = 0;
+        }
+        let OpenRound { number, started, reached_at, flow, patience, .. } = round;
+        let (hops, responders, readings) = round.close();
+        let way = self.ways.entry(flow).or_default();
+        way.route = way.route.observed(&responders, reached_at.is_some());
+        way.reading = way.reading.observed(readings);
+        let sweep = Sweep {
+            number,
+            started,
+            flow: self.config.probe.flow(flow),
+            route: way.route.clone(),
+            reading: way.reading.clone(),
+            patience,
+            reached_at,
+            hops,
+        };
+        self.settled.push_back(sweep);
         self.set_settle_timer();
     }
 
@@ -294,6 +454,96 @@ impl HopSweep {
             self.settle_oldest();
         }
         self.timers = TimerTable::default();
+    }
+}
+
+impl Engine for HopSweep {
+    fn handle(&mut self, now: Tick, input: Input<'_>) -> bool {
+        let spec = &self.config.probe;
+        let (stamp, answer) = match input {
+            Input::Datagram { stamp, packet } => (stamp, packet::read_packet(spec, packet)),
+            Input::Payload { stamp, protocol, from, hop_limit, payload, .. } => {
+                (stamp, packet::read_payload(spec, protocol, from, hop_limit, payload))
+            }
+            Input::Report { stamp, .. } => (stamp, packet::read_report(spec, &input)),
+            Input::Sent { token, stamp } => {
+                if let Some(slot) = self.probes.get_mut(&token.0) {
+                    slot.sent_at = stamp;
+                }
+                return false;
+            }
+            Input::NotSent { token } => {
+                if let Some(slot) = self.probes.remove(&token.0)
+                    && let Some(round) = self.open.iter_mut().find(|r| r.number == slot.round)
+                {
+                    round.on_not_sent(slot.ttl);
+                }
+                return false;
+            }
+            Input::Deadline => {
+                self.on_deadline(now);
+                return false;
+            }
+            Input::Stop => {
+                self.on_stop();
+                return false;
+            }
+        };
+        answer.is_some_and(|answer| self.on_answer(stamp, answer))
+    }
+
+    fn poll_transmit(
+        &mut self,
+        now: Tick,
+        budget: &mut Budget,
+        out: &mut Vec<u8>,
+    ) -> Option<Token> {
+        loop {
+            if !self.timers.is_due(Timer::Probe, now) {
+                return None;
+            }
+            let (ttl, index) = self.next_in_queue(now)?;
+            let flow = self.open.back()?.flow;
+            let may_arrive = self.may_arrive(flow, ttl);
+            let target = self.destination();
+            let latest = self.ways.get(&flow).and_then(|way| way.latest.get(&ttl).copied());
+            let asked = match latest {
+                // Hosts limit "port unreachable" as routers do, and other answers not.
+                Some(address) if address == target && !self.config.probe.asks_for_errors() => None,
+                address => Some(Asked { hop_limit: ttl, address }),
+            };
+            match budget.admit(now, may_arrive.then_some(target), asked) {
+                Admission::Now => {}
+                Admission::Later(at) => {
+                    self.queue.push_front((ttl, index));
+                    self.timers.set(Timer::Probe, Some(at));
+                    return None;
+                }
+                Admission::Spare => {
+                    self.after_sending(now, 0);
+                    continue;
+                }
+            }
+            let seq = self.fresh_seq()?;
+            let round = self.open.back_mut()?;
+            round.on_sent(ttl);
+            let number = round.number;
+            let slot = Slot { round: number, ttl, index, sent_at: now, heard: false, may_arrive };
+            self.probes.insert(seq, slot);
+            out.clear();
+            let spec = &self.config.probe;
+            packet::emit(spec, flow, ttl, seq, spec.size_bytes, out);
+            self.after_sending(now, self.gap_nanos);
+            return Some(Token(seq));
+        }
+    }
+
+    fn poll_deadline(&self) -> Option<Tick> {
+        self.timers.next()
+    }
+
+    fn destination(&self) -> IpAddr {
+        self.config.probe.addresses.destination()
     }
 }
 

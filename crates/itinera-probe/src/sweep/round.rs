@@ -1,6 +1,7 @@
 //! A round that is still taking answers.
 
-use crate::packet::AnswerKind;
+use crate::packet::{Answer, AnswerKind};
+use itinera_model::reading::HopReading;
 use itinera_model::round::HopCounts;
 use itinera_model::unit::{Micros, Tick};
 use std::net::IpAddr;
@@ -15,6 +16,8 @@ pub(super) struct Slot {
     pub(super) index: u8,
     pub(super) sent_at: Tick,
     pub(super) heard: bool,
+    /// It may get as far as the target, where another one might be mistaken for it.
+    pub(super) may_arrive: bool,
 }
 
 /// Counts in the making.
@@ -25,6 +28,14 @@ pub(super) struct OpenRound {
     pub(super) reached_at: Option<u8>,
     pub(super) all_sent: bool,
     pub(super) settle_at: Tick,
+    /// Source port of its flow.
+    pub(super) flow: u16,
+    /// All hops are probed, not the target alone.
+    pub(super) whole: bool,
+    /// An answer after this is late.
+    pub(super) patience: Micros,
+    /// The slowest answer so far, late or not.
+    pub(super) slowest: Option<Micros>,
     hops: Vec<OpenHop>,
 }
 
@@ -32,13 +43,33 @@ pub(super) struct OpenRound {
 struct OpenHop {
     counts: HopCounts,
     responder: Option<IpAddr>,
+    reading: Option<HopReading>,
+    /// Index of the latest probe answered so far.
+    latest: u8,
     /// Delay by probe index, packed in order when the round is closed.
     delays: [Option<Micros>; 16],
 }
 
 impl OpenRound {
-    pub(super) const fn new(number: u64, started: Tick, settle_at: Tick) -> Self {
-        Self { number, started, reached_at: None, all_sent: false, settle_at, hops: Vec::new() }
+    pub(super) const fn new(
+        number: u64,
+        started: Tick,
+        flow: u16,
+        whole: bool,
+        patience: Micros,
+    ) -> Self {
+        Self {
+            number,
+            started,
+            reached_at: None,
+            all_sent: false,
+            settle_at: started,
+            flow,
+            whole,
+            patience,
+            slowest: None,
+            hops: Vec::new(),
+        }
     }
 
     fn hop(&mut self, ttl: u8) -> &mut OpenHop {
@@ -63,19 +94,30 @@ impl OpenRound {
         counts.duplicate = counts.duplicate.saturating_add(1);
     }
 
+    pub(super) fn on_ambiguous(&mut self, ttl: u8) {
+        let counts = &mut self.hop(ttl).counts;
+        counts.ambiguous = counts.ambiguous.saturating_add(1);
+    }
+
+    /// True when something that was sent has not been answered in time.
+    pub(super) fn has_loss(&self) -> bool {
+        self.hops.iter().any(|hop| hop.counts.answers() < hop.counts.sent)
+    }
+
     /// Enters the first answer to a probe.
-    pub(super) fn on_answer(
-        &mut self,
-        slot: Slot,
-        responder: IpAddr,
-        kind: AnswerKind,
-        rtt: Micros,
-        timeout: Micros,
-    ) {
+    pub(super) fn on_answer(&mut self, slot: Slot, answer: Answer, rtt: Micros) {
+        let Answer { responder, kind, reading, .. } = answer;
+        let patience = self.patience;
+        self.slowest = Some(self.slowest.map_or(rtt, |slowest| slowest.max(rtt)));
         if kind == AnswerKind::Arrived {
             self.reached_at = Some(self.reached_at.map_or(slot.ttl, |ttl| ttl.min(slot.ttl)));
         }
         let hop = self.hop(slot.ttl);
+        hop.reading = Some(reading);
+        if slot.index < hop.latest {
+            hop.counts.reordered = hop.counts.reordered.saturating_add(1);
+        }
+        hop.latest = hop.latest.max(slot.index);
         if let AnswerKind::Refused { code } = kind {
             match hop.counts.unreachable.iter_mut().find(|(known, _)| *known == code) {
                 Some((_, count)) => *count = count.saturating_add(1),
@@ -83,7 +125,7 @@ impl OpenRound {
             }
             return;
         }
-        if rtt > timeout {
+        if rtt > patience {
             hop.counts.late = hop.counts.late.saturating_add(1);
             return;
         }
@@ -94,15 +136,17 @@ impl OpenRound {
         hop.delays[usize::from(slot.index)] = Some(rtt);
     }
 
-    /// The final counts and responders, without hop limits beyond the target.
-    pub(super) fn close(mut self) -> (Vec<HopCounts>, Vec<Option<IpAddr>>) {
+    /// The final counts, responders and readings, without hop limits beyond the target.
+    pub(super) fn close(
+        mut self,
+    ) -> (Vec<HopCounts>, Vec<Option<IpAddr>>, Vec<Option<HopReading>>) {
         if let Some(reached) = self.reached_at {
             self.hops.truncate(usize::from(reached));
         }
         let hops = self.hops.into_iter().map(|mut hop| {
             hop.counts.rtt = hop.delays.iter().flatten().copied().collect();
-            (hop.counts, hop.responder)
+            (hop.counts, hop.responder, hop.reading)
         });
-        hops.unzip()
+        hops.collect()
     }
 }

@@ -4,7 +4,7 @@ use crate::past;
 use crate::problem::ApiError;
 use crate::server::Shared;
 use itinera_analysis::complaint::{self, Look, Relation, Witness};
-use itinera_analysis::sentence;
+use itinera_analysis::{sentence, watch::worst};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
 use itinera_model::owner::OwnerMap;
@@ -95,16 +95,6 @@ const fn look_word(look: Look) -> &'static str {
 fn listed(names: BTreeSet<&String>) -> String {
     let names: Vec<&str> = names.into_iter().map(String::as_str).collect();
     if names.is_empty() { "none".to_owned() } else { names.join(", ") }
-}
-
-/// The worst assessment around the time: one that suffers with the surest finding; else with the
-/// most lost to the far end, the newest of these.
-fn worst(assessments: Vec<Assessment>) -> Option<Assessment> {
-    assessments.into_iter().max_by_key(|assessment| {
-        let sure = assessment.finding.as_ref().map(|finding| finding.confidence_ppm);
-        let suffers = complaint::suffers(assessment);
-        (suffers, sure.filter(|_| suffers), assessment.end_lost, assessment.until)
-    })
 }
 
 /// Gathers what was measured around a time from a site to a service and beside it.

@@ -234,6 +234,8 @@ pub(crate) struct IncidentDetail {
     evidence: Option<Evidence>,
     /// Its alarms, oldest first.
     alarm_items: Vec<AlarmItem>,
+    /// Watches that belong to it, the newest first.
+    watches: Vec<super::watches::WatchItem>,
     /// What happened, oldest first.
     events: Vec<EventItem>,
 }
@@ -282,7 +284,8 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         words: complaint.words,
         person: complaint.person,
     });
-    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, events }))
+    let watches = super::watches::of_incident(shared, id).await?;
+    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, watches, events }))
 }
 
 fn id_of(text: &str) -> Result<IncidentId, ApiError> {
@@ -319,7 +322,7 @@ pub(crate) struct NewComplaint {
     words: String,
 }
 
-fn checked_text(field: &str, text: &str, least: usize) -> Result<String, ApiError> {
+pub(super) fn checked_text(field: &str, text: &str, least: usize) -> Result<String, ApiError> {
     let text = text.trim();
     let length = text.chars().count();
     let odd = |c: char| c.is_control() && c != '\n' && c != '\t';

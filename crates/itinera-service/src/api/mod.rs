@@ -6,11 +6,13 @@ mod evidence;
 mod incidents;
 mod join_codes;
 mod owners;
+mod pairs;
 mod paths;
 mod people;
 mod session;
 mod state;
 mod view;
+mod watches;
 mod weave;
 
 use crate::console;
@@ -66,6 +68,12 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(join_codes::make_join_code))
         .routes(routes!(weave::weave))
         .routes(routes!(weave::then))
+        .routes(routes!(pairs::pairs))
+        .routes(routes!(pairs::pair))
+        .routes(routes!(watches::watches, watches::start))
+        .routes(routes!(watches::watch, watches::change))
+        .routes(routes!(watches::suppressions, watches::suppress))
+        .routes(routes!(watches::lift))
         .routes(routes!(incidents::incidents, incidents::open))
         .routes(routes!(incidents::incident))
         .routes(routes!(incidents::add_note))

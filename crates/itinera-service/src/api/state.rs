@@ -5,6 +5,7 @@ use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
+use itinera_model::id::{PairId, PathId};
 use itinera_store::{AgentRecord, StateCounts};
 use serde::Serialize;
 use std::sync::Arc;
@@ -115,6 +116,17 @@ pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<Stat
     }))
 }
 
+/// A task that an agent does not do.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct RefusedView {
+    /// Its path, where it is about one.
+    path: Option<Uuid>,
+    /// The pair, where it is about measuring both ways.
+    pair: Option<Uuid>,
+    /// Why not.
+    reason: String,
+}
+
 /// An agent.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct AgentItem {
@@ -132,6 +144,9 @@ pub(crate) struct AgentItem {
     clock_error_us: Option<i64>,
     /// Rounds dropped since the agent's start, because its spool was full.
     dropped_rounds: i64,
+    /// Tasks that it does not do, with the reason: its site does not allow them, or a name does
+    /// not resolve.
+    refused: Vec<RefusedView>,
 }
 
 impl From<AgentRecord> for AgentItem {
@@ -145,6 +160,15 @@ impl From<AgentRecord> for AgentItem {
             clock_offset_us: record.clock_offset_us,
             clock_error_us: record.clock_error_us,
             dropped_rounds: record.dropped_rounds,
+            refused: record
+                .refused
+                .iter()
+                .map(|refused| RefusedView {
+                    path: refused.path.map(PathId::as_uuid),
+                    pair: refused.pair.map(PairId::as_uuid),
+                    reason: refused.reason.clone(),
+                })
+                .collect(),
         }
     }
 }

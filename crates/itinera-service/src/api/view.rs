@@ -1,11 +1,12 @@
 //! What the API shows: plain records with units in their names, ratios from 0 to 1.
 
-use itinera_analysis::{sentence, weave};
+use itinera_analysis::{remark, sentence, weave};
 use itinera_model::alarm::{AlarmKind, Severity};
-use itinera_model::finding::{Assessment, Cause, Finding, HopVerdict, HopView, Place};
+use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
-use itinera_store::{AlarmRecord, PathRecord};
+use itinera_model::round::StampSource;
+use itinera_store::{AlarmRecord, PathRecord, ReadRecord};
 use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
@@ -270,6 +271,12 @@ pub(crate) struct PathDetail {
     /// What the measurements mean, in sentences.
     meaning: Vec<String>,
     hops: Vec<HopItem>,
+    /// The address that the target's name stood for in the newest round; absent where it is
+    /// probed by address.
+    resolved: Option<String>,
+    /// Whose stamps delays come from: `kernel`, `program` or `virtual`; absent before the first
+    /// round.
+    stamps: Option<&'static str>,
     /// Version of the judging engine; absent before the first round.
     engine: Option<u16>,
     /// Version of the mapping from interfaces to routers; 0 takes every address for its own.
@@ -314,14 +321,33 @@ impl PathItem {
 }
 
 impl PathDetail {
-    pub(super) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
+    pub(super) fn new(record: &PathRecord, read: Option<&ReadRecord>, map: &OwnerMap) -> Self {
         let latest = record.latest.as_ref();
+        let mut meaning = latest.map_or_else(
+            || vec!["Nothing has been measured on this path yet.".to_owned()],
+            |latest| sentence::of_assessment(latest, map),
+        );
+        if let Some(read) = read {
+            let dscp = u8::try_from(record.dscp).unwrap_or(0);
+            meaning.extend(remark::of_reading(&read.reading, &read.route, dscp));
+            if read.flows > 1 {
+                meaning.push(format!(
+                    "Load balancing shares this path among ways; {} flows take them in turn.",
+                    read.flows
+                ));
+            }
+        }
         Self {
             path: PathItem::new(record, map),
-            meaning: latest.map_or_else(
-                || vec!["Nothing has been measured on this path yet.".to_owned()],
-                |latest| meaning(latest, map),
-            ),
+            meaning,
+            resolved: read
+                .filter(|read| read.resolution.name.is_some())
+                .map(|read| read.resolution.address.to_string()),
+            stamps: read.map(|read| match read.stamps {
+                StampSource::Kernel => "kernel",
+                StampSource::Program => "program",
+                StampSource::Virtual => "virtual",
+            }),
             hops: latest
                 .map(|l| l.hops.iter().map(|hop| HopItem::new(hop, map)).collect())
                 .unwrap_or_default(),
@@ -329,50 +355,6 @@ impl PathDetail {
             mapping: latest.map(|latest| latest.mapping),
         }
     }
-}
-
-fn meaning(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
-    let mut said = vec![match &latest.finding {
-        Some(finding) => sentence::of_finding(finding, map),
-        None => format!(
-            "No loss or added delay begins on this path: {} of {} probes to the far end were \
-             answered in the last {} s.",
-            latest.end_sent - latest.end_lost,
-            latest.end_sent,
-            latest.span_s
-        ),
-    }];
-    let hops_with = |verdict| -> Vec<String> {
-        let hops = latest.hops.iter().filter(|hop| hop.verdict == verdict);
-        hops.map(|hop| hop.hop.to_string()).collect()
-    };
-    let listed = |hops: &[String]| match hops {
-        [one] => format!("Hop {one}"),
-        many => format!("Hops {}", many.join(", ")),
-    };
-    let policing = hops_with(HopVerdict::Polices);
-    if !policing.is_empty() {
-        let (verb, own, them) = match policing.len() {
-            1 => ("answers", "its", "it"),
-            _ => ("answer", "their", "them"),
-        };
-        said.push(format!(
-            "{} {verb} only a part of the probes by {own} own policy (policing): traffic passes \
-             {them} undiminished, as later hops show.",
-            listed(&policing)
-        ));
-    }
-    let silent = hops_with(HopVerdict::Silent);
-    if !silent.is_empty() {
-        let verb = if silent.len() == 1 { "never answers" } else { "never answer" };
-        said.push(format!("{} {verb}, but traffic passes.", listed(&silent)));
-    }
-    if latest.finding.is_some() {
-        said.push(
-            "Seen from one side as a round trip: the trouble may lie on the way back.".to_owned(),
-        );
-    }
-    said
 }
 
 /// An alarm.

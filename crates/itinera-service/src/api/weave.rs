@@ -200,5 +200,5 @@ pub(crate) async fn then(
         .min_by_key(|window| (offset(window.until) - at).whole_microseconds().unsigned_abs());
     let record = itinera_store::PathRecord { latest: nearest, ..record };
     let (map, _) = shared.owner_map_at(at).await?;
-    Ok(Json(PathDetail::new(&record, &map)))
+    Ok(Json(PathDetail::new(&record, None, &map)))
 }

@@ -21,6 +21,16 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0002_up.sql"),
                 down: include_str!("m0002_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0003_reading",
+                up: include_str!("m0003_up.sql"),
+                down: include_str!("m0003_down.sql"),
+            }),
+            Box::new(Step {
+                name: "m0004_two_way",
+                up: include_str!("m0004_up.sql"),
+                down: include_str!("m0004_down.sql"),
+            }),
         ]
     }
 }

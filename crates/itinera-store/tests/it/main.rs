@@ -3,20 +3,24 @@
 
 mod people;
 mod review;
+mod two_way;
+mod watches;
 
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
-use itinera_model::batch::Batch;
+use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::{Family, Method};
+use itinera_model::protocol::{Pacing, Turn};
+use itinera_model::reading::{HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
     CodeRefused, JudgeWrite, NewAgent, NewImport, Schedule, SiteSpec, Store, StoreError,
-    TargetSpec, Watched,
+    TargetSpec, TwoWaySchedule, Watched,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -49,6 +53,8 @@ fn watched(interval_ms: u32) -> Watched {
             service: "Seat Booking".into(),
             addresses: vec![[198, 18, 128, 10].into(), "2001:db8:128::10".parse().unwrap()],
             methods: vec![Method::IcmpEcho],
+            port: None,
+            host: None,
         }],
         schedule: Schedule {
             interval_ms,
@@ -56,17 +62,25 @@ fn watched(interval_ms: u32) -> Watched {
             timeout_ms: 1_000,
             size_bytes: 64,
             last_hop: 30,
+            full_every: 1,
+            pacing: Pacing::default(),
+            enumerate_every_s: 0,
+            two_way: TwoWaySchedule::default(),
         },
     }
 }
 
 async fn join(store: &Store) -> AgentId {
+    join_as(store, 7).await
+}
+
+async fn join_as(store: &Store, secret: u8) -> AgentId {
     let site = store.sites().await.unwrap().remove(0);
     let now = OffsetDateTime::now_utc();
-    store.add_join_code([7; 32], &site, now, now + Duration::hours(1), "Ailsa").await.unwrap();
+    store.add_join_code([secret; 32], &site, now, now + Duration::hours(1), "Ailsa").await.unwrap();
     let id = AgentId::from_uuid(Uuid::now_v7());
-    let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
-    store.redeem_join_code([7; 32], &new, now).await.unwrap();
+    let new = NewAgent { id, certificate_sha256: [secret; 32], version: "0".into() };
+    store.redeem_join_code([secret; 32], &new, now).await.unwrap();
     id
 }
 
@@ -87,6 +101,8 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
         HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
     let clocks =
         Clocks { boot, tick: Tick::from_millis(seq), wall, offset_us: None, offset_error_us: None };
+    let read = HopReading { reply_hop_limit: Some(61), ..HopReading::default() };
+    let reading = Reading { hops: vec![read] };
     let mut batch = Batch::new(agent, boot, seq);
     for number in [seq * 2, seq * 2 + 1] {
         let round = Round {
@@ -96,13 +112,43 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
             flow: flow.id(),
             resolution: resolution.id(),
             route: route.id(),
+            reading: Some(reading.id()),
             reached_at: Some(2),
             stamps: StampSource::Virtual,
             hops: vec![hop.clone(), hop.clone()],
         };
-        batch.add(round, &flow, &resolution, &route);
+        batch.add(round, &flow, &resolution, &route, &reading);
     }
     batch
+}
+
+#[tokio::test]
+async fn agents_behind_one_public_address_share_what_hops_answer() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);
+    let turn = async |agent| store.schedule_for(agent).await.unwrap().pacing.hop_turn;
+    let of = |index, of| Turn { index, of };
+    let public = [192, 0, 2, 1].into();
+    assert_eq!(store.heard_from(one, public).await.unwrap(), None, "it is alone there");
+    assert_eq!(turn(one).await, of(0, 1));
+    for agent in [one, two] {
+        let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+        store.commit_batch(agent, &batch(agent, path, 0, WallTime::default())).await.unwrap();
+    }
+    let before = store.schedule_version().await.unwrap();
+    assert_eq!(store.heard_from(two, public).await.unwrap(), Some(before + 1));
+    assert_eq!((turn(one).await, turn(two).await), (of(0, 2), of(1, 2)));
+    assert_eq!(store.heard_from(two, public).await.unwrap(), None, "nothing has changed");
+    let path = store.schedule_for(one).await.unwrap().tasks[0].path;
+    let mut refusing = batch(one, path, 1, WallTime::default());
+    refusing.refused = vec![RefusedTask::of_path(path, "not allowed".to_owned())];
+    store.commit_batch(one, &refusing).await.unwrap();
+    let said = store.agents().await.unwrap().into_iter().find(|agent| agent.id == one).unwrap();
+    assert_eq!(said.refused, refusing.refused);
+    assert_eq!(store.heard_from(two, [192, 0, 2, 2].into()).await.unwrap(), Some(before + 2));
+    assert_eq!((turn(one).await, turn(two).await), (of(0, 1), of(0, 1)));
+    cluster.stop().await.unwrap();
 }
 
 #[tokio::test]

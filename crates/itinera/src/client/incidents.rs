@@ -42,7 +42,7 @@ pub(crate) async fn run(
 }
 
 /// An incident's id from the number that people say.
-async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
+pub(super) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
     let items = client.all_pages("/incidents?limit=500").await?;
     let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
     found.and_then(|item| item["id"].as_str()).map(str::to_owned).ok_or_else(|| {

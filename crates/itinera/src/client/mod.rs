@@ -3,9 +3,11 @@
 pub(crate) mod follow;
 mod http;
 pub(crate) mod incidents;
-mod show;
+pub(crate) mod pairs;
+pub(crate) mod show;
 pub(crate) mod sign_in;
 mod view;
+pub(crate) mod watches;
 
 use crate::exit::{Code, Failure};
 use crate::output::Output;

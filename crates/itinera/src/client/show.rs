@@ -8,7 +8,7 @@ use crate::output::{Output, plain};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-const ABSENT: &str = "-";
+pub(crate) const ABSENT: &str = "-";
 
 /// A time as UTC, to the second.
 fn utc(at: OffsetDateTime) -> String {
@@ -26,15 +26,15 @@ fn ago(at: OffsetDateTime) -> String {
     }
 }
 
-fn ms(us: u32) -> String {
+pub(crate) fn ms(us: u32) -> String {
     format!("{:.1} ms", f64::from(us) / 1_000.0)
 }
 
-fn per_cent(ratio: f64) -> String {
+pub(crate) fn per_cent(ratio: f64) -> String {
     format!("{:.0} %", ratio * 100.0)
 }
 
-fn or_absent<T>(value: Option<T>, show: impl FnOnce(T) -> String) -> String {
+pub(crate) fn or_absent<T>(value: Option<T>, show: impl FnOnce(T) -> String) -> String {
     value.map_or_else(|| ABSENT.to_owned(), show)
 }
 
@@ -91,12 +91,21 @@ pub(super) fn agents(output: &Output, agents: &Agents) -> Result<(), Failure> {
             or_absent(agent.last_batch_at, ago),
             or_absent(clock, |clock| clock),
             agent.dropped_rounds.to_string(),
+            agent.refused.len().to_string(),
             agent.version.clone(),
             agent.id.clone(),
         ]
     });
     output.table(
-        &["site", "last batch", "clock ahead by", "rounds dropped", "version", "agent"],
+        &[
+            "site",
+            "last batch",
+            "clock ahead by",
+            "rounds dropped",
+            "tasks refused",
+            "version",
+            "agent",
+        ],
         rows.collect(),
     )
 }
@@ -200,12 +209,7 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         None if hop.private => "(the site's own)".to_owned(),
         None => ABSENT.to_owned(),
     };
-    let delay = hop.delay_us.map(|us| {
-        let half = hop.delay_low_us.zip(hop.delay_high_us);
-        let number = |us: u32| format!("{:.1}", f64::from(us) / 1_000.0);
-        let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));
-        format!("{}{}", ms(us), half.unwrap_or_default())
-    });
+    let delay = hop.delay_us.map(|us| delay_words(us, hop.delay_low_us.zip(hop.delay_high_us)));
     let above = hop
         .delay_us
         .zip(hop.usual_delay_us)
@@ -213,15 +217,6 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         .map(|us| {
             if us.abs() < 50.0 { "0.0 ms".to_owned() } else { format!("{:+.1} ms", us / 1_000.0) }
         });
-    let means = match hop.verdict.as_str() {
-        "clean" => "",
-        "silent" => "silent; traffic passes",
-        "polices" => "polices its answers; traffic passes",
-        "onset" => "it begins on the way here",
-        "carries" => "carries it",
-        "unanswered" => "nothing from here on answers",
-        other => other,
-    };
     vec![
         hop.hop.to_string(),
         owner,
@@ -230,8 +225,28 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         format!("{} of {}", hop.sent - hop.lost, hop.sent),
         or_absent(delay, |delay| delay),
         or_absent(above, |above| above),
-        means.to_owned(),
+        means(&hop.verdict).to_owned(),
     ]
+}
+
+/// A median with what lies half of the way around it.
+pub(crate) fn delay_words(median_us: u32, half: Option<(u32, u32)>) -> String {
+    let number = |us: u32| format!("{:.1}", f64::from(us) / 1_000.0);
+    let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));
+    format!("{}{}", ms(median_us), half.unwrap_or_default())
+}
+
+/// What a verdict on a hop means.
+pub(crate) fn means(verdict: &str) -> &str {
+    match verdict {
+        "clean" => "",
+        "silent" => "silent; traffic passes",
+        "polices" => "polices its answers; traffic passes",
+        "onset" => "it begins on the way here",
+        "carries" => "carries it",
+        "unanswered" => "nothing from here on answers",
+        other => other,
+    }
 }
 
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {

@@ -47,6 +47,7 @@ pub(super) struct Agent {
     pub(super) clock_offset_us: Option<i64>,
     pub(super) clock_error_us: Option<i64>,
     pub(super) dropped_rounds: i64,
+    pub(super) refused: Vec<Value>,
 }
 
 #[derive(Deserialize)]

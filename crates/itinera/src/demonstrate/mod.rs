@@ -258,6 +258,12 @@ async fn start_agent(
         &simulation,
         "--stop-with-parent",
     ];
+    let clock_error = format!(
+        "--clock-error={},{}",
+        site.clock_offset_us as f64 / 1e3,
+        f64::from(site.clock_drift_ppb) / 1e3
+    );
+    arguments.push(&clock_error);
     for address in &addresses {
         arguments.extend(["--address", address]);
     }

@@ -27,7 +27,7 @@ async fn join_all(service: &Service, lab: &LabRun) -> (Names, Vec<Identity>) {
         }
         let identity = service.join(&path.site.name, &path.site.id).await;
         names.agents.insert(path.agent, identity.agent);
-        let schedule = Exchange::of(&identity).unwrap().schedule(0).await.unwrap().unwrap();
+        let schedule = Exchange::of(&identity).unwrap().schedule(0, &[]).await.unwrap().unwrap();
         for own in lab.paths.iter().filter(|own| own.agent == path.agent) {
             let task = schedule.tasks.iter().find(|task| {
                 task.address == own.addresses.destination() && task.method == Method::IcmpEcho

@@ -50,7 +50,7 @@ async fn news_comes_at_once_and_is_resumed_where_it_was_left() {
     let news = News::of(&service);
     // An agent that has asked for its schedule has paths to complain of.
     let identity = service.join("Carrock Pier", "agent").await;
-    Exchange::of(&identity).unwrap().schedule(0).await.unwrap();
+    Exchange::of(&identity).unwrap().schedule(0, &[]).await.unwrap();
     let complaint = json!({ "site": "Carrock Pier", "service": "Crew Mail", "words": "slow" });
     let incident = news.post("/incidents", complaint).await;
     assert!(incident["sentence"].as_str().unwrap().contains("no verdict"), "{incident}");

@@ -1,0 +1,97 @@
+import { useQuery } from '@tanstack/react-query';
+import { Empty, Skeleton, Table } from 'antd';
+import type { TableColumnsType } from 'antd';
+import type { Way } from '../../api/client';
+import { queries } from '../../api/queries';
+import { ms, ofAll } from '../../format';
+import { Trouble } from '../../trouble';
+import { type Lane, lanesOf, sentenceOf } from './lanes';
+
+function lost({ lost: gone, arrived }: Way): string {
+  const known = gone + arrived;
+  return known === 0 ? '–' : `${((gone / known) * 100).toFixed(1)} % (${ofAll(gone, known)})`;
+}
+
+function bounds({ delay_least_us: least, delay_most_us: most }: Way): string {
+  return least == null || most == null ? '–' : `${ms(least)} to ${ms(most)}`;
+}
+
+const columns: TableColumnsType<Lane> = [
+  {
+    title: 'From',
+    render: (_, { from, pair, way }) => (way === 'forward' ? `${from} (${pair.family})` : from),
+  },
+  { title: 'To', dataIndex: 'to' },
+  { title: 'Lost', align: 'right', render: (_, { seen }) => lost(seen) },
+  { title: 'Varies by', align: 'right', render: (_, { seen }) => ms(seen.variation_us) },
+  { title: 'Least delay, between', align: 'right', render: (_, { seen }) => bounds(seen) },
+  { title: 'Out of order', align: 'right', render: (_, { seen }) => seen.reordered },
+  { title: 'Twice', align: 'right', render: (_, { seen }) => seen.duplicated },
+  { title: 'DSCP', align: 'right', render: (_, { seen }) => seen.dscp ?? '–' },
+  { title: 'Links', align: 'right', render: (_, { seen }) => seen.hops ?? '–' },
+];
+
+function said({ pair }: Lane) {
+  const offset = pair.clock_offset_us;
+  return (
+    <>
+      <p className="said quiet">
+        Pair {pair.no}, {pair.near_address} to {pair.far_address}; round trip{' '}
+        {ms(pair.round_trip_us)}, median of {pair.rounds} rounds
+      </p>
+      {pair.sentences.map((sentence) => (
+        <p className="said" key={sentence}>
+          {sentence}
+        </p>
+      ))}
+      {offset != null && (
+        <p className="said">
+          The clock at {pair.far} is {ms(Math.abs(offset))} {offset < 0 ? 'behind' : 'ahead of'} the
+          one at {pair.near}, give or take {ms(pair.clock_offset_error_us)}
+          {pair.clock_drift_ppb != null &&
+            `, and drifts by ${(pair.clock_drift_ppb / 1000).toFixed(1)} parts in a million, give or take ${((pair.clock_drift_error_ppb ?? 0) / 1000).toFixed(1)}`}
+          .
+        </p>
+      )}
+    </>
+  );
+}
+
+const expandable = {
+  rowExpandable: (lane: Lane) => lane.way === 'forward',
+  expandedRowRender: said,
+};
+
+/** Which way between two sites? Each direction by itself. */
+export function BothWaysPage() {
+  const { data: pairs, error } = useQuery(queries.pairs());
+  if (error && !pairs) return <Trouble error={error} />;
+  if (!pairs) return <Skeleton active paragraph={{ rows: 8 }} />;
+  if (pairs.length === 0) {
+    return (
+      <Empty description="No agents measure both ways: that needs two at different sites, and two_way_partners above 0 in the schedule." />
+    );
+  }
+  return (
+    <>
+      {error && <Trouble error={error} />}
+      <h1 className="sentence">{sentenceOf(pairs)}</h1>
+      <p className="said quiet">
+        Packets that agents exchanged in the last {Math.round((pairs[0]?.span_s ?? 0) / 60)}{' '}
+        minutes, each direction by itself. Delay varies by the 95th percentile over the smallest.
+        The least delay lies between the bounds given: an asymmetry of the way and a clock that is
+        off look the same.
+      </p>
+      <Table<Lane>
+        size="small"
+        className="numbers"
+        rowKey={(lane) => `${lane.pair.id}-${lane.way}`}
+        columns={columns}
+        dataSource={lanesOf(pairs)}
+        pagination={false}
+        onRow={(lane) => (lane.way === 'back' ? { className: 'lane-back' } : {})}
+        expandable={expandable}
+      />
+    </>
+  );
+}

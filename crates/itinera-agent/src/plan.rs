@@ -1,0 +1,151 @@
+//! What of a schedule is to be done at a moment.
+
+use crate::limits::LocalLimits;
+use crate::names::Names;
+use itinera_model::batch::RefusedTask;
+use itinera_model::path::Family;
+use itinera_model::protocol::{Pacing, Schedule, Task};
+use itinera_model::two_way::Ticket;
+use itinera_model::unit::WallTime;
+
+/// What is to be done now.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(crate) struct Plan {
+    pub(crate) tasks: Vec<Task>,
+    pub(crate) tickets: Vec<Ticket>,
+    pub(crate) pacing: Pacing,
+    pub(crate) enumerate_every_s: u32,
+}
+
+/// A schedule as it is to be followed now, with tickets that have been verified: suppressed tasks taken out, denser ones made denser,
+/// names turned into addresses, and all of it within what the site allows. Gives with it the tasks
+/// that cannot be done, and why.
+///
+/// Limits: names that have not been resolved yet are left out without a word until they have.
+pub(crate) fn at(
+    schedule: &Schedule,
+    tickets: &[Ticket],
+    now: WallTime,
+    names: &Names,
+    limits: &LocalLimits,
+) -> (Plan, Vec<RefusedTask>) {
+    let mut plan = Plan {
+        tasks: schedule.tasks.clone(),
+        tickets: tickets.iter().filter(|ticket| now < ticket.not_after).cloned().collect(),
+        pacing: schedule.pacing.clone(),
+        enumerate_every_s: schedule.enumerate_every_s,
+    };
+    let mut unresolved = Vec::new();
+    let rests = |task: Option<&Task>| {
+        schedule.suppressions.iter().any(|rest| {
+            let meant = rest.paths.is_empty() || task.is_some_and(|t| rest.paths.contains(&t.path));
+            meant && (rest.from..rest.until).contains(&now)
+        })
+    };
+    plan.tasks.retain_mut(|task| {
+        if rests(Some(task)) {
+            return false;
+        }
+        if let Some(denser) = task.denser.take().filter(|denser| now < denser.until) {
+            task.interval_ms = task.interval_ms.min(denser.interval_ms);
+        }
+        let Some(name) = &task.name else {
+            return true;
+        };
+        match names.known(name, Family::of(task.address)) {
+            Some(Ok(address)) => {
+                task.address = address;
+                true
+            }
+            Some(Err(reason)) => {
+                unresolved.push(RefusedTask::of_path(task.path, reason));
+                false
+            }
+            None => false,
+        }
+    });
+    if rests(None) {
+        plan.tickets.clear();
+    }
+    let (plan, mut refused) = limits.apply(plan);
+    refused.append(&mut unresolved);
+    (plan, refused)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::id::PathId;
+    use itinera_model::path::Method;
+    use itinera_model::protocol::{Denser, Suppression};
+    use std::net::IpAddr;
+    use uuid::Uuid;
+
+    fn second(second: i64) -> WallTime {
+        WallTime::from_unix_seconds(second)
+    }
+
+    fn task(number: u128, name: Option<&str>) -> Task {
+        Task {
+            path: PathId::from_uuid(Uuid::from_u128(number)),
+            address: [0, 0, 0, 0].into(),
+            name: name.map(str::to_owned),
+            method: Method::IcmpEcho,
+            port: None,
+            dscp: 0,
+            size_bytes: 64,
+            interval_ms: 10_000,
+            probes_per_hop: 3,
+            timeout_ms: 1_000,
+            last_hop: 30,
+            full_every: 1,
+            denser: None,
+        }
+    }
+
+    fn paths(plan: &Plan) -> Vec<u128> {
+        plan.tasks.iter().map(|task| task.path.as_uuid().as_u128()).collect()
+    }
+
+    #[test]
+    fn a_watch_is_denser_until_it_ends_and_suppressed_tasks_rest() {
+        let denser = Some(Denser { interval_ms: 1_000, until: second(100) });
+        let rest =
+            Suppression { paths: vec![task(2, None).path], from: second(50), until: second(60) };
+        let all = Suppression { paths: Vec::new(), from: second(200), until: second(210) };
+        let schedule = Schedule {
+            tasks: vec![Task { denser, ..task(1, None) }, task(2, None)],
+            suppressions: vec![rest, all],
+            ..Schedule::default()
+        };
+        let tickets = [crate::ticket::tests::ticket()];
+        let at = |now| {
+            at(&schedule, &tickets, second(now), &Names::default(), &LocalLimits::default()).0
+        };
+        assert_eq!((paths(&at(49)), at(49).tasks[0].interval_ms), (vec![1, 2], 1_000));
+        assert_eq!(paths(&at(50)), [1]);
+        assert_eq!(paths(&at(60)), [1, 2]);
+        assert_eq!(at(100).tasks[0].interval_ms, 10_000);
+        assert_eq!((paths(&at(205)), at(205).tickets.len()), (vec![], 0), "pairs rest as well");
+        assert_eq!((at(199).tickets.len(), at(4_000_000_000).tickets.len()), (1, 0), "expired");
+        assert_eq!(at(101), at(199), "nothing in it that time alone would change");
+    }
+
+    #[test]
+    fn a_name_stands_for_what_it_gave_and_a_failure_is_said() {
+        let schedule = Schedule {
+            tasks: vec![task(1, Some("a.example")), task(2, Some("b.example"))],
+            ..Schedule::default()
+        };
+        let mut names = Names::default();
+        let limits = LocalLimits::default();
+        assert_eq!(paths(&at(&schedule, &[], second(1), &names, &limits).0), [], "not asked yet");
+        let address: IpAddr = [198, 18, 1, 1].into();
+        names.on_answer("a.example", Ok(vec![address]));
+        names.on_answer("b.example", Err("no such name".to_owned()));
+        let (plan, refused) = at(&schedule, &[], second(1), &names, &limits);
+        assert_eq!((paths(&plan), plan.tasks[0].address), (vec![1], address));
+        assert_eq!(refused.len(), 1);
+        assert!(refused[0].reason.contains("b.example") && refused[0].reason.contains("no such"));
+    }
+}

@@ -1,0 +1,252 @@
+//! Which agents measure both ways with which.
+//!
+//! Links that no two paths tell apart cannot be told apart by anybody: partners are chosen so
+//! that each new pair goes over routers that the agent's paths have not shown yet, within what
+//! each agent is granted, and never twice between the same neighbourhoods while others are left.
+
+use itinera_model::id::AgentId;
+use itinera_model::path::Family;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+/// An agent that may have partners.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Candidate {
+    /// Its name.
+    pub agent: AgentId,
+    /// Its site.
+    pub site: String,
+    /// Its addresses by its own word, one of each version of IP at most.
+    pub addresses: Vec<IpAddr>,
+    /// Where the service hears it from; absent where that says nothing.
+    pub heard_from: Option<IpAddr>,
+    /// Routers that answered on its paths.
+    pub routers: BTreeSet<IpAddr>,
+}
+
+/// Two agents that are to measure both ways, and where they find each other.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Partners {
+    /// Who sends.
+    pub sender: AgentId,
+    /// Who answers.
+    pub reflector: AgentId,
+    /// Version of IP.
+    pub family: Family,
+    /// Where the sender seems to be.
+    pub sender_address: IpAddr,
+    /// Where the reflector can be reached.
+    pub reflector_address: IpAddr,
+    /// The reflector stands behind address translation.
+    pub is_hidden: bool,
+}
+
+/// A neighbourhood: agents of it see the same of the network.
+fn subnet(address: IpAddr) -> [u8; 6] {
+    match address {
+        IpAddr::V4(four) => {
+            let [a, b, c, _] = four.octets();
+            [4, a, b, c, 0, 0]
+        }
+        IpAddr::V6(six) => {
+            let [a, b, c, d, e, f, ..] = six.octets();
+            [a, b, c, d, e, f]
+        }
+    }
+}
+
+fn are_neighbours(a: &Candidate, b: &Candidate) -> bool {
+    let nets = |c: &Candidate| c.addresses.iter().copied().map(subnet).collect::<BTreeSet<_>>();
+    a.site == b.site || !nets(a).is_disjoint(&nets(b))
+}
+
+/// Where `to` can be reached from `from` in a version of IP, and whether it is hidden there.
+fn reached(from: &Candidate, to: &Candidate, family: Family) -> Option<(IpAddr, bool)> {
+    let own = |c: &Candidate| c.addresses.iter().copied().find(|a| Family::of(*a) == family);
+    let (_, own) = (own(from)?, own(to)?);
+    match to.heard_from.filter(|heard| Family::of(*heard) == family) {
+        // Behind one public address they see each other as they are.
+        Some(heard) if heard != own && from.heard_from != Some(heard) => Some((heard, true)),
+        _ => Some((own, false)),
+    }
+}
+
+/// The pair in one version of IP; the one that is hidden sends, since it can open the way.
+fn pair(a: &Candidate, b: &Candidate, family: Family) -> Option<Partners> {
+    let (to_a, a_hidden) = reached(b, a, family)?;
+    let (to_b, b_hidden) = reached(a, b, family)?;
+    let swap = b_hidden && !a_hidden;
+    let (sender, reflector) = if swap { (b, a) } else { (a, b) };
+    let (sender_address, reflector_address) = if swap { (to_b, to_a) } else { (to_a, to_b) };
+    Some(Partners {
+        sender: sender.agent,
+        reflector: reflector.agent,
+        family,
+        sender_address,
+        reflector_address,
+        is_hidden: a_hidden && b_hidden,
+    })
+}
+
+/// Chooses at most `each` partners for every agent. Pairs that `stand` are kept as long as both
+/// ends are there, so that what has been learned of them goes on.
+///
+/// Cost: agents squared by `each`.
+pub fn choose(
+    candidates: &[Candidate],
+    each: usize,
+    stand: &BTreeSet<(AgentId, AgentId)>,
+) -> Vec<Partners> {
+    let families = [Family::Ipv4, Family::Ipv6];
+    let possible = |a: &Candidate, b: &Candidate| {
+        !are_neighbours(a, b) && families.iter().any(|family| pair(a, b, *family).is_some())
+    };
+    let stands = |a: &Candidate, b: &Candidate| {
+        stand.contains(&(a.agent, b.agent)) || stand.contains(&(b.agent, a.agent))
+    };
+    let mut degree = vec![0; candidates.len()];
+    let mut covered: Vec<BTreeSet<IpAddr>> =
+        candidates.iter().map(|candidate| candidate.routers.clone()).collect();
+    let mut between: BTreeMap<(&str, &str), usize> = BTreeMap::new();
+    let mut chosen: BTreeSet<(usize, usize)> = BTreeSet::new();
+    for _ in 0..each {
+        let mut order: Vec<usize> = (0..candidates.len()).collect();
+        order.sort_by_key(|index| (degree[*index], candidates[*index].agent));
+        for index in order {
+            if degree[index] >= each {
+                continue;
+            }
+            let own = &candidates[index];
+            let best = (0..candidates.len())
+                .filter(|other| *other != index && degree[*other] < each)
+                .filter(|other| !chosen.contains(&ordered(index, *other)))
+                .filter(|other| possible(own, &candidates[*other]))
+                .min_by_key(|other| {
+                    let that = &candidates[*other];
+                    let used = between.get(&sites(own, that)).copied().unwrap_or(0);
+                    let shown = that.routers.difference(&covered[index]).count();
+                    let new = std::cmp::Reverse(shown);
+                    (!stands(own, that), used, degree[*other], new, that.agent)
+                });
+            if let Some(other) = best {
+                chosen.insert(ordered(index, other));
+                degree[index] += 1;
+                degree[other] += 1;
+                *between.entry(sites(own, &candidates[other])).or_default() += 1;
+                for (from, to) in [(index, other), (other, index)] {
+                    let routers = candidates[from].routers.iter().copied();
+                    covered[to].extend(routers);
+                }
+            }
+        }
+    }
+    let all = chosen.into_iter().flat_map(|(a, b)| {
+        families.into_iter().filter_map(move |f| pair(&candidates[a], &candidates[b], f))
+    });
+    all.collect()
+}
+
+fn ordered(a: usize, b: usize) -> (usize, usize) {
+    (a.min(b), a.max(b))
+}
+
+fn sites<'a>(a: &'a Candidate, b: &'a Candidate) -> (&'a str, &'a str) {
+    if a.site <= b.site { (&a.site, &b.site) } else { (&b.site, &a.site) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use uuid::Uuid;
+
+    fn candidate(number: u8, site: &str, routers: &[u8]) -> Candidate {
+        Candidate {
+            agent: AgentId::from_uuid(Uuid::from_u128(number.into())),
+            site: site.to_owned(),
+            addresses: vec![[198, 18, number, 2].into()],
+            heard_from: None,
+            routers: routers.iter().map(|last| IpAddr::from([198, 19, 0, *last])).collect(),
+        }
+    }
+
+    fn numbers(partners: &[Partners]) -> BTreeSet<(u128, u128)> {
+        let number = |agent: AgentId| agent.as_uuid().as_u128();
+        partners
+            .iter()
+            .map(|pair| (number(pair.sender), number(pair.reflector)))
+            .map(|(a, b)| (a.min(b), a.max(b)))
+            .collect()
+    }
+
+    #[test]
+    fn everybody_has_partners_within_the_grant_and_none_at_home() {
+        let sites = ["a", "b", "c", "d", "e", "f", "g", "h"];
+        let candidates: Vec<Candidate> = sites
+            .iter()
+            .flat_map(|site| [(*site, 0), (*site, 1)])
+            .zip(1..)
+            .map(|((site, _), number)| candidate(number, site, &[number, number / 2]))
+            .collect();
+        let chosen = choose(&candidates, 4, &BTreeSet::new());
+        let mut degree: BTreeMap<AgentId, usize> = BTreeMap::new();
+        for pair in &chosen {
+            *degree.entry(pair.sender).or_default() += 1;
+            *degree.entry(pair.reflector).or_default() += 1;
+            let site = |agent| candidates.iter().find(|c| c.agent == agent).map(|c| &c.site);
+            assert_ne!(site(pair.sender), site(pair.reflector));
+        }
+        assert!(degree.values().all(|count| (3..=4).contains(count)), "{degree:?}");
+        assert_eq!(degree.len(), 16);
+        // Who was together stays together, whoever comes.
+        let stand = chosen.iter().map(|pair| (pair.sender, pair.reflector)).collect();
+        let mut more = candidates;
+        more.push(candidate(40, "z", &[40]));
+        let again = choose(&more, 4, &stand);
+        let kept = numbers(&chosen).intersection(&numbers(&again)).count();
+        assert!(kept + 2 >= chosen.len(), "{kept} of {}", chosen.len());
+    }
+
+    #[test]
+    fn who_shows_other_routers_comes_first_and_neighbours_never() {
+        let mut near = candidate(2, "b", &[1, 2]);
+        let far = candidate(3, "c", &[7, 8]);
+        let own = candidate(1, "a", &[1, 2]);
+        let all = [own.clone(), near.clone(), far.clone()];
+        assert_eq!(numbers(&choose(&all, 1, &BTreeSet::new())), BTreeSet::from([(1, 3)]));
+        near.addresses = vec![[198, 18, 1, 9].into()];
+        let chosen = choose(&[own, near], 3, &BTreeSet::new());
+        assert!(chosen.is_empty(), "another site, but the same network");
+    }
+
+    #[test]
+    fn who_is_hidden_sends_and_two_hidden_open_both_ways() {
+        let public = |number: u8| -> Option<IpAddr> { Some([203, 0, 113, number].into()) };
+        let mut open = candidate(1, "a", &[]);
+        open.heard_from = open.addresses.first().copied();
+        let mut hidden = candidate(2, "b", &[]);
+        hidden.heard_from = public(2);
+        let mut also = candidate(3, "c", &[]);
+        also.heard_from = public(3);
+        let one = choose(&[open, hidden.clone()], 1, &BTreeSet::new()).remove(0);
+        assert_eq!((one.sender, one.is_hidden), (hidden.agent, false));
+        assert_eq!(Some(one.sender_address), public(2));
+        let two = choose(&[hidden.clone(), also.clone()], 1, &BTreeSet::new()).remove(0);
+        assert!(two.is_hidden);
+        assert_eq!(Some(two.reflector_address), public(3));
+        // Behind the same public address they reach each other directly.
+        also.heard_from = hidden.heard_from;
+        let near = choose(&[hidden, also.clone()], 1, &BTreeSet::new()).remove(0);
+        assert_eq!((near.is_hidden, near.reflector_address), (false, also.addresses[0]));
+    }
+
+    #[test]
+    fn both_versions_of_ip_are_measured_where_both_have_them() {
+        let mut both = [candidate(1, "a", &[]), candidate(2, "b", &[])];
+        for (candidate, text) in both.iter_mut().zip(["2001:db8:1::2", "2001:db8:2::2"]) {
+            candidate.addresses.push(text.parse().unwrap());
+        }
+        let families: Vec<Family> =
+            choose(&both, 1, &BTreeSet::new()).iter().map(|pair| pair.family).collect();
+        assert_eq!(families, [Family::Ipv4, Family::Ipv6]);
+    }
+}

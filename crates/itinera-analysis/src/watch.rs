@@ -1,0 +1,148 @@
+//! What a watch has found, summed up.
+
+use crate::complaint;
+use crate::judge::Observation;
+use crate::past;
+use crate::sentence;
+use itinera_model::finding::Assessment;
+use itinera_model::owner::OwnerMap;
+use itinera_model::unit::Micros;
+use std::collections::BTreeSet;
+
+/// The far end over the time of a watch.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct WatchSummary {
+    /// Rounds regarded.
+    pub rounds: u32,
+    /// Probes sent to the far end.
+    pub sent: u32,
+    /// Of those, unanswered in time.
+    pub lost: u32,
+    /// Round-trip delay to the far end: smallest, median, 95th percentile.
+    pub delay: Option<[Micros; 3]>,
+    /// Different ways taken.
+    pub routes: u32,
+    /// All of it in words, with the surest finding.
+    pub sentences: Vec<String>,
+}
+
+/// The worst assessment: one that suffers with the surest finding; else with the most lost to
+/// the far end, the newest of these.
+pub fn worst(assessments: Vec<Assessment>) -> Option<Assessment> {
+    assessments.into_iter().max_by_key(|assessment| {
+        let sure = assessment.finding.as_ref().map(|finding| finding.confidence_ppm);
+        let suffers = complaint::suffers(assessment);
+        (suffers, sure.filter(|_| suffers), assessment.end_lost, assessment.until)
+    })
+}
+
+/// Sums up a watch: `before` are rounds from which to learn what is usual, `within` those of the
+/// watch, both of one path.
+pub fn sum_up(
+    before: &[Observation<'_>],
+    within: &[Observation<'_>],
+    map: &OwnerMap,
+) -> WatchSummary {
+    let mut summary = WatchSummary::default();
+    let mut delays: Vec<Micros> = Vec::new();
+    let mut routes = BTreeSet::new();
+    for observation in within {
+        let Some(end) = observation.hops.last() else {
+            continue;
+        };
+        summary.rounds += 1;
+        summary.sent += u32::from(end.sent);
+        summary.lost += u32::from(end.sent.saturating_sub(end.answers()));
+        delays.extend(end.rtt.iter().copied());
+        routes.insert(observation.route);
+    }
+    delays.sort_unstable();
+    let at = |percent: usize| delays.get((delays.len().checked_sub(1)? * percent).div_ceil(100));
+    summary.delay =
+        at(0).zip(at(50)).zip(at(95)).map(|((least, middle), most)| [*least, *middle, *most]);
+    summary.routes = u32::try_from(routes.len()).unwrap_or(u32::MAX);
+    summary.sentences = words(&summary);
+    let all: Vec<Observation<'_>> = before.iter().chain(within).copied().collect();
+    let begun = within.first().map(|observation| observation.measured_at);
+    let assessed = past::assessments(&all);
+    let mine = assessed.into_iter().filter(|a| begun.is_some_and(|begun| a.until >= begun));
+    let finding = worst(mine.collect()).and_then(|worst| worst.finding);
+    if let Some(finding) = finding {
+        let said = sentence::of_finding(&finding, map);
+        summary.sentences.push(format!("At its worst: {said}"));
+    } else if summary.rounds > 0 {
+        summary.sentences.push("No fault of a place was found.".to_owned());
+    }
+    summary
+}
+
+fn words(summary: &WatchSummary) -> Vec<String> {
+    let WatchSummary { rounds, sent, lost, delay, routes, .. } = summary;
+    if *rounds == 0 {
+        return vec!["Nothing was measured in this time.".to_owned()];
+    }
+    let share = f64::from(*lost) / f64::from((*sent).max(1)) * 100.0;
+    let mut said = vec![format!(
+        "In {rounds} rounds {share:.1} % of probes to the far end were lost ({lost} of {sent})."
+    )];
+    said.push(match delay {
+        Some([least, middle, most]) => format!(
+            "Round-trip delay was {least} at least, {middle} in the middle and {most} at the 95th \
+             percentile."
+        ),
+        None => "Nothing was answered, so there is no delay to tell.".to_owned(),
+    });
+    if *routes > 1 {
+        said.push(format!("It went {routes} different ways."));
+    }
+    said
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::id::{ContentId, PathId};
+    use itinera_model::round::HopCounts;
+    use itinera_model::unit::WallTime;
+    use std::net::IpAddr;
+    use uuid::Uuid;
+
+    #[test]
+    fn a_watch_says_what_was_lost_and_where_it_began() {
+        let addresses: Vec<Option<IpAddr>> =
+            (1..=4).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
+        let hops = |answered: [u16; 4]| -> Vec<HopCounts> {
+            let hop = |answered: u16| HopCounts {
+                sent: 5,
+                answered,
+                rtt: vec![Micros::new(900); answered.count_ones() as usize],
+                ..HopCounts::default()
+            };
+            answered.map(hop).to_vec()
+        };
+        let (good, bad) = (hops([31; 4]), hops([31, 31, 15, 15]));
+        let observe = |second: i64| Observation {
+            path: PathId::from_uuid(Uuid::nil()),
+            measured_at: WallTime::from_unix_seconds(1_700_000_000 + second),
+            number: second.cast_unsigned(),
+            source: IpAddr::from([10, 0, 0, 2]),
+            route: ContentId::of(b"route"),
+            addresses: &addresses,
+            hops: if second >= 120 { &bad } else { &good },
+        };
+        let all: Vec<_> = (0..240).map(observe).collect();
+        let summary = sum_up(&all[..60], &all[60..], &OwnerMap::default());
+        assert_eq!(
+            (summary.rounds, summary.sent, summary.lost, summary.routes),
+            (180, 900, 120, 1)
+        );
+        assert_eq!(summary.delay, Some([Micros::new(900); 3]));
+        let said = summary.sentences.join(" ");
+        assert!(said.contains("13.3 %") && said.contains("(120 of 900)"), "{said}");
+        assert!(said.contains("At its worst") && said.contains("198.18.0.3"), "{said}");
+        let calm = sum_up(&[], &all[..60], &OwnerMap::default()).sentences.join(" ");
+        assert!(calm.contains("0.0 %") && calm.contains("No fault"), "{calm}");
+        let nothing = sum_up(&all[..60], &[], &OwnerMap::default());
+        assert_eq!(nothing.sentences, ["Nothing was measured in this time."]);
+    }
+}

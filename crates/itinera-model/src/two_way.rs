@@ -1,0 +1,234 @@
+//! Two-way measurement between agents: what they are told, and what they find in each direction.
+
+use crate::id::{AgentId, PairId};
+use crate::round::{Clocks, StampSource};
+use crate::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::net::IpAddr;
+
+/// The UDP port at which agents reflect.
+pub const PORT: u16 = 59_862;
+/// Packets of one round at most.
+pub const MAX_PACKETS: u16 = 1_000;
+
+/// Leave for two agents to exchange packets, given by the service to each of them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ticket {
+    /// The pair.
+    pub pair: PairId,
+    /// Whose copy this is.
+    pub holder: AgentId,
+    /// What the holder does.
+    pub role: Role,
+    /// The other agent.
+    pub peer: AgentId,
+    /// Where the peer can be reached; for a reflector, where its sender seems to be.
+    pub peer_address: IpAddr,
+    /// The peer's port.
+    pub peer_port: u16,
+    /// True when the holder may stand behind address translation and has to open the way outward.
+    pub is_hidden: bool,
+    /// The session's number (RFC 8972 section 3).
+    pub session: u16,
+    /// The session's key.
+    pub key: [u8; 32],
+    /// Code point of both ways.
+    pub dscp: u8,
+    /// Length of the whole IP packet in octets.
+    pub size_bytes: u16,
+    /// From packet to packet in milliseconds, before jitter.
+    pub interval_ms: u32,
+    /// Packets of a round.
+    pub packets: u16,
+    /// Until when, by the service's clock.
+    pub not_after: WallTime,
+}
+
+/// What an agent does in a session.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// It sends and measures.
+    Sender,
+    /// It answers.
+    Reflector,
+}
+
+/// A ticket with the service's signature over its octets.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SignedTicket {
+    /// An encoded [`Ticket`].
+    pub ticket: Vec<u8>,
+    /// ECDSA over P-256 with SHA-256 (FIPS 186-5), in ASN.1, by the key that names agents.
+    pub signature: Vec<u8>,
+}
+
+/// Which way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Way {
+    /// From the sender to the reflector.
+    Forward,
+    /// From the reflector to the sender.
+    Back,
+}
+
+impl fmt::Display for Way {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Forward => "forward",
+            Self::Back => "back",
+        })
+    }
+}
+
+/// One-way delays of a round, each with the difference of both clocks in it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OneWayDelay {
+    /// The smallest, in microseconds: the delay plus what the far clock is ahead of the near one.
+    pub min_us: i64,
+    /// The median's distance from it in microseconds.
+    pub p50_us: u32,
+    /// The 95th percentile's distance: delay variation (RFC 5481 section 4.2).
+    pub p95_us: u32,
+    /// The largest one's distance.
+    pub max_us: u32,
+}
+
+impl OneWayDelay {
+    /// Of delays in microseconds; absent without any.
+    pub fn of(mut delays_us: Vec<i64>) -> Option<Self> {
+        delays_us.sort_unstable();
+        let (min, last) = (*delays_us.first()?, delays_us.len() - 1);
+        let over = |index: usize| u32::try_from(delays_us[index] - min).unwrap_or(u32::MAX);
+        let share = |percent: usize| over((last * percent).div_ceil(100));
+        Some(Self { min_us: min, p50_us: share(50), p95_us: share(95), max_us: over(last) })
+    }
+}
+
+/// What one direction of a round gave.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct OneWay {
+    /// Packets that are known to have arrived.
+    pub arrived: u16,
+    /// Packets that are known to have been lost (RFC 7680).
+    pub lost: u16,
+    /// Copies beyond the first (RFC 5560).
+    pub duplicated: u16,
+    /// Packets that arrived after one sent later (RFC 4737).
+    pub reordered: u16,
+    /// Delays of those whose answer came back.
+    pub delay: Option<OneWayDelay>,
+    /// Code points as they arrived, with how often.
+    pub dscp: Vec<(u8, u16)>,
+    /// Packets that arrived marked "congestion experienced" (RFC 3168).
+    pub congested: u16,
+    /// Hop limit left on arrival, of the last packet.
+    pub hop_limit: Option<u8>,
+}
+
+/// What is known of the peer's clock against one's own.
+///
+/// An asymmetry of the path looks like an offset: the truth lies between the bounds, nobody can
+/// say where (RFC 7679 section 3.7).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PeerClock {
+    /// The middle of what the offset can be: peer's clock minus ours, in microseconds.
+    pub offset_us: i64,
+    /// Half the width of what it can be.
+    pub offset_error_us: u32,
+    /// The middle of what the drift can be, in parts per thousand million; absent while too
+    /// little has been seen.
+    pub drift_ppb: Option<i32>,
+    /// Half the width of what it can be.
+    pub drift_error_ppb: Option<u32>,
+    /// One of both clocks was set since the round before: delays are not comparable across.
+    pub stepped: bool,
+}
+
+/// Packets of one session, both ways.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TwoWayRound {
+    /// The pair.
+    pub pair: PairId,
+    /// Consecutive number within pair and boot, from 0.
+    pub number: u64,
+    /// When it began, by the sender's clocks.
+    pub clocks: Clocks,
+    /// The sender's address as it knows it.
+    pub source: IpAddr,
+    /// Where it sent to.
+    pub destination: IpAddr,
+    /// Where the sender's stamps came from.
+    pub stamps: StampSource,
+    /// Code point as sent.
+    pub dscp: u8,
+    /// Packets that left.
+    pub sent: u16,
+    /// Packets without an answer of which nobody can say which way lost them.
+    pub undetermined: u16,
+    /// From the sender to the reflector.
+    pub forward: OneWay,
+    /// From the reflector to the sender.
+    pub back: OneWay,
+    /// Round-trip delay without the reflector's own time: smallest, median, 95th percentile, in
+    /// microseconds.
+    pub round_trip_us: Option<[u32; 3]>,
+    /// The peer's clock; absent before the first answer.
+    pub clock: Option<PeerClock>,
+    /// How far apart both clocks may be where each says it is synchronised to UTC, in
+    /// microseconds: only then is a one-way delay more than a change.
+    pub synchronised_us: Option<u32>,
+}
+
+impl TwoWayRound {
+    /// The bounds of a direction's smallest delay in microseconds: from what both clocks say of
+    /// themselves, or from the exchange alone.
+    pub fn delay_bounds_us(&self, way: Way) -> Option<(i64, i64)> {
+        let (seen, sign) = match way {
+            Way::Forward => (self.forward.delay?, 1),
+            Way::Back => (self.back.delay?, -1),
+        };
+        let clock = self.clock?;
+        let (middle, error) = match self.synchronised_us {
+            Some(error) if error < clock.offset_error_us => (0, error),
+            _ => (clock.offset_us, clock.offset_error_us),
+        };
+        let delay = seen.min_us.saturating_sub(sign * middle);
+        Some((delay.saturating_sub(error.into()).max(0), delay.saturating_add(error.into())))
+    }
+
+    /// Why its counts cannot be; absent for one that may be believed.
+    pub fn contradiction(&self) -> Option<&'static str> {
+        let of = |way: &OneWay| u32::from(way.arrived) + u32::from(way.lost);
+        let (forward, back) = (of(&self.forward), of(&self.back));
+        if self.sent > MAX_PACKETS {
+            Some("has more than 1,000 packets")
+        } else if forward + u32::from(self.undetermined) != u32::from(self.sent)
+            || back != u32::from(self.forward.arrived)
+        {
+            Some("has counts that contradict each other")
+        } else if [&self.forward, &self.back].iter().any(|way| way.dscp.len() > 64) {
+            Some("has more code points than there are")
+        } else {
+            None
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn delays_are_told_by_their_distance_from_the_smallest() {
+        let delays = OneWayDelay::of((0..=100).map(|n| 5 - 70_000 + n * 10).collect()).unwrap();
+        assert_eq!(
+            delays,
+            OneWayDelay { min_us: -69_995, p50_us: 500, p95_us: 950, max_us: 1_000 }
+        );
+        assert_eq!(OneWayDelay::of(Vec::new()), None);
+    }
+}

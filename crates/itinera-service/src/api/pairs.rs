@@ -1,0 +1,241 @@
+//! Pairs of agents: both ways between them, each direction by itself.
+
+use super::view::offset;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use axum::Json;
+use axum::extract::{Path, State};
+use itinera_analysis::both_ways::{self, BothWays, WaySummary};
+use itinera_model::id::PairId;
+use itinera_model::two_way::{OneWay, TwoWayRound, Way};
+use itinera_store::PairRecord;
+use serde::Serialize;
+use std::sync::Arc;
+use time::{Duration, OffsetDateTime};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// So far back the summary goes.
+const RECENT: Duration = Duration::minutes(10);
+/// So far back single rounds are shown.
+const SHOWN: Duration = Duration::hours(1);
+
+/// One direction, summed up.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WayView {
+    arrived: u32,
+    lost: u32,
+    /// Share lost, 0 to 1; absent without a packet whose fate is known.
+    loss_ratio: Option<f64>,
+    duplicated: u32,
+    reordered: u32,
+    /// Packets that arrived marked as having met congestion.
+    congested: u32,
+    /// The smallest delay lies between these, by what is known of both clocks.
+    delay_least_us: Option<i64>,
+    delay_most_us: Option<i64>,
+    /// 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
+    variation_us: Option<u32>,
+    /// Code point that most packets arrived with.
+    dscp: Option<u8>,
+    /// Links passed.
+    hops: Option<u8>,
+}
+
+impl From<&WaySummary> for WayView {
+    fn from(way: &WaySummary) -> Self {
+        Self {
+            arrived: way.arrived,
+            lost: way.lost,
+            loss_ratio: way.loss_ratio(),
+            duplicated: way.duplicated,
+            reordered: way.reordered,
+            congested: way.congested,
+            delay_least_us: way.delay_bounds_us.map(|(least, _)| least),
+            delay_most_us: way.delay_bounds_us.map(|(_, most)| most),
+            variation_us: way.variation_us,
+            dscp: way.dscp.first().map(|(dscp, _)| *dscp),
+            hops: way.hops,
+        }
+    }
+}
+
+/// A pair with what was measured in the last ten minutes.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PairItem {
+    id: Uuid,
+    /// Its number, for people to say.
+    no: i32,
+    /// Site of the agent that sends.
+    near: String,
+    /// Site of the agent that answers.
+    far: String,
+    /// `ipv4` or `ipv6`.
+    family: &'static str,
+    near_address: String,
+    far_address: String,
+    /// It is being measured.
+    active: bool,
+    /// The time regarded, in seconds.
+    span_s: i64,
+    rounds: u32,
+    sent: u32,
+    /// Packets without an answer of which nobody can say which way lost them.
+    undetermined: u32,
+    /// From near to far.
+    forward: WayView,
+    /// From far to near.
+    back: WayView,
+    /// Median round-trip delay without the far agent's own time.
+    round_trip_us: Option<u32>,
+    /// Far clock minus near clock, and how far from that it may be.
+    clock_offset_us: Option<i64>,
+    clock_offset_error_us: Option<u32>,
+    /// Its drift in parts per thousand million, and how far from that it may be.
+    clock_drift_ppb: Option<i32>,
+    clock_drift_error_ppb: Option<u32>,
+    /// Both clocks say they are synchronised: delays are absolute within their bounds.
+    is_synchronised: bool,
+    /// All of it in words.
+    sentences: Vec<String>,
+}
+
+impl PairItem {
+    fn new(pair: &PairRecord, rounds: &[TwoWayRound]) -> Self {
+        let both: BothWays = both_ways::summary(rounds);
+        let dscp = rounds.last().map_or(0, |round| round.dscp);
+        let (near, far) = (&pair.sender_site, &pair.reflector_site);
+        let sentences = both_ways::sentences(&both, near, far, dscp);
+        let near_address = rounds.last().map_or(pair.spec.sender_address, |round| round.source);
+        Self {
+            id: pair.id.as_uuid(),
+            no: pair.no,
+            near: near.clone(),
+            far: far.clone(),
+            family: if near_address.is_ipv6() { "ipv6" } else { "ipv4" },
+            near_address: near_address.to_string(),
+            far_address: pair.spec.reflector_address.to_string(),
+            active: pair.active,
+            span_s: RECENT.whole_seconds(),
+            rounds: both.rounds,
+            sent: both.sent,
+            undetermined: both.undetermined,
+            forward: (&both.forward).into(),
+            back: (&both.back).into(),
+            round_trip_us: both.round_trip_us,
+            clock_offset_us: both.offset_us.map(|(offset, _)| offset),
+            clock_offset_error_us: both.offset_us.map(|(_, error)| error),
+            clock_drift_ppb: both.drift_ppb.map(|(drift, _)| drift),
+            clock_drift_error_ppb: both.drift_ppb.map(|(_, error)| error),
+            is_synchronised: both.is_synchronised,
+            sentences,
+        }
+    }
+}
+
+/// All pairs.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Pairs {
+    items: Vec<PairItem>,
+}
+
+/// Pairs of agents that measure both ways, with what was found in the last ten minutes.
+#[utoipa::path(get, path = "/pairs", operation_id = "getPairs", responses(
+    (status = 200, body = Pairs),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn pairs(State(shared): State<Arc<Shared>>) -> Result<Json<Pairs>, ApiError> {
+    let active: Vec<PairRecord> =
+        shared.store.pairs().await?.into_iter().filter(|pair| pair.active).collect();
+    let ids: Vec<PairId> = active.iter().map(|pair| pair.id).collect();
+    let now = OffsetDateTime::now_utc();
+    let rounds = shared.store.two_way_between(&ids, now - RECENT, now).await?;
+    let of = |pair: &PairRecord| rounds.get(&pair.id).map_or(&[][..], Vec::as_slice);
+    let items = active.iter().map(|pair| PairItem::new(pair, of(pair))).collect();
+    Ok(Json(Pairs { items }))
+}
+
+/// One direction of one round.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WayRound {
+    arrived: u16,
+    lost: u16,
+    delay_least_us: Option<i64>,
+    delay_most_us: Option<i64>,
+    variation_us: Option<u32>,
+}
+
+impl WayRound {
+    fn new(round: &TwoWayRound, way: Way) -> Self {
+        let of: &OneWay = match way {
+            Way::Forward => &round.forward,
+            Way::Back => &round.back,
+        };
+        let bounds = round.delay_bounds_us(way);
+        Self {
+            arrived: of.arrived,
+            lost: of.lost,
+            delay_least_us: bounds.map(|(least, _)| least),
+            delay_most_us: bounds.map(|(_, most)| most),
+            variation_us: of.delay.map(|delay| delay.p95_us),
+        }
+    }
+}
+
+/// A round of both ways.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PairRound {
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    sent: u16,
+    undetermined: u16,
+    forward: WayRound,
+    back: WayRound,
+    round_trip_us: Option<u32>,
+    /// A clock was set before it.
+    stepped: bool,
+}
+
+/// A pair with its rounds of the last hour, from the oldest to the newest.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PairDetail {
+    #[serde(flatten)]
+    item: PairItem,
+    series: Vec<PairRound>,
+}
+
+/// One pair with its rounds of the last hour.
+#[utoipa::path(get, path = "/pairs/{id}", operation_id = "getPair",
+    params(("id" = String, Path, description = "The pair's id")), responses(
+    (status = 200, body = PairDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn pair(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+) -> Result<Json<PairDetail>, ApiError> {
+    let unknown = || ApiError::unknown_id(&id);
+    let wanted: PairId = id.parse().map_err(|_| unknown())?;
+    let pairs = shared.store.pairs().await?;
+    let pair = pairs.iter().find(|pair| pair.id == wanted).ok_or_else(unknown)?;
+    let now = OffsetDateTime::now_utc();
+    let mut rounds = shared.store.two_way_between(&[wanted], now - SHOWN, now).await?;
+    let rounds = rounds.remove(&wanted).unwrap_or_default();
+    let at = |round: &TwoWayRound| offset(round.clocks.corrected_wall());
+    let recent: Vec<TwoWayRound> =
+        rounds.iter().filter(|round| at(round) > now - RECENT).cloned().collect();
+    let series = rounds
+        .iter()
+        .map(|round| PairRound {
+            at: at(round),
+            sent: round.sent,
+            undetermined: round.undetermined,
+            forward: WayRound::new(round, Way::Forward),
+            back: WayRound::new(round, Way::Back),
+            round_trip_us: round.round_trip_us.map(|[_, middle, _]| middle),
+            stepped: round.clock.is_some_and(|clock| clock.stepped),
+        })
+        .collect();
+    Ok(Json(PairDetail { item: PairItem::new(pair, &recent), series }))
+}

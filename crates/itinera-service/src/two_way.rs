@@ -1,0 +1,103 @@
+//! Who measures both ways with whom, and the tickets for it.
+
+use crate::problem::ApiError;
+use crate::server::{Shared, now};
+use itinera_analysis::partners::{self, Candidate};
+use itinera_model::batch::encode;
+use itinera_model::id::AgentId;
+use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket};
+use itinera_model::unit::WallTime;
+use itinera_store::{PairRecord, PairSpec, StoreError};
+use std::collections::BTreeSet;
+
+/// Keys are changed this often, in seconds: a week, and hold for one more, so that agents whom the
+/// service cannot reach go on.
+const EPOCH_S: i64 = 7 * 86_400;
+
+/// The number of a time's week.
+const fn epoch_of(at: WallTime) -> i64 {
+    at.as_unix_micros().div_euclid(1_000_000 * EPOCH_S)
+}
+
+/// Chooses partners anew, and tells the agents where that changed something, or where keys do.
+pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
+    let schedule = shared.store.two_way_schedule().await?;
+    let records = shared.store.partner_candidates().await?;
+    let candidates: Vec<Candidate> = records
+        .into_iter()
+        .map(|record| Candidate {
+            agent: record.agent,
+            site: record.site,
+            addresses: record.addresses,
+            heard_from: record.heard_from,
+            routers: record.routers,
+        })
+        .collect();
+    let stand: BTreeSet<(AgentId, AgentId)> = shared
+        .store
+        .pairs()
+        .await?
+        .into_iter()
+        .filter(|pair| pair.active)
+        .map(|pair| (pair.spec.sender, pair.spec.reflector))
+        .collect();
+    let chosen = partners::choose(&candidates, usize::from(schedule.partners), &stand);
+    let specs: Vec<PairSpec> = chosen
+        .into_iter()
+        .map(|pair| PairSpec {
+            sender: pair.sender,
+            reflector: pair.reflector,
+            family: pair.family,
+            sender_address: pair.sender_address,
+            reflector_address: pair.reflector_address,
+            is_hidden: pair.is_hidden,
+        })
+        .collect();
+    let told = shared.store.schedule_valid_from().await?;
+    let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(now()));
+    let version = shared.store.set_pairs(&specs, keys_change).await?;
+    if version.is_some() {
+        tracing::info!(pairs = specs.len(), "partners for two-way measurement were chosen anew");
+    }
+    shared.tell_agents(version);
+    Ok(())
+}
+
+/// The tickets of an agent, one for each pair it takes part in.
+pub(crate) async fn tickets(
+    shared: &Shared,
+    agent: AgentId,
+) -> Result<Vec<SignedTicket>, ApiError> {
+    let schedule = shared.store.two_way_schedule().await?;
+    let epoch = epoch_of(now());
+    let mut signed = Vec::new();
+    for PairRecord { id, no, spec, .. } in shared.store.pairs_of(agent).await? {
+        let sends = spec.sender == agent;
+        let ticket = Ticket {
+            pair: id,
+            holder: agent,
+            role: if sends { Role::Sender } else { Role::Reflector },
+            peer: if sends { spec.reflector } else { spec.sender },
+            peer_address: if sends { spec.reflector_address } else { spec.sender_address },
+            peer_port: PORT,
+            is_hidden: spec.is_hidden && !sends,
+            session: session(no),
+            key: shared.authority.pair_key(id, epoch),
+            dscp: schedule.dscp,
+            size_bytes: schedule.size_bytes,
+            interval_ms: schedule.interval_ms,
+            packets: schedule.packets,
+            not_after: WallTime::from_unix_seconds((epoch + 2) * EPOCH_S),
+        };
+        let ticket = encode(&ticket);
+        let signature = shared.authority.sign(&ticket);
+        let signature = signature.map_err(|error| ApiError::Internal(Box::new(error)))?;
+        signed.push(SignedTicket { ticket, signature });
+    }
+    Ok(signed)
+}
+
+/// Sessions are told apart within one agent, which has a few: 0 is nobody's.
+fn session(no: i32) -> u16 {
+    u16::try_from(no.rem_euclid(0xffff)).unwrap_or(0) + 1
+}

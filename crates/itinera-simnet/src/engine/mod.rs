@@ -1,0 +1,313 @@
+//! Forwarding in the simulated internet, packet by packet.
+
+#[cfg(test)]
+mod tests;
+
+use crate::answering::{self, Answer};
+use crate::line::{LineChance, exponential};
+use crate::scenario::{Balance, Scenario};
+use crate::translate::{Translations, is_inside};
+use crate::world::{Endpoint, Truth, World};
+use itinera_model::unit::Tick;
+use itinera_wire::{Addresses, IpHeader, ip};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use std::collections::{BTreeMap, VecDeque};
+use std::net::IpAddr;
+
+/// Packets that may be under way at once; further ones are dropped and counted.
+const MAX_UNDER_WAY: usize = 200_000;
+/// A policing router draws its share anew this often.
+const POLICING_PERIOD_NANOS: u64 = 60_000_000_000;
+/// Answers that a router with a limit gives at once after silence, as Linux does.
+const ANSWER_BURST: f64 = 6.0;
+
+/// A packet that came to a site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Delivery {
+    /// The site's address that it was sent to.
+    pub site: IpAddr,
+    /// When.
+    pub at: Tick,
+    /// The whole IP packet.
+    pub packet: Vec<u8>,
+}
+
+/// Why a packet could not enter the simulated internet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum Refused {
+    /// Not an IP packet.
+    #[error("not an IP packet")]
+    Malformed(#[source] itinera_wire::ParseError),
+    /// Its source is no site of this world.
+    #[error("source {0} is no site of this world")]
+    UnknownSource(IpAddr),
+}
+
+/// Chance of nodes; that of links is their own.
+#[derive(Debug, Clone)]
+struct Chance {
+    policing: ChaCha8Rng,
+    answering: ChaCha8Rng,
+    balancing: ChaCha8Rng,
+    seed: u64,
+}
+
+impl Chance {
+    fn new(seed: u64) -> Self {
+        let stream = |number| {
+            let mut rng = ChaCha8Rng::seed_from_u64(seed);
+            rng.set_stream(number);
+            rng
+        };
+        Self { policing: stream(4), answering: stream(8), balancing: stream(9), seed }
+    }
+
+    /// The share of answers a node refuses at a time: the same whenever it is asked.
+    fn policing_share(&self, node: usize, bounds: [f64; 2], now: Tick) -> f64 {
+        let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
+        rng.set_stream(1_000 + node as u64 * 1_000_000 + now.as_nanos() / POLICING_PERIOD_NANOS);
+        bounds[0] + (bounds[1] - bounds[0]) * rng.random::<f64>()
+    }
+}
+
+/// The simulated internet.
+///
+/// Driving it: [`inject`](Self::inject) packets that sites send, [`advance`](Self::advance) to
+/// the present, drain [`poll_delivery`](Self::poll_delivery), come back by
+/// [`poll_deadline`](Self::poll_deadline).
+#[derive(Debug, Clone)]
+pub struct Simnet {
+    world: World,
+    chance: Chance,
+    lines: LineChance,
+    /// By node and asker: answers in hand, and when that was so.
+    limits: BTreeMap<(usize, IpAddr), (f64, Tick)>,
+    translations: BTreeMap<usize, Translations>,
+    under_way: BTreeMap<(Tick, u64), (usize, Vec<u8>)>,
+    deliveries: VecDeque<Delivery>,
+    order: u64,
+    overflowed: u64,
+}
+
+impl Simnet {
+    /// The world of a scenario, with everything it leaves open drawn by the seed.
+    pub fn new(scenario: &Scenario, seed: u64) -> Self {
+        Self {
+            world: World::draw(scenario, seed),
+            chance: Chance::new(seed),
+            lines: LineChance::new(seed),
+            limits: BTreeMap::new(),
+            translations: BTreeMap::new(),
+            under_way: BTreeMap::new(),
+            deliveries: VecDeque::new(),
+            order: 0,
+            overflowed: 0,
+        }
+    }
+
+    /// The sites.
+    pub fn sites(&self) -> &[Endpoint] {
+        &self.world.sites
+    }
+
+    /// The targets.
+    pub fn targets(&self) -> &[Endpoint] {
+        &self.world.targets
+    }
+
+    /// The faults as they really are, for scoring and for the demonstration's own words.
+    pub fn truth(&self) -> &[Truth] {
+        &self.world.truth
+    }
+
+    /// Packets dropped because too many were under way.
+    pub const fn overflowed(&self) -> u64 {
+        self.overflowed
+    }
+
+    /// Takes a packet that a site sends now; gives the site's address.
+    ///
+    /// # Errors
+    /// [`Refused`] when it is malformed or comes from no site of this world.
+    pub fn inject(&mut self, now: Tick, packet: &[u8]) -> Result<IpAddr, Refused> {
+        let (header, _) = IpHeader::parse(packet).map_err(Refused::Malformed)?;
+        let source = header.addresses().source();
+        let node = self.world.by_address.get(&source).copied();
+        let node = node.filter(|node| self.world.nodes[*node].is_site);
+        let node = node.ok_or(Refused::UnknownSource(source))?;
+        self.forward(node, header.addresses().destination(), packet.to_vec(), now);
+        Ok(source)
+    }
+
+    /// When something happens next.
+    pub fn poll_deadline(&self) -> Option<Tick> {
+        self.under_way.keys().next().map(|(at, _)| *at)
+    }
+
+    /// Lets everything happen that is due by `now`, in order of time.
+    pub fn advance(&mut self, now: Tick) {
+        while let Some(entry) = self.under_way.first_entry()
+            && entry.key().0 <= now
+        {
+            let at = entry.key().0;
+            let (node, packet) = entry.remove();
+            self.arrive(node, packet, at);
+        }
+    }
+
+    /// The next packet that came to a site.
+    pub fn poll_delivery(&mut self) -> Option<Delivery> {
+        self.deliveries.pop_front()
+    }
+
+    fn arrive(&mut self, node: usize, mut packet: Vec<u8>, at: Tick) {
+        // Every packet under way was parsed when it entered or built here.
+        let Ok((header, payload)) = IpHeader::parse(&packet) else {
+            return;
+        };
+        let addresses = header.addresses();
+        let here = &self.world.nodes[node];
+        if here.translates_to.is_some_and(|own| IpAddr::V4(own) == addresses.destination()) {
+            let restores = here.restores_quotes;
+            let known = self.translations.entry(node).or_default();
+            if known.on_coming_back(&mut packet, restores)
+                && let Ok((header, _)) = IpHeader::parse(&packet)
+            {
+                self.forward(node, header.addresses().destination(), packet, at);
+            }
+            return;
+        }
+        if here.addresses.contains(&addresses.destination()) {
+            if here.is_site {
+                self.deliveries.push_back(Delivery { site: addresses.destination(), at, packet });
+            } else if let Some(answer) = answering::of_host(&here.host, &header, payload, &packet) {
+                self.answer(node, addresses, &answer, at);
+            }
+            return;
+        }
+        if !here.counts || ip::decrement_hop_limit(&mut packet).is_some() {
+            self.pass_on(node, addresses, packet, at);
+        } else if !here.silent && !self.refuses_to_answer(node, addresses.source(), at) {
+            let answer = answering::time_exceeded(&self.world.nodes[node], addresses, &packet);
+            self.answer(node, addresses, &answer, at);
+        }
+    }
+
+    /// Forwards for others, as a router marks and translates.
+    fn pass_on(&mut self, node: usize, addresses: Addresses, mut packet: Vec<u8>, at: Tick) {
+        let here = &self.world.nodes[node];
+        if let Some(dscp) = here.marks_dscp {
+            let _unmarkable = ip::rewrite_dscp(&mut packet, dscp);
+        }
+        if let Some(outside) = here.translates_to
+            && is_inside(addresses.source())
+            && !is_inside(addresses.destination())
+            && !self.translations.entry(node).or_default().on_leaving(&mut packet, outside)
+        {
+            return;
+        }
+        self.forward(node, addresses.destination(), packet, at);
+    }
+
+    fn refuses_to_answer(&mut self, node: usize, asker: IpAddr, at: Tick) -> bool {
+        let here = &self.world.nodes[node];
+        if let Some(per_s) = here.answers_per_s {
+            let (in_hand, since) =
+                self.limits.get(&(node, asker)).copied().unwrap_or((ANSWER_BURST, at));
+            let more = f64::from(at.since(since).as_micros()) / 1e6 * per_s;
+            let in_hand = (in_hand + more).min(ANSWER_BURST);
+            let gives = in_hand >= 1.0;
+            let left = if gives { in_hand - 1.0 } else { in_hand };
+            self.limits.insert((node, asker), (left, at));
+            if !gives {
+                return true;
+            }
+        }
+        let Some(bounds) = here.polices else {
+            return false;
+        };
+        let share = self.chance.policing_share(node, bounds, at);
+        self.chance.policing.random::<f64>() < share
+    }
+
+    /// Sends an answer of a node back to who sent what it answers.
+    fn answer(&mut self, node: usize, asked: Addresses, answer: &Answer, at: Tick) {
+        let here = &self.world.nodes[node];
+        let back = if here.addresses.contains(&asked.destination()) {
+            Addresses::try_new(asked.destination(), asked.source())
+        } else {
+            let pairs = here.addresses.iter().map(|own| Addresses::try_new(*own, asked.source()));
+            pairs.flatten().next()
+        };
+        let Some(back) = back else {
+            return;
+        };
+        let (protocol, octets) = answer.emit(back);
+        let jitter = exponential(&mut self.chance.answering, here.answer_jitter_nanos);
+        #[allow(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "not negative; float to integer casts saturate"
+        )]
+        let leaves = at.plus_nanos(here.answer_delay_nanos + jitter as u64);
+        let mut packet = Vec::new();
+        IpHeader::new(back, protocol, 64, 0, 0, 0).emit(&octets, &mut packet);
+        self.forward(node, asked.source(), packet, leaves);
+    }
+
+    fn forward(&mut self, node: usize, destination: IpAddr, packet: Vec<u8>, at: Tick) {
+        let Some(end) = self.world.by_address.get(&destination).copied() else {
+            return;
+        };
+        let six = usize::from(destination.is_ipv6());
+        let count = self.world.next[six][node][end].len();
+        let Some(nth) = self.choose(node, count, &packet) else {
+            return;
+        };
+        let index = self.world.next[six][node][end][nth];
+        let arc = &self.world.arcs[node][index];
+        if let Some(mtu) = arc.mtu.filter(|mtu| packet.len() > usize::from(*mtu)) {
+            self.too_big(node, mtu, &packet, at);
+            return;
+        }
+        let to = arc.to;
+        let passed = self.lines.pass((node, index), arc, packet.len(), at);
+        for nanos in passed.into_iter().flatten() {
+            if self.under_way.len() >= MAX_UNDER_WAY {
+                self.overflowed += 1;
+                return;
+            }
+            self.order += 1;
+            self.under_way.insert((at.plus_nanos(nanos), self.order), (to, packet.clone()));
+        }
+    }
+
+    /// Which of several ways of equal metric a packet takes.
+    fn choose(&mut self, node: usize, ways: usize, packet: &[u8]) -> Option<usize> {
+        match self.world.nodes[node].balances.filter(|_| ways > 1) {
+            None => (ways > 0).then_some(0),
+            Some(Balance::Packet) => Some(self.chance.balancing.random_range(0..ways)),
+            Some(Balance::Flow) => {
+                let hash = answering::flow_hash(self.chance.seed ^ (node as u64) << 32, packet)?;
+                usize::try_from(hash % ways as u64).ok()
+            }
+        }
+    }
+
+    /// A packet that does not fit the next link: dropped, and said so unless the router hides
+    /// it. Fragments are not made: those who allow them lose the packet all the same.
+    fn too_big(&mut self, node: usize, mtu: u16, packet: &[u8], at: Tick) {
+        let here = &self.world.nodes[node];
+        let Ok((header, _)) = IpHeader::parse(packet) else {
+            return;
+        };
+        if here.is_site || !here.says_too_big || !header.is_unfragmented() {
+            return;
+        }
+        let addresses = header.addresses();
+        let datagram = answering::quote_of(addresses, packet);
+        self.answer(node, addresses, &Answer::TooBig { mtu: u32::from(mtu), datagram }, at);
+    }
+}

@@ -1,0 +1,277 @@
+//! Pairs of agents that measure both ways, and their rounds.
+
+use crate::statement::sql;
+use crate::watched::renew;
+use crate::{Store, StoreError};
+use itinera_model::batch::{decode, encode};
+use itinera_model::id::{AgentId, PairId};
+use itinera_model::path::Family;
+use itinera_model::route::Route;
+use itinera_model::two_way::TwoWayRound;
+use sea_orm::entity::prelude::*;
+use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use time::OffsetDateTime;
+
+/// Agents that are heard of no more are nobody's partners.
+const ALIVE: &str = "(a.last_batch_at > now() - interval '1 day' \
+     OR a.joined_at > now() - interval '1 hour')";
+/// Rounds of one pair read at once.
+const MOST_ROUNDS: i64 = 2_000;
+
+/// An agent that may have partners.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PartnerRecord {
+    /// Its name.
+    pub agent: AgentId,
+    /// Its site.
+    pub site: String,
+    /// Its addresses by its own word.
+    pub addresses: Vec<IpAddr>,
+    /// Where it was heard from last.
+    pub heard_from: Option<IpAddr>,
+    /// Routers that answered on its paths lately.
+    pub routers: BTreeSet<IpAddr>,
+}
+
+/// What a pair is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PairSpec {
+    /// Who sends.
+    pub sender: AgentId,
+    /// Who answers.
+    pub reflector: AgentId,
+    /// Version of IP.
+    pub family: Family,
+    /// Where the sender seems to be.
+    pub sender_address: IpAddr,
+    /// Where the reflector can be reached.
+    pub reflector_address: IpAddr,
+    /// The reflector stands behind address translation.
+    pub is_hidden: bool,
+}
+
+/// A pair on record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PairRecord {
+    /// Its name.
+    pub id: PairId,
+    /// Its number, from 1.
+    pub no: i32,
+    /// What it is.
+    pub spec: PairSpec,
+    /// The sender's site.
+    pub sender_site: String,
+    /// The reflector's site.
+    pub reflector_site: String,
+    /// It is being measured.
+    pub active: bool,
+}
+
+const PAIRS: &str = "SELECT p.id, p.no, p.sender_id, p.reflector_id, p.family, p.sender_address, \
+         p.reflector_address, p.is_hidden, p.active, ss.name AS sender_site, rs.name AS reflector_site \
+     FROM pair p JOIN agent sa ON sa.id = p.sender_id JOIN site ss ON ss.id = sa.site_id \
+         JOIN agent ra ON ra.id = p.reflector_id JOIN site rs ON rs.id = ra.site_id";
+
+fn address(row: &QueryResult, column: &str) -> Result<IpAddr, StoreError> {
+    let text: String = row.try_get("", column)?;
+    text.parse().map_err(|_| StoreError::corrupt("pair address"))
+}
+
+fn family_word(family: Family) -> &'static str {
+    match family {
+        Family::Ipv4 => "ipv4",
+        Family::Ipv6 => "ipv6",
+    }
+}
+
+fn pair(row: &QueryResult) -> Result<PairRecord, StoreError> {
+    let sender_address = address(row, "sender_address")?;
+    Ok(PairRecord {
+        id: PairId::from_uuid(row.try_get("", "id")?),
+        no: row.try_get("", "no")?,
+        spec: PairSpec {
+            sender: AgentId::from_uuid(row.try_get("", "sender_id")?),
+            reflector: AgentId::from_uuid(row.try_get("", "reflector_id")?),
+            family: Family::of(sender_address),
+            sender_address,
+            reflector_address: address(row, "reflector_address")?,
+            is_hidden: row.try_get("", "is_hidden")?,
+        },
+        sender_site: row.try_get("", "sender_site")?,
+        reflector_site: row.try_get("", "reflector_site")?,
+        active: row.try_get("", "active")?,
+    })
+}
+
+impl Store {
+    /// The agents that may have partners, by name.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn partner_candidates(&self) -> Result<Vec<PartnerRecord>, StoreError> {
+        let select = format!(
+            "SELECT a.id, s.name AS site, a.addresses, a.heard_from FROM agent a \
+                 JOIN site s ON s.id = a.site_id \
+             WHERE s.active AND a.addresses <> '[]' AND {ALIVE} ORDER BY a.id"
+        );
+        let mut candidates = Vec::new();
+        for row in self.db.query_all_raw(sql(&select, [])).await? {
+            let addresses: Json = row.try_get("", "addresses")?;
+            let heard_from: Option<String> = row.try_get("", "heard_from")?;
+            candidates.push(PartnerRecord {
+                agent: AgentId::from_uuid(row.try_get("", "id")?),
+                site: row.try_get("", "site")?,
+                addresses: serde_json::from_value(addresses)
+                    .map_err(|_| StoreError::corrupt("agent addresses"))?,
+                heard_from: heard_from.and_then(|text| text.parse().ok()),
+                routers: BTreeSet::new(),
+            });
+        }
+        let seen = "SELECT DISTINCT p.agent_id, t.body FROM path p \
+                 JOIN LATERAL (SELECT r.route_no FROM round r WHERE r.path_no = p.no \
+                     AND r.received_at > now() - interval '1 hour' \
+                     ORDER BY r.received_at DESC LIMIT 1) r ON true \
+                 JOIN route t ON t.no = r.route_no";
+        let mut routers: BTreeMap<AgentId, BTreeSet<IpAddr>> = BTreeMap::new();
+        for row in self.db.query_all_raw(sql(seen, [])).await? {
+            let route: Route = serde_json::from_value(row.try_get("", "body")?)
+                .map_err(|_| StoreError::corrupt("route"))?;
+            let agent = AgentId::from_uuid(row.try_get("", "agent_id")?);
+            routers.entry(agent).or_default().extend(route.hops.into_iter().flatten());
+        }
+        for candidate in &mut candidates {
+            candidate.routers = routers.remove(&candidate.agent).unwrap_or_default();
+        }
+        Ok(candidates)
+    }
+
+    /// Makes these the pairs that are measured. Where that changes anything, or `anyway`, the
+    /// schedule becomes a new version: gives it then.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn set_pairs(
+        &self,
+        pairs: &[PairSpec],
+        anyway: bool,
+    ) -> Result<Option<u64>, StoreError> {
+        let txn = self.db.begin().await?;
+        // One at a time: two that choose at once must not both believe that nothing changed.
+        txn.execute_raw(sql("LOCK TABLE pair IN SHARE ROW EXCLUSIVE MODE", [])).await?;
+        let before = active(&txn).await?;
+        txn.execute_raw(sql("UPDATE pair SET active = false WHERE active", [])).await?;
+        for spec in pairs {
+            // Not by conflict: numbers would be used up by pairs that are known.
+            let update = "WITH known AS (UPDATE pair SET active = true, sender_address = $5, \
+                     reflector_address = $6, is_hidden = $7 \
+                     WHERE sender_id = $2 AND reflector_id = $3 AND family = $4 RETURNING id) \
+                 INSERT INTO pair (id, sender_id, reflector_id, family, sender_address, \
+                     reflector_address, is_hidden, active) \
+                 SELECT $1, $2, $3, $4, $5, $6, $7, true WHERE NOT EXISTS (SELECT FROM known)";
+            let values = [
+                Uuid::now_v7().into(),
+                spec.sender.as_uuid().into(),
+                spec.reflector.as_uuid().into(),
+                family_word(spec.family).into(),
+                spec.sender_address.to_string().into(),
+                spec.reflector_address.to_string().into(),
+                spec.is_hidden.into(),
+            ];
+            txn.execute_raw(sql(update, values)).await?;
+        }
+        let changed = anyway || before != active(&txn).await?;
+        let version = if changed { renew(&txn).await? } else { None };
+        txn.commit().await?;
+        Ok(version)
+    }
+
+    /// All pairs that are or were measured, by number.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn pairs(&self) -> Result<Vec<PairRecord>, StoreError> {
+        let select = format!("{PAIRS} ORDER BY p.no");
+        self.db.query_all_raw(sql(&select, [])).await?.iter().map(pair).collect()
+    }
+
+    /// The pairs being measured in which an agent takes part, by number.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn pairs_of(&self, agent: AgentId) -> Result<Vec<PairRecord>, StoreError> {
+        let select = format!(
+            "{PAIRS} WHERE p.active AND (p.sender_id = $1 OR p.reflector_id = $1) ORDER BY p.no"
+        );
+        let rows = self.db.query_all_raw(sql(&select, [agent.as_uuid().into()])).await?;
+        rows.iter().map(pair).collect()
+    }
+
+    /// The newest rounds of both ways received between two times, by pair and then from the
+    /// oldest on.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn two_way_between(
+        &self,
+        pairs: &[PairId],
+        from: OffsetDateTime,
+        to: OffsetDateTime,
+    ) -> Result<BTreeMap<PairId, Vec<TwoWayRound>>, StoreError> {
+        let select = "SELECT r.body FROM pair p CROSS JOIN LATERAL ( \
+                 SELECT n.* FROM two_way_round n \
+                 WHERE n.pair_no = p.no AND n.received_at BETWEEN $2 AND $3 \
+                 ORDER BY n.received_at DESC, n.commit_no DESC, n.number DESC LIMIT $4) r \
+             WHERE p.id = ANY($1) \
+             ORDER BY r.received_at DESC, r.commit_no DESC, r.number DESC";
+        let ids: Vec<Uuid> = pairs.iter().map(|pair| pair.as_uuid()).collect();
+        let values = [ids.into(), from.into(), to.into(), MOST_ROUNDS.into()];
+        let mut by_pair: BTreeMap<PairId, Vec<TwoWayRound>> = BTreeMap::new();
+        for row in self.db.query_all_raw(sql(select, values)).await?.iter().rev() {
+            let body: Vec<u8> = row.try_get("", "body")?;
+            let round: TwoWayRound =
+                decode(&body).map_err(|_| StoreError::corrupt("round of both ways"))?;
+            by_pair.entry(round.pair).or_default().push(round);
+        }
+        Ok(by_pair)
+    }
+}
+
+async fn active(txn: &DatabaseTransaction) -> Result<Vec<PairRecord>, StoreError> {
+    let select = format!("{PAIRS} WHERE p.active ORDER BY p.no");
+    txn.query_all_raw(sql(&select, [])).await?.iter().map(pair).collect()
+}
+
+/// Writes the rounds of pairs in which the agent sends; gives how many these are.
+pub(crate) async fn write(
+    txn: &DatabaseTransaction,
+    agent: AgentId,
+    rounds: &[TwoWayRound],
+    (received_at, commit_no): (OffsetDateTime, i64),
+) -> Result<usize, StoreError> {
+    if rounds.is_empty() {
+        return Ok(0);
+    }
+    let select = "SELECT id, no FROM pair WHERE sender_id = $1";
+    let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
+    let mut known: BTreeMap<PairId, i32> = BTreeMap::new();
+    for row in &rows {
+        known.insert(PairId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?);
+    }
+    let (mut nos, mut numbers, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
+    for round in rounds {
+        if let Some(no) = known.get(&round.pair) {
+            nos.push(*no);
+            numbers.push(round.number.cast_signed());
+            bodies.push(encode(round));
+        }
+    }
+    let stored = nos.len();
+    let insert = "INSERT INTO two_way_round (received_at, commit_no, pair_no, number, body) \
+         SELECT $1, $2, no, number, body FROM unnest($3::int[], $4::bigint[], $5::bytea[]) \
+             AS r(no, number, body)";
+    let values = [received_at.into(), commit_no.into(), nos.into(), numbers.into(), bodies.into()];
+    txn.execute_raw(sql(insert, values)).await?;
+    Ok(stored)
+}

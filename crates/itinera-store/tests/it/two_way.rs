@@ -1,0 +1,100 @@
+//! Pairs of agents and their rounds.
+
+use super::{Fixture, fixture, join_as, watched};
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId, PairId};
+use itinera_model::path::Family;
+use itinera_model::round::{Clocks, StampSource};
+use itinera_model::two_way::{OneWay, TwoWayRound};
+use itinera_model::unit::{Tick, WallTime};
+use itinera_store::PairSpec;
+use time::{Duration, OffsetDateTime};
+use uuid::Uuid;
+
+fn round(pair: PairId, number: u64, boot: BootId) -> TwoWayRound {
+    TwoWayRound {
+        pair,
+        number,
+        clocks: Clocks {
+            boot,
+            tick: Tick::from_millis(number),
+            wall: WallTime::default(),
+            offset_us: Some(80_000),
+            offset_error_us: Some(500),
+        },
+        source: [10, 1, 0, 2].into(),
+        destination: [10, 2, 0, 2].into(),
+        stamps: StampSource::Virtual,
+        dscp: 46,
+        sent: 20,
+        undetermined: 1,
+        forward: OneWay { arrived: 18, lost: 1, ..OneWay::default() },
+        back: OneWay { arrived: 17, lost: 1, ..OneWay::default() },
+        round_trip_us: Some([900, 950, 1_200]),
+        clock: None,
+        synchronised_us: None,
+    }
+}
+
+fn batch(agent: AgentId, seq: u64, rounds: Vec<PairId>) -> Batch {
+    let boot = BootId::from_uuid(Uuid::from_u128(5));
+    let mut batch = Batch::new(agent, boot, seq);
+    batch.two_way = rounds.into_iter().zip(seq * 10..).map(|(p, n)| round(p, n, boot)).collect();
+    batch.check().unwrap();
+    batch
+}
+
+#[tokio::test]
+async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_schedule() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);
+    assert!(store.partner_candidates().await.unwrap().is_empty(), "nobody said where");
+    let address = [10, 1, 0, 2].into();
+    assert!(store.note_addresses(one, &[address]).await.unwrap());
+    assert!(!store.note_addresses(one, &[address]).await.unwrap(), "said before");
+    let candidates = store.partner_candidates().await.unwrap();
+    assert_eq!((candidates.len(), candidates[0].agent), (1, one));
+
+    let spec = PairSpec {
+        sender: one,
+        reflector: two,
+        family: Family::Ipv4,
+        sender_address: address,
+        reflector_address: [10, 2, 0, 2].into(),
+        is_hidden: false,
+    };
+    let before = store.schedule_version().await.unwrap();
+    let pairs = [spec.clone()];
+    assert_eq!(store.set_pairs(&pairs, false).await.unwrap(), Some(before + 1));
+    assert_eq!(store.set_pairs(&pairs, false).await.unwrap(), None, "nothing has changed");
+    assert_eq!(store.set_pairs(&pairs, true).await.unwrap(), Some(before + 2), "other keys");
+    let pair = store.pairs_of(two).await.unwrap().remove(0);
+    assert_eq!((&pair.spec, pair.active, pair.sender_site.as_str()), (&spec, true, "Eskerry"));
+
+    let committed = store.commit_batch(one, &batch(one, 0, vec![pair.id; 3])).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (3, 0));
+    assert!(store.commit_batch(one, &batch(one, 0, vec![pair.id; 3])).await.unwrap().duplicate);
+    // The reflector has no say about the pair, and nobody about one that is not.
+    let committed = store.commit_batch(two, &batch(two, 0, vec![pair.id])).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (0, 1));
+    let nobody = PairId::from_uuid(Uuid::nil());
+    let committed = store.commit_batch(one, &batch(one, 1, vec![nobody, pair.id])).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (1, 1));
+
+    let now = OffsetDateTime::now_utc();
+    let (from, to) = (now - Duration::minutes(1), now + Duration::minutes(1));
+    let mut found = store.two_way_between(&[pair.id], from, to).await.unwrap();
+    let rounds = found.remove(&pair.id).unwrap();
+    assert_eq!(rounds.iter().map(|round| round.number).collect::<Vec<_>>(), [0, 1, 2, 11]);
+    assert_eq!(rounds[0], round(pair.id, 0, rounds[0].clocks.boot));
+    let agent = store.agents().await.unwrap().into_iter().find(|agent| agent.id == one).unwrap();
+    assert_eq!(agent.clock_offset_us, Some(80_000), "a batch of pairs alone tells of the clock");
+
+    store.set_pairs(&[], false).await.unwrap();
+    assert!(store.pairs_of(two).await.unwrap().is_empty());
+    assert!(!store.pairs().await.unwrap()[0].active, "its record stays");
+    store.set_pairs(&pairs, false).await.unwrap();
+    assert_eq!(store.pairs_of(one).await.unwrap()[0].id, pair.id, "the same pair again");
+    cluster.stop().await.unwrap();
+}

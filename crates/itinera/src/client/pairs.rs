@@ -1,0 +1,146 @@
+//! `itinera pairs`: both ways between agents.
+
+use super::http::Client;
+use super::show::{ABSENT, ms, text_of};
+use crate::exit::{Code, Failure};
+use crate::output::{Output, plain};
+use serde_json::Value;
+
+pub(crate) async fn run(
+    client: &Client,
+    output: &Output,
+    number: Option<i64>,
+) -> Result<(), Failure> {
+    let listed = client.get("/pairs").await?;
+    let items = &listed["items"];
+    let Some(number) = number else {
+        return output.either(items, |output| list(output, items));
+    };
+    let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
+    let id = found.and_then(|item| item["id"].as_str()).ok_or_else(|| {
+        let text = format!("no pair {number} is measured; `itinera pairs` lists them");
+        Failure::say(Code::Refused, text)
+    })?;
+    let pair = client.get(&format!("/pairs/{id}")).await?;
+    output.either(&pair, |output| show(output, &pair))
+}
+
+fn between(pair: &Value) -> String {
+    format!("{} and {}", text_of(&pair["near"]), text_of(&pair["far"]))
+}
+
+fn micros(value: &Value) -> Option<u32> {
+    value.as_u64().and_then(|us| u32::try_from(us).ok())
+}
+
+/// Lost, of how many.
+fn lost(way: &Value) -> String {
+    let known = way["arrived"].as_u64().unwrap_or(0) + way["lost"].as_u64().unwrap_or(0);
+    way["loss_ratio"]
+        .as_f64()
+        .map_or_else(|| ABSENT.to_owned(), |ratio| format!("{:.1} % of {known}", ratio * 100.0))
+}
+
+/// The bounds of the smallest delay.
+fn delay(way: &Value) -> String {
+    match (micros(&way["delay_least_us"]), micros(&way["delay_most_us"])) {
+        (Some(least), Some(most)) => format!("{} to {}", ms(least), ms(most)),
+        _ => ABSENT.to_owned(),
+    }
+}
+
+fn shown(value: &Value) -> String {
+    micros(value).map_or_else(|| ABSENT.to_owned(), ms)
+}
+
+fn list(output: &Output, items: &Value) -> Result<(), Failure> {
+    let items = items.as_array().map(Vec::as_slice).unwrap_or_default();
+    if items.is_empty() {
+        return output.line(
+            "No agents measure both ways: that needs two at different sites, and \
+             `two_way_partners` above 0 in the schedule.",
+        );
+    }
+    let row = |pair: &Value| {
+        let (forward, back) = (&pair["forward"], &pair["back"]);
+        vec![
+            pair["no"].to_string(),
+            plain(&between(pair)),
+            text_of(&pair["family"]),
+            lost(forward),
+            lost(back),
+            shown(&forward["variation_us"]),
+            shown(&back["variation_us"]),
+            shown(&pair["round_trip_us"]),
+        ]
+    };
+    let columns = [
+        "no",
+        "between",
+        "family",
+        "lost there",
+        "lost back",
+        "varies there",
+        "varies back",
+        "round trip",
+    ];
+    output.table(&columns, items.iter().map(row).collect())?;
+    output.line(
+        "\nOf the last ten minutes. There is from the first site to the second. Delay varies by \
+         the 95th percentile over the smallest. `itinera pairs NUMBER` tells more.",
+    )
+}
+
+fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
+    output.line(&plain(&format!(
+        "{}. {}, {}: {} to {}",
+        pair["no"],
+        between(pair),
+        text_of(&pair["family"]),
+        text_of(&pair["near_address"]),
+        text_of(&pair["far_address"])
+    )))?;
+    for sentence in pair["sentences"].as_array().into_iter().flatten().filter_map(Value::as_str) {
+        output.sentence(sentence, "  ")?;
+    }
+    output.line("")?;
+    let row = |name: &str, way: &Value| {
+        let number =
+            |value: &Value| value.as_u64().map_or_else(|| ABSENT.to_owned(), |n| n.to_string());
+        vec![
+            name.to_owned(),
+            lost(way),
+            delay(way),
+            shown(&way["variation_us"]),
+            number(&way["reordered"]),
+            number(&way["duplicated"]),
+            number(&way["dscp"]),
+            number(&way["hops"]),
+        ]
+    };
+    let columns =
+        ["way", "lost", "least delay", "varies", "out of order", "twice", "DSCP", "links"];
+    let rows = vec![row("there", &pair["forward"]), row("back", &pair["back"])];
+    output.table(&columns, rows)?;
+    if let (Some(offset), Some(error)) =
+        (pair["clock_offset_us"].as_i64(), micros(&pair["clock_offset_error_us"]))
+    {
+        let ahead = if offset < 0 { "behind" } else { "ahead" };
+        let by = u32::try_from(offset.unsigned_abs()).unwrap_or(u32::MAX);
+        let drift = match (pair["clock_drift_ppb"].as_i64(), micros(&pair["clock_drift_error_ppb"]))
+        {
+            (Some(drift), Some(within)) => format!(
+                ", and drifts by {} parts in a million, give or take {}",
+                drift as f64 / 1e3,
+                f64::from(within) / 1e3
+            ),
+            _ => String::new(),
+        };
+        let far = text_of(&pair["far"]);
+        output.sentence(
+            &format!("{far}'s clock is {} {ahead}, give or take {}{drift}.", ms(by), ms(error)),
+            "",
+        )?;
+    }
+    Ok(())
+}

@@ -1,0 +1,439 @@
+//! What a record says: the very judgement and sentences of the service, for people and programs.
+
+use super::record::{Index, Record};
+use itinera_analysis::{Observation, past, remark, sentence};
+use itinera_model::batch::Batch;
+use itinera_model::finding::{Assessment, Cause, HopView, Place};
+use itinera_model::owner::{Owner, OwnerMap, is_private};
+use itinera_model::path::Family;
+use itinera_model::reading::HopReading;
+use itinera_model::round::{HopCounts, Round, StampSource};
+use itinera_model::unit::Micros;
+use itinera_model::unreachable;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// A survey.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct Report {
+    /// The target's name; absent where it was given by address.
+    pub(super) target: Option<String>,
+    /// Its address.
+    pub(super) address: String,
+    /// The address that probes left from; absent without a round.
+    pub(super) source: Option<String>,
+    /// `icmp-echo`, `udp` or `tcp-syn`.
+    pub(super) method: String,
+    /// Port of UDP and TCP probes.
+    pub(super) port: Option<u16>,
+    /// Differentiated services code point that probes left with.
+    pub(super) dscp: u8,
+    /// Length of the IP packets in octets.
+    pub(super) size_bytes: u16,
+    /// When the first round began, by this machine's clock.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) started_at: Option<OffsetDateTime>,
+    /// Rounds measured.
+    pub(super) rounds: usize,
+    /// Whose stamps delays come from: `kernel` or `program`; absent without a round.
+    pub(super) stamps: Option<&'static str>,
+    /// What was found, in words, the most important first.
+    pub(super) sentences: Vec<String>,
+    /// By flow: one way each.
+    pub(super) ways: Vec<Way>,
+    /// Places where load balancing parts ways; absent where it was not asked for.
+    pub(super) balancers: Option<Vec<BalancerView>>,
+    /// The largest packet that arrived, in octets; absent where it was not asked for, or nothing
+    /// arrived.
+    pub(super) mtu_bytes: Option<u16>,
+    /// The target's answers by size of packet, where several were measured.
+    pub(super) sizes: Vec<SizeView>,
+}
+
+/// One flow's way.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct Way {
+    /// Source port, or identifier of echo requests.
+    pub(super) source_port: u16,
+    /// Rounds on it.
+    pub(super) rounds: u32,
+    /// What begins on it, and where; absent when nothing does.
+    pub(super) finding: Option<FindingView>,
+    /// By hop limit from 1.
+    pub(super) hops: Vec<HopReport>,
+}
+
+/// Where trouble begins.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct FindingView {
+    /// `loss` or `delay`.
+    pub(super) cause: &'static str,
+    /// The last address without it.
+    pub(super) from: String,
+    /// The first address with it.
+    pub(super) to: String,
+    /// Silent hops in between, whose links cannot be told apart.
+    pub(super) silent_between: u8,
+    /// Probability of this account, 0 to 1; not calibrated on held-out cases.
+    pub(super) confidence: f64,
+    /// Share lost from there on (cause loss).
+    pub(super) loss_ratio: Option<f64>,
+    /// Delay added from there on (cause delay).
+    pub(super) added_delay_us: Option<u32>,
+}
+
+/// A refusal by code.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct Refusal {
+    /// ICMP code; 255 stands for "packet too big" of ICMPv6.
+    pub(super) code: u8,
+    /// What it means.
+    pub(super) meaning: String,
+    /// How often.
+    pub(super) count: u32,
+}
+
+/// One hop.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct HopReport {
+    /// Hop limit.
+    pub(super) hop: u8,
+    /// Who answered; absent for nobody.
+    pub(super) address: Option<String>,
+    /// Its owner by the owner map given.
+    pub(super) owner: Option<String>,
+    /// True for private address space.
+    pub(super) private: bool,
+    /// Probes sent.
+    pub(super) sent: u32,
+    /// Answers in time or late.
+    pub(super) answered: u32,
+    /// Of those, late.
+    pub(super) late: u32,
+    /// Further answers to one probe.
+    pub(super) duplicate: u32,
+    /// Answers out of order.
+    pub(super) reordered: u32,
+    /// Answers that could mean several probes, and count for none.
+    pub(super) ambiguous: u32,
+    /// Answers in time from another address.
+    pub(super) elsewhere: u32,
+    /// Refusals to carry on.
+    pub(super) refusals: Vec<Refusal>,
+    /// Share of packets that got at least this far, 0 to 1.
+    pub(super) got_here_ratio: Option<f64>,
+    /// Fastest round trip in microseconds.
+    pub(super) fastest_us: Option<u32>,
+    /// Median round trip in microseconds.
+    pub(super) median_us: Option<u32>,
+    /// Lower quartile.
+    pub(super) quarter_us: Option<u32>,
+    /// Upper quartile.
+    pub(super) three_quarters_us: Option<u32>,
+    /// What its answers mean: `clean`, `silent`, `polices`, `onset`, `carries` or `unanswered`.
+    pub(super) verdict: String,
+    /// Routers on the way back, inferred from the hop limit left.
+    pub(super) hops_back: Option<u8>,
+    /// DSCP of the probe when it got there.
+    pub(super) dscp_here: Option<u8>,
+    /// ECN bits of the probe when it got there.
+    pub(super) ecn_here: Option<u8>,
+    /// Sender's address of the probe when it got there, where translated.
+    pub(super) translated_source: Option<String>,
+    /// Labels under which it got there, outermost first.
+    pub(super) labels: Vec<u32>,
+    /// The interface it came in by, as the router names it.
+    pub(super) interface: Option<String>,
+    /// Hops before this one that did not count the hop limit (inferred).
+    pub(super) hidden_before: u8,
+}
+
+/// A place where ways part.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct BalancerView {
+    /// Hop limit of the first routers behind it.
+    pub(super) hop: u8,
+    /// Its address; absent for a silent one.
+    pub(super) address: Option<String>,
+    /// `per-flow` or `per-packet`.
+    pub(super) balancing: &'static str,
+    /// The first addresses behind it.
+    pub(super) next: Vec<String>,
+}
+
+/// The target's answers to packets of one size.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct SizeView {
+    /// Length of the IP packets in octets.
+    pub(super) size_bytes: u16,
+    /// Probes that were sent as far as the target.
+    pub(super) sent: u32,
+    /// Answered in time.
+    pub(super) answered: u32,
+    /// Fastest round trip in microseconds.
+    pub(super) fastest_us: Option<u32>,
+    /// Median round trip in microseconds.
+    pub(super) median_us: Option<u32>,
+}
+
+/// Makes the report of a record.
+pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
+    let family = Family::of(record.address);
+    let main = record.main();
+    let first = main.and_then(|batch| batch.rounds.first());
+    let flow = main.and_then(|batch| batch.flows.first());
+    let mut sentences = Vec::new();
+    let mut ways = Vec::new();
+    if let Some(batch) = main {
+        let index = Index::of(batch);
+        for (port, rounds) in by_flow(batch, &index) {
+            let prefix =
+                if batch.flows.len() > 1 { format!("Flow {port}: ") } else { String::new() };
+            let Some(judged) = judged(&rounds, &index) else { continue };
+            let said = sentence::of_assessment(&judged, map);
+            sentences.extend(said.into_iter().map(|said| format!("{prefix}{said}")));
+            ways.push(way(port, &rounds, &index, &judged, map, family));
+        }
+        sentences.extend(remarks(batch, &index, record.dscp, family));
+    } else {
+        sentences.push("No round was measured.".to_owned());
+    }
+    sentences.extend(record.ensemble.iter().flat_map(remark::of_ensemble));
+    sentences.extend(record.path_mtu.iter().map(remark::of_path_mtu));
+    let sizes = sizes(record);
+    sentences.extend(size_words(&sizes));
+    Report {
+        target: record.name.clone(),
+        address: record.address.to_string(),
+        source: flow.map(|flow| flow.source.to_string()),
+        method: record.method.to_string(),
+        port: record.port,
+        dscp: record.dscp,
+        size_bytes: record.by_size.first().map_or(0, |(size, _)| *size),
+        started_at: first.and_then(|round| {
+            let nanos = i128::from(round.clocks.wall.as_unix_micros()) * 1_000;
+            OffsetDateTime::from_unix_timestamp_nanos(nanos).ok()
+        }),
+        rounds: main.map_or(0, |batch| batch.rounds.len()),
+        stamps: main.filter(|batch| !batch.rounds.is_empty()).map(stamps),
+        sentences,
+        ways,
+        balancers: record.ensemble.as_ref().map(|ensemble| {
+            let views = ensemble.balancers.iter().map(|balancer| BalancerView {
+                hop: balancer.hop,
+                address: balancer.address.map(|address| address.to_string()),
+                balancing: match balancer.balancing {
+                    itinera_model::ensemble::Balancing::PerFlow => "per-flow",
+                    itinera_model::ensemble::Balancing::PerPacket => "per-packet",
+                },
+                next: balancer.next.iter().map(ToString::to_string).collect(),
+            });
+            views.collect()
+        }),
+        mtu_bytes: record.path_mtu.as_ref().and_then(|found| found.mtu_bytes),
+        sizes,
+    }
+}
+
+/// The kernel's only where every round had them.
+fn stamps(batch: &Batch) -> &'static str {
+    let kernels = batch.rounds.iter().all(|round| round.stamps == StampSource::Kernel);
+    if kernels { "kernel" } else { "program" }
+}
+
+fn by_flow<'a>(batch: &'a Batch, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Round>> {
+    let mut by_flow: BTreeMap<u16, Vec<&Round>> = BTreeMap::new();
+    for round in &batch.rounds {
+        let port = index.flows.get(&round.flow).map_or(0, |flow| flow.source_port);
+        by_flow.entry(port).or_default().push(round);
+    }
+    by_flow
+}
+
+/// What the newest rounds of one flow say, after those before them.
+fn judged(rounds: &[&Round], index: &Index<'_>) -> Option<Assessment> {
+    let observations = rounds.iter().filter_map(|round| {
+        Some(Observation {
+            path: round.path,
+            measured_at: round.clocks.corrected_wall(),
+            number: round.number,
+            source: index.flows.get(&round.flow)?.source,
+            route: round.route,
+            addresses: &index.routes.get(&round.route)?.hops,
+            hops: &round.hops,
+        })
+    });
+    let mut latest = past::assessments(&observations.collect::<Vec<_>>()).pop()?;
+    // A survey that is shorter than what judgement regards speaks of its own time.
+    let ticks = rounds.first().zip(rounds.last());
+    let us = ticks.map_or(0, |(first, last)| last.clocks.tick.since(first.clocks.tick).as_micros());
+    latest.span_s = latest.span_s.min(us / 1_000_000 + 1);
+    Some(latest)
+}
+
+/// What the last round of each flow has read, and everybody's refusals, each thing said once.
+fn remarks(batch: &Batch, index: &Index<'_>, dscp: u8, family: Family) -> Vec<String> {
+    let mut said: Vec<String> = Vec::new();
+    for (_, rounds) in by_flow(batch, index) {
+        let last = rounds.last();
+        let read = last.and_then(|round| {
+            let reading = index.readings.get(&round.reading?)?;
+            Some((*reading, *index.routes.get(&round.route)?))
+        });
+        if let Some((reading, route)) = read {
+            let more = remark::of_reading(reading, route, dscp);
+            said.extend(more.into_iter().filter(|one| !said.contains(one)).collect::<Vec<_>>());
+        }
+    }
+    let hops = batch
+        .rounds
+        .iter()
+        .filter_map(|round| Some((*index.routes.get(&round.route)?, round.hops.as_slice())));
+    said.extend(remark::of_refusals(family, hops));
+    said
+}
+
+fn way(
+    source_port: u16,
+    rounds: &[&Round],
+    index: &Index<'_>,
+    judged: &Assessment,
+    map: &OwnerMap,
+    family: Family,
+) -> Way {
+    let reading = rounds.last().and_then(|round| index.readings.get(&round.reading?));
+    let nothing = HopReading::default();
+    let hops = judged.hops.iter().map(|view| {
+        let place = usize::from(view.hop) - 1;
+        let read = reading.and_then(|reading| reading.hops.get(place)).unwrap_or(&nothing);
+        let counts: Vec<&HopCounts> =
+            rounds.iter().filter_map(|round| round.hops.get(place)).collect();
+        hop_report(view, read, &counts, map, family)
+    });
+    Way {
+        source_port,
+        rounds: judged.rounds,
+        finding: judged.finding.as_ref().map(|finding| {
+            let Place::Link { from, to, silent_between } = finding.place;
+            let is_loss = finding.cause == Cause::Loss;
+            let ratio = f64::from(finding.loss_ppm) / 1e6;
+            FindingView {
+                cause: if is_loss { "loss" } else { "delay" },
+                from: from.to_string(),
+                to: to.to_string(),
+                silent_between,
+                confidence: f64::from(finding.confidence_ppm) / 1e6,
+                loss_ratio: is_loss.then_some(ratio),
+                added_delay_us: (!is_loss).then_some(finding.added_delay_us.as_micros()),
+            }
+        }),
+        hops: hops.collect(),
+    }
+}
+
+fn hop_report(
+    view: &HopView,
+    read: &HopReading,
+    counts: &[&HopCounts],
+    map: &OwnerMap,
+    family: Family,
+) -> HopReport {
+    let sum = |of: fn(&HopCounts) -> u8| counts.iter().map(|hop| u32::from(of(hop))).sum();
+    let mut refusals: BTreeMap<u8, u32> = BTreeMap::new();
+    for (code, count) in counts.iter().flat_map(|hop| &hop.unreachable) {
+        *refusals.entry(*code).or_default() += u32::from(*count);
+    }
+    let us = |micros: Micros| micros.as_micros();
+    HopReport {
+        hop: view.hop,
+        address: view.address.map(|address| address.to_string()),
+        owner: view
+            .address
+            .and_then(|address| map.owner_of(address))
+            .map(|Owner { name, .. }| name.clone()),
+        private: view.address.is_some_and(is_private),
+        sent: view.sent,
+        answered: view.sent - view.lost,
+        late: sum(|hop| hop.late),
+        duplicate: sum(|hop| hop.duplicate),
+        reordered: sum(|hop| hop.reordered),
+        ambiguous: sum(|hop| hop.ambiguous),
+        elsewhere: sum(|hop| hop.elsewhere),
+        refusals: refusals
+            .into_iter()
+            .map(|(code, count)| Refusal {
+                code,
+                meaning: unreachable::meaning(family, code),
+                count,
+            })
+            .collect(),
+        got_here_ratio: view.got_here_ppm.map(|ppm| f64::from(ppm) / 1e6),
+        fastest_us: counts.iter().flat_map(|hop| &hop.rtt).min().copied().map(us),
+        median_us: view.delay_us.map(us),
+        quarter_us: view.delay_quartiles_us.map(|(low, _)| us(low)),
+        three_quarters_us: view.delay_quartiles_us.map(|(_, high)| us(high)),
+        verdict: serde_json::to_value(view.verdict)
+            .ok()
+            .and_then(|verdict| verdict.as_str().map(str::to_owned))
+            .unwrap_or_default(),
+        hops_back: read.hops_back(),
+        dscp_here: read.quoted_dscp,
+        ecn_here: read.quoted_ecn,
+        translated_source: read.translated_source.map(|address| address.to_string()),
+        labels: read.labels.iter().map(|label| label.label).collect(),
+        interface: read.interface.as_ref().and_then(|interface| interface.name.clone()),
+        hidden_before: read.hidden_before(),
+    }
+}
+
+/// The target's answers by size; nothing where only one was measured.
+fn sizes(record: &Record) -> Vec<SizeView> {
+    if record.by_size.len() < 2 {
+        return Vec::new();
+    }
+    let views = record.by_size.iter().map(|(size_bytes, batch)| {
+        let reached = batch.rounds.iter().filter_map(|round| {
+            let ends = round.reached_at.map_or(round.hops.len(), usize::from);
+            round.hops.get(ends.checked_sub(1)?)
+        });
+        let hops: Vec<&HopCounts> = reached.collect();
+        let mut delays: Vec<u32> =
+            hops.iter().flat_map(|hop| &hop.rtt).map(|rtt| rtt.as_micros()).collect();
+        delays.sort_unstable();
+        SizeView {
+            size_bytes: *size_bytes,
+            sent: hops.iter().map(|hop| u32::from(hop.sent)).sum(),
+            answered: hops.iter().map(|hop| u32::from(hop.answers())).sum(),
+            fastest_us: delays.first().copied(),
+            median_us: delays.get(delays.len() / 2).copied(),
+        }
+    });
+    views.collect()
+}
+
+/// What the sizes say together.
+fn size_words(sizes: &[SizeView]) -> Option<String> {
+    let small = sizes.iter().min_by_key(|size| size.size_bytes)?;
+    let large = sizes.iter().max_by_key(|size| size.size_bytes)?;
+    let octets = large.size_bytes - small.size_bytes;
+    match (small.fastest_us, large.fastest_us) {
+        (Some(_), None) => Some(format!(
+            "Packets of {} octets do not come back at all, those of {} do.",
+            large.size_bytes, small.size_bytes
+        )),
+        (Some(quick), Some(slow)) if octets > 0 => {
+            let more = f64::from(slow) - f64::from(quick);
+            Some(format!(
+                "Packets of {} octets take {:+.2} ms longer than those of {}, fastest against \
+                 fastest: {:.1} µs for each 100 octets.",
+                large.size_bytes,
+                more / 1_000.0,
+                small.size_bytes,
+                more * 100.0 / f64::from(octets)
+            ))
+        }
+        _ => None,
+    }
+}

@@ -1,0 +1,99 @@
+//! What analysts have measured: both ways between agents, a path more densely for a while, and
+//! nothing where they say so.
+
+use crate::demonstration::Demonstration;
+use crate::support::{WORLD, directory, eventually};
+use itinera_simnet::{Scenario, Simnet};
+use serde_json::Value;
+use std::time::Duration;
+
+const SEED: u64 = 3;
+
+/// How much a site's clock is ahead at the start, in microseconds.
+fn clock_of(site: &Value) -> i64 {
+    let net = Simnet::new(&Scenario::parse(WORLD).unwrap(), SEED);
+    let found = net.sites().iter().find(|known| known.name == *site.as_str().unwrap()).cloned();
+    found.unwrap().clock_offset_us
+}
+
+fn items(value: &Value) -> Vec<Value> {
+    value.as_array().unwrap().clone()
+}
+
+#[test]
+fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
+    let demonstration = Demonstration::start(directory(), SEED, &[]);
+    let client = |arguments: &[&str]| demonstration.client(arguments);
+
+    // Both ways, before anything is wrong.
+    let pairs = eventually("pairs to be measured", Duration::from_secs(60), || {
+        let pairs = items(&client(&["pairs"]));
+        let enough = |pair: &Value| pair["rounds"].as_u64().unwrap() >= 5;
+        (pairs.len() >= 8 && pairs.iter().all(enough)).then_some(pairs)
+    });
+    assert!(pairs.iter().any(|pair| pair["family"] == "ipv6"), "two sites have IPv6");
+    for pair in &pairs {
+        assert_ne!(pair["near"], pair["far"]);
+        for way in ["forward", "back"] {
+            assert!(pair[way]["loss_ratio"].as_f64().unwrap() < 0.05, "{pair}");
+            assert!(pair[way]["hops"].as_u64().unwrap() >= 3, "{pair}");
+        }
+        let truth = clock_of(&pair["far"]) - clock_of(&pair["near"]);
+        let said = pair["clock_offset_us"].as_i64().unwrap();
+        let error = pair["clock_offset_error_us"].as_i64().unwrap();
+        // The programs do not start at the same moment: up to five drift for a minute meanwhile.
+        assert!((said - truth).abs() <= error + 3_000, "{truth} {pair}");
+    }
+
+    // A path more densely for a while, within an incident.
+    let path = items(&client(&["paths"])).remove(0);
+    let id = path["id"].as_str().unwrap();
+    let start = ["watches", "start", id, "--every", "0.5", "--for", "5", "--reason", "slow"];
+    let watch = client(&start);
+    assert_eq!((&watch["state"], &watch["path"]), (&"running".into(), &path["id"]));
+    let number = watch["no"].to_string();
+    let of_watch = |what: &str| client(&["watches", what, &number]);
+    eventually("rounds of the watch", Duration::from_secs(30), || {
+        let rounds = of_watch("show")["found"]["rounds"].as_u64().unwrap();
+        // Usually one every two seconds.
+        (rounds >= 12).then_some(())
+    });
+    assert_eq!(of_watch("pause")["state"], "paused");
+    assert_eq!(of_watch("resume")["state"], "running");
+    let (site, service) = (path["site"].as_str().unwrap(), path["service"].as_str().unwrap());
+    let incident = client(&["incidents", "open", "--site", site, "--service", service]);
+    let incident_no = incident["no"].to_string();
+    client(&["watches", "attach", &number, "--incident", &incident_no]);
+    assert_eq!(of_watch("end")["state"], "over");
+    eventually("the watch's summary to be kept", Duration::from_secs(40), || {
+        let listed = items(&client(&["watches", "list"]));
+        listed[0]["found"]["sentences"].as_array().cloned()
+    });
+    let attached = client(&["incidents", "show", &incident_no])["watches"][0].clone();
+    assert_eq!(attached["no"], watch["no"]);
+    assert!(attached["found"]["rounds"].as_u64().unwrap() >= 12);
+
+    // Nothing from one site, until that is lifted.
+    let newest = |site: &str| {
+        let paths = items(&client(&["paths"]));
+        let from = paths.into_iter().filter(|path| path["site"] == site);
+        from.filter_map(|path| path["latest"]["until"].as_str().map(str::to_owned)).max().unwrap()
+    };
+    let until = "2199-01-01T00:00:00Z";
+    let add = ["suppressions", "add", "--site", "Dunverra", "--reason", "work", "--until"];
+    let refused = demonstration.run(&[&add[..], &[until]].concat());
+    assert!(refused.err.contains("90 days"), "{}", refused.err);
+    let soon = time::OffsetDateTime::now_utc() + time::Duration::hours(1);
+    let soon = soon.format(&time::format_description::well_known::Rfc3339).unwrap();
+    let made = client(&[&add[..], &[soon.as_str()]].concat());
+    std::thread::sleep(Duration::from_secs(15));
+    let before = newest("Dunverra");
+    std::thread::sleep(Duration::from_secs(22));
+    assert_eq!(newest("Dunverra"), before, "nothing more was measured there");
+    assert!(newest("Eskerry") > before);
+    client(&["suppressions", "lift", &made["no"].to_string()]);
+    eventually("measuring to go on", Duration::from_secs(40), || {
+        (newest("Dunverra") > before).then_some(())
+    });
+    demonstration.stop();
+}

@@ -1,0 +1,225 @@
+//! `itinera survey` on a simulated internet: what people and programs get, and what is kept.
+
+use crate::support::{Ran, directory, free_ports, itinera, run, terminate};
+use pcap_file::pcapng::{Block, PcapNgReader};
+use std::path::Path;
+use std::process::{Child, Stdio};
+
+/// s, edge (translates and marks), b balances over c and d; c loses; e is small; t.
+const WORLD: &str = r#"name = "small"
+site = [{ id = "s", name = "S", address = "10.0.0.2" }]
+target = [{ id = "t", name = "T", address = "198.18.0.9", tcp_open = [443], ignores = ["echo"] }]
+router = [
+  { id = "edge", address = "10.0.0.1", translates_to = "100.64.0.1", marks_dscp = 0 },
+  { id = "b", address = "198.18.0.2", balances = "flow" },
+  { id = "c", address = "198.18.0.3" },
+  { id = "d", address = "198.18.0.4" },
+  { id = "e", address = "198.18.0.5", polices = [0.5, 0.6], labels = [24001] },
+]
+link = [
+  { between = ["s", "edge"], delay_ms = 1.0 },
+  { between = ["edge", "b"], delay_ms = 1.0 },
+  { between = ["b", "c"], delay_ms = 1.0 },
+  { between = ["b", "d"], delay_ms = 1.0 },
+  { between = ["c", "e"], delay_ms = 1.0 },
+  { between = ["d", "e"], delay_ms = 1.0 },
+  { between = ["e", "t"], delay_ms = 1.0, mtu = 1400 },
+]
+fault = [{ from = "c", to = "e", at_s = [0, 0], loss = [0.4, 0.4] }]
+"#;
+const OWNERS: &str = "prefix,as_number,owner,contact\n198.18.0.0/24,64500,Northmere Carriage,\n";
+
+struct Simulation(Child);
+
+impl Simulation {
+    fn start(place: &Path) -> (Self, String) {
+        let world = place.join("world.toml");
+        std::fs::write(&world, WORLD).unwrap();
+        let [port] = free_ports();
+        let listen = format!("127.0.0.1:{port}");
+        let mut command = itinera();
+        command.arg("simulate").arg(&world).args(["--seed", "5", "--listen", &listen]);
+        let quiet = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        (Self(quiet.spawn().unwrap()), listen)
+    }
+}
+
+impl Drop for Simulation {
+    fn drop(&mut self) {
+        terminate(&self.0);
+        let _ended = self.0.wait();
+    }
+}
+
+fn survey(simulation: &str, more: &[&str]) -> Ran {
+    let mut arguments = vec!["survey", "run", "198.18.0.9", "--method", "tcp-syn", "--port", "443"];
+    arguments.extend(["--simulation", simulation, "--address", "10.0.0.2"]);
+    arguments.extend([
+        "--hop-answers-per-s",
+        "1000",
+        "--interval-ms",
+        "200",
+        "--timeout-ms",
+        "500",
+    ]);
+    arguments.extend(more);
+    run(&arguments)
+}
+
+#[test]
+fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
+    let place = directory();
+    let (_simulation, listen) = Simulation::start(place.path());
+    let file = place.path().join("kept.itinera");
+    let owners = place.path().join("owners.csv");
+    std::fs::write(&owners, OWNERS).unwrap();
+    let (kept, owners) = (file.display().to_string(), owners.display().to_string());
+    let mut more = vec!["--branches", "--mtu", "--rounds", "60", "--probes-per-hop", "2"];
+    more.extend(["--dscp", "46", "--owners", &owners, "--save", &kept, "--format", "json"]);
+    let ran = survey(&listen, &more);
+    assert_eq!(ran.code, Some(0), "{}", ran.err);
+    let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    let ways = report["ways"].as_array().unwrap();
+    assert_eq!(ways.len(), 2, "{report:#}");
+    let lossy: Vec<_> = ways.iter().filter(|way| !way["finding"].is_null()).collect();
+    assert_eq!(lossy.len(), 1, "one member loses, the other does not: {report:#}");
+    assert_eq!(lossy[0]["finding"]["from"], "198.18.0.3");
+    assert_eq!(lossy[0]["finding"]["to"], "198.18.0.5");
+    assert_eq!(report["balancers"][0]["balancing"], "per-flow");
+    assert_eq!(report["mtu_bytes"], 1400);
+    let said = report["sentences"].to_string();
+    for words in [
+        "inside Northmere Carriage (AS 64500)",
+        "Hop 4 answers only a part of the probes by its own policy",
+        "The DSCP is 0 instead of 46 at hop 2 (198.18.0.2): somebody behind hop 1",
+        "under label 24001",
+        "accepts connections on that port",
+        "198.18.0.2 shares traffic among 198.18.0.3, 198.18.0.4 flow by flow",
+        "198.18.0.5 asks for 1400",
+    ] {
+        assert!(said.contains(words), "{words}: {said}");
+    }
+    // The same is said of what was kept, and the packets are there.
+    let again = run(&["survey", "show", &kept, "--owners", &owners, "--format", "json"]);
+    assert_eq!(again.out, ran.out);
+    let text = run(&["survey", "show", &kept]);
+    assert!(text.out.contains("Flow ") && text.out.contains("polices its answers"), "{}", text.out);
+    let packets = place.path().join("kept.pcapng");
+    let written = run(&["survey", "packets", &kept, &packets.display().to_string()]);
+    assert_eq!(written.code, Some(0), "{}", written.err);
+    let mut reader = PcapNgReader::new(std::fs::File::open(&packets).unwrap()).unwrap();
+    let mut count = 0;
+    while let Some(block) = reader.next_block() {
+        if let Block::EnhancedPacket(packet) = block.unwrap() {
+            itinera_wire::IpHeader::parse(&packet.data).unwrap();
+            count += 1;
+        }
+    }
+    assert!(count > 600, "{count} packets");
+}
+
+#[test]
+fn reports_keep_to_the_published_schema() {
+    let place = directory();
+    let (_simulation, listen) = Simulation::start(place.path());
+    let schema = run(&["survey", "schema"]);
+    let published = include_str!("../../../../docs/survey.schema.json");
+    let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
+    let published: serde_json::Value = serde_json::from_str(published).unwrap();
+    assert_eq!(schema, published, "write docs/survey.schema.json anew");
+    let ran = survey(&listen, &["--rounds", "2", "--size-bytes", "64,900", "--format", "json"]);
+    let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    keeps_to(&schema, &schema, &report, "report");
+    assert_eq!(report["sizes"].as_array().unwrap().len(), 2);
+}
+
+/// Every field a value has is described, and every field that is required is there.
+fn keeps_to(
+    schema: &serde_json::Value,
+    part: &serde_json::Value,
+    value: &serde_json::Value,
+    place: &str,
+) {
+    if let Some(name) = part["$ref"].as_str() {
+        return keeps_to(schema, schema.pointer(&name[1..]).unwrap(), value, place);
+    }
+    if let Some(choices) = part["oneOf"].as_array() {
+        let fitting = choices.iter().find(|choice| choice.get("$ref").is_some());
+        if !value.is_null() {
+            keeps_to(schema, fitting.unwrap(), value, place);
+        }
+        return;
+    }
+    match value {
+        serde_json::Value::Object(fields) => {
+            for (name, field) in fields {
+                let described = &part["properties"][name];
+                assert!(!described.is_null(), "{place}.{name} is not described");
+                keeps_to(schema, described, field, &format!("{place}.{name}"));
+            }
+            for required in part["required"].as_array().into_iter().flatten() {
+                let name = required.as_str().unwrap();
+                assert!(fields.contains_key(name), "{place}.{name} is missing");
+            }
+        }
+        serde_json::Value::Array(items) => {
+            items.iter().for_each(|item| keeps_to(schema, &part["items"], item, place));
+        }
+        _ => {}
+    }
+}
+
+#[test]
+fn what_cannot_be_measured_is_said_before_anything_is_sent() {
+    let place = directory();
+    let kept = place.path().join("kept.itinera");
+    std::fs::write(&kept, "something else").unwrap();
+    let kept = kept.display().to_string();
+    let common = ["--simulation", "127.0.0.1:9", "--address", "10.0.0.2"];
+    for (arguments, code, words) in [
+        (vec!["survey", "run", "2001:db8::9"], 1, "no way to 2001:db8::9"),
+        (vec!["survey", "run", "nowhere.invalid"], 1, "does not resolve; nothing was probed"),
+        (vec!["survey", "run", "198.18.0.9", "--method", "tcp-syn"], 1, "give --port"),
+        (
+            vec!["survey", "run", "198.18.0.9", "--size-bytes", "20"],
+            1,
+            "packet size 20 is outside 30",
+        ),
+        (
+            vec!["survey", "run", "198.18.0.9", "--first-hop", "9", "--last-hop", "3"],
+            1,
+            "lies behind",
+        ),
+        (vec!["survey", "run", "198.18.0.9", "--dscp", "64"], 2, "--dscp"),
+        (vec!["survey", "run", "198.18.0.9", "--save", &kept], 5, "exists already"),
+        (vec!["survey", "show", &kept], 5, "it is no record of a survey"),
+    ] {
+        let mut arguments = arguments;
+        if arguments[1] == "run" {
+            arguments.extend(common);
+        }
+        let ran = run(&arguments);
+        assert_eq!(ran.code, Some(code), "{arguments:?}: {}", ran.err);
+        assert!(ran.err.contains(words), "{arguments:?}: {}", ran.err);
+    }
+    assert_eq!(std::fs::read_to_string(&kept).unwrap(), "something else");
+}
+
+#[test]
+fn damaged_records_are_refused_calmly() {
+    let place = directory();
+    let (_simulation, listen) = Simulation::start(place.path());
+    let kept = place.path().join("kept.itinera");
+    let ran = survey(&listen, &["--rounds", "1", "--save", &kept.display().to_string()]);
+    assert_eq!(ran.code, Some(0), "{}", ran.err);
+    let whole = std::fs::read(&kept).unwrap();
+    for at in (0..whole.len()).step_by(whole.len() / 12) {
+        let damaged = place.path().join("damaged.itinera");
+        let mut octets = whole.clone();
+        octets[at] ^= 0x55;
+        octets.truncate(whole.len() - at % 7);
+        std::fs::write(&damaged, &octets).unwrap();
+        let ran = run(&["survey", "show", &damaged.display().to_string()]);
+        assert_eq!(ran.code, Some(5), "octet {at}: {} {}", ran.out, ran.err);
+    }
+}
