@@ -4,7 +4,7 @@
 //! content security policy, requests that failed.
 
 use crate::demonstration::{Demonstration, truth};
-use crate::support::{directory, terminate};
+use crate::support::{PATIENCE, directory, terminate};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
@@ -16,8 +16,6 @@ use thirtyfour::prelude::*;
 const AXE: &str =
     concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
 const SEED: u64 = 2;
-/// The fault is alarmed within two and a half minutes; a busy machine gets twice that.
-const PATIENCE: Duration = Duration::from_secs(300);
 /// What follows from a click.
 const SOON: Duration = Duration::from_secs(30);
 

@@ -1,7 +1,7 @@
 //! What agents measured arrives shuffled, twice, late, and while the service is killed: every
 //! issued round is recorded exactly once, and judgement says the same as if nothing had happened.
 
-use crate::support::{Service, WORLD, eventually};
+use crate::support::{PATIENCE, Service, WORLD, eventually};
 use itinera_agent::{Exchange, ExchangeError, Identity};
 use itinera_analysis::{Effect, Limits};
 use itinera_lab::{Density, LabRun, Names, run};
@@ -104,7 +104,7 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
     }
     assert_eq!(acknowledged.load(Ordering::Relaxed), total);
     tokio::task::block_in_place(|| {
-        eventually("judgement of everything", Duration::from_secs(60), || {
+        eventually("judgement of everything", PATIENCE, || {
             (service.json(&["state"])["unjudged_commits"] == 0).then_some(())
         });
     });

@@ -1,7 +1,7 @@
 //! Agents while the service or the database is away: every round number they issue is recorded
 //! exactly once afterwards, or counted as dropped where the spool's bound was reached.
 
-use crate::support::{Service, WORLD, directory, eventually, itinera, terminate};
+use crate::support::{PATIENCE, Service, WORLD, directory, eventually, itinera, terminate};
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
 use std::collections::BTreeMap;
@@ -65,12 +65,22 @@ impl Measuring {
         Self { agent, _simulation: simulation, data }
     }
 
-    /// Ends the agent as it should end, and gives its directory.
+    /// Ends the agent as it should end, and gives its directory. What has piled up is handed over
+    /// first: at its end an agent waits for a while only.
     fn stop(self) -> PathBuf {
         let Self { agent, data, .. } = self;
+        eventually("the spool to be handed over", PATIENCE, || {
+            (waiting_in(&data).len() <= 1).then_some(())
+        });
         agent.stop();
         data
     }
+}
+
+/// The batches in an agent's spool.
+fn waiting_in(data: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(data.join("spool")).unwrap().flatten();
+    entries.map(|entry| entry.path()).filter(|path| path.is_file()).collect()
 }
 
 fn rounds(service: &Service) -> i64 {
@@ -80,7 +90,7 @@ fn rounds(service: &Service) -> i64 {
 }
 
 fn wait_for_more(service: &Service, than: i64) {
-    eventually("more rounds", Duration::from_secs(60), || (rounds(service) > than).then_some(()));
+    eventually("more rounds", PATIENCE, || (rounds(service) > than).then_some(()));
 }
 
 /// Round numbers by path, as recorded.
@@ -123,8 +133,7 @@ async fn every_round_is_recorded_once_though_service_and_database_were_away() {
         measuring.stop()
     });
 
-    let left = std::fs::read_dir(data.join("spool")).unwrap().flatten();
-    let left: Vec<_> = left.filter(|entry| entry.path().is_file()).collect();
+    let left = waiting_in(&data);
     assert!(left.is_empty(), "{left:?} is still in the spool");
     let store = Store::open(&url).await.unwrap();
     let recorded = recorded(&store).await;
@@ -152,8 +161,7 @@ async fn what_a_full_spool_drops_is_counted() {
         wait_for_more(&service, before + 60);
         measuring.stop()
     });
-    let spool = std::fs::read_dir(data.join("spool")).unwrap().flatten();
-    assert_eq!(spool.filter(|entry| entry.path().is_file()).count(), 0);
+    assert_eq!(waiting_in(&data), Vec::<PathBuf>::new());
     let store = Store::open(&Cluster::url_in(&service.data())).await.unwrap();
     let recorded = recorded(&store).await;
     let count: usize = recorded.values().map(Vec::len).sum();

@@ -67,6 +67,9 @@ pub(crate) fn fed(command: &mut Command, input: &str) -> Ran {
     child.wait_with_output().unwrap().into()
 }
 
+/// How long to wait for what surely comes, on a machine that is robbed of its time.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(300);
+
 /// Waits until `ask` has an answer.
 pub(crate) fn eventually<T>(what: &str, limit: Duration, mut ask: impl FnMut() -> Option<T>) -> T {
     let begun = Instant::now();
