@@ -8,12 +8,20 @@
 //! when a driver waits for each deadline.
 
 mod answering;
+pub mod closed_form;
 mod engine;
+mod flow;
+mod life;
 mod line;
+mod noise;
+mod routing;
 mod scenario;
 mod translate;
 mod world;
+pub mod worlds;
 
 pub use engine::{Delivery, Refused, Simnet};
+pub use life::EPOCH_NANOS;
+pub use noise::{Noise, spread_exponentially};
 pub use scenario::{Scenario, ScenarioError};
 pub use world::{Endpoint, Truth, TruthCause};

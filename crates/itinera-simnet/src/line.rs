@@ -1,7 +1,7 @@
 //! What a directed link does to a packet: loses, delays, queues, doubles or reorders it.
 
 use crate::scenario::Burst;
-use crate::world::{Arc, Line, TruthCause};
+use crate::world::{Arc, ArcState, Line};
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -66,11 +66,11 @@ impl LineChance {
         &mut self,
         place: (usize, usize),
         arc: &Arc,
+        state: ArcState,
         octets: usize,
         at: Tick,
     ) -> Passed {
-        let (loss, added_nanos) = effect(arc, at);
-        if loss > 0.0 && self.loss.random::<f64>() < loss {
+        if state.loss > 0.0 && self.loss.random::<f64>() < state.loss {
             return [None, None];
         }
         if let Some(burst) = arc.burst
@@ -87,6 +87,10 @@ impl LineChance {
         };
         // Queueing noise: exponential, as many small waits and few long ones.
         let wait = exponential(&mut self.jitter, arc.jitter_nanos);
+        let varied = match state.jitter_nanos {
+            mean if mean > 0.0 => exponential(&mut self.jitter, mean),
+            _ => 0.0,
+        };
         let later = if arc.reorders > 0.0 && self.order.random::<f64>() < arc.reorders {
             exponential(&mut self.order, REORDERED_NANOS)
         } else {
@@ -97,7 +101,7 @@ impl LineChance {
             clippy::cast_sign_loss,
             reason = "not negative; float to integer casts saturate"
         )]
-        let nanos = arc.delay_nanos + wait as u64 + added_nanos + (queued + later) as u64;
+        let nanos = state.delay_nanos + (wait + varied) as u64 + (queued + later) as u64;
         let doubled = arc.duplicates > 0.0 && self.order.random::<f64>() < arc.duplicates;
         [Some(nanos), doubled.then_some(nanos + 50_000)]
     }
@@ -143,21 +147,4 @@ impl LineChance {
         (memory.waiting, memory.at) = (if fits { through } else { waiting }, clock);
         fits.then_some(through)
     }
-}
-
-/// Loss and added delay of a directed link at a time.
-fn effect(arc: &Arc, at: Tick) -> (f64, u64) {
-    let active = arc
-        .faults
-        .iter()
-        .filter(|(begins, ends, _)| *begins <= at && ends.is_none_or(|ends| at < ends));
-    active.fold((arc.loss, 0), |(loss, added), (_, _, cause)| match cause {
-        TruthCause::Loss(more) => (1.0 - (1.0 - loss) * (1.0 - more), added),
-        #[allow(
-            clippy::cast_possible_truncation,
-            clippy::cast_sign_loss,
-            reason = "checked when the scenario was read"
-        )]
-        TruthCause::AddedDelayMs(ms) => (loss, added + (ms * 1e6) as u64),
-    })
 }

@@ -1,7 +1,12 @@
 //! A scenario with everything drawn: nodes, directed links, forwarding and truth.
 
+use crate::flow::FlowKey;
+use crate::life::{self, Daily, Draws, Spells, purpose};
+use crate::noise::Noise;
+use crate::routing::{Next, Routing};
 use crate::scenario::{
-    Balance, Burst, FaultEntry, HostEntry, Protocol, RouterEntry, Scenario, addresses_of,
+    AnswersBy, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol, RouterEntry, Scenario,
+    Slow, addresses_of,
 };
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
@@ -23,6 +28,8 @@ pub struct Endpoint {
     pub clock_offset_us: i64,
     /// It runs so much faster, in parts per thousand million.
     pub clock_drift_ppb: i32,
+    /// When it is set, and by how many microseconds forward.
+    pub clock_steps: Vec<(Tick, i64)>,
 }
 
 /// What a fault does.
@@ -43,6 +50,8 @@ pub struct Truth {
     pub to: Vec<IpAddr>,
     /// Name of the network that runs the node behind it; absent where nobody is named.
     pub owner: Option<String>,
+    /// Which member of the link, from 1; absent where all of them.
+    pub member: Option<u8>,
     /// What it does.
     pub cause: TruthCause,
     /// When it begins.
@@ -54,6 +63,8 @@ pub struct Truth {
 #[derive(Debug, Clone)]
 pub(crate) struct Node {
     pub(crate) addresses: Vec<IpAddr>,
+    /// Who runs it, by the order in the scenario.
+    pub(crate) owner: Option<usize>,
     pub(crate) is_site: bool,
     /// Whether packets for others pass through it.
     pub(crate) passes: bool,
@@ -63,6 +74,11 @@ pub(crate) struct Node {
     pub(crate) answer_delay_nanos: u64,
     /// Mean of an exponential delay of its answers.
     pub(crate) answer_jitter_nanos: f64,
+    pub(crate) slow: Option<Slow>,
+    pub(crate) habit_share: f64,
+    pub(crate) answers_by: AnswersBy,
+    /// What a site adds to what it measures.
+    pub(crate) noise: Option<Noise>,
     /// Answers a second to one address, as Linux grants them.
     pub(crate) answers_per_s: Option<f64>,
     /// It counts the hop limit down.
@@ -103,7 +119,7 @@ pub(crate) struct Arc {
     pub(crate) delay_nanos: u64,
     pub(crate) jitter_nanos: f64,
     pub(crate) loss: f64,
-    pub(crate) faults: Vec<(Tick, Option<Tick>, TruthCause)>,
+    pub(crate) faults: Vec<ArcFault>,
     /// What routing takes for its length.
     pub(crate) metric: u64,
     pub(crate) burst: Option<Burst>,
@@ -111,6 +127,56 @@ pub(crate) struct Arc {
     pub(crate) reorders: f64,
     pub(crate) mtu: Option<u16>,
     pub(crate) line: Option<Line>,
+    pub(crate) daily: Option<Daily>,
+    pub(crate) spells: Option<Spells>,
+    pub(crate) members: u8,
+    /// Addresses of its interfaces at both ends: none, one for all members, or one for each.
+    pub(crate) interfaces: [Vec<IpAddr>; 2],
+}
+
+impl Arc {
+    /// The address of its interface at the near (0) or far (1) end.
+    pub(crate) fn interface(&self, end: usize, member: u8) -> Option<IpAddr> {
+        let all = &self.interfaces[end];
+        all.get(usize::from(member)).or_else(|| all.first()).copied()
+    }
+}
+
+/// A fault on one direction of a link.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ArcFault {
+    pub(crate) begins: Tick,
+    pub(crate) ends: Option<Tick>,
+    pub(crate) cause: TruthCause,
+    pub(crate) jitter_nanos: f64,
+    /// From 0; absent where all members.
+    pub(crate) member: Option<u8>,
+    /// Share of spells in which it acts.
+    pub(crate) spells: f64,
+}
+
+impl ArcFault {
+    fn acts(&self, member: u8, at: Tick) -> bool {
+        self.begins <= at
+            && self.ends.is_none_or(|ends| at < ends)
+            && self.member.is_none_or(|bad| bad == member)
+    }
+}
+
+/// What one direction of a link does to packets at one time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct ArcState {
+    /// Share lost.
+    pub(crate) loss: f64,
+    pub(crate) delay_nanos: u64,
+    /// Mean of an exponential time that a fault adds.
+    pub(crate) jitter_nanos: f64,
+}
+
+impl ArcState {
+    fn lose(&mut self, share: f64) {
+        self.loss = 1.0 - (1.0 - self.loss) * (1.0 - share);
+    }
 }
 
 /// The drawn world.
@@ -120,22 +186,26 @@ pub(crate) struct World {
     /// By node: its outgoing directed links.
     pub(crate) arcs: Vec<Vec<Arc>>,
     pub(crate) by_address: BTreeMap<IpAddr, usize>,
-    /// By version (IPv4, IPv6), node and destination: the arcs of least metric, in the order of
-    /// the scenario.
-    pub(crate) next: [Vec<Vec<Vec<usize>>>; 2],
+    /// By time from which it holds, and version (IPv4, IPv6): the arcs to go on by.
+    pub(crate) phases: Vec<(Tick, [Next; 2])>,
+    pub(crate) seed: u64,
+    /// Hour of the week at tick zero.
+    pub(crate) week_hour: f64,
     pub(crate) sites: Vec<Endpoint>,
     pub(crate) targets: Vec<Endpoint>,
     pub(crate) truth: Vec<Truth>,
 }
 
 const DEFAULT_POLICING: [f64; 2] = [0.23, 0.57];
+/// A policing router draws its share anew this often.
+const POLICING_PERIOD_NANOS: u64 = 60_000_000_000;
 
 #[allow(
     clippy::cast_possible_truncation,
     clippy::cast_sign_loss,
     reason = "checked as finite and not negative when the scenario was read; casts saturate"
 )]
-fn nanos(ms: f64) -> u64 {
+pub(crate) fn nanos(ms: f64) -> u64 {
     (ms * 1e6) as u64
 }
 
@@ -161,72 +231,100 @@ impl World {
             }
         }
         let mut world = builder.world;
-        world.next = [false, true].map(|six| world.all_arcs(six));
+        world.seed = seed;
+        let routing = Routing::of(scenario);
+        let mut reroutes: Vec<_> = scenario.reroutes.iter().collect();
+        reroutes.sort_by(|a, b| a.at_s.as_ref().total_cmp(b.at_s.as_ref()));
+        world.phases = vec![(Tick::ZERO, [false, true].map(|six| world.next_for(&routing, six)))];
+        for reroute in reroutes {
+            let ends = reroute.between.each_ref().map(|id| builder.index[id.as_ref().as_str()]);
+            for (from, to, metric) in [
+                (ends[0], ends[1], reroute.metric.as_ref()[0]),
+                (ends[1], ends[0], reroute.metric.as_ref()[1]),
+            ] {
+                let arcs = world.arcs[from].iter_mut();
+                arcs.filter(|arc| arc.to == to).for_each(|arc| arc.metric = nanos(metric).max(1));
+            }
+            let from = Tick::from_nanos(nanos(*reroute.at_s.as_ref() * 1e3));
+            let next = [false, true].map(|six| world.next_for(&routing, six));
+            world.phases.push((from, next));
+        }
         world
     }
 
-    /// By node and destination: the arcs on ways of least metric. Nodes without an address of
-    /// the version are not there for it.
-    fn all_arcs(&self, six: bool) -> Vec<Vec<Vec<usize>>> {
-        let count = self.nodes.len();
+    /// The arcs to go on by, for one version of IP. Nodes without an address of the version are
+    /// not there for it.
+    fn next_for(&self, routing: &Routing, six: bool) -> Next {
         let speaks = |node: &Node| {
             node.addresses.iter().any(|address| address.is_ipv6() == six)
                 || (!six && node.translates_to.is_some())
         };
         let there: Vec<bool> = self.nodes.iter().map(speaks).collect();
-        let mut next = vec![vec![Vec::new(); count]; count];
-        for end in (0..count).filter(|end| there[*end]) {
-            let distance = self.distances(end, &there);
-            for (node, arcs) in self.arcs.iter().enumerate() {
-                if node == end || !there[node] || distance[node] == u64::MAX {
-                    continue;
-                }
-                let on_the_way = |arc: &Arc| {
-                    self.carries(arc.to, end)
-                        && distance[arc.to].saturating_add(arc.metric) == distance[node]
-                };
-                next[node][end] = (0..arcs.len()).filter(|i| on_the_way(&arcs[*i])).collect();
-            }
-        }
-        next
+        routing.next(self, &there)
     }
 
-    /// Whether a packet to `end` may enter a node: sites and targets are ends, nothing passes
-    /// through them.
-    fn carries(&self, node: usize, end: usize) -> bool {
-        node == end || self.nodes[node].passes
+    /// Routing as it is at a time.
+    pub(crate) fn next_at(&self, at: Tick) -> &[Next; 2] {
+        let phase = self.phases.partition_point(|(from, _)| *from <= at).max(1) - 1;
+        &self.phases[phase].1
     }
 
-    /// The metric of the best way from each node to one.
-    ///
-    /// Source: E. W. Dijkstra, A note on two problems in connexion with graphs (1959), backwards.
-    fn distances(&self, end: usize, there: &[bool]) -> Vec<u64> {
-        let count = self.nodes.len();
-        let mut into: Vec<Vec<(usize, u64)>> = vec![Vec::new(); count];
-        for (from, arcs) in self.arcs.iter().enumerate() {
-            for arc in arcs {
-                into[arc.to].push((from, arc.metric));
-            }
+    /// What a link does to packets at a time, on one of its members.
+    pub(crate) fn state_of(&self, from: usize, index: usize, member: u8, at: Tick) -> ArcState {
+        let arc = &self.arcs[from][index];
+        let of = Draws::of([self.seed, from as u64, index as u64]);
+        let mut state =
+            ArcState { loss: arc.loss, delay_nanos: arc.delay_nanos, jitter_nanos: 0.0 };
+        if let Some(daily) = arc.daily {
+            let epoch = Tick::from_nanos(life::epoch_of(at) * life::EPOCH_NANOS);
+            let load = daily.load(of, life::hours(self.week_hour, epoch));
+            state.delay_nanos += nanos(daily.peak_ms * load);
+            state.lose((daily.loss * load).min(1.0));
         }
-        let mut distance = vec![u64::MAX; count];
-        let mut done = vec![false; count];
-        distance[end] = 0;
-        for _ in 0..count {
-            let open = (0..count).filter(|n| !done[*n] && distance[*n] < u64::MAX);
-            let Some(node) = open.min_by_key(|n| distance[*n]) else {
-                break;
-            };
-            done[node] = true;
-            if !self.carries(node, end) {
+        if let Some(spells) = arc.spells
+            && life::in_spell(of.under(purpose::SPELL), spells.share, at)
+        {
+            state.lose(spells.loss);
+        }
+        for (number, fault) in arc.faults.iter().enumerate() {
+            let spell = of.under(purpose::FAULT_SPELL).under(number as u64);
+            if !fault.acts(member, at) || !life::in_spell(spell, fault.spells, at) {
                 continue;
             }
-            for (from, metric) in &into[node] {
-                if there[*from] {
-                    distance[*from] = distance[*from].min(distance[node].saturating_add(*metric));
+            match fault.cause {
+                TruthCause::Loss(more) => state.lose(more),
+                TruthCause::AddedDelayMs(ms) => {
+                    state.delay_nanos += nanos(ms);
+                    state.jitter_nanos += fault.jitter_nanos;
                 }
             }
         }
-        distance
+        state
+    }
+
+    /// Which member of a bundle carries a flow. Where ports are absent, as in ICMP, addresses and
+    /// protocol have to do.
+    pub(crate) fn member_of(&self, from: usize, index: usize, flow: &FlowKey) -> u8 {
+        let members = self.arcs[from][index].members;
+        if members < 2 {
+            return 0;
+        }
+        let of = Draws::of([self.seed, from as u64, index as u64]).under(purpose::MEMBER);
+        let mut of = flow.under(of);
+        u8::try_from(of.word() % u64::from(members)).unwrap_or(0)
+    }
+
+    /// The share of answers a router refuses at a time: the same whenever it is asked.
+    pub(crate) fn policing_share(&self, node: usize, bounds: [f64; 2], at: Tick) -> f64 {
+        let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
+        rng.set_stream(1_000 + node as u64 * 1_000_000 + at.as_nanos() / POLICING_PERIOD_NANOS);
+        bounds[0] + (bounds[1] - bounds[0]) * rng.random::<f64>()
+    }
+
+    /// Whether a router polices or is slow by habit at a time.
+    pub(crate) fn follows_habits(&self, node: usize, at: Tick) -> bool {
+        let of = Draws::of([self.seed, node as u64]);
+        life::in_the_mood(of, self.nodes[node].habit_share, at)
     }
 }
 
@@ -251,12 +349,22 @@ impl<'a> Builder<'a> {
             clock_offset_us: thousandfold(host.clock_offset_ms.as_ref()),
             clock_drift_ppb: i32::try_from(thousandfold(host.clock_drift_ppm.as_ref()))
                 .unwrap_or(0),
+            clock_steps: host
+                .clock_steps
+                .iter()
+                .map(|[at_s, ms]| {
+                    #[allow(clippy::cast_possible_truncation, reason = "casts saturate")]
+                    (Tick::from_nanos(nanos(at_s.max(0.0) * 1e3)), (ms * 1e3) as i64)
+                })
+                .collect(),
         };
         let world = World {
             nodes: Vec::new(),
             arcs: Vec::new(),
             by_address: BTreeMap::new(),
-            next: [Vec::new(), Vec::new()],
+            phases: Vec::new(),
+            seed: 0,
+            week_hour: scenario.week_hour,
             sites: scenario.sites.iter().map(endpoint).collect(),
             targets: scenario.targets.iter().map(endpoint).collect(),
             truth: Vec::new(),
@@ -271,39 +379,59 @@ impl<'a> Builder<'a> {
                 tcp_open: host.tcp_open.clone(),
                 udp_open: host.udp_open.clone(),
             };
+            builder.node(host.id.as_ref()).noise =
+                host.noise.as_ref().map(|noise| Noise::new(noise.as_ref()));
         }
         for router in &scenario.routers {
             let addresses = addresses_of(router.address.as_ref(), router.address6.as_ref());
             builder.add_node(router.id.as_ref(), addresses, false, Some(router));
         }
         for link in &scenario.links {
-            let [a, b] = [0, 1].map(|end| builder.index[link.between[end].as_ref().as_str()]);
-            let share = |value: &Option<Spanned<f64>>| value.as_ref().map_or(0.0, |v| *v.as_ref());
-            for (direction, (from, to)) in [(a, b), (b, a)].into_iter().enumerate() {
-                let metric = link.metric.as_ref().map(|metric| metric.as_ref()[direction]);
-                builder.world.arcs[from].push(Arc {
-                    metric: nanos(metric.unwrap_or_else(|| *link.delay_ms.as_ref())).max(1),
-                    burst: link.burst.as_ref().map(|burst| *burst.as_ref()),
-                    duplicates: share(&link.duplicates),
-                    reorders: share(&link.reorders),
-                    mtu: link.mtu.as_ref().map(|mtu| *mtu.as_ref()),
-                    line: link.queue.as_ref().map(|queue| {
-                        let queue = queue.as_ref();
-                        Line {
-                            nanos_per_octet: 8_000.0 / queue.mbit_per_s,
-                            longest_nanos: queue.longest_ms * 1e6,
-                            load: queue.load,
-                        }
-                    }),
-                    to,
-                    delay_nanos: nanos(*link.delay_ms.as_ref()),
-                    jitter_nanos: link.jitter_ms.as_ref().map_or(0.0, |ms| ms.as_ref() * 1e6),
-                    loss: link.loss.as_ref().map_or(0.0, |loss| *loss.as_ref()),
-                    faults: Vec::new(),
-                });
-            }
+            builder.add_link(link);
         }
         builder
+    }
+
+    fn add_link(&mut self, link: &LinkEntry) {
+        let [a, b] = [0, 1].map(|end| self.index[link.between[end].as_ref().as_str()]);
+        let share = |value: &Option<Spanned<f64>>| value.as_ref().map_or(0.0, |v| *v.as_ref());
+        let interfaces = link.interfaces.as_ref().map(|both| {
+            both.as_ref()
+                .each_ref()
+                .map(|end| end.iter().map(|a| IpAddr::V4(*a)).collect::<Vec<_>>())
+        });
+        let [near, far] = interfaces.unwrap_or_default();
+        for (from, own) in [(a, &near), (b, &far)] {
+            self.world.by_address.extend(own.iter().map(|address| (*address, from)));
+        }
+        let both = [(a, b, [near.clone(), far.clone()]), (b, a, [far, near])];
+        for (direction, (from, to, interfaces)) in both.into_iter().enumerate() {
+            let metric = link.metric.as_ref().map(|metric| metric.as_ref()[direction]);
+            self.world.arcs[from].push(Arc {
+                metric: nanos(metric.unwrap_or_else(|| *link.delay_ms.as_ref())).max(1),
+                burst: link.burst.as_ref().map(|burst| *burst.as_ref()),
+                duplicates: share(&link.duplicates),
+                reorders: share(&link.reorders),
+                mtu: link.mtu.as_ref().map(|mtu| *mtu.as_ref()),
+                line: link.queue.as_ref().map(|queue| {
+                    let queue = queue.as_ref();
+                    Line {
+                        nanos_per_octet: 8_000.0 / queue.mbit_per_s,
+                        longest_nanos: queue.longest_ms * 1e6,
+                        load: queue.load,
+                    }
+                }),
+                to,
+                delay_nanos: nanos(*link.delay_ms.as_ref()),
+                jitter_nanos: link.jitter_ms.as_ref().map_or(0.0, |ms| ms.as_ref() * 1e6),
+                loss: link.loss.as_ref().map_or(0.0, |loss| *loss.as_ref()),
+                faults: Vec::new(),
+                daily: link.daily.as_ref().map(|daily| *daily.as_ref()),
+                spells: link.spells.as_ref().map(|spells| *spells.as_ref()),
+                members: link.members.as_ref().map_or(1, |members| *members.as_ref()),
+                interfaces,
+            });
+        }
     }
 
     fn add_node(
@@ -320,7 +448,17 @@ impl<'a> Builder<'a> {
         let outside = router.and_then(|r| r.translates_to.as_ref()).map(|a| *a.as_ref());
         self.world.by_address.extend(outside.map(|address| (IpAddr::V4(address), index)));
         self.world.by_address.extend(addresses.iter().map(|address| (*address, index)));
+        let owner = router.and_then(|r| r.owner.as_ref()).and_then(|id| {
+            self.scenario.owners.iter().position(|owner| owner.id.as_ref() == id.as_ref())
+        });
         self.world.nodes.push(Node {
+            owner,
+            slow: router.and_then(|r| r.slow.as_ref()).map(|slow| *slow.as_ref()),
+            habit_share: router
+                .and_then(|r| r.habit_share.as_ref())
+                .map_or(1.0, |share| *share.as_ref()),
+            answers_by: router.map(|r| r.answers_by).unwrap_or_default(),
+            noise: None,
             addresses,
             is_site,
             passes: router.is_some(),
@@ -359,12 +497,20 @@ impl<'a> Builder<'a> {
         for cause in loss.into_iter().chain(delay) {
             let arcs = &mut self.world.arcs[from];
             if let Some(arc) = arcs.iter_mut().find(|arc| arc.to == to) {
-                arc.faults.push((begins, ends, cause));
+                arc.faults.push(ArcFault {
+                    begins,
+                    ends,
+                    cause,
+                    jitter_nanos: fault.jitter_ms.as_ref().map_or(0.0, |ms| ms.as_ref() * 1e6),
+                    member: fault.member.as_ref().map(|member| member.as_ref() - 1),
+                    spells: fault.spells.as_ref().map_or(1.0, |share| *share.as_ref()),
+                });
             }
             self.world.truth.push(Truth {
                 from: self.world.nodes[from].addresses.clone(),
                 to: self.world.nodes[to].addresses.clone(),
                 owner: owner.clone(),
+                member: fault.member.as_ref().map(|member| *member.as_ref()),
                 cause,
                 begins,
                 ends,

@@ -4,8 +4,10 @@
 mod tests;
 
 use crate::answering::{self, Answer};
+use crate::flow::FlowKey;
+use crate::life::{Draws, purpose};
 use crate::line::{LineChance, exponential};
-use crate::scenario::{Balance, Scenario};
+use crate::scenario::{AnswersBy, Balance, Scenario};
 use crate::translate::{Translations, is_inside};
 use crate::world::{Endpoint, Truth, World};
 use itinera_model::unit::Tick;
@@ -17,8 +19,6 @@ use std::net::IpAddr;
 
 /// Packets that may be under way at once; further ones are dropped and counted.
 const MAX_UNDER_WAY: usize = 200_000;
-/// A policing router draws its share anew this often.
-const POLICING_PERIOD_NANOS: u64 = 60_000_000_000;
 /// Answers that a router with a limit gives at once after silence, as Linux does.
 const ANSWER_BURST: f64 = 6.0;
 
@@ -45,6 +45,15 @@ pub enum Refused {
     UnknownSource(IpAddr),
 }
 
+/// A packet on its way to a node.
+#[derive(Debug, Clone)]
+struct Arriving {
+    node: usize,
+    /// The address of the interface that it comes in by, where that has one of its own.
+    interface: Option<IpAddr>,
+    packet: Vec<u8>,
+}
+
 /// Chance of nodes; that of links is their own.
 #[derive(Debug, Clone)]
 struct Chance {
@@ -63,13 +72,6 @@ impl Chance {
         };
         Self { policing: stream(4), answering: stream(8), balancing: stream(9), seed }
     }
-
-    /// The share of answers a node refuses at a time: the same whenever it is asked.
-    fn policing_share(&self, node: usize, bounds: [f64; 2], now: Tick) -> f64 {
-        let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
-        rng.set_stream(1_000 + node as u64 * 1_000_000 + now.as_nanos() / POLICING_PERIOD_NANOS);
-        bounds[0] + (bounds[1] - bounds[0]) * rng.random::<f64>()
-    }
 }
 
 /// The simulated internet.
@@ -85,7 +87,7 @@ pub struct Simnet {
     /// By node and asker: answers in hand, and when that was so.
     limits: BTreeMap<(usize, IpAddr), (f64, Tick)>,
     translations: BTreeMap<usize, Translations>,
-    under_way: BTreeMap<(Tick, u64), (usize, Vec<u8>)>,
+    under_way: BTreeMap<(Tick, u64), Arriving>,
     deliveries: VecDeque<Delivery>,
     order: u64,
     overflowed: u64,
@@ -152,8 +154,8 @@ impl Simnet {
             && entry.key().0 <= now
         {
             let at = entry.key().0;
-            let (node, packet) = entry.remove();
-            self.arrive(node, packet, at);
+            let arriving = entry.remove();
+            self.arrive(arriving, at);
         }
     }
 
@@ -162,7 +164,8 @@ impl Simnet {
         self.deliveries.pop_front()
     }
 
-    fn arrive(&mut self, node: usize, mut packet: Vec<u8>, at: Tick) {
+    fn arrive(&mut self, arriving: Arriving, at: Tick) {
+        let Arriving { node, interface, mut packet } = arriving;
         // Every packet under way was parsed when it entered or built here.
         let Ok((header, payload)) = IpHeader::parse(&packet) else {
             return;
@@ -183,7 +186,7 @@ impl Simnet {
             if here.is_site {
                 self.deliveries.push_back(Delivery { site: addresses.destination(), at, packet });
             } else if let Some(answer) = answering::of_host(&here.host, &header, payload, &packet) {
-                self.answer(node, addresses, &answer, at);
+                self.answer(node, addresses, &answer, None, at);
             }
             return;
         }
@@ -191,7 +194,7 @@ impl Simnet {
             self.pass_on(node, addresses, packet, at);
         } else if !here.silent && !self.refuses_to_answer(node, addresses.source(), at) {
             let answer = answering::time_exceeded(&self.world.nodes[node], addresses, &packet);
-            self.answer(node, addresses, &answer, at);
+            self.answer(node, addresses, &answer, interface, at);
         }
     }
 
@@ -225,27 +228,43 @@ impl Simnet {
                 return true;
             }
         }
-        let Some(bounds) = here.polices else {
+        let Some(bounds) = here.polices.filter(|_| self.world.follows_habits(node, at)) else {
             return false;
         };
-        let share = self.chance.policing_share(node, bounds, at);
+        let share = self.world.policing_share(node, bounds, at);
         self.chance.policing.random::<f64>() < share
     }
 
     /// Sends an answer of a node back to who sent what it answers.
-    fn answer(&mut self, node: usize, asked: Addresses, answer: &Answer, at: Tick) {
+    fn answer(
+        &mut self,
+        node: usize,
+        asked: Addresses,
+        answer: &Answer,
+        interface: Option<IpAddr>,
+        at: Tick,
+    ) {
         let here = &self.world.nodes[node];
         let back = if here.addresses.contains(&asked.destination()) {
             Addresses::try_new(asked.destination(), asked.source())
         } else {
-            let pairs = here.addresses.iter().map(|own| Addresses::try_new(*own, asked.source()));
-            pairs.flatten().next()
+            let interface = match here.answers_by {
+                AnswersBy::Incoming => interface,
+                AnswersBy::Outgoing => self.leaving_interface(node, asked.source(), at),
+            };
+            let own = interface.iter().chain(&here.addresses);
+            own.filter_map(|own| Addresses::try_new(*own, asked.source())).next()
         };
         let Some(back) = back else {
             return;
         };
         let (protocol, octets) = answer.emit(back);
-        let jitter = exponential(&mut self.chance.answering, here.answer_jitter_nanos);
+        let mut jitter = exponential(&mut self.chance.answering, here.answer_jitter_nanos);
+        if let Some(slow) = here.slow.filter(|_| self.world.follows_habits(node, at))
+            && self.chance.answering.random::<f64>() < slow.share
+        {
+            jitter += exponential(&mut self.chance.answering, slow.mean_ms * 1e6);
+        }
         #[allow(
             clippy::cast_possible_truncation,
             clippy::cast_sign_loss,
@@ -262,26 +281,52 @@ impl Simnet {
             return;
         };
         let six = usize::from(destination.is_ipv6());
-        let count = self.world.next[six][node][end].len();
+        let count = self.world.next_at(at)[six][node][end].len();
         let Some(nth) = self.choose(node, count, &packet) else {
             return;
         };
-        let index = self.world.next[six][node][end][nth];
+        let index = self.world.next_at(at)[six][node][end][nth];
         let arc = &self.world.arcs[node][index];
         if let Some(mtu) = arc.mtu.filter(|mtu| packet.len() > usize::from(*mtu)) {
             self.too_big(node, mtu, &packet, at);
             return;
         }
         let to = arc.to;
-        let passed = self.lines.pass((node, index), arc, packet.len(), at);
+        let member = match arc.members {
+            0 | 1 => 0,
+            _ => FlowKey::of(&packet).map_or(0, |flow| self.world.member_of(node, index, &flow)),
+        };
+        let interface = arc.interface(1, member);
+        let state = self.world.state_of(node, index, member, at);
+        let passed = self.lines.pass((node, index), arc, state, packet.len(), at);
         for nanos in passed.into_iter().flatten() {
             if self.under_way.len() >= MAX_UNDER_WAY {
                 self.overflowed += 1;
                 return;
             }
             self.order += 1;
-            self.under_way.insert((at.plus_nanos(nanos), self.order), (to, packet.clone()));
+            let nanos = nanos + self.noise_of(to, destination);
+            let arriving = Arriving { node: to, interface, packet: packet.clone() };
+            self.under_way.insert((at.plus_nanos(nanos), self.order), arriving);
         }
+    }
+
+    /// What a site adds to its measurements by its own stamps and line.
+    fn noise_of(&self, node: usize, destination: IpAddr) -> u64 {
+        let node = &self.world.nodes[node];
+        let noise = node.noise.as_ref().filter(|_| node.addresses.contains(&destination));
+        noise.map_or(0, |noise| {
+            let mut of = Draws::of([self.chance.seed, purpose::PACKET, self.order]);
+            noise.at(of.bits())
+        })
+    }
+
+    /// The address of the interface by which a node's answer to somebody leaves.
+    fn leaving_interface(&self, node: usize, asker: IpAddr, at: Tick) -> Option<IpAddr> {
+        let end = self.world.by_address.get(&asker).copied()?;
+        let six = usize::from(asker.is_ipv6());
+        let index = self.world.next_at(at)[six][node][end].first().copied()?;
+        self.world.arcs[node][index].interface(0, 0)
     }
 
     /// Which of several ways of equal metric a packet takes.
@@ -308,6 +353,7 @@ impl Simnet {
         }
         let addresses = header.addresses();
         let datagram = answering::quote_of(addresses, packet);
-        self.answer(node, addresses, &Answer::TooBig { mtu: u32::from(mtu), datagram }, at);
+        let answer = Answer::TooBig { mtu: u32::from(mtu), datagram };
+        self.answer(node, addresses, &answer, None, at);
     }
 }

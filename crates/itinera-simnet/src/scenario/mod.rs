@@ -1,5 +1,8 @@
 //! Scenario files: TOML 1.0, described in `docs/scenario.md`.
 
+mod check;
+
+use crate::life::{Daily, Spells};
 use serde::Deserialize;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use toml::Spanned;
@@ -10,6 +13,11 @@ use toml::Spanned;
 pub struct Scenario {
     /// What people call it.
     pub name: String,
+    /// Hour of the week at the start, from Monday midnight.
+    #[serde(default)]
+    pub(crate) week_hour: f64,
+    #[serde(default)]
+    pub(crate) exits: Exits,
     #[serde(default, rename = "site")]
     pub(crate) sites: Vec<HostEntry>,
     #[serde(default, rename = "target")]
@@ -22,8 +30,67 @@ pub struct Scenario {
     pub(crate) links: Vec<LinkEntry>,
     #[serde(default, rename = "fault")]
     pub(crate) faults: Vec<FaultEntry>,
+    #[serde(default, rename = "reroute")]
+    pub(crate) reroutes: Vec<RerouteEntry>,
     #[serde(default, rename = "draw")]
     pub(crate) draws: Vec<DrawEntry>,
+}
+
+/// How packets find their way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Exits {
+    /// By the least sum of metrics, whoever owns the links.
+    #[default]
+    Least,
+    /// By owners: each chooses the next one by who pays whom, and hands over at its nearest exit.
+    Nearest,
+}
+
+/// What a site adds to every delay it measures.
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct NoiseEntry {
+    /// Median of a log-normal time, and the standard deviation of its logarithm.
+    pub(crate) median_ms: f64,
+    pub(crate) sigma: f64,
+    /// This share of packets waits a Pareto time instead, of this least length and exponent.
+    #[serde(default)]
+    pub(crate) spike_share: f64,
+    #[serde(default)]
+    pub(crate) spike_ms: f64,
+    #[serde(default = "usual_tail")]
+    pub(crate) tail: f64,
+    /// Mean of an exponential time added to all.
+    #[serde(default)]
+    pub(crate) jitter_ms: f64,
+    /// Share of packets that are later by so many milliseconds.
+    pub(crate) second: Option<[f64; 2]>,
+}
+
+const fn usual_tail() -> f64 {
+    1.5
+}
+
+/// A router that answers some probes late.
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Slow {
+    /// Share of answers.
+    pub(crate) share: f64,
+    /// Mean of their exponential delay.
+    pub(crate) mean_ms: f64,
+}
+
+/// From which address a router answers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum AnswersBy {
+    /// That of the interface by which the packet came in.
+    #[default]
+    Incoming,
+    /// That of the interface by which the answer leaves.
+    Outgoing,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -43,6 +110,10 @@ pub(crate) struct HostEntry {
     /// How far a site's clock is ahead, and how fast it drifts.
     pub(crate) clock_offset_ms: Option<Spanned<f64>>,
     pub(crate) clock_drift_ppm: Option<Spanned<f64>>,
+    /// Seconds after the start and milliseconds by which a site's clock is set forward.
+    #[serde(default)]
+    pub(crate) clock_steps: Vec<[f64; 2]>,
+    pub(crate) noise: Option<Spanned<NoiseEntry>>,
 }
 
 impl HostEntry {
@@ -137,6 +208,11 @@ pub(crate) struct RouterEntry {
     #[serde(default)]
     pub(crate) hides_too_big: bool,
     pub(crate) balances: Option<Balance>,
+    pub(crate) slow: Option<Spanned<Slow>>,
+    /// Share of quarters of an hour in which it polices or is slow.
+    pub(crate) habit_share: Option<Spanned<f64>>,
+    #[serde(default)]
+    pub(crate) answers_by: AnswersBy,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -144,6 +220,12 @@ pub(crate) struct RouterEntry {
 pub(crate) struct OwnerEntry {
     pub(crate) id: Spanned<String>,
     pub(crate) name: String,
+    /// Whom it pays to be reached by everybody.
+    #[serde(default)]
+    pub(crate) upstreams: Vec<Spanned<String>>,
+    /// With whom it exchanges its own and its customers' traffic.
+    #[serde(default)]
+    pub(crate) peers: Vec<Spanned<String>>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -159,6 +241,12 @@ pub(crate) struct LinkEntry {
     pub(crate) reorders: Option<Spanned<f64>>,
     pub(crate) mtu: Option<Spanned<u16>>,
     pub(crate) queue: Option<Spanned<Queue>>,
+    pub(crate) daily: Option<Spanned<Daily>>,
+    pub(crate) spells: Option<Spanned<Spells>>,
+    /// Lines that share its traffic by flow.
+    pub(crate) members: Option<Spanned<u8>>,
+    /// Addresses of its interfaces at both ends: one for all members, or one for each.
+    pub(crate) interfaces: Option<Spanned<[Vec<Ipv4Addr>; 2]>>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -170,6 +258,21 @@ pub(crate) struct FaultEntry {
     pub(crate) for_s: Option<Spanned<f64>>,
     pub(crate) loss: Option<Spanned<[f64; 2]>>,
     pub(crate) added_delay_ms: Option<Spanned<[f64; 2]>>,
+    /// Mean of an exponential time that added delay varies by.
+    pub(crate) jitter_ms: Option<Spanned<f64>>,
+    /// Which member of the link, from 1; all where absent.
+    pub(crate) member: Option<Spanned<u8>>,
+    /// Share of spells of ten seconds in which it acts.
+    pub(crate) spells: Option<Spanned<f64>>,
+}
+
+/// A change of metric: packets may take another way from then on.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct RerouteEntry {
+    pub(crate) between: [Spanned<String>; 2],
+    pub(crate) at_s: Spanned<f64>,
+    pub(crate) metric: Spanned<[f64; 2]>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -214,7 +317,7 @@ impl Scenario {
             let start = error.span().map_or(0, |span| span.start);
             at(text, start, error.message().to_owned())
         })?;
-        Checker { text, scenario: &scenario }.check()?;
+        check::Checker { text, scenario: &scenario }.check()?;
         Ok(scenario)
     }
 }
@@ -230,195 +333,6 @@ fn at(text: &str, offset: usize, reason: String) -> ScenarioError {
     let key = key.rsplit_once('=').map_or(key, |(key, _)| key);
     let field = key.trim().rsplit(['{', ',', ' ']).next().unwrap_or_default();
     ScenarioError { line, field: field.trim_matches(['[', ']']).to_owned(), reason }
-}
-
-struct Checker<'a> {
-    text: &'a str,
-    scenario: &'a Scenario,
-}
-
-impl Checker<'_> {
-    fn fail<T>(&self, value: &Spanned<T>, reason: String) -> ScenarioError {
-        at(self.text, value.span().start, reason)
-    }
-
-    fn check(&self) -> Result<(), ScenarioError> {
-        let s = self.scenario;
-        let hosts = s.sites.iter().chain(&s.targets);
-        let ids = hosts.clone().map(|h| &h.id).chain(s.routers.iter().map(|r| &r.id));
-        self.unique(ids)?;
-        let routers = s.routers.iter();
-        let four = hosts.clone().filter_map(|h| h.address.as_ref());
-        self.unique(four.chain(routers.clone().filter_map(|r| r.address.as_ref())))?;
-        let six = hosts.clone().filter_map(|h| h.address6.as_ref());
-        self.unique(six.chain(routers.clone().filter_map(|r| r.address6.as_ref())))?;
-        let nodes = hosts.map(|h| (&h.id, h.address.is_some() || h.address6.is_some()));
-        let nodes =
-            nodes.chain(routers.map(|r| (&r.id, r.address.is_some() || r.address6.is_some())));
-        if let Some((id, _)) = nodes.into_iter().find(|(_, addressed)| !addressed) {
-            let reason = format!("{:?} needs an address, an address6, or both", id.as_ref());
-            return Err(self.fail(id, reason));
-        }
-        for (host, bound) in s.sites.iter().flat_map(|site| site.clock().into_iter().zip(CLOCK)) {
-            if let Some(value) = host
-                && !(-bound..=bound).contains(value.as_ref())
-            {
-                let reason = format!("a clock is off by at most {bound} either way");
-                return Err(self.fail(value, reason));
-            }
-        }
-        if let Some(value) = s.targets.iter().flat_map(HostEntry::clock).flatten().next() {
-            return Err(self.fail(value, "only sites have clocks".to_owned()));
-        }
-        self.unique(s.owners.iter().map(|o| &o.id))?;
-        for router in &s.routers {
-            if let Some(owner) = &router.owner
-                && !s.owners.iter().any(|known| known.id.as_ref() == owner.as_ref())
-            {
-                return Err(self.fail(owner, format!("no owner has the id {:?}", owner.as_ref())));
-            }
-            self.share_range(router.polices.as_ref())?;
-            self.at_least_zero(router.answer_delay_ms.as_ref())?;
-            self.at_least_zero(router.answer_jitter_ms.as_ref())?;
-            if let Some(rate) = &router.answers_per_s
-                && !(*rate.as_ref() > 0.0 && rate.as_ref().is_finite())
-            {
-                return Err(self.fail(rate, "a rate is finite and over zero".to_owned()));
-            }
-            if let Some(dscp) = router.marks_dscp.as_ref().filter(|dscp| *dscp.as_ref() > 63) {
-                return Err(self.fail(dscp, "a DSCP is between 0 and 63".to_owned()));
-            }
-        }
-        for link in &s.links {
-            link.between.iter().try_for_each(|end| self.known_node(end))?;
-            self.at_least_zero(Some(&link.delay_ms))?;
-            self.at_least_zero(link.jitter_ms.as_ref())?;
-            self.link(link)?;
-        }
-        s.faults.iter().try_for_each(|fault| self.fault(fault))?;
-        for draw in &s.draws {
-            if draw.options.is_empty() {
-                return Err(self.fail(&draw.name, "a draw needs at least one option".to_owned()));
-            }
-            for option in &draw.options {
-                for router in option.silent.iter().chain(&option.polices) {
-                    if !s.routers.iter().any(|r| r.id.as_ref() == router.as_ref()) {
-                        let id = router.as_ref();
-                        return Err(self.fail(router, format!("no router has the id {id:?}")));
-                    }
-                }
-                self.share_range(option.polices_share.as_ref())?;
-                option.faults.iter().try_for_each(|fault| self.fault(fault))?;
-            }
-        }
-        Ok(())
-    }
-
-    fn link(&self, link: &LinkEntry) -> Result<(), ScenarioError> {
-        let share = |value: f64| (0.0..=1.0).contains(&value);
-        for value in [&link.loss, &link.duplicates, &link.reorders].into_iter().flatten() {
-            if !share(*value.as_ref()) {
-                return Err(self.fail(value, "a share is between 0 and 1".to_owned()));
-            }
-        }
-        if let Some(metric) = &link.metric
-            && !metric.as_ref().iter().all(|metric| metric.is_finite() && *metric > 0.0)
-        {
-            return Err(self.fail(metric, "a metric is finite and over zero".to_owned()));
-        }
-        if let Some(burst) = &link.burst {
-            let Burst { enter, leave, loss } = *burst.as_ref();
-            if ![enter, leave, loss].into_iter().all(share) {
-                return Err(self.fail(burst, "shares are between 0 and 1".to_owned()));
-            }
-        }
-        if let Some(mtu) = link.mtu.as_ref().filter(|mtu| *mtu.as_ref() < 68) {
-            return Err(self.fail(mtu, "an MTU is 68 octets or more (RFC 791)".to_owned()));
-        }
-        if let Some(queue) = &link.queue {
-            let Queue { mbit_per_s, longest_ms, load } = *queue.as_ref();
-            let fits = mbit_per_s.is_finite()
-                && mbit_per_s > 0.0
-                && longest_ms.is_finite()
-                && longest_ms >= 0.0
-                && (0.0..1.0).contains(&load);
-            if !fits {
-                let reason = "a queue has a rate over zero, a longest wait, and a load under 1";
-                return Err(self.fail(queue, reason.to_owned()));
-            }
-        }
-        Ok(())
-    }
-
-    fn unique<'b, T: Ord + std::fmt::Debug + 'b>(
-        &self,
-        values: impl Iterator<Item = &'b Spanned<T>>,
-    ) -> Result<(), ScenarioError> {
-        let mut seen = std::collections::BTreeSet::new();
-        for value in values {
-            if !seen.insert(value.as_ref()) {
-                return Err(self.fail(value, format!("{:?} is used twice", value.as_ref())));
-            }
-        }
-        Ok(())
-    }
-
-    fn known_node(&self, id: &Spanned<String>) -> Result<(), ScenarioError> {
-        let s = self.scenario;
-        let hosts = s.sites.iter().chain(&s.targets).map(|h| &h.id);
-        let known = hosts.chain(s.routers.iter().map(|r| &r.id)).any(|k| k.as_ref() == id.as_ref());
-        if known {
-            Ok(())
-        } else {
-            let reason = format!("no site, router or target has the id {:?}", id.as_ref());
-            Err(self.fail(id, reason))
-        }
-    }
-
-    fn at_least_zero(&self, value: Option<&Spanned<f64>>) -> Result<(), ScenarioError> {
-        match value {
-            Some(v) if !v.as_ref().is_finite() || *v.as_ref() < 0.0 => {
-                Err(self.fail(v, "a time is finite and not negative".to_owned()))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn range(&self, value: Option<&Spanned<[f64; 2]>>, max: f64) -> Result<(), ScenarioError> {
-        let Some(value) = value else { return Ok(()) };
-        let [low, high] = *value.as_ref();
-        if low >= 0.0 && low <= high && high <= max {
-            Ok(())
-        } else {
-            Err(self.fail(value, format!("[from, to] with 0 <= from <= to <= {max} expected")))
-        }
-    }
-
-    fn share_range(&self, value: Option<&Spanned<[f64; 2]>>) -> Result<(), ScenarioError> {
-        self.range(value, 1.0)
-    }
-
-    fn fault(&self, fault: &FaultEntry) -> Result<(), ScenarioError> {
-        self.known_node(&fault.from)?;
-        self.known_node(&fault.to)?;
-        let ends = [fault.from.as_ref(), fault.to.as_ref()];
-        let linked = self.scenario.links.iter().any(|link| {
-            let between = [link.between[0].as_ref(), link.between[1].as_ref()];
-            between == ends || between == [ends[1], ends[0]]
-        });
-        if !linked {
-            let reason = format!("no link is between {:?} and {:?}", ends[0], ends[1]);
-            return Err(self.fail(&fault.to, reason));
-        }
-        if fault.loss.is_none() && fault.added_delay_ms.is_none() {
-            let reason = "a fault needs loss or added_delay_ms".to_owned();
-            return Err(self.fail(&fault.from, reason));
-        }
-        self.range(Some(&fault.at_s), 1e9)?;
-        self.at_least_zero(fault.for_s.as_ref())?;
-        self.share_range(fault.loss.as_ref())?;
-        self.range(fault.added_delay_ms.as_ref(), 60_000.0)
-    }
 }
 
 #[cfg(test)]
@@ -463,6 +377,29 @@ loss = [0.1, 0.2]
             ("to = \"edge\"", "to = \"quay\"", 14, "to", "no link is between"),
             ("delay_ms = 1.0", "delay_ms = 1.0\nmtu = 60", 12, "mtu", "68 octets"),
             ("delay_ms = 1.0", "delay_ms = 1.0\nreorders = 2.0", 12, "reorders", "share"),
+            ("delay_ms = 1.0", "delay_ms = 1.0\nmembers = 1", 12, "members", "2 to 16"),
+            (
+                "delay_ms = 1.0",
+                "delay_ms = 1.0\nspells = { share = 2, loss = 0 }",
+                12,
+                "spells",
+                "",
+            ),
+            ("to = \"edge\"", "to = \"edge\"\nmember = 1", 15, "member", "no member"),
+            (
+                "[0.1, 0.2]",
+                "[0.1, 0.2]\n[[reroute]]\nbetween = [\"quay\", \"ege\"]\nat_s = 1\nmetric = [1, 1]",
+                18,
+                "between",
+                "no site",
+            ),
+            (
+                "[0.1, 0.2]",
+                "[0.1, 0.2]\n[[owner]]\nid = \"o\"\nname = \"O\"\npeers = [\"p\"]",
+                20,
+                "peers",
+                "no owner",
+            ),
             ("delay_ms = 1.0", "delay_ms = 1.0\nmetric = [0.0, 1.0]", 12, "metric", "over zero"),
         ] {
             let text = GOOD.replacen(from, to, 1);

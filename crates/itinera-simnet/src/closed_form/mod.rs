@@ -1,0 +1,576 @@
+//! Rounds without packets: the same world, in closed form.
+//!
+//! Ways, loads, spells, habits and faults are those that packets would meet; given these, probes
+//! are independent, so a round is drawn by a few additions and one random word a probe. What has
+//! no closed form (lines with queues, chains of bursts by packet, translation, limits of size,
+//! doubling, sharing by packet) is refused, not approximated. Rate limits of answers are followed
+//! probe by probe as if each round's were sent evenly.
+//!
+//! Every hop of every round has a stream of chance of its own, so that a fault changes nothing
+//! but what crosses it.
+
+mod ways;
+
+use crate::life::{self, Draws, purpose};
+use crate::noise::Noise;
+use crate::scenario::Scenario;
+use crate::world::{Endpoint, Truth, World};
+use itinera_model::id::ContentId;
+use itinera_model::round::HopCounts;
+use itinera_model::route::Route;
+use itinera_model::two_way::{OneWay, OneWayDelay};
+use itinera_model::unit::{Micros, Tick};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use ways::Pathfinder;
+pub use ways::{HopWay, Passage, Way};
+
+/// Answers that a router with a limit gives at once after silence.
+const ANSWER_BURST: f64 = 6.0;
+/// A probability as a number of 2^-32.
+const WHOLE: f64 = 4_294_967_296.0;
+
+/// Names one directed link of a world.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct LinkId(pub usize);
+
+/// One directed link, as it really is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkFacts {
+    /// Node it leaves.
+    pub from: usize,
+    /// Node it enters.
+    pub to: usize,
+    /// Lines that share its traffic.
+    pub members: u8,
+}
+
+/// One path: a site asks a target by flows in turn.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PathPlan {
+    /// Number of the site.
+    pub site: usize,
+    /// Number of the target.
+    pub target: usize,
+    /// Source and destination port of each UDP flow; none asks by ICMP echo.
+    pub flows: Vec<(u16, u16)>,
+}
+
+/// A pair of sites that measure both ways.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PairPlan {
+    /// Number of the sending site.
+    pub near: usize,
+    /// Number of the reflecting site.
+    pub far: usize,
+}
+
+/// Ports of measurement between sites, as one number.
+const PAIR_PORTS: u32 = 59_862 << 16 | 59_862;
+
+/// What has no closed form.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{what} has no closed form: {place}")]
+pub struct NoClosedForm {
+    what: &'static str,
+    place: String,
+}
+
+/// A route for one flow, with its identity.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// Identity of the route.
+    pub id: ContentId,
+    /// Its addresses; absent for silent hops.
+    pub addresses: Vec<Option<IpAddr>>,
+}
+
+/// What happens to probes to one hop at one time.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Expected {
+    /// Probability that a probe is not answered.
+    pub loss: f64,
+    /// Round-trip delay without noise.
+    pub delay_nanos: u64,
+    /// Means of exponential times besides, in nanoseconds.
+    pub jitters_nanos: Vec<f64>,
+    /// Share of answers that are slow, and the mean of their exponential time in nanoseconds.
+    pub slow: Option<(f64, f64)>,
+}
+
+/// What one round of a pair gave.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct PairCounts {
+    /// Packets that left.
+    pub sent: u16,
+    /// Packets of which nobody can say which way lost them.
+    pub undetermined: u16,
+    /// From the sender to the reflector.
+    pub forward: OneWay,
+    /// From the reflector to the sender.
+    pub back: OneWay,
+}
+
+/// What a link does for the length of a slot: between two changes of the world.
+#[derive(Debug, Clone, Copy, Default)]
+struct LinkSlot {
+    slot: u64,
+    keep: f64,
+    delay_nanos: u64,
+    jitters_nanos: [f64; 2],
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct NodeSlot {
+    slot: u64,
+    refuses: f64,
+    slow: Option<(f64, f64)>,
+}
+
+/// All ways, by phase of routing.
+#[derive(Debug)]
+struct Ways {
+    /// By phase, path and flow.
+    paths: Vec<Vec<Vec<(Way, Seen)>>>,
+    /// By phase and pair: there and back.
+    pairs: Vec<Vec<[Vec<Passage>; 2]>>,
+}
+
+/// Draws rounds of a world.
+#[derive(Debug, Clone)]
+pub struct Sampler {
+    world: Arc<World>,
+    plans: Arc<Vec<PathPlan>>,
+    ways: Arc<Ways>,
+    /// By node: the number of its first directed link.
+    offsets: Arc<Vec<usize>>,
+    /// When faults begin or end.
+    boundaries: Arc<Vec<Tick>>,
+    links: Vec<[LinkSlot; 4]>,
+    nodes: Vec<NodeSlot>,
+    /// By node and asking site: answers in hand, and since when.
+    limits: BTreeMap<(usize, usize), (f64, Tick)>,
+    expected: Vec<Expected>,
+}
+
+impl Sampler {
+    /// A sampler of a scenario's world, for these paths and pairs.
+    ///
+    /// # Errors
+    /// [`NoClosedForm`] naming the first thing that has none.
+    pub fn try_new(
+        scenario: &Scenario,
+        seed: u64,
+        plans: &[PathPlan],
+        pairs: &[PairPlan],
+    ) -> Result<Self, NoClosedForm> {
+        let world = World::draw(scenario, seed);
+        closed(&world)?;
+        let mut offsets = Vec::new();
+        let mut total = 0;
+        for arcs in &world.arcs {
+            offsets.push(total);
+            total += arcs.len();
+        }
+        let faults = world.arcs.iter().flatten().flat_map(|arc| &arc.faults);
+        let mut boundaries: Vec<Tick> =
+            faults.flat_map(|fault| std::iter::once(fault.begins).chain(fault.ends)).collect();
+        boundaries.sort_unstable();
+        boundaries.dedup();
+        let mut ways = Ways { paths: Vec::new(), pairs: Vec::new() };
+        for (at, _) in &world.phases {
+            let finder = Pathfinder { world: &world, offsets: &offsets, at: *at };
+            let path = |plan: &PathPlan| ways_of(&finder, &world, plan);
+            ways.paths.push(plans.iter().map(path).collect());
+            let both = |pair: &PairPlan| {
+                [(pair.near, pair.far), (pair.far, pair.near)]
+                    .map(|(from, to)| finder.between(from, to, PAIR_PORTS))
+            };
+            ways.pairs.push(pairs.iter().map(both).collect());
+        }
+        Ok(Self {
+            nodes: vec![NodeSlot::default(); world.nodes.len()],
+            links: vec![[LinkSlot::default(); 4]; total],
+            world: Arc::new(world),
+            plans: Arc::new(plans.to_vec()),
+            ways: Arc::new(ways),
+            offsets: Arc::new(offsets),
+            boundaries: Arc::new(boundaries),
+            limits: BTreeMap::new(),
+            expected: Vec::new(),
+        })
+    }
+
+    /// The sites, which are the nodes from 0.
+    pub fn sites(&self) -> &[Endpoint] {
+        &self.world.sites
+    }
+
+    /// The targets, which are the nodes after the sites.
+    pub fn targets(&self) -> &[Endpoint] {
+        &self.world.targets
+    }
+
+    /// The faults as they really are.
+    pub fn truth(&self) -> &[Truth] {
+        &self.world.truth
+    }
+
+    /// Every directed link, by [`LinkId`].
+    pub fn links(&self) -> Vec<LinkFacts> {
+        let arcs = self.world.arcs.iter().enumerate();
+        arcs.flat_map(|(from, arcs)| {
+            arcs.iter().map(move |arc| LinkFacts { from, to: arc.to, members: arc.members.max(1) })
+        })
+        .collect()
+    }
+
+    /// Every address of a node.
+    pub fn addresses(&self, node: usize) -> Vec<IpAddr> {
+        let all = self.world.by_address.iter().filter(|(_, of)| **of == node);
+        all.map(|(address, _)| *address).collect()
+    }
+
+    /// What a site adds to each delay it measures.
+    pub fn noise(&self, site: usize) -> Option<&Noise> {
+        self.world.nodes[site].noise.as_ref()
+    }
+
+    /// How a path's nth round goes at a time, and what it would show.
+    pub fn way(&self, path: usize, number: u64, at: Tick) -> (&[HopWay], &Seen) {
+        let flows = &self.ways.paths[self.phase(at)][path];
+        let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
+        let (way, seen) = &flows[nth];
+        (way, seen)
+    }
+
+    /// The directed links of a pair at a time, there and back.
+    pub fn pair_ways(&self, pair: usize, at: Tick) -> &[Vec<Passage>; 2] {
+        &self.ways.pairs[self.phase(at)][pair]
+    }
+
+    /// Share lost by and delay in nanoseconds of one member of a link at a time.
+    pub fn link_state(&mut self, link: LinkId, member: u8, at: Tick) -> (f64, u64) {
+        let state = self.link(Passage { link, member }, self.slot(at), at);
+        (1.0 - state.keep, state.delay_nanos)
+    }
+
+    fn phase(&self, at: Tick) -> usize {
+        self.world.phases.partition_point(|(from, _)| *from <= at).max(1) - 1
+    }
+
+    /// States hold for a slot: an epoch, or the part of it before or after a change.
+    fn slot(&self, at: Tick) -> u64 {
+        let changes = self.boundaries.partition_point(|change| *change <= at) as u64;
+        1 + life::epoch_of(at) + (changes << 40)
+    }
+
+    fn link(&mut self, passage: Passage, slot: u64, at: Tick) -> LinkSlot {
+        let known = &mut self.links[passage.link.0][usize::from(passage.member & 3)];
+        if known.slot != slot {
+            // Of nodes that share an offset all but the last have no links.
+            let from = self.offsets.partition_point(|first| *first <= passage.link.0) - 1;
+            let index = passage.link.0 - self.offsets[from];
+            let state = self.world.state_of(from, index, passage.member, at);
+            *known = LinkSlot {
+                slot,
+                keep: 1.0 - state.loss,
+                delay_nanos: state.delay_nanos,
+                jitters_nanos: [self.world.arcs[from][index].jitter_nanos, state.jitter_nanos],
+            };
+        }
+        *known
+    }
+
+    fn node(&mut self, node: usize, slot: u64, at: Tick) -> NodeSlot {
+        if self.nodes[node].slot != slot {
+            let here = &self.world.nodes[node];
+            let habits = self.world.follows_habits(node, at);
+            let polices = here.polices.filter(|_| habits);
+            self.nodes[node] = NodeSlot {
+                slot,
+                refuses: polices.map_or(0.0, |b| self.world.policing_share(node, b, at)),
+                slow: here.slow.filter(|_| habits).map(|s| (s.share, s.mean_ms * 1e6)),
+            };
+        }
+        self.nodes[node]
+    }
+
+    /// What happens to probes to each hop of a path in its nth round, at a time. Silent hops lose
+    /// all; rate limits are not in it.
+    pub fn expected(&mut self, path: usize, number: u64, at: Tick) -> &[Expected] {
+        let slot = self.slot(at);
+        let ways = Arc::clone(&self.ways);
+        let flows = &ways.paths[self.phase(at)][path];
+        let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
+        let (way, _) = &flows[nth];
+        let end = way.len().saturating_sub(1);
+        self.expected.resize_with(way.len(), || Expected {
+            loss: 1.0,
+            delay_nanos: 0,
+            jitters_nanos: Vec::new(),
+            slow: None,
+        });
+        let mut jitters: Vec<f64> = Vec::new();
+        let (mut keep, mut delay, mut passed) = (1.0, 0, 0);
+        for (index, hop) in way.iter().enumerate() {
+            for passage in &hop.there[passed..] {
+                let state = self.link(*passage, slot, at);
+                keep *= state.keep;
+                delay += state.delay_nanos;
+                jitters.extend(state.jitters_nanos.iter().filter(|mean| **mean > 0.0));
+            }
+            passed = hop.there.len();
+            let node = self.node(hop.node, slot, at);
+            let (mut keep, mut delay) = (keep, delay);
+            let mut expected = std::mem::take(&mut self.expected[index].jitters_nanos);
+            expected.clear();
+            expected.extend(&jitters);
+            for passage in &hop.back {
+                let state = self.link(*passage, slot, at);
+                keep *= state.keep;
+                delay += state.delay_nanos;
+                expected.extend(state.jitters_nanos.iter().filter(|mean| **mean > 0.0));
+            }
+            let here = &self.world.nodes[hop.node];
+            let habits = index < end;
+            let refuses = if habits { node.refuses } else { 0.0 };
+            let answers = hop.address.is_some() && !hop.back.is_empty();
+            if here.answer_jitter_nanos > 0.0 {
+                expected.push(here.answer_jitter_nanos);
+            }
+            self.expected[index] = Expected {
+                loss: if answers { 1.0 - keep * (1.0 - refuses) } else { 1.0 },
+                delay_nanos: delay + here.answer_delay_nanos,
+                jitters_nanos: expected,
+                slow: node.slow.filter(|_| habits),
+            };
+        }
+        &self.expected[..]
+    }
+
+    /// Draws the nth round of a path: `probes` to each hop, sent from `at` on over `spread_nanos`.
+    /// `series` tells runs of one world apart.
+    pub fn round(
+        &mut self,
+        path: usize,
+        number: u64,
+        at: Tick,
+        (probes, spread_nanos): (u8, u64),
+        series: u64,
+        out: &mut Vec<HopCounts>,
+    ) {
+        self.expected(path, number, at);
+        let world = Arc::clone(&self.world);
+        let ways = Arc::clone(&self.ways);
+        let flows = &ways.paths[self.phase(at)][path];
+        let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
+        let (way, _) = &flows[nth];
+        let site = self.plans[path].site;
+        let noise = world.nodes[site].noise.as_ref();
+        out.truncate(way.len());
+        out.resize_with(way.len(), HopCounts::default);
+        let of = Draws::of([world.seed, purpose::ROUND, series, path as u64]).under(number);
+        let end = way.len().saturating_sub(1);
+        for (index, (hop, counts)) in way.iter().zip(out.iter_mut()).enumerate() {
+            counts.sent = probes;
+            counts.answered = 0;
+            counts.rtt.clear();
+            let expected = &self.expected[index];
+            if expected.loss >= 1.0 {
+                continue;
+            }
+            let limit = world.nodes[hop.node].answers_per_s.filter(|_| index < end);
+            #[allow(
+                clippy::cast_possible_truncation,
+                clippy::cast_sign_loss,
+                reason = "a share of 2^32"
+            )]
+            let lost_below = (expected.loss * WHOLE) as u64;
+            let mut of = of.under(index as u64);
+            for probe in 0..probes {
+                let word = of.word();
+                if word >> 32 < lost_below {
+                    continue;
+                }
+                if let Some(per_s) = limit {
+                    let sent = at.plus_nanos(spread_nanos / u64::from(probes) * u64::from(probe));
+                    if !granted(&mut self.limits, (hop.node, site), per_s, sent) {
+                        continue;
+                    }
+                }
+                #[allow(clippy::cast_possible_truncation, reason = "the lower half of a word")]
+                let mut nanos = expected.delay_nanos + noise.map_or(0, |n| n.at(word as u32));
+                nanos += extra(&mut of, expected);
+                counts.answered |= 1 << probe;
+                counts.rtt.push(Micros::new(u32::try_from(nanos / 1_000).unwrap_or(u32::MAX)));
+            }
+        }
+    }
+
+    /// Draws a round of a pair: so many packets at a time.
+    pub fn pair_round(
+        &mut self,
+        (pair, plan): (usize, PairPlan),
+        number: u64,
+        at: Tick,
+        packets: u16,
+        series: u64,
+    ) -> PairCounts {
+        let slot = self.slot(at);
+        let ways = Arc::clone(&self.ways);
+        let both = &ways.pairs[self.phase(at)][pair];
+        let world = Arc::clone(&self.world);
+        let of = Draws::of([world.seed, purpose::PAIR, series, pair as u64]).under(number);
+        let clocks = [plan.near, plan.far].map(|site| clock_us(&world.sites[site], at));
+        let ahead = clocks[1] - clocks[0];
+        let mut arrived = Vec::new();
+        let mut counts = PairCounts { sent: packets, ..PairCounts::default() };
+        let mut left = packets;
+        for (way, (passages, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
+            let receiver = if way == 0 { plan.far } else { plan.near };
+            let mut of = of.under(way as u64);
+            let one = self.one_way(passages, slot, at, (receiver, offset, left), &mut of);
+            left = one.arrived;
+            arrived.push(one);
+        }
+        let nothing_came = left == 0;
+        if let (Some(back), Some(forward)) = (arrived.pop(), arrived.pop()) {
+            (counts.forward, counts.back) = (forward, back);
+        }
+        if nothing_came {
+            // Only answers tell which way lost packets.
+            counts = PairCounts { sent: packets, undetermined: packets, ..PairCounts::default() };
+        }
+        counts
+    }
+
+    fn one_way(
+        &mut self,
+        passages: &[Passage],
+        slot: u64,
+        at: Tick,
+        (receiver, offset_us, packets): (usize, i64, u16),
+        of: &mut Draws,
+    ) -> OneWay {
+        let (mut keep, mut delay) = (if passages.is_empty() { 0.0 } else { 1.0 }, 0);
+        let mut jitters = Vec::new();
+        for passage in passages {
+            let state = self.link(*passage, slot, at);
+            keep *= state.keep;
+            delay += state.delay_nanos;
+            jitters.extend(state.jitters_nanos.iter().copied().filter(|mean| *mean > 0.0));
+        }
+        let expected =
+            Expected { loss: 1.0 - keep, delay_nanos: delay, jitters_nanos: jitters, slow: None };
+        let world = Arc::clone(&self.world);
+        let noise = world.nodes[receiver].noise.as_ref();
+        let mut delays = Vec::with_capacity(usize::from(packets));
+        for _ in 0..packets {
+            if of.unit() < expected.loss {
+                continue;
+            }
+            let nanos = delay + noise.map_or(0, |n| n.at(of.bits())) + extra(of, &expected);
+            delays.push(i64::try_from(nanos / 1_000).unwrap_or(i64::MAX) + offset_us);
+        }
+        let arrived = u16::try_from(delays.len()).unwrap_or(u16::MAX);
+        OneWay {
+            arrived,
+            lost: packets - arrived,
+            delay: OneWayDelay::of(delays),
+            ..OneWay::default()
+        }
+    }
+}
+
+/// What varies from packet to packet besides noise.
+fn extra(of: &mut Draws, expected: &Expected) -> u64 {
+    let mut nanos = 0.0;
+    for mean in &expected.jitters_nanos {
+        nanos += of.exponential(*mean);
+    }
+    if let Some((share, mean)) = expected.slow
+        && of.unit() < share
+    {
+        nanos += of.exponential(mean);
+    }
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "not negative; float to integer casts saturate"
+    )]
+    let nanos = nanos as u64;
+    nanos
+}
+
+/// Takes one answer from what a router has in hand for an asker.
+fn granted(
+    limits: &mut BTreeMap<(usize, usize), (f64, Tick)>,
+    who: (usize, usize),
+    per_s: f64,
+    at: Tick,
+) -> bool {
+    let (in_hand, since) = limits.get(&who).copied().unwrap_or((ANSWER_BURST, at));
+    let later = at.max(since);
+    let more = f64::from(later.since(since).as_micros()) / 1e6 * per_s;
+    let in_hand = (in_hand + more).min(ANSWER_BURST);
+    let gives = in_hand >= 1.0;
+    limits.insert(who, (if gives { in_hand - 1.0 } else { in_hand }, later));
+    gives
+}
+
+/// How much a site's clock is ahead at a time.
+fn clock_us(site: &Endpoint, at: Tick) -> i64 {
+    let us = i64::try_from(at.as_nanos() / 1_000).unwrap_or(i64::MAX);
+    let drift = i128::from(us) * i128::from(site.clock_drift_ppb) / 1_000_000_000;
+    let steps = site.clock_steps.iter().filter(|(from, _)| *from <= at).map(|(_, step)| step);
+    site.clock_offset_us + i64::try_from(drift).unwrap_or(0) + steps.sum::<i64>()
+}
+
+fn ways_of(finder: &Pathfinder<'_>, world: &World, plan: &PathPlan) -> Vec<(Way, Seen)> {
+    let target = world.sites.len() + plan.target;
+    let ports = plan.flows.iter().map(|(from, to)| Some(u32::from(*from) << 16 | u32::from(*to)));
+    let ports: Vec<Option<u32>> = if plan.flows.is_empty() { vec![None] } else { ports.collect() };
+    let of_flow = |ports: Option<u32>| {
+        let way = finder.hops(plan.site, target, ports);
+        let addresses: Vec<Option<IpAddr>> = way.iter().map(|hop| hop.address).collect();
+        let id = Route { hops: addresses.clone() }.id();
+        (way, Seen { id, addresses })
+    };
+    ports.into_iter().map(of_flow).collect()
+}
+
+fn closed(world: &World) -> Result<(), NoClosedForm> {
+    let name = |node: usize| {
+        world.nodes[node].addresses.first().map_or_else(String::new, |a| a.to_string())
+    };
+    let refuse = |what, place| Err(NoClosedForm { what, place });
+    for (from, arcs) in world.arcs.iter().enumerate() {
+        for arc in arcs {
+            let place = || format!("the link {} to {}", name(from), name(arc.to));
+            let what = [
+                (arc.line.is_some(), "a queue"),
+                (arc.burst.is_some(), "a chain of bursts"),
+                (arc.mtu.is_some(), "a limit of size"),
+                (arc.duplicates > 0.0, "doubling"),
+                (arc.reorders > 0.0, "reordering"),
+                (arc.members > 4, "a bundle of more than four"),
+            ];
+            if let Some((_, what)) = what.into_iter().find(|(there, _)| *there) {
+                return refuse(what, place());
+            }
+        }
+    }
+    for (node, here) in world.nodes.iter().enumerate() {
+        let what = [
+            (here.translates_to.is_some(), "translation"),
+            (here.balances.is_some(), "sharing among ways"),
+        ];
+        if let Some((_, what)) = what.into_iter().find(|(there, _)| *there) {
+            return refuse(what, format!("at {}", name(node)));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,283 @@
+//! Worlds by seed: internets with owners, asymmetric routing, bundles, silence, tunnels, routers
+//! that answer as they like, and a life by the hour, to measure judgement on.
+//!
+//! A world prints as a scenario file, which is what everything else reads: the simulation packet
+//! by packet, the closed form, and people. Topology, habits of routers, life of links and sites
+//! each have a stream of chance of their own.
+
+mod habits;
+mod print;
+#[cfg(test)]
+mod tests;
+mod topology;
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use std::fmt;
+use std::net::Ipv4Addr;
+use std::ops::RangeInclusive;
+use std::str::FromStr;
+
+/// What a world assumes beyond what any judgement may rely on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Family {
+    /// As the method of locating is described.
+    Plain,
+    /// Other laws of noise: two modes, heavier tails, jitter on links.
+    Noise,
+    /// Loss in longer and harder spells, faults that come and go within seconds.
+    Bursts,
+    /// Answers from interface addresses, some of them from the interface on the way back.
+    Addresses,
+    /// Ways by the least sum of metrics over all owners, and many bundles.
+    Routing,
+    /// Routers that limit their answers by rate instead of by share.
+    Limits,
+}
+
+impl Family {
+    /// All families, the one without surprises first.
+    pub const ALL: [Self; 6] =
+        [Self::Plain, Self::Noise, Self::Bursts, Self::Addresses, Self::Routing, Self::Limits];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Plain => "plain",
+            Self::Noise => "noise",
+            Self::Bursts => "bursts",
+            Self::Addresses => "addresses",
+            Self::Routing => "routing",
+            Self::Limits => "limits",
+        }
+    }
+}
+
+impl fmt::Display for Family {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// No family has this name.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no family of worlds; there are plain, noise, bursts, addresses, routing, limits")]
+pub struct UnknownFamily(String);
+
+impl FromStr for Family {
+    type Err = UnknownFamily;
+
+    fn from_str(text: &str) -> Result<Self, UnknownFamily> {
+        let found = Self::ALL.into_iter().find(|family| family.name() == text);
+        found.ok_or_else(|| UnknownFamily(text.to_owned()))
+    }
+}
+
+/// What a world's seed is for, so that nothing is tuned on what it is measured by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Split {
+    /// Parameters may be chosen on it.
+    Tune,
+    /// Confidence may be calibrated on it.
+    Calibrate,
+    /// Only for the figures that are published.
+    Test,
+}
+
+impl Split {
+    /// The split a seed belongs to: two of ten are for tuning, two for calibrating.
+    pub const fn of(seed: u64) -> Self {
+        match seed % 10 {
+            0 | 1 => Self::Tune,
+            2 | 3 => Self::Calibrate,
+            _ => Self::Test,
+        }
+    }
+
+    /// The nth seed of a split, from 0.
+    pub const fn seed(self, nth: u64) -> u64 {
+        match self {
+            Self::Tune => nth / 2 * 10 + nth % 2,
+            Self::Calibrate => nth / 2 * 10 + 2 + nth % 2,
+            Self::Test => nth / 6 * 10 + 4 + nth % 6,
+        }
+    }
+}
+
+/// A site or target.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HostPlan {
+    /// Its id in the scenario.
+    pub id: String,
+    /// What people call it.
+    pub name: String,
+    /// Its address.
+    pub address: Ipv4Addr,
+    /// Who runs it, where the owner map says so.
+    pub operator: Option<usize>,
+    /// Of a site: mean of the jitter on its line, in milliseconds.
+    jitter_ms: f64,
+}
+
+/// A router.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RouterPlan {
+    /// Its id in the scenario.
+    pub id: String,
+    /// Its own address.
+    pub address: Ipv4Addr,
+    /// Who runs it: index among the owners.
+    pub owner: usize,
+    /// It never answers.
+    pub silent: bool,
+    hidden: bool,
+    polices: Option<[f64; 2]>,
+    slow: Option<[f64; 2]>,
+    answers_per_s: Option<f64>,
+    outgoing: bool,
+}
+
+/// A link between two of the nodes, sites and targets first, then routers.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LinkPlan {
+    /// Its ends.
+    pub between: [usize; 2],
+    /// Lines that share its traffic.
+    pub members: u8,
+    delay_ms: f64,
+    metric: [f64; 2],
+    loss: f64,
+    spells: [f64; 2],
+    /// Peak in milliseconds, loss, and hour.
+    daily: Option<[f64; 3]>,
+    jitter_ms: f64,
+    interfaces: Option<[Vec<Ipv4Addr>; 2]>,
+}
+
+/// A network.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OwnerPlan {
+    /// Its id in the scenario.
+    pub id: String,
+    /// What people call it.
+    pub name: String,
+    /// First two octets and a half of its addresses: the number of its /20 in 198.18.0.0/15.
+    block: u16,
+    transit: bool,
+    upstreams: Vec<usize>,
+    peers: Vec<usize>,
+}
+
+/// Something that goes wrong, or changes, in a world.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FaultPlan {
+    /// Node before the link.
+    pub from: usize,
+    /// Node behind it.
+    pub to: usize,
+    /// Which member of the link, from 1; all where absent.
+    pub member: Option<u8>,
+    /// Share lost.
+    pub loss: Option<f64>,
+    /// Milliseconds added, and the mean of an exponential time they vary by.
+    pub delay_ms: Option<[f64; 2]>,
+    /// Share of spells of ten seconds in which it acts.
+    pub spells: f64,
+}
+
+/// Everything that changes in a world at one time.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Changes {
+    /// Seconds after the start at which all of it begins.
+    pub at_s: f64,
+    /// How long faults last; for ever where absent.
+    pub for_s: Option<f64>,
+    /// Faults.
+    pub faults: Vec<FaultPlan>,
+    /// Links, by number, that get another metric in both directions.
+    pub reroutes: Vec<(usize, f64)>,
+    /// Sites, by number, whose clock is set forward by so many milliseconds.
+    pub clock_steps: Vec<(usize, f64)>,
+}
+
+/// A drawn world.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Blueprint {
+    /// Its seed.
+    pub seed: u64,
+    /// Its family.
+    pub family: Family,
+    /// Hour of the week at the start, from Monday midnight.
+    pub week_hour: f64,
+    /// Networks, those of targets' operators last.
+    pub owners: Vec<OwnerPlan>,
+    /// Sites: nodes from 0.
+    pub sites: Vec<HostPlan>,
+    /// Targets: nodes after the sites.
+    pub targets: Vec<HostPlan>,
+    /// Routers: nodes after the targets.
+    pub routers: Vec<RouterPlan>,
+    /// Links.
+    pub links: Vec<LinkPlan>,
+}
+
+impl Blueprint {
+    /// Sites a world can have.
+    pub const SITES: RangeInclusive<usize> = 2..=200;
+
+    /// Draws a world with so many sites.
+    ///
+    /// # Panics
+    /// When there are not at least two sites, or more than 200: the caller's bug.
+    pub fn draw(seed: u64, family: Family, sites: usize) -> Self {
+        assert!(Self::SITES.contains(&sites), "{sites} sites");
+        let mut world = topology::draw(seed, family, sites);
+        habits::draw(&mut world);
+        world
+    }
+
+    /// The id of a node.
+    pub fn id(&self, node: usize) -> &str {
+        let hosts = self.sites.len() + self.targets.len();
+        match node.checked_sub(hosts) {
+            Some(router) => &self.routers[router].id,
+            None => &self.sites.iter().chain(&self.targets).nth(node).map_or("", |host| &*host.id),
+        }
+    }
+
+    /// The owner whose equipment a node is; a site is its own.
+    pub fn owner_of(&self, node: usize) -> Option<usize> {
+        let hosts = self.sites.len() + self.targets.len();
+        match (node.checked_sub(hosts), node.checked_sub(self.sites.len())) {
+            (Some(router), _) => Some(self.routers[router].owner),
+            (None, Some(target)) => self.targets[target].operator,
+            (None, None) => None,
+        }
+    }
+}
+
+/// Which stream of chance a part of the world is drawn from.
+#[derive(Debug, Clone, Copy)]
+enum Stream {
+    Topology = 11,
+    Habits = 12,
+    Life = 13,
+    Sites = 14,
+}
+
+fn stream(seed: u64, family: Family, stream: Stream) -> ChaCha8Rng {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    rng.set_stream(stream as u64 + 100 * family as u64);
+    rng
+}
+
+fn between(rng: &mut ChaCha8Rng, low: f64, high: f64) -> f64 {
+    low + (high - low) * rng.random::<f64>()
+}
+
+fn log_between(rng: &mut ChaCha8Rng, low: f64, high: f64) -> f64 {
+    libm::exp(between(rng, libm::log(low), libm::log(high)))
+}
+
+fn chance(rng: &mut ChaCha8Rng, share: f64) -> bool {
+    rng.random::<f64>() < share
+}

@@ -1,0 +1,232 @@
+//! A world as a scenario file and as an owner map.
+
+use super::{Blueprint, Changes, Family, FaultPlan, HostPlan, LinkPlan, RouterPlan};
+use std::fmt::Write;
+
+/// Share of quarters of an hour in which routers follow their habits.
+const HABIT_SHARE: f64 = 0.8;
+/// Autonomous system numbers for documentation (RFC 5398): sixteen, then sixteen.
+const FIRST_NUMBERS: u32 = 64_496;
+const FURTHER_NUMBERS: u32 = 65_536;
+
+impl Blueprint {
+    /// The world with what changes in it, as a scenario file.
+    pub fn scenario(&self, changes: &Changes) -> String {
+        let mut text = format!(
+            "# Drawn by seed {} of the family {}. Format: docs/scenario.md.\n\
+             name = \"World {} ({})\"\nweek_hour = {:?}\nexits = \"{}\"\n",
+            self.seed,
+            self.family,
+            self.seed,
+            self.family,
+            self.week_hour,
+            if self.family == Family::Routing { "least" } else { "nearest" },
+        );
+        for (number, site) in self.sites.iter().enumerate() {
+            self.site(&mut text, number, site, changes);
+        }
+        for target in &self.targets {
+            host(&mut text, "target", target);
+        }
+        for owner in &self.owners {
+            let ids = |owners: &[usize]| {
+                let ids: Vec<String> =
+                    owners.iter().map(|owner| format!("\"{}\"", self.owners[*owner].id)).collect();
+                ids.join(", ")
+            };
+            add(
+                &mut text,
+                format_args!("\n[[owner]]\nid = \"{}\"\nname = \"{}\"\n", owner.id, owner.name),
+            );
+            if !owner.upstreams.is_empty() {
+                add(&mut text, format_args!("upstreams = [{}]\n", ids(&owner.upstreams)));
+            }
+            if !owner.peers.is_empty() {
+                add(&mut text, format_args!("peers = [{}]\n", ids(&owner.peers)));
+            }
+        }
+        for router in &self.routers {
+            self.router(&mut text, router);
+        }
+        for link in &self.links {
+            self.link(&mut text, link);
+        }
+        for fault in &changes.faults {
+            self.fault(&mut text, fault, changes);
+        }
+        for (link, metric) in &changes.reroutes {
+            let [a, b] = self.links[*link].between.map(|node| self.id(node));
+            add(
+                &mut text,
+                format_args!(
+                    "\n[[reroute]]\nbetween = [\"{a}\", \"{b}\"]\nat_s = {:?}\nmetric = [{metric:?}, {metric:?}]\n",
+                    changes.at_s,
+                ),
+            );
+        }
+        text
+    }
+
+    fn site(&self, text: &mut String, number: usize, site: &HostPlan, changes: &Changes) {
+        host(text, "site", site);
+        let law = match self.family {
+            Family::Noise => {
+                "median_ms = 0.2, sigma = 1.4, spike_share = 0.03, spike_ms = 4.0, \
+                              tail = 1.1, second = [0.3, 1.5]"
+            }
+            _ => "median_ms = 0.15, sigma = 1.0, spike_share = 0.02, spike_ms = 5.0",
+        };
+        let jitter = match site.jitter_ms {
+            ms if ms > 0.0 => format!(", jitter_ms = {ms:?}"),
+            _ => String::new(),
+        };
+        add(text, format_args!("noise = {{ {law}{jitter} }}\n"));
+        let steps: Vec<String> = changes
+            .clock_steps
+            .iter()
+            .filter(|(stepped, _)| *stepped == number)
+            .map(|(_, ms)| format!("[{:?}, {ms:?}]", changes.at_s))
+            .collect();
+        if !steps.is_empty() {
+            add(text, format_args!("clock_steps = [{}]\n", steps.join(", ")));
+        }
+    }
+
+    fn router(&self, text: &mut String, router: &RouterPlan) {
+        add(
+            text,
+            format_args!(
+                "\n[[router]]\nid = \"{}\"\naddress = \"{}\"\nowner = \"{}\"\n",
+                router.id, router.address, self.owners[router.owner].id,
+            ),
+        );
+        for (key, is_so) in [("silent", router.silent), ("hidden", router.hidden)] {
+            if is_so {
+                add(text, format_args!("{key} = true\n"));
+            }
+        }
+        if let Some(polices) = router.polices {
+            add(text, format_args!("polices = {polices:?}\n"));
+        }
+        if let Some([share, mean_ms]) = router.slow {
+            add(text, format_args!("slow = {{ share = {share:?}, mean_ms = {mean_ms:?} }}\n"));
+        }
+        if router.polices.is_some() || router.slow.is_some() {
+            add(text, format_args!("habit_share = {HABIT_SHARE:?}\n"));
+        }
+        if let Some(per_s) = router.answers_per_s {
+            add(text, format_args!("answers_per_s = {per_s:?}\n"));
+        }
+        if router.outgoing {
+            add(text, format_args!("answers_by = \"outgoing\"\n"));
+        }
+    }
+
+    fn link(&self, text: &mut String, link: &LinkPlan) {
+        let [a, b] = link.between.map(|node| self.id(node));
+        add(
+            text,
+            format_args!(
+                "\n[[link]]\nbetween = [\"{a}\", \"{b}\"]\ndelay_ms = {:?}\nmetric = {:?}\nloss = {:?}\n\
+             spells = {{ share = {:?}, loss = {:?} }}\n",
+                link.delay_ms, link.metric, link.loss, link.spells[0], link.spells[1],
+            ),
+        );
+        if let Some([peak_ms, loss, hour]) = link.daily {
+            add(
+                text,
+                format_args!(
+                    "daily = {{ peak_ms = {peak_ms:?}, loss = {loss:?}, peak_hour = {hour:?} }}\n"
+                ),
+            );
+        }
+        if link.jitter_ms > 0.0 {
+            add(text, format_args!("jitter_ms = {:?}\n", link.jitter_ms));
+        }
+        if link.members > 1 {
+            add(text, format_args!("members = {}\n", link.members));
+        }
+        if let Some(ends) = &link.interfaces {
+            let [near, far] = ends.each_ref().map(|end| {
+                let all: Vec<String> = end.iter().map(|address| format!("\"{address}\"")).collect();
+                all.join(", ")
+            });
+            add(text, format_args!("interfaces = [[{near}], [{far}]]\n"));
+        }
+    }
+
+    fn fault(&self, text: &mut String, fault: &FaultPlan, changes: &Changes) {
+        let at_s = changes.at_s;
+        add(
+            text,
+            format_args!(
+                "\n[[fault]]\nfrom = \"{}\"\nto = \"{}\"\nat_s = [{at_s:?}, {at_s:?}]\n",
+                self.id(fault.from),
+                self.id(fault.to),
+            ),
+        );
+        if let Some(for_s) = changes.for_s {
+            add(text, format_args!("for_s = {for_s:?}\n"));
+        }
+        if let Some(member) = fault.member {
+            add(text, format_args!("member = {member}\n"));
+        }
+        if let Some(loss) = fault.loss {
+            add(text, format_args!("loss = [{loss:?}, {loss:?}]\n"));
+        }
+        if let Some([ms, jitter]) = fault.delay_ms {
+            add(text, format_args!("added_delay_ms = [{ms:?}, {ms:?}]\njitter_ms = {jitter:?}\n"));
+        }
+        if fault.spells < 1.0 {
+            add(text, format_args!("spells = {:?}\n", fault.spells));
+        }
+    }
+
+    /// Number and contact of an owner.
+    pub fn registration(&self, owner: usize) -> (u32, String) {
+        let index = u32::try_from(owner).unwrap_or(u32::MAX);
+        let number = if index < 16 { FIRST_NUMBERS + index } else { FURTHER_NUMBERS + index - 16 };
+        let label = self.owners[owner].name.to_lowercase().replace(' ', "-");
+        (number, format!("noc@{label}.example"))
+    }
+
+    /// The owner map that belongs to the world: prefix, owner by index.
+    pub fn holdings(&self) -> Vec<(String, usize)> {
+        let blocks = self.owners.iter().enumerate().map(|(index, owner)| {
+            (format!("{}/20", super::topology::address_in(owner.block, 0)), index)
+        });
+        let hosts = self
+            .targets
+            .iter()
+            .filter_map(|target| Some((format!("{}/32", target.address), target.operator?)));
+        blocks.chain(hosts).collect()
+    }
+
+    /// The owner map as CSV.
+    pub fn owner_map(&self) -> String {
+        let mut text = "prefix,as_number,owner,contact\n".to_owned();
+        for (prefix, owner) in self.holdings() {
+            let (number, contact) = self.registration(owner);
+            add(
+                &mut text,
+                format_args!("{prefix},{number},{},{contact}\n", self.owners[owner].name),
+            );
+        }
+        text
+    }
+}
+
+fn host(text: &mut String, kind: &str, host: &HostPlan) {
+    add(
+        text,
+        format_args!(
+            "\n[[{kind}]]\nid = \"{}\"\nname = \"{}\"\naddress = \"{}\"\n",
+            host.id, host.name, host.address,
+        ),
+    );
+}
+
+fn add(text: &mut String, more: std::fmt::Arguments<'_>) {
+    // Writing to a string cannot fail.
+    let _always = text.write_fmt(more);
+}

@@ -1,0 +1,171 @@
+use super::*;
+use crate::closed_form::{PathPlan, Sampler};
+use crate::scenario::Scenario;
+use itinera_model::unit::Tick;
+use std::collections::BTreeSet;
+
+fn all_paths(world: &Blueprint) -> Vec<PathPlan> {
+    let sites = 0..world.sites.len();
+    sites
+        .flat_map(|site| {
+            let flows = vec![(40_000, 33_434)];
+            (0..world.targets.len()).map(move |target| PathPlan {
+                site,
+                target,
+                flows: flows.clone(),
+            })
+        })
+        .collect()
+}
+
+fn sampler(world: &Blueprint, changes: &Changes) -> Sampler {
+    let scenario = Scenario::parse(&world.scenario(changes)).unwrap();
+    Sampler::try_new(&scenario, world.seed, &all_paths(world), &[]).unwrap()
+}
+
+#[test]
+fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
+    for family in Family::ALL {
+        for seed in 0..4 {
+            let world = Blueprint::draw(seed, family, 8);
+            assert_eq!(Blueprint::draw(seed, family, 8), world);
+            let sampler = sampler(&world, &Changes::default());
+            for path in 0..all_paths(&world).len() {
+                let (way, seen) = sampler.way(path, 0, Tick::ZERO);
+                assert!(way.len() >= 2, "{family} {seed} {path}: {seen:?}");
+                assert!(way.iter().all(|hop| !hop.back.is_empty()), "{family} {seed} {path}");
+            }
+            assert_eq!(family.to_string().parse(), Ok(family));
+        }
+    }
+    assert!("odd".parse::<Family>().is_err());
+}
+
+/// The owners a way leads over, in order.
+fn owners(world: &Blueprint, nodes: impl Iterator<Item = usize>) -> Vec<usize> {
+    let hosts = world.sites.len() + world.targets.len();
+    let mut owners: Vec<usize> =
+        nodes.filter(|node| *node >= hosts).filter_map(|node| world.owner_of(node)).collect();
+    owners.dedup();
+    owners
+}
+
+#[test]
+fn ways_are_as_long_and_as_asymmetric_as_real_ones() {
+    let (mut lengths, mut asymmetric, mut silent) = (Vec::new(), Vec::new(), Vec::new());
+    for seed in 0..12 {
+        let world = Blueprint::draw(seed, Family::Plain, 16);
+        let sampler = sampler(&world, &Changes::default());
+        let links = sampler.links();
+        for path in 0..all_paths(&world).len() {
+            let (way, _) = sampler.way(path, 0, Tick::ZERO);
+            lengths.push(way.len() as f64);
+            silent
+                .push(way.iter().filter(|h| h.address.is_none()).count() as f64 / way.len() as f64);
+            let end = way.last().unwrap();
+            let there = owners(&world, end.there.iter().map(|p| links[p.link.0].to));
+            let mut back = owners(&world, end.back.iter().map(|p| links[p.link.0].from));
+            back.reverse();
+            asymmetric.push(f64::from(u8::from(there != back)));
+        }
+    }
+    let mean = |values: &[f64]| values.iter().sum::<f64>() / values.len() as f64;
+    let long = lengths.iter().filter(|hops| **hops > 18.0).count();
+    assert!((7.0..14.0).contains(&mean(&lengths)), "{}", mean(&lengths));
+    assert!(long * 20 < lengths.len(), "{long} of {} are longer than 18", lengths.len());
+    assert!((0.3..0.55).contains(&mean(&asymmetric)), "{}", mean(&asymmetric));
+    assert!((0.08..0.25).contains(&mean(&silent)), "{}", mean(&silent));
+}
+
+#[test]
+fn sub_streams_are_their_own() {
+    let few = Blueprint::draw(7, Family::Plain, 8);
+    let many = Blueprint::draw(7, Family::Plain, 9);
+    assert_eq!(few.owners.len(), many.owners.len());
+    let strange = Blueprint::draw(7, Family::Limits, 8);
+    assert_ne!(few, strange);
+    assert!(strange.routers.iter().all(|router| router.polices.is_none()));
+    assert!(strange.routers.iter().any(|router| router.answers_per_s.is_some()));
+}
+
+#[test]
+fn splits_do_not_overlap_and_give_the_seeds_of_their_own() {
+    let mut seen = BTreeSet::new();
+    for split in [Split::Tune, Split::Calibrate, Split::Test] {
+        for nth in 0..60 {
+            let seed = split.seed(nth);
+            assert_eq!(Split::of(seed), split);
+            assert!(seen.insert(seed), "{seed}");
+        }
+    }
+}
+
+#[test]
+fn changes_print_and_act_from_their_time_on() {
+    let world = Blueprint::draw(5, Family::Plain, 6);
+    let calm = sampler(&world, &Changes::default());
+    let end = calm.way(0, 0, Tick::ZERO).0.last().unwrap().clone();
+    let link = calm.links()[end.there[2].link.0].clone();
+    let changes = Changes {
+        at_s: 100.0,
+        for_s: Some(60.0),
+        faults: vec![FaultPlan {
+            from: link.from,
+            to: link.to,
+            member: None,
+            loss: Some(0.5),
+            delay_ms: Some([20.0, 1.0]),
+            spells: 1.0,
+        }],
+        reroutes: Vec::new(),
+        clock_steps: vec![(1, 250.0)],
+    };
+    let mut faulty = sampler(&world, &changes);
+    let state = |sampler: &mut Sampler, s: u64| {
+        sampler.link_state(end.there[2].link, 0, Tick::from_millis(s * 1_000))
+    };
+    for (s, expected) in [(99, 0.0), (101, 0.5), (159, 0.5), (161, 0.0)] {
+        let (loss, delay) = state(&mut faulty, s);
+        let (usual_loss, usual_delay) = state(&mut calm.clone(), s);
+        assert!((loss - usual_loss - expected * (1.0 - usual_loss)).abs() < 1e-9, "{s}: {loss}");
+        assert_eq!(delay - usual_delay, if expected > 0.0 { 20_000_000 } else { 0 });
+    }
+    assert_eq!(faulty.sites()[1].clock_steps, [(Tick::from_millis(100_000), 250_000)]);
+    assert_eq!(faulty.truth().len(), 2, "loss and delay are labelled each");
+}
+
+#[test]
+fn a_reroute_moves_paths_from_its_time_on() {
+    let world = Blueprint::draw(5, Family::Plain, 6);
+    let hosts = world.sites.len() + world.targets.len();
+    let before = sampler(&world, &Changes::default());
+    let way = before.way(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
+    let links = before.links();
+    // Some link on the way can be made so long that the way leads around it.
+    let moved = way.iter().any(|passage| {
+        let facts = &links[passage.link.0];
+        let number = world.links.iter().position(|link| {
+            let ends = [link.between, [link.between[1], link.between[0]]];
+            ends.contains(&[facts.from, facts.to]) && facts.from >= hosts && facts.to >= hosts
+        });
+        let Some(number) = number else { return false };
+        let changes = Changes { at_s: 50.0, reroutes: vec![(number, 500.0)], ..Changes::default() };
+        let after = sampler(&world, &changes);
+        let at =
+            |s: u64| after.way(0, 0, Tick::from_millis(s * 1_000)).0.last().unwrap().there.clone();
+        assert_eq!(at(49), way);
+        at(51) != way
+    });
+    assert!(moved);
+}
+
+#[test]
+fn the_owner_map_names_routers_and_targets() {
+    let world = Blueprint::draw(9, Family::Addresses, 8);
+    let text = world.owner_map();
+    assert!(text.lines().count() == 1 + world.owners.len() + world.targets.len());
+    let numbers: BTreeSet<u32> = (0..world.owners.len()).map(|o| world.registration(o).0).collect();
+    assert_eq!(numbers.len(), world.owners.len());
+    let reserved = |n: &u32| (64_496..=64_511).contains(n) || (65_536..=65_551).contains(n);
+    assert!(numbers.iter().all(reserved));
+}
