@@ -16,6 +16,8 @@ use std::net::IpAddr;
 const LATE_WINDOWS: i64 = 60;
 /// Windows kept for a path: what is usual, what is recent, and what may still be corrected.
 const KEPT_WINDOWS: usize = 180;
+/// As many windows without a finding hold all that may say what is usual, and the recent ones.
+const ENOUGH_WINDOWS: usize = 70;
 /// Windows before a finding that are not learned as usual: the trouble began in them.
 const BEFORE_FINDING: i64 = 2;
 /// Windows after a finding that are not learned as usual: by chance trouble may be too slight for
@@ -82,11 +84,38 @@ struct PathHistory {
     source: IpAddr,
     windows: BTreeMap<i64, Window>,
     usual: Usual,
+    /// What was said of a window that nothing has changed since: when a newer one closes it, it
+    /// need not be computed again.
+    said: Option<(i64, Assessment)>,
 }
 
 impl PathHistory {
     fn new(source: IpAddr) -> Self {
-        Self { source, windows: BTreeMap::new(), usual: Usual::default() }
+        Self { source, windows: BTreeMap::new(), usual: Usual::default(), said: None }
+    }
+
+    /// A window has other counts, another flag, or is gone.
+    fn on_change(&mut self, window: i64) {
+        self.usual.on_change(window);
+        self.said.take_if(|(said, _)| window <= *said);
+    }
+
+    /// Forgets a window; what was said of the newest stands where enough others say what is usual.
+    fn forget(&mut self, window: i64) {
+        self.windows.remove(&window);
+        self.usual.on_change(window);
+        let later = self.windows.range(window + 1..).filter(|(_, content)| !content.flagged);
+        if later.take(ENOUGH_WINDOWS).count() < ENOUGH_WINDOWS {
+            self.said = None;
+        }
+    }
+
+    fn assess(&mut self, path: PathId, window: i64) -> Option<Assessment> {
+        if let Some((_, said)) = self.said.take_if(|(said, _)| *said == window) {
+            return Some(said);
+        }
+        let Self { source, windows, usual, .. } = self;
+        locate::assess(path, *source, windows, window, usual)
     }
 
     /// Enters whether a finding was made in a window; gives the windows near it whose flag is
@@ -104,7 +133,7 @@ impl PathHistory {
             let flagged = around.any(|(_, content)| content.found);
             let Some(content) = self.windows.get_mut(&index) else { continue };
             if std::mem::replace(&mut content.flagged, flagged) != flagged {
-                self.usual.on_change(index);
+                self.on_change(index);
                 changed.push(index);
             }
         }
@@ -170,7 +199,7 @@ impl Judge {
             if newest.is_some_and(|newest| window < newest - LATE_WINDOWS) {
                 continue;
             }
-            history.usual.on_change(window);
+            history.on_change(window);
             let content = history.windows.entry(window).or_default();
             content.add(
                 observation.route,
@@ -209,11 +238,7 @@ impl Judge {
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         let mut complete = Vec::new();
         for window in affected {
-            let assessment = {
-                let PathHistory { source, windows, usual } = &mut *history;
-                locate::assess(path, *source, windows, window, usual)
-            };
-            let Some(assessment) = assessment else {
+            let Some(assessment) = history.assess(path, window) else {
                 continue;
             };
             let mut changed = history.enter_found(window, assessment.finding.is_some());
@@ -224,6 +249,9 @@ impl Judge {
                 let Some(content) = history.windows.get(&window) else { continue };
                 let (source, content) = (history.source, content.clone());
                 effects.push(Effect::WindowChanged { path, window, source, content });
+            }
+            if window == newest {
+                history.said = Some((window, assessment.clone()));
             }
             let closes_now = window < newest && newest_before.is_none_or(|seen| window >= seen);
             let age_us = now.micros_since(end_of(window));
@@ -237,8 +265,7 @@ impl Judge {
             });
         }
         while let Some(window) = history.spare_window(newest) {
-            history.windows.remove(&window);
-            history.usual.on_change(window);
+            history.forget(window);
             effects.push(Effect::WindowDropped { path, window });
         }
         for (window, assessment) in complete {

@@ -47,11 +47,15 @@ pub fn quantile<T: Copy>(sorted: &[T], numerator: usize, denominator: usize) -> 
 
 /// Median of values in any order; absent for none.
 pub fn median(values: &[f64]) -> Option<f64> {
-    let mut sorted = values.to_vec();
-    sorted.sort_by(f64::total_cmp);
-    let upper = *sorted.get(sorted.len() / 2)?;
-    let lower = quantile(&sorted, 1, 2)?;
-    Some(f64::midpoint(lower, upper))
+    if values.is_empty() {
+        return None;
+    }
+    let mut split = values.to_vec();
+    let middle = split.len() / 2;
+    let even = split.len().is_multiple_of(2);
+    let (below, upper, _) = split.select_nth_unstable_by(middle, f64::total_cmp);
+    let lower = below.iter().copied().max_by(f64::total_cmp).filter(|_| even).unwrap_or(*upper);
+    Some(f64::midpoint(lower, *upper))
 }
 
 /// Median absolute deviation from the median, as a standard deviation of a normal

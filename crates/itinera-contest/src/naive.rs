@@ -60,17 +60,30 @@ impl Naive {
             if f64::from(sums.0 - sums.1) > LOSSY * f64::from(sums.0) {
                 return Some((Cause::Loss, place));
             }
-            let median = |rounds: &mut dyn Iterator<Item = &Round>| {
-                let all = rounds.filter_map(|round| round.get(hop)?.1.median_us);
-                middle(all.collect())
-            };
-            let known = median(&mut usual.clone()).zip(median(&mut now.clone()));
-            if known.is_some_and(|(usual, now)| now > usual + LATE_US) {
-                late = late.or(Some((Cause::Delay, place)));
+            if late.is_none() && is_late(usual.clone(), now.clone(), hop) {
+                late = Some((Cause::Delay, place));
             }
         }
         late
     }
+}
+
+/// Whether a hop's median delay of now lies clearly above that of most rounds before.
+fn is_late<'r>(
+    usual: impl Iterator<Item = &'r Round>,
+    now: impl Iterator<Item = &'r Round>,
+    hop: usize,
+) -> bool {
+    let of_hop = |round: &Round| round.get(hop)?.1.median_us;
+    let Some(now) = middle(now.filter_map(of_hop).collect()) else {
+        return false;
+    };
+    let (mut earlier, mut all) = (0, 0);
+    for delay in usual.filter_map(of_hop) {
+        all += 1;
+        earlier += u32::from(delay.saturating_add(LATE_US) < now);
+    }
+    earlier * 2 > all
 }
 
 fn middle(mut values: Vec<u32>) -> Option<u32> {

@@ -12,10 +12,13 @@ use itinera_analysis::Limits;
 use itinera_lab::{Density, run};
 use itinera_model::unit::Tick;
 use itinera_simnet::Scenario;
+use itinera_simnet::closed_form::{Pace, PathPlan, Sampler};
+use itinera_simnet::worlds::{Blueprint, Changes, Family};
 use std::time::Instant;
 
 const WORLD: &str = include_str!("../../../demo/world.toml");
 const VIRTUAL_S: u64 = 3_600;
+const VIRTUAL_ROUNDS: u32 = 2_000;
 
 fn main() {
     let scenario = Scenario::parse(WORLD).unwrap();
@@ -41,4 +44,41 @@ fn main() {
     );
     println!("virtual over real time {:>10.0}", VIRTUAL_S as f64 / (probing + judging));
     println!("judgement per probing  {:>10.2}", judging / probing);
+    for probes in [2, 10] {
+        closed_form(probes, rounds / probing);
+    }
+}
+
+/// Rounds in closed form on one core, against packets of the prober.
+fn closed_form(probes: u8, by_packets: f64) {
+    let world = Blueprint::draw(4, Family::Plain, 16);
+    let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
+    let targets = world.targets.len();
+    let plans: Vec<PathPlan> = (0..16 * targets)
+        .map(|path| PathPlan {
+            site: path / targets,
+            target: path % targets,
+            flows: vec![(40_000, 33_434)],
+        })
+        .collect();
+    let pace = Pace { probes, interval_nanos: 10_000_000_000 };
+    let mut sampler = Sampler::try_new(&scenario, 4, &plans, &[], pace).unwrap();
+    let mut hops = Vec::new();
+    let (mut drawn, mut answers) = (0u32, 0u64);
+    let begun = Instant::now();
+    for number in 0..u64::from(VIRTUAL_ROUNDS) {
+        for path in 0..plans.len() {
+            let at = Tick::from_millis(number * 10_000 + path as u64);
+            sampler.round(path, number, at, 0, &mut hops);
+            answers += hops.iter().map(|hop| u64::from(hop.answers())).sum::<u64>();
+            drawn += 1;
+        }
+    }
+    let per_s = f64::from(drawn) / begun.elapsed().as_secs_f64();
+    let probes_a_round = answers as f64 / f64::from(drawn);
+    println!(
+        "closed form, {probes:>2} probes {per_s:>10.0} rounds/s  {probes_a_round:>10.0} answers a round  \
+         {:>6.1} of the packets' rounds/s",
+        per_s / by_packets
+    );
 }

@@ -4,6 +4,7 @@
 //! This crate promises no sockets and no clock; the same scenario, seed and settings give the
 //! same rounds and the same findings.
 
+pub mod accuracy;
 mod one;
 
 use itinera_analysis::{Effect, Judge, Limits, Observation};

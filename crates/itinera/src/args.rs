@@ -7,6 +7,7 @@ use itinera_model::role::Role;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
+pub(crate) use crate::accuracy::AccuracyCommand;
 pub(crate) use crate::client::watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -165,6 +166,11 @@ pub(crate) enum Command {
     Demonstrate(DemonstrateArgs),
     /// Compute all findings again from the record and compare
     Recompute(RecomputeArgs),
+    /// Measure how well faults are located, on simulated worlds whose truth is known
+    Accuracy {
+        #[command(subcommand)]
+        command: AccuracyCommand,
+    },
     /// Print the OpenAPI description of the service's API
     ApiDescription,
     /// Print completions for a shell
@@ -518,6 +524,10 @@ pub(crate) struct DemonstrateArgs {
     /// Take free ports instead of 7480 to 7482
     #[arg(long)]
     pub(crate) any_port: bool,
+    /// Another world, as `itinera accuracy case --world` writes it: world.toml, owners.csv and
+    /// service.toml in this directory
+    #[arg(long, value_name = "DIR")]
+    pub(crate) world: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]

@@ -1,6 +1,7 @@
 //! Itinera in one binary: the service, the agent, the simulation, the demonstration and the
 //! analyst's client.
 
+mod accuracy;
 mod agent;
 mod args;
 mod client;
@@ -9,6 +10,7 @@ mod exit;
 mod manual;
 mod output;
 mod recompute;
+mod schema;
 mod serve;
 mod signals;
 mod simulate;
@@ -80,6 +82,7 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
         Command::Simulate(simulate) => simulate::run(&simulate).await,
         Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
+        Command::Accuracy { command } => accuracy::run(&command, &output),
         Command::ApiDescription => output.json(&itinera_service::api::description()),
         Command::Completions { shell } => manual::completions(shell, &output),
         Command::Manual { directory } => manual::write(&directory, &output),

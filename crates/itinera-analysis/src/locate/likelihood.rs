@@ -2,7 +2,7 @@
 
 use super::evidence::HopEvidence;
 use crate::stat;
-use std::sync::LazyLock;
+use std::sync::{LazyLock, OnceLock};
 
 /// Carried loss ratios regarded, the first of them "as usual".
 pub(super) const LOSSES: [f64; 11] = [0.0, 0.01, 0.02, 0.04, 0.08, 0.15, 0.25, 0.4, 0.6, 0.85, 1.0];
@@ -21,6 +21,15 @@ static LOGS: LazyLock<Vec<Vec<(f64, f64)>>> = LazyLock::new(|| {
         (libm::log(mean), libm::log1p(-mean))
     };
     LOSSES.iter().map(|p| (0..REFUSALS).map(|step| logs(*p, step)).collect()).collect()
+});
+
+/// Counts up to this many probes have their refusals kept: a minute of sixty probes, and some.
+const KEPT_SENT: usize = 128;
+
+/// Log likelihoods under refusals by losses and probes: few pairs occur, and often.
+static REFUSED: LazyLock<Vec<OnceLock<[f64; LOSSES.len()]>>> = LazyLock::new(|| {
+    let pairs = (KEPT_SENT + 1) * (KEPT_SENT + 2) / 2;
+    std::iter::repeat_with(OnceLock::new).take(pairs).collect()
 });
 
 /// Concentration of loss counts while a fault is there.
@@ -62,6 +71,15 @@ pub(super) fn loss(hop: &HopEvidence, magnitude: usize, is_end: bool) -> f64 {
 /// The router refuses an unknown share of answers by itself: what it shows bounds the carried
 /// loss from above only.
 fn refusal(hop: &HopEvidence, magnitude: usize) -> f64 {
+    let (lost, sent) = (hop.lost as usize, hop.sent as usize);
+    if lost > sent || sent > KEPT_SENT {
+        return refusal_of(hop, magnitude);
+    }
+    let kept = &REFUSED[sent * (sent + 1) / 2 + lost];
+    kept.get_or_init(|| std::array::from_fn(|magnitude| refusal_of(hop, magnitude)))[magnitude]
+}
+
+fn refusal_of(hop: &HopEvidence, magnitude: usize) -> f64 {
     let (lost, kept) = (f64::from(hop.lost), f64::from(hop.sent) - f64::from(hop.lost));
     let terms: Vec<f64> =
         LOGS[magnitude].iter().map(|(ln_lost, ln_kept)| lost * ln_lost + kept * ln_kept).collect();

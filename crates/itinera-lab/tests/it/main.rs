@@ -1,6 +1,7 @@
 //! The demonstration's world in virtual time, seed by seed.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod accuracy;
 mod engines;
 
 use itinera_analysis::{Effect, Limits};

@@ -3,8 +3,8 @@
 //! Ways, loads, spells, habits and faults are those that packets would meet; given these, probes
 //! are independent, so a round is drawn by a few additions and one random word a probe. What has
 //! no closed form (lines with queues, chains of bursts by packet, translation, limits of size,
-//! doubling, sharing by packet) is refused, not approximated. Rate limits of answers are followed
-//! probe by probe as if each round's were sent evenly.
+//! doubling, sharing by packet) is refused, not approximated. A router that limits its answers by
+//! rate answers each probe with the share that its limit is of what one site asks of it.
 //!
 //! Every hop of every round has a stream of chance of its own, so that a fault changes nothing
 //! but what crosses it.
@@ -27,8 +27,6 @@ use std::sync::Arc;
 use ways::Pathfinder;
 pub use ways::{HopWay, Passage, Way};
 
-/// Answers that a router with a limit gives at once after silence.
-const ANSWER_BURST: f64 = 6.0;
 /// A probability as a number of 2^-32.
 const WHOLE: f64 = 4_294_967_296.0;
 
@@ -56,6 +54,15 @@ pub struct PathPlan {
     pub target: usize,
     /// Source and destination port of each UDP flow; none asks by ICMP echo.
     pub flows: Vec<(u16, u16)>,
+}
+
+/// How densely paths are probed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pace {
+    /// Probes for each hop in a round.
+    pub probes: u8,
+    /// From round to round of a path, in nanoseconds.
+    pub interval_nanos: u64,
 }
 
 /// A pair of sites that measure both ways.
@@ -111,6 +118,22 @@ pub struct PairCounts {
     pub forward: OneWay,
     /// From the reflector to the sender.
     pub back: OneWay,
+    /// Delays one by one as they really were, there and back, with the difference of both clocks:
+    /// for scoring only.
+    pub delays_us: [Vec<i64>; 2],
+}
+
+/// What happens to packets of one direction of a pair at one time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PairExpected {
+    /// Probability that a packet is lost.
+    pub loss: f64,
+    /// One-way delay without noise.
+    pub delay_nanos: u64,
+    /// The site whose noise is added.
+    pub receiver: usize,
+    /// What the receiver's clock is ahead of the sender's.
+    pub offset_us: i64,
 }
 
 /// What a link does for the length of a slot: between two changes of the world.
@@ -150,8 +173,9 @@ pub struct Sampler {
     boundaries: Arc<Vec<Tick>>,
     links: Vec<[LinkSlot; 4]>,
     nodes: Vec<NodeSlot>,
-    /// By node and asking site: answers in hand, and since when.
-    limits: BTreeMap<(usize, usize), (f64, Tick)>,
+    pace: Pace,
+    /// By node and asking site, where the node limits its answers: what it is asked in a second.
+    asked: Arc<BTreeMap<(usize, usize), f64>>,
     expected: Vec<Expected>,
 }
 
@@ -165,6 +189,7 @@ impl Sampler {
         seed: u64,
         plans: &[PathPlan],
         pairs: &[PairPlan],
+        pace: Pace,
     ) -> Result<Self, NoClosedForm> {
         let world = World::draw(scenario, seed);
         closed(&world)?;
@@ -190,6 +215,7 @@ impl Sampler {
             };
             ways.pairs.push(pairs.iter().map(both).collect());
         }
+        let asked = asked(&world, plans, &ways, pace);
         Ok(Self {
             nodes: vec![NodeSlot::default(); world.nodes.len()],
             links: vec![[LinkSlot::default(); 4]; total],
@@ -198,7 +224,8 @@ impl Sampler {
             ways: Arc::new(ways),
             offsets: Arc::new(offsets),
             boundaries: Arc::new(boundaries),
-            limits: BTreeMap::new(),
+            asked: Arc::new(asked),
+            pace,
             expected: Vec::new(),
         })
     }
@@ -227,15 +254,14 @@ impl Sampler {
         .collect()
     }
 
-    /// Every address of a node.
-    pub fn addresses(&self, node: usize) -> Vec<IpAddr> {
-        let all = self.world.by_address.iter().filter(|(_, of)| **of == node);
-        all.map(|(address, _)| *address).collect()
-    }
-
     /// What a site adds to each delay it measures.
     pub fn noise(&self, site: usize) -> Option<&Noise> {
         self.world.nodes[site].noise.as_ref()
+    }
+
+    /// The number of flows that a path's rounds take in turn.
+    pub fn flows(&self, path: usize) -> usize {
+        self.plans[path].flows.len().max(1)
     }
 
     /// How a path's nth round goes at a time, and what it would show.
@@ -299,7 +325,7 @@ impl Sampler {
     }
 
     /// What happens to probes to each hop of a path in its nth round, at a time. Silent hops lose
-    /// all; rate limits are not in it.
+    /// all.
     pub fn expected(&mut self, path: usize, number: u64, at: Tick) -> &[Expected] {
         let slot = self.slot(at);
         let ways = Arc::clone(&self.ways);
@@ -337,6 +363,10 @@ impl Sampler {
             let here = &self.world.nodes[hop.node];
             let habits = index < end;
             let refuses = if habits { node.refuses } else { 0.0 };
+            if let Some(per_s) = here.answers_per_s.filter(|_| habits) {
+                let asked = self.asked.get(&(hop.node, self.plans[path].site));
+                keep *= asked.map_or(1.0, |asked| (per_s / asked).min(1.0));
+            }
             let answers = hop.address.is_some() && !hop.back.is_empty();
             if here.answer_jitter_nanos > 0.0 {
                 expected.push(here.answer_jitter_nanos);
@@ -351,14 +381,12 @@ impl Sampler {
         &self.expected[..]
     }
 
-    /// Draws the nth round of a path: `probes` to each hop, sent from `at` on over `spread_nanos`.
-    /// `series` tells runs of one world apart.
+    /// Draws the nth round of a path, begun at a time. `series` tells runs of one world apart.
     pub fn round(
         &mut self,
         path: usize,
         number: u64,
         at: Tick,
-        (probes, spread_nanos): (u8, u64),
         series: u64,
         out: &mut Vec<HopCounts>,
     ) {
@@ -373,16 +401,14 @@ impl Sampler {
         out.truncate(way.len());
         out.resize_with(way.len(), HopCounts::default);
         let of = Draws::of([world.seed, purpose::ROUND, series, path as u64]).under(number);
-        let end = way.len().saturating_sub(1);
-        for (index, (hop, counts)) in way.iter().zip(out.iter_mut()).enumerate() {
-            counts.sent = probes;
+        for (index, counts) in out.iter_mut().enumerate() {
+            counts.sent = self.pace.probes;
             counts.answered = 0;
             counts.rtt.clear();
             let expected = &self.expected[index];
             if expected.loss >= 1.0 {
                 continue;
             }
-            let limit = world.nodes[hop.node].answers_per_s.filter(|_| index < end);
             #[allow(
                 clippy::cast_possible_truncation,
                 clippy::cast_sign_loss,
@@ -390,16 +416,10 @@ impl Sampler {
             )]
             let lost_below = (expected.loss * WHOLE) as u64;
             let mut of = of.under(index as u64);
-            for probe in 0..probes {
+            for probe in 0..self.pace.probes {
                 let word = of.word();
                 if word >> 32 < lost_below {
                     continue;
-                }
-                if let Some(per_s) = limit {
-                    let sent = at.plus_nanos(spread_nanos / u64::from(probes) * u64::from(probe));
-                    if !granted(&mut self.limits, (hop.node, site), per_s, sent) {
-                        continue;
-                    }
                 }
                 #[allow(clippy::cast_possible_truncation, reason = "the lower half of a word")]
                 let mut nanos = expected.delay_nanos + noise.map_or(0, |n| n.at(word as u32));
@@ -427,18 +447,29 @@ impl Sampler {
         let clocks = [plan.near, plan.far].map(|site| clock_us(&world.sites[site], at));
         let ahead = clocks[1] - clocks[0];
         let mut arrived = Vec::new();
+        let mut delays = Vec::new();
         let mut counts = PairCounts { sent: packets, ..PairCounts::default() };
         let mut left = packets;
         for (way, (passages, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
             let receiver = if way == 0 { plan.far } else { plan.near };
             let mut of = of.under(way as u64);
             let one = self.one_way(passages, slot, at, (receiver, offset, left), &mut of);
-            left = one.arrived;
-            arrived.push(one);
+            let came = u16::try_from(one.len()).unwrap_or(u16::MAX);
+            arrived.push(OneWay {
+                arrived: came,
+                lost: left - came,
+                delay: OneWayDelay::of(one.clone()),
+                ..OneWay::default()
+            });
+            delays.push(one);
+            left = came;
         }
         let nothing_came = left == 0;
         if let (Some(back), Some(forward)) = (arrived.pop(), arrived.pop()) {
             (counts.forward, counts.back) = (forward, back);
+        }
+        if let (Some(back), Some(forward)) = (delays.pop(), delays.pop()) {
+            counts.delays_us = [forward, back];
         }
         if nothing_came {
             // Only answers tell which way lost packets.
@@ -454,7 +485,7 @@ impl Sampler {
         at: Tick,
         (receiver, offset_us, packets): (usize, i64, u16),
         of: &mut Draws,
-    ) -> OneWay {
+    ) -> Vec<i64> {
         let (mut keep, mut delay) = (if passages.is_empty() { 0.0 } else { 1.0 }, 0);
         let mut jitters = Vec::new();
         for passage in passages {
@@ -475,13 +506,28 @@ impl Sampler {
             let nanos = delay + noise.map_or(0, |n| n.at(of.bits())) + extra(of, &expected);
             delays.push(i64::try_from(nanos / 1_000).unwrap_or(i64::MAX) + offset_us);
         }
-        let arrived = u16::try_from(delays.len()).unwrap_or(u16::MAX);
-        OneWay {
-            arrived,
-            lost: packets - arrived,
-            delay: OneWayDelay::of(delays),
-            ..OneWay::default()
+        delays
+    }
+
+    /// What happens to packets of a pair at a time, in one direction: 0 there, 1 back.
+    pub fn pair_expected(
+        &mut self,
+        (pair, plan): (usize, PairPlan),
+        way: usize,
+        at: Tick,
+    ) -> PairExpected {
+        let slot = self.slot(at);
+        let ways = Arc::clone(&self.ways);
+        let (mut keep, mut delay) = (1.0, 0);
+        for passage in &ways.pairs[self.phase(at)][pair][way] {
+            let state = self.link(*passage, slot, at);
+            keep *= state.keep;
+            delay += state.delay_nanos;
         }
+        let [near, far] = [plan.near, plan.far].map(|site| clock_us(&self.world.sites[site], at));
+        let (receiver, offset_us) =
+            if way == 0 { (plan.far, far - near) } else { (plan.near, near - far) };
+        PairExpected { loss: 1.0 - keep, delay_nanos: delay, receiver, offset_us }
     }
 }
 
@@ -505,28 +551,32 @@ fn extra(of: &mut Draws, expected: &Expected) -> u64 {
     nanos
 }
 
-/// Takes one answer from what a router has in hand for an asker.
-fn granted(
-    limits: &mut BTreeMap<(usize, usize), (f64, Tick)>,
-    who: (usize, usize),
-    per_s: f64,
-    at: Tick,
-) -> bool {
-    let (in_hand, since) = limits.get(&who).copied().unwrap_or((ANSWER_BURST, at));
-    let later = at.max(since);
-    let more = f64::from(later.since(since).as_micros()) / 1e6 * per_s;
-    let in_hand = (in_hand + more).min(ANSWER_BURST);
-    let gives = in_hand >= 1.0;
-    limits.insert(who, (if gives { in_hand - 1.0 } else { in_hand }, later));
-    gives
-}
-
 /// How much a site's clock is ahead at a time.
 fn clock_us(site: &Endpoint, at: Tick) -> i64 {
     let us = i64::try_from(at.as_nanos() / 1_000).unwrap_or(i64::MAX);
     let drift = i128::from(us) * i128::from(site.clock_drift_ppb) / 1_000_000_000;
     let steps = site.clock_steps.iter().filter(|(from, _)| *from <= at).map(|(_, step)| step);
     site.clock_offset_us + i64::try_from(drift).unwrap_or(0) + steps.sum::<i64>()
+}
+
+/// What routers that limit their answers are asked by each site, in probes a second.
+fn asked(
+    world: &World,
+    plans: &[PathPlan],
+    ways: &Ways,
+    pace: Pace,
+) -> BTreeMap<(usize, usize), f64> {
+    let per_s = f64::from(pace.probes) * 1e9 / pace.interval_nanos.max(1) as f64;
+    let mut asked = BTreeMap::new();
+    for (plan, flows) in plans.iter().zip(ways.paths.first().into_iter().flatten()) {
+        for (way, _) in flows {
+            let passed = way.iter().rev().skip(1).map(|hop| hop.node);
+            for node in passed.filter(|node| world.nodes[*node].answers_per_s.is_some()) {
+                *asked.entry((node, plan.site)).or_default() += per_s / flows.len() as f64;
+            }
+        }
+    }
+    asked
 }
 
 fn ways_of(finder: &Pathfinder<'_>, world: &World, plan: &PathPlan) -> Vec<(Way, Seen)> {

@@ -1,9 +1,11 @@
 //! Every name and number of a scenario checked, before anything is drawn from it.
 
 use super::{
-    Burst, CLOCK, Daily, FaultEntry, HostEntry, LinkEntry, NoiseEntry, Queue, Scenario,
-    ScenarioError, Spells, at,
+    Burst, CLOCK, Daily, FaultEntry, HostEntry, LinkEntry, NoiseEntry, Queue, RouterEntry,
+    Scenario, ScenarioError, Spells, at,
 };
+use std::collections::BTreeSet;
+use std::net::Ipv4Addr;
 use toml::Spanned;
 
 pub(super) struct Checker<'a> {
@@ -23,7 +25,9 @@ impl Checker<'_> {
         self.unique(ids)?;
         let routers = s.routers.iter();
         let four = hosts.clone().filter_map(|h| h.address.as_ref());
-        self.unique(four.chain(routers.clone().filter_map(|r| r.address.as_ref())))?;
+        let four = four.chain(routers.clone().filter_map(|r| r.address.as_ref()));
+        self.unique(four.clone())?;
+        self.interfaces(four.map(|address| *address.as_ref()).collect())?;
         let six = hosts.clone().filter_map(|h| h.address6.as_ref());
         self.unique(six.chain(routers.clone().filter_map(|r| r.address6.as_ref())))?;
         let nodes = hosts.map(|h| (&h.id, h.address.is_some() || h.address6.is_some()));
@@ -52,25 +56,7 @@ impl Checker<'_> {
         for owner in s.owners.iter().flat_map(|owner| owner.upstreams.iter().chain(&owner.peers)) {
             self.known_owner(owner)?;
         }
-        for router in &s.routers {
-            router.owner.iter().try_for_each(|owner| self.known_owner(owner))?;
-            self.shares(router.habit_share.iter().map(|share| (share, *share.as_ref())))?;
-            self.shares(router.slow.iter().map(|slow| (slow, slow.as_ref().share)))?;
-            if let Some(slow) = router.slow.as_ref().filter(|s| !is_time(s.as_ref().mean_ms)) {
-                return Err(self.fail(slow, "a time is finite and not negative".to_owned()));
-            }
-            self.share_range(router.polices.as_ref())?;
-            self.at_least_zero(router.answer_delay_ms.as_ref())?;
-            self.at_least_zero(router.answer_jitter_ms.as_ref())?;
-            if let Some(rate) = &router.answers_per_s
-                && !(*rate.as_ref() > 0.0 && rate.as_ref().is_finite())
-            {
-                return Err(self.fail(rate, "a rate is finite and over zero".to_owned()));
-            }
-            if let Some(dscp) = router.marks_dscp.as_ref().filter(|dscp| *dscp.as_ref() > 63) {
-                return Err(self.fail(dscp, "a DSCP is between 0 and 63".to_owned()));
-            }
-        }
+        s.routers.iter().try_for_each(|router| self.router(router))?;
         for link in &s.links {
             link.between.iter().try_for_each(|end| self.known_node(end))?;
             self.at_least_zero(Some(&link.delay_ms))?;
@@ -98,6 +84,27 @@ impl Checker<'_> {
                 self.share_range(option.polices_share.as_ref())?;
                 option.faults.iter().try_for_each(|fault| self.fault(fault))?;
             }
+        }
+        Ok(())
+    }
+
+    fn router(&self, router: &RouterEntry) -> Result<(), ScenarioError> {
+        router.owner.iter().try_for_each(|owner| self.known_owner(owner))?;
+        self.shares(router.habit_share.iter().map(|share| (share, *share.as_ref())))?;
+        self.shares(router.slow.iter().map(|slow| (slow, slow.as_ref().share)))?;
+        if let Some(slow) = router.slow.as_ref().filter(|s| !is_time(s.as_ref().mean_ms)) {
+            return Err(self.fail(slow, "a time is finite and not negative".to_owned()));
+        }
+        self.share_range(router.polices.as_ref())?;
+        self.at_least_zero(router.answer_delay_ms.as_ref())?;
+        self.at_least_zero(router.answer_jitter_ms.as_ref())?;
+        if let Some(rate) = &router.answers_per_s
+            && !(*rate.as_ref() > 0.0 && rate.as_ref().is_finite())
+        {
+            return Err(self.fail(rate, "a rate is finite and over zero".to_owned()));
+        }
+        if let Some(dscp) = router.marks_dscp.as_ref().filter(|dscp| *dscp.as_ref() > 63) {
+            return Err(self.fail(dscp, "a DSCP is between 0 and 63".to_owned()));
         }
         Ok(())
     }
@@ -156,11 +163,21 @@ impl Checker<'_> {
         Ok(())
     }
 
+    /// No interface has the address of a node or of another interface.
+    fn interfaces(&self, mut taken: BTreeSet<Ipv4Addr>) -> Result<(), ScenarioError> {
+        for entry in self.scenario.links.iter().filter_map(|link| link.interfaces.as_ref()) {
+            if let Some(twice) = entry.as_ref().iter().flatten().find(|own| !taken.insert(**own)) {
+                return Err(self.fail(entry, format!("{twice:?} is used twice")));
+            }
+        }
+        Ok(())
+    }
+
     fn unique<'b, T: Ord + std::fmt::Debug + 'b>(
         &self,
         values: impl Iterator<Item = &'b Spanned<T>>,
     ) -> Result<(), ScenarioError> {
-        let mut seen = std::collections::BTreeSet::new();
+        let mut seen = BTreeSet::new();
         for value in values {
             if !seen.insert(value.as_ref()) {
                 return Err(self.fail(value, format!("{:?} is used twice", value.as_ref())));

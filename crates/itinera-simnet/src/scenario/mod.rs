@@ -380,6 +380,13 @@ loss = [0.1, 0.2]
             ("delay_ms = 1.0", "delay_ms = 1.0\nmembers = 1", 12, "members", "2 to 16"),
             (
                 "delay_ms = 1.0",
+                "delay_ms = 1.0\ninterfaces = [[\"198.18.0.1\"], [\"198.18.0.9\"]]",
+                12,
+                "interfaces",
+                "used twice",
+            ),
+            (
+                "delay_ms = 1.0",
                 "delay_ms = 1.0\nspells = { share = 2, loss = 0 }",
                 12,
                 "spells",

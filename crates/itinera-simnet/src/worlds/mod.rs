@@ -240,7 +240,7 @@ impl Blueprint {
         let hosts = self.sites.len() + self.targets.len();
         match node.checked_sub(hosts) {
             Some(router) => &self.routers[router].id,
-            None => &self.sites.iter().chain(&self.targets).nth(node).map_or("", |host| &*host.id),
+            None => self.sites.iter().chain(&self.targets).nth(node).map_or("", |host| &host.id),
         }
     }
 

@@ -1,5 +1,5 @@
 use super::*;
-use crate::closed_form::{PathPlan, Sampler};
+use crate::closed_form::{Pace, PathPlan, Sampler};
 use crate::scenario::Scenario;
 use itinera_model::unit::Tick;
 use std::collections::BTreeSet;
@@ -20,7 +20,8 @@ fn all_paths(world: &Blueprint) -> Vec<PathPlan> {
 
 fn sampler(world: &Blueprint, changes: &Changes) -> Sampler {
     let scenario = Scenario::parse(&world.scenario(changes)).unwrap();
-    Sampler::try_new(&scenario, world.seed, &all_paths(world), &[]).unwrap()
+    let pace = Pace { probes: 5, interval_nanos: 10_000_000_000 };
+    Sampler::try_new(&scenario, world.seed, &all_paths(world), &[], pace).unwrap()
 }
 
 #[test]

@@ -15,11 +15,54 @@ use children::{Child, Children};
 use directory::Directory;
 use itinera_simnet::{Endpoint, Scenario, Simnet};
 use std::net::TcpListener;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
-const WORLD: &str = include_str!("../../../../demo/world.toml");
-const OWNERS: &str = include_str!("../../../../demo/owners.csv");
-const SERVICE: &str = include_str!("../../../../demo/service.toml");
+/// The world that is shown, and what people may look for in it.
+#[derive(Debug)]
+pub(crate) struct Story {
+    world: String,
+    owners: String,
+    service: String,
+    watch: &'static str,
+}
+
+const WATCH: &str = "within about two and a half minutes one link begins to lose packets forward, and\n\
+     \x20         an alarm names that link and its owner, though a silent hop stands beside it and\n\
+     \x20         a router upstream answers only some of the probes.";
+const WATCH_ANOTHER: &str = "what goes wrong, and when, stands at the end of world.toml.";
+
+impl Story {
+    /// Names of its files in a directory.
+    pub(crate) const WORLD: &str = "world.toml";
+    pub(crate) const OWNERS: &str = "owners.csv";
+    pub(crate) const SERVICE: &str = "service.toml";
+
+    /// The story in a directory, or the one that is built in.
+    fn read(directory: Option<&Path>) -> Result<Self, Failure> {
+        let Some(directory) = directory else {
+            return Ok(Self {
+                world: include_str!("../../../../demo/world.toml").to_owned(),
+                owners: include_str!("../../../../demo/owners.csv").to_owned(),
+                service: include_str!("../../../../demo/service.toml").to_owned(),
+                watch: WATCH,
+            });
+        };
+        let read = |name: &str| {
+            let file = directory.join(name);
+            std::fs::read_to_string(&file).map_err(|error| {
+                let text = format!("cannot read {}", file.display());
+                Failure::new(Code::BadFile, error).context(text)
+            })
+        };
+        Ok(Self {
+            world: read(Self::WORLD)?,
+            owners: read(Self::OWNERS)?,
+            service: read(Self::SERVICE)?,
+            watch: WATCH_ANOTHER,
+        })
+    }
+}
 
 const READY_LIMIT: Duration = Duration::from_secs(60);
 const FIRST_ROUNDS_LIMIT: Duration = Duration::from_secs(30);
@@ -72,6 +115,7 @@ fn free_listener() -> std::io::Result<TcpListener> {
 
 pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {
     let output = Output::new(Format::Table);
+    let story = Story::read(args.world.as_deref())?;
     let directory = Directory::open(args.data.as_deref(), args.fresh)?;
     let ports = Ports::choose(args.any_port)?;
     let seed = args.seed.unwrap_or_else(drawn_seed);
@@ -79,7 +123,7 @@ pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {
     let stop = stop_requested(false);
     tokio::pin!(stop);
     let outcome = tokio::select! {
-        outcome = demonstrate(&output, &directory, &ports, seed, &mut children) => outcome,
+        outcome = demonstrate(&output, &story, &directory, &ports, seed, &mut children) => outcome,
         stopped = &mut stop => stopped.map_err(Failure::from),
     };
     output.line("Stopping agents, simulation, service and cluster ...")?;
@@ -93,12 +137,13 @@ pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {
 /// Starts everything and then watches it; ends only by failing.
 async fn demonstrate(
     output: &Output,
+    story: &Story,
     directory: &Directory,
     ports: &Ports,
     seed: u64,
     children: &mut Children,
 ) -> Result<(), Failure> {
-    let scenario = Scenario::parse(WORLD)
+    let scenario = Scenario::parse(&story.world)
         .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
     let sites = Simnet::new(&scenario, seed).sites().to_vec();
     let kept =
@@ -106,16 +151,16 @@ async fn demonstrate(
     output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
 
     let step = Step::begin(output, "Starting PostgreSQL and the service")?;
-    let client = start_service(directory, ports, children).await?;
+    let client = start_service(directory, &story.service, ports, children).await?;
     step.done()?;
 
     close_earlier(output, &client).await?;
 
     let step = Step::begin(output, "Importing the owner map")?;
-    directory.write("owners.csv", OWNERS)?;
-    let lines = OWNERS.lines().count() - 1;
+    directory.write(Story::OWNERS, &story.owners)?;
+    let lines = story.owners.lines().count().saturating_sub(1);
     if client.get("/state").await?["owner_map"]["entries"] != lines {
-        client.import_owners("owners.csv", OWNERS.as_bytes().to_vec()).await?;
+        client.import_owners(Story::OWNERS, story.owners.as_bytes().to_vec()).await?;
     }
     step.done()?;
 
@@ -123,7 +168,7 @@ async fn demonstrate(
         output,
         &format!("Starting the simulated internet ({}), seed {seed}", scenario.name),
     )?;
-    start_simulation(directory, ports, seed, children)?;
+    start_simulation(directory, &story.world, ports, seed, children)?;
     step.done()?;
 
     for site in &sites {
@@ -155,24 +200,20 @@ async fn demonstrate(
         ports.api(),
         directory.token().display()
     ))?;
-    output.line(
-        "Watch:    within about two and a half minutes one link begins to lose packets forward, and\n\
-         \x20         an alarm names that link and its owner, though a silent hop stands beside it and\n\
-         \x20         a router upstream answers only some of the probes.\n\
-         Ctrl-C ends everything.",
-    )?;
+    output.line(&format!("Watch:    {}\nCtrl-C ends everything.", story.watch))?;
     watch(output, children).await
 }
 
 async fn start_service(
     directory: &Directory,
+    service: &str,
     ports: &Ports,
     children: &mut Children,
 ) -> Result<Client, Failure> {
     let [api, agents, _] = ports.0;
     let config =
-        format!("listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{SERVICE}");
-    let service = directory.write("service.toml", &config)?;
+        format!("listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{service}");
+    let service = directory.write(Story::SERVICE, &config)?;
     let data = directory.path().join("service").display().to_string();
     let arguments = ["serve", "--config", &service, "--data", &data, "--stop-with-parent"];
     children.start("service", &arguments)?;
@@ -215,11 +256,12 @@ async fn token(directory: &Directory, stranger: &Client) -> Result<String, Failu
 
 fn start_simulation(
     directory: &Directory,
+    world: &str,
     ports: &Ports,
     seed: u64,
     children: &mut Children,
 ) -> Result<(), Failure> {
-    let world = directory.write("world.toml", WORLD)?;
+    let world = directory.write(Story::WORLD, world)?;
     let listen = format!("127.0.0.1:{}", ports.0[2]);
     let seed = seed.to_string();
     let arguments =

@@ -22,7 +22,6 @@ use report::Report;
 use std::net::IpAddr;
 use std::path::Path;
 use tokio::sync::{mpsc, watch};
-use utoipa::PartialSchema;
 use uuid::Uuid;
 
 pub(crate) async fn run(command: SurveyCommand, output: &Output) -> Result<(), Failure> {
@@ -42,25 +41,10 @@ pub(crate) async fn run(command: SurveyCommand, output: &Output) -> Result<(), F
             output
                 .line(&format!("{count} packets written to {}.", plain(&to.display().to_string())))
         }
-        SurveyCommand::Schema => output.json(&schema()),
+        SurveyCommand::Schema => {
+            output.json(&crate::schema::of::<Report>("itinera survey run --format json"))
+        }
     }
-}
-
-/// The JSON Schema (draft 2020-12) of a report.
-fn schema() -> serde_json::Value {
-    let mut parts = Vec::new();
-    <Report as utoipa::ToSchema>::schemas(&mut parts);
-    let parts: serde_json::Map<String, serde_json::Value> =
-        parts.into_iter().map(|(name, part)| (name, serde_json::json!(part))).collect();
-    let mut whole = serde_json::json!(Report::schema());
-    if let Some(fields) = whole.as_object_mut() {
-        let dialect = "https://json-schema.org/draft/2020-12/schema";
-        fields.insert("$schema".to_owned(), dialect.into());
-        fields.insert("title".to_owned(), "itinera survey run --format json".into());
-        // Where the parts refer to each other.
-        fields.insert("components".to_owned(), serde_json::json!({ "schemas": parts }));
-    }
-    whole
 }
 
 fn owner_map(file: Option<&Path>) -> Result<OwnerMap, Failure> {

@@ -1,6 +1,7 @@
 //! The real binary, with real PostgreSQL, in temporary directories.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod accuracy;
 mod browser;
 mod demonstration;
 mod help;

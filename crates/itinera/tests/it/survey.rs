@@ -134,7 +134,7 @@ fn reports_keep_to_the_published_schema() {
 }
 
 /// Every field a value has is described, and every field that is required is there.
-fn keeps_to(
+pub(crate) fn keeps_to(
     schema: &serde_json::Value,
     part: &serde_json::Value,
     value: &serde_json::Value,

@@ -1,0 +1,258 @@
+//! Which links places mean, which observations cross which links, and so which links nobody can
+//! tell apart.
+
+use itinera_contest::{SITE, Terrain};
+use itinera_model::finding::Place;
+use itinera_model::unit::Tick;
+use itinera_simnet::closed_form::{LinkFacts, LinkId, Passage, Sampler};
+use itinera_simnet::worlds::Blueprint;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+/// A link without its direction.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Edge(pub usize);
+
+/// Somebody who could be to blame: what the oracle weighs, and what classes are made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Suspect {
+    /// One direction of a link.
+    Link(LinkId),
+    /// One member of one direction.
+    Member(LinkId, u8),
+    /// Both directions: the line of a site or target.
+    Line(Edge),
+}
+
+/// What is seen of the world: one hop of one flow of a path, or one direction of a pair.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Sight {
+    /// Path, flow, hop.
+    Hop(usize, usize, usize),
+    /// Pair, 0 there, 1 back, 2 both when nothing came.
+    Pair(usize, usize),
+}
+
+/// The map of a world as it is at one time.
+#[derive(Debug, Clone)]
+pub(super) struct Atlas {
+    pub(super) links: Vec<LinkFacts>,
+    /// By directed link.
+    pub(super) edges: Vec<Edge>,
+    /// By edge: its directed links.
+    pub(super) of_edge: Vec<Vec<LinkId>>,
+    /// By place: the directed links from its first address to its second.
+    between: BTreeMap<(IpAddr, IpAddr), BTreeSet<LinkId>>,
+    pub(super) suspects: Vec<Suspect>,
+    /// By sight: the suspects it crosses, and how often.
+    pub(super) crossings: BTreeMap<Sight, Vec<(usize, u8)>>,
+    /// By directed link: what crosses it, and how often.
+    columns: Vec<Vec<(Sight, u8)>>,
+    /// By directed link: the links whose crossings are the same.
+    classes: Vec<BTreeSet<Edge>>,
+    /// Directed links that probes to targets cross, and that their answers cross.
+    pub(super) used: [BTreeSet<LinkId>; 2],
+    /// By node: owner's name.
+    owners: Vec<String>,
+    pub(super) hosts: usize,
+}
+
+impl Atlas {
+    pub(super) fn new(world: &Blueprint, sampler: &Sampler, terrain: &Terrain) -> Self {
+        let links = sampler.links();
+        let (edges, of_edge) = edges(&links);
+        let hosts = world.sites.len() + world.targets.len();
+        let owner = |node: usize| match world.owner_of(node) {
+            Some(owner) => world.owners[owner].name.clone(),
+            None => SITE.to_owned(),
+        };
+        let mut atlas = Self {
+            owners: (0..hosts + world.routers.len()).map(owner).collect(),
+            suspects: suspects(&links, &of_edge, hosts),
+            links,
+            edges,
+            of_edge,
+            between: BTreeMap::new(),
+            crossings: BTreeMap::new(),
+            columns: Vec::new(),
+            classes: Vec::new(),
+            used: [BTreeSet::new(), BTreeSet::new()],
+            hosts,
+        };
+        atlas.survey(sampler, terrain);
+        atlas.classify();
+        atlas
+    }
+
+    /// Walks every way of every flow and pair.
+    fn survey(&mut self, sampler: &Sampler, terrain: &Terrain) {
+        let index: BTreeMap<Suspect, usize> =
+            self.suspects.iter().enumerate().map(|(index, suspect)| (*suspect, index)).collect();
+        for (path, facts) in terrain.paths.iter().enumerate() {
+            for flow in 0..sampler.flows(path) {
+                let (way, _) = sampler.way(path, flow as u64, Tick::ZERO);
+                let mut before = (facts.source, 0);
+                for (hop, step) in way.iter().enumerate() {
+                    let Some(address) = step.address else { continue };
+                    let passed = step.there[before.1..].iter().map(|passage| passage.link);
+                    self.between.entry((before.0, address)).or_default().extend(passed);
+                    before = (address, step.there.len());
+                    let both = step.there.iter().chain(&step.back);
+                    let crossed = self.crossed(&index, both);
+                    self.crossings.insert(Sight::Hop(path, flow, hop), crossed);
+                }
+                if let Some(end) = way.last() {
+                    self.used[0].extend(end.there.iter().map(|passage| passage.link));
+                    self.used[1].extend(end.back.iter().map(|passage| passage.link));
+                }
+            }
+        }
+        for pair in 0..terrain.pairs.len() {
+            let [there, back] = sampler.pair_ways(pair, Tick::ZERO);
+            for (which, passages) in
+                [there.clone(), back.clone(), [there.as_slice(), back].concat()].iter().enumerate()
+            {
+                let crossed = self.crossed(&index, passages.iter());
+                self.crossings.insert(Sight::Pair(pair, which), crossed);
+            }
+        }
+    }
+
+    fn crossed<'p>(
+        &self,
+        index: &BTreeMap<Suspect, usize>,
+        passages: impl Iterator<Item = &'p Passage>,
+    ) -> Vec<(usize, u8)> {
+        let mut counts: BTreeMap<usize, u8> = BTreeMap::new();
+        for passage in passages {
+            let all = [
+                Suspect::Link(passage.link),
+                Suspect::Member(passage.link, passage.member),
+                Suspect::Line(self.edges[passage.link.0]),
+            ];
+            for suspect in all.iter().filter_map(|suspect| index.get(suspect)) {
+                *counts.entry(*suspect).or_default() += 1;
+            }
+        }
+        counts.into_iter().collect()
+    }
+
+    /// Links with equal crossings are one class; without any crossing they are of none.
+    fn classify(&mut self) {
+        let mut columns: Vec<Vec<(Sight, u8)>> = vec![Vec::new(); self.links.len()];
+        for (sight, crossed) in &self.crossings {
+            // What both ways of a pair show together says nothing that each does not.
+            if matches!(sight, Sight::Pair(_, 2)) {
+                continue;
+            }
+            for (suspect, count) in crossed {
+                if let Suspect::Link(link) = self.suspects[*suspect] {
+                    columns[link.0].push((*sight, *count));
+                }
+            }
+        }
+        let mut classes: BTreeMap<&[(Sight, u8)], BTreeSet<Edge>> = BTreeMap::new();
+        for (link, column) in columns.iter().enumerate().filter(|(_, column)| !column.is_empty()) {
+            classes.entry(column).or_default().insert(self.edges[link]);
+        }
+        self.classes = columns
+            .iter()
+            .map(|c| classes.get(c.as_slice()).cloned().unwrap_or_default())
+            .collect();
+        self.columns = columns;
+    }
+
+    /// Whether nobody can tell two directed links apart.
+    pub(super) fn same_column(&self, one: LinkId, other: LinkId) -> bool {
+        self.columns[one.0] == self.columns[other.0]
+    }
+
+    /// The links that nobody could tell from this one; none where nobody sees it.
+    pub(super) fn class(&self, link: LinkId) -> &BTreeSet<Edge> {
+        &self.classes[link.0]
+    }
+
+    /// The directed links that a place means, as its way is gone.
+    pub(super) fn means(&self, place: &Place) -> BTreeSet<LinkId> {
+        let Place::Link { from, to, .. } = place;
+        self.between.get(&(*from, *to)).cloned().unwrap_or_default()
+    }
+
+    pub(super) fn edge(&self, link: LinkId) -> Edge {
+        self.edges[link.0]
+    }
+
+    /// The other direction of a link.
+    pub(super) fn reverse(&self, link: LinkId) -> LinkId {
+        let both = &self.of_edge[self.edges[link.0].0];
+        both.iter().copied().find(|other| *other != link).unwrap_or(link)
+    }
+
+    /// The nodes at the ends of a link.
+    pub(super) fn ends(&self, edge: Edge) -> [usize; 2] {
+        let link = &self.links[self.of_edge[edge.0][0].0];
+        [link.from, link.to]
+    }
+
+    /// Whose equipment a node is.
+    pub(super) fn owner(&self, node: usize) -> &str {
+        &self.owners[node]
+    }
+
+    /// How many paths and how many pairs cross one of these suspects.
+    pub(super) fn crossing_counts(&self, suspects: &[usize]) -> (usize, usize) {
+        let crossing = self
+            .crossings
+            .iter()
+            .filter(|(_, crossed)| crossed.iter().any(|(suspect, _)| suspects.contains(suspect)));
+        let (mut paths, mut pairs) = (BTreeSet::new(), BTreeSet::new());
+        for (sight, _) in crossing {
+            match sight {
+                Sight::Hop(path, ..) => paths.insert(*path),
+                Sight::Pair(pair, _) => pairs.insert(*pair),
+            };
+        }
+        (paths.len(), pairs.len())
+    }
+
+    pub(super) fn suspect(&self, suspect: Suspect) -> Option<usize> {
+        self.suspects.iter().position(|known| *known == suspect)
+    }
+
+    /// The directed links of a suspect.
+    pub(super) fn links_of(&self, suspect: Suspect) -> Vec<LinkId> {
+        match suspect {
+            Suspect::Link(link) | Suspect::Member(link, _) => vec![link],
+            Suspect::Line(edge) => self.of_edge[edge.0].clone(),
+        }
+    }
+}
+
+fn edges(links: &[LinkFacts]) -> (Vec<Edge>, Vec<Vec<LinkId>>) {
+    let mut known: BTreeMap<(usize, usize), Edge> = BTreeMap::new();
+    let mut of_edge: Vec<Vec<LinkId>> = Vec::new();
+    let mut edges = Vec::new();
+    for (index, link) in links.iter().enumerate() {
+        let ends = (link.from.min(link.to), link.from.max(link.to));
+        let edge = *known.entry(ends).or_insert_with(|| {
+            of_edge.push(Vec::new());
+            Edge(of_edge.len() - 1)
+        });
+        of_edge[edge.0].push(LinkId(index));
+        edges.push(edge);
+    }
+    (edges, of_edge)
+}
+
+fn suspects(links: &[LinkFacts], of_edge: &[Vec<LinkId>], hosts: usize) -> Vec<Suspect> {
+    let single = (0..links.len()).map(|link| Suspect::Link(LinkId(link)));
+    let members =
+        links.iter().enumerate().filter(|(_, link)| link.members > 1).flat_map(|(index, link)| {
+            (0..link.members).map(move |m| Suspect::Member(LinkId(index), m))
+        });
+    let lines = of_edge.iter().enumerate().filter(|(_, both)| {
+        both.iter().any(|link| links[link.0].from < hosts || links[link.0].to < hosts)
+    });
+    let lines = lines.map(|(edge, _)| Suspect::Line(Edge(edge)));
+    single.chain(members).chain(lines).collect()
+}

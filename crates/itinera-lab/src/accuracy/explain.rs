@@ -1,0 +1,479 @@
+//! One case for people: the world, what is true, what was measured, who said what.
+
+use super::atlas::Edge;
+use super::cases::{Effect, Kind};
+use super::oracle::Oracle;
+use super::picture;
+use super::report::serde_name;
+use super::run::{CaseRecord, HISTORY_WINDOWS, ORACLE, Warm, draw};
+use super::setup::Setup;
+use super::stage::{Stage, Window};
+use super::verdict;
+use itinera_analysis::stat::median;
+use itinera_contest::Claim;
+use itinera_model::finding::{Cause, Place};
+use itinera_simnet::closed_form::{HopWay, Sampler};
+use itinera_simnet::worlds::Family;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
+
+/// Ways shown at most, those that cross the fault first.
+const MOST_WAYS: usize = 24;
+
+/// A case told.
+#[derive(Debug, Clone)]
+pub struct Explained {
+    /// For reading.
+    pub text: String,
+    /// For looking at: SVG 1.1.
+    pub svg: String,
+    /// The world as a scenario file, with what changes in it.
+    pub scenario: String,
+    /// Its owner map as CSV.
+    pub owner_map: String,
+    /// Sites: their names and addresses.
+    pub sites: Vec<(String, String)>,
+    /// Targets: their names and addresses.
+    pub targets: Vec<(String, String)>,
+    /// What came of it.
+    pub record: CaseRecord,
+}
+
+/// What one hop of a way gave: before, and in the ten minutes since.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Tally {
+    sent: [u32; 2],
+    lost: [u32; 2],
+    delay_ms: [Option<f64>; 2],
+}
+
+impl Tally {
+    fn loss(&self, which: usize) -> f64 {
+        f64::from(self.lost[which]) / f64::from(self.sent[which].max(1))
+    }
+
+    /// Share lost since, beyond the usual.
+    pub(super) fn more_loss(&self) -> f64 {
+        (self.loss(1) - self.loss(0)).max(0.0)
+    }
+
+    /// Milliseconds later than usual.
+    pub(super) fn more_delay(&self) -> Option<f64> {
+        Some(self.delay_ms[1]? - self.delay_ms[0]?)
+    }
+
+    pub(super) const fn lost_of(&self) -> (u32, u32) {
+        (self.lost[1], self.sent[1])
+    }
+}
+
+/// One way over the fault, hop by hop.
+#[derive(Debug, Clone)]
+pub(super) struct Row {
+    pub(super) site: String,
+    pub(super) target: String,
+    pub(super) hops: Vec<Cell>,
+    /// Index of the hop behind the fault on the way there; absent where only answers cross it.
+    pub(super) onset: Option<usize>,
+}
+
+/// One hop of a row.
+#[derive(Debug, Clone)]
+pub(super) struct Cell {
+    pub(super) name: String,
+    pub(super) owner: String,
+    pub(super) silent: bool,
+    /// Its answers cross the fault on their way back.
+    pub(super) back_crosses: bool,
+    pub(super) tally: Tally,
+    /// Links from the hop that answered before.
+    pub(super) links: BTreeSet<Edge>,
+}
+
+/// Somebody's claim, as the picture marks it.
+#[derive(Debug, Clone)]
+pub(super) struct Mark {
+    pub(super) who: String,
+    pub(super) links: BTreeSet<Edge>,
+}
+
+/// Plays the nth case of a world again and tells it.
+pub fn explain(setup: &Setup, family: Family, seed: u64, number: u64) -> Explained {
+    let stage = Stage::new(setup, family, seed);
+    let case = draw(&stage, number);
+    let warm = Warm::new(&stage);
+    let mut tallies: BTreeMap<(usize, usize), Vec<Gathered>> = BTreeMap::new();
+    let mut sampler = stage.calm.clone();
+    let mut drawn = Window::default();
+    for window in 0..HISTORY_WINDOWS {
+        stage.window(&mut sampler, window, 0, &mut drawn);
+        gather(&sampler, &drawn, 0, &mut tallies);
+    }
+    let changed = stage.changed(&case.changes);
+    let mut said: Vec<(String, Vec<Claim>)> = Vec::new();
+    let mut oracle = Oracle::new(&stage, &case);
+    let record = warm.play(&case, |moment| {
+        // The first window of a case is partly before it.
+        if moment.window > HISTORY_WINDOWS {
+            gather(&changed, moment.drawn, 1, &mut tallies);
+        }
+        oracle.regard(moment.drawn);
+        said =
+            moment.claims.iter().map(|(who, claims)| ((*who).to_owned(), claims.clone())).collect();
+    });
+    let affected: BTreeSet<Edge> = case
+        .suspects
+        .iter()
+        .flat_map(|suspect| stage.atlas.links_of(*suspect))
+        .map(|link| stage.atlas.edge(link))
+        .collect();
+    let rows = rows(&stage, &changed, &affected, &tallies);
+    let opinion = record.verdicts.contains_key(ORACLE).then(|| oracle.opinion(case.kind));
+    let mut text = String::new();
+    tell(&mut text, &stage, &record);
+    tell_rows(&mut text, &rows, record.effect);
+    tell_claims(&mut text, &stage, &record, &said, opinion.as_ref());
+    let marks = marks(&stage, &said);
+    let notes = notes(&record, &said);
+    let title = title(&stage, &record);
+    let svg = picture::draw(&title, &rows, &marks, &notes, record.effect);
+    let host =
+        |host: &itinera_simnet::worlds::HostPlan| (host.name.clone(), host.address.to_string());
+    Explained {
+        text,
+        svg,
+        scenario: stage.world.scenario(&case.changes),
+        owner_map: stage.world.owner_map(),
+        sites: stage.world.sites.iter().map(host).collect(),
+        targets: stage.world.targets.iter().map(host).collect(),
+        record,
+    }
+}
+
+/// Counts and delays of one hop while they are gathered.
+#[derive(Debug, Clone, Default)]
+struct Gathered {
+    sent: [u32; 2],
+    lost: [u32; 2],
+    delays_ms: [Vec<f64>; 2],
+}
+
+fn gather(
+    sampler: &Sampler,
+    drawn: &Window,
+    which: usize,
+    into: &mut BTreeMap<(usize, usize), Vec<Gathered>>,
+) {
+    for round in &drawn.rounds {
+        let flow = usize::try_from(round.number % sampler.flows(round.path) as u64).unwrap_or(0);
+        let hops = into.entry((round.path, flow)).or_default();
+        hops.resize_with(hops.len().max(round.hops.len()), Gathered::default);
+        for (hop, counts) in hops.iter_mut().zip(&round.hops) {
+            hop.sent[which] += u32::from(counts.sent);
+            hop.lost[which] += u32::from(counts.sent) - u32::from(counts.answers());
+            let delays = counts.rtt.iter().map(|rtt| f64::from(rtt.as_micros()) / 1e3);
+            hop.delays_ms[which].extend(delays);
+        }
+    }
+}
+
+fn tally(gathered: &Gathered) -> Tally {
+    Tally {
+        sent: gathered.sent,
+        lost: gathered.lost,
+        delay_ms: [0, 1].map(|which| median(&gathered.delays_ms[which])),
+    }
+}
+
+/// The ways that cross the fault; where none does, some that do not.
+fn rows(
+    stage: &Stage,
+    sampler: &Sampler,
+    faulty: &BTreeSet<Edge>,
+    tallies: &BTreeMap<(usize, usize), Vec<Gathered>>,
+) -> Vec<Row> {
+    let atlas = &stage.atlas;
+    let is_faulty =
+        |passage: &itinera_simnet::closed_form::Passage| faulty.contains(&atlas.edge(passage.link));
+    let at = super::stage::begin_of(HISTORY_WINDOWS + 2);
+    let mut crossing: Vec<(bool, Row)> = Vec::new();
+    let mut seen = BTreeSet::new();
+    for ((path, flow), gathered) in tallies {
+        let (way, _) = sampler.way(*path, *flow as u64, at);
+        let Some(end) = way.last() else { continue };
+        let there = end.there.iter().any(is_faulty);
+        let back = way.iter().any(|hop| hop.back.iter().any(is_faulty));
+        // One row for each way; flows that share it are one.
+        let nodes: Vec<usize> = way.iter().map(|hop| hop.node).collect();
+        if !(there || back || faulty.is_empty()) || !seen.insert((*path, nodes)) {
+            continue;
+        }
+        let row = row(stage, *path, way, gathered, &is_faulty);
+        crossing.push((there, row));
+    }
+    crossing.sort_by_key(|(there, _)| !there);
+    crossing.into_iter().map(|(_, row)| row).take(MOST_WAYS).collect()
+}
+
+fn row(
+    stage: &Stage,
+    path: usize,
+    way: &[HopWay],
+    gathered: &[Gathered],
+    is_faulty: &dyn Fn(&itinera_simnet::closed_form::Passage) -> bool,
+) -> Row {
+    let atlas = &stage.atlas;
+    let plan = &stage.paths[path];
+    let mut passed = 0;
+    let cells = way.iter().zip(gathered).map(|(hop, gathered)| {
+        let links = hop.there[passed..].iter().map(|passage| atlas.edge(passage.link)).collect();
+        if hop.address.is_some() {
+            passed = hop.there.len();
+        }
+        Cell {
+            name: stage.world.id(hop.node).to_owned(),
+            owner: atlas.owner(hop.node).to_owned(),
+            silent: hop.address.is_none(),
+            back_crosses: hop.back.iter().any(is_faulty),
+            tally: tally(gathered),
+            links,
+        }
+    });
+    let onset = way.iter().position(|hop| hop.there.iter().any(is_faulty));
+    Row {
+        site: stage.world.sites[plan.site].name.clone(),
+        target: stage.world.targets[plan.target].name.clone(),
+        hops: cells.collect(),
+        onset,
+    }
+}
+
+fn add(text: &mut String, more: std::fmt::Arguments<'_>) {
+    // Writing to a string cannot fail.
+    let _always = text.write_fmt(more);
+}
+
+fn how_bad(kind: Kind, effect: Effect) -> String {
+    match (kind, effect) {
+        (Kind::None | Kind::RouteChange | Kind::ClockStep, _) => String::new(),
+        (_, Effect::Loss(share)) => format!(", {:.1} % lost", share * 100.0),
+        (_, Effect::DelayMs(ms)) => format!(", {ms:.0} ms added"),
+    }
+}
+
+fn title(stage: &Stage, record: &CaseRecord) -> String {
+    format!(
+        "World {} of the family {}, setup {}, case {}: {}{}",
+        stage.world.seed,
+        stage.world.family,
+        stage.setup.name,
+        record.number,
+        serde_name(record.kind),
+        how_bad(record.kind, record.effect),
+    )
+}
+
+fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
+    let truth = &record.truth;
+    add(text, format_args!("{}\n\n", title(stage, record)));
+    add(
+        text,
+        format_args!(
+            "World     {} agents, {} targets, {} routers of {} networks, {} links; {} paths, {} pairs\n",
+            stage.world.sites.len(),
+            stage.world.targets.len(),
+            stage.world.routers.len(),
+            stage.world.owners.len(),
+            stage.world.links.len(),
+            stage.paths.len(),
+            stage.pairs.len(),
+        ),
+    );
+    for [from, to] in truth.links.iter().take(8) {
+        add(text, format_args!("Truth     {from} to {to}\n"));
+    }
+    if truth.links.len() > 8 {
+        add(text, format_args!("          and {} links more\n", truth.links.len() - 8));
+    }
+    if let Some(member) = truth.member {
+        add(text, format_args!("          member {member} of the bundle only\n"));
+    }
+    if record.kind.is_fault() {
+        let owners: Vec<&str> = truth.owners.iter().map(String::as_str).collect();
+        add(text, format_args!("          equipment of {}\n", owners.join(", ")));
+        add(
+            text,
+            format_args!(
+                "          {} paths and {} pairs cross it; {}\n",
+                truth.paths_crossing,
+                truth.pairs_crossing,
+                class_in_words(truth.class_links),
+            ),
+        );
+    } else {
+        add(text, format_args!("Truth     nothing is wrong\n"));
+    }
+    if let Some(nats) = truth.information_nats {
+        let verdict =
+            if truth.is_undetectable() { ": undetectable without false alarms" } else { "" };
+        add(text, format_args!("          ten minutes of it are worth {nats:.0} nats{verdict}\n"));
+    }
+}
+
+fn class_in_words(links: usize) -> String {
+    match links {
+        0 | 1 => "it can be told from every other link".to_owned(),
+        more => format!("{more} links cannot be told apart, it and {} more", more - 1),
+    }
+}
+
+fn tell_rows(text: &mut String, rows: &[Row], effect: Effect) {
+    let what = match effect {
+        Effect::Loss(_) => "per cent lost in the ten minutes since, beyond what was usual",
+        Effect::DelayMs(_) => "milliseconds later in the ten minutes since than was usual",
+    };
+    add(
+        text,
+        format_args!(
+            "\nMeasured  {what}; | where probes cross the fault, <x> where only the answer does, o silent\n"
+        ),
+    );
+    for row in rows {
+        let mut line = format!("  {:<8} to {:<10}", row.site, row.target);
+        for (index, cell) in row.hops.iter().enumerate() {
+            line.push_str(if row.onset == Some(index) { " |" } else { "  " });
+            let figure = match effect {
+                _ if cell.silent => "o".to_owned(),
+                Effect::Loss(_) => format!("{:.0}", cell.tally.more_loss() * 100.0),
+                Effect::DelayMs(_) => cell
+                    .tally
+                    .more_delay()
+                    .map_or_else(|| "?".to_owned(), |ms| format!("{:.0}", ms.max(0.0))),
+            };
+            let only_back = cell.back_crosses && row.onset.is_none_or(|onset| index < onset);
+            let figure = if only_back { format!("<{figure}>") } else { figure };
+            add(&mut line, format_args!("{figure:>4}"));
+        }
+        add(text, format_args!("{}\n", line.trim_end()));
+    }
+    if rows.is_empty() {
+        text.push_str("  no way crosses it\n");
+    }
+}
+
+fn place_in_words(place: &Place) -> String {
+    let Place::Link { from, to, silent_between } = place;
+    match silent_between {
+        0 => format!("{from} to {to}"),
+        1 => format!("{from} to {to}, a silent hop between"),
+        more => format!("{from} to {to}, {more} silent hops between"),
+    }
+}
+
+fn tell_claims(
+    text: &mut String,
+    stage: &Stage,
+    record: &CaseRecord,
+    said: &[(String, Vec<Claim>)],
+    opinion: Option<&super::oracle::Opinion>,
+) {
+    text.push_str("\nSaid ten minutes after it began\n");
+    for (who, claims) in said {
+        let verdict = &record.verdicts[who];
+        add(text, format_args!("  {who:<10}{}\n", judged(record, verdict)));
+        for claim in claims.iter().take(3) {
+            let cause = match claim.cause {
+                Cause::Loss => "loss",
+                Cause::Delay => "delay",
+            };
+            let owner = claim.owner.as_ref().map_or("nobody's", |(owner, _)| owner.as_str());
+            for (place, probability) in claim.places.iter().take(1) {
+                add(
+                    text,
+                    format_args!(
+                        "            {cause} on {}, {owner}, {:.0} % sure\n",
+                        place_in_words(place),
+                        probability * 100.0,
+                    ),
+                );
+            }
+        }
+        if claims.len() > 3 {
+            add(text, format_args!("            and {} claims more\n", claims.len() - 3));
+        }
+    }
+    let Some(opinion) = opinion else {
+        text.push_str("  oracle    is asked about single faults only\n");
+        return;
+    };
+    add(text, format_args!("  {ORACLE:<10}{}\n", judged(record, &record.verdicts[ORACLE])));
+    let mut best: Vec<_> = opinion.candidates.iter().collect();
+    best.sort_by(|a, b| b.probability.total_cmp(&a.probability));
+    for candidate in best.into_iter().take(3).filter(|candidate| candidate.probability > 0.001) {
+        let suspect = stage.atlas.suspects[candidate.suspect];
+        add(
+            text,
+            format_args!(
+                "            {}, {:.1} %\n",
+                verdict::suspect_in_words(stage, suspect),
+                candidate.probability * 100.0,
+            ),
+        );
+    }
+    add(text, format_args!("            nothing is wrong, {:.1} %\n", opinion.nothing * 100.0));
+}
+
+fn judged(record: &CaseRecord, verdict: &super::Verdict) -> String {
+    let noticed =
+        verdict.noticed_s.map_or_else(String::new, |s| format!(", noticed after {s:.0} s"));
+    let words = match (record.kind.is_fault(), verdict.claimed) {
+        (false, false) => "rightly claims nothing",
+        (false, true) => "claims what is not there",
+        (true, false) => "misses it",
+        (true, true) if record.kind == Kind::Two && verdict.found == 2 => "both right",
+        (true, true) if verdict.link => "link right",
+        (true, true) if verdict.near => "next to the link",
+        (true, true) if verdict.owner => "owner right, link wrong",
+        (true, true) => "wrong",
+    };
+    format!("{words}{noticed}")
+}
+
+/// What is true and what came of it, a line each.
+fn notes(record: &CaseRecord, said: &[(String, Vec<Claim>)]) -> Vec<String> {
+    let truth = &record.truth;
+    let links: Vec<String> =
+        truth.links.iter().take(3).map(|[from, to]| format!("{from} to {to}")).collect();
+    let more = match truth.links.len().saturating_sub(3) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    let owners: Vec<&str> = truth.owners.iter().map(String::as_str).collect();
+    let first = match record.kind.is_fault() {
+        true => format!("The fault: {}{more}; {}.", links.join(", "), owners.join(", ")),
+        false => "Nothing is wrong.".to_owned(),
+    };
+    let line = |who: &str| {
+        let verdict = record.verdicts.get(who)?;
+        let claims = match verdict.claims {
+            0 | 1 => String::new(),
+            claims => format!(", {claims} claims in all"),
+        };
+        Some(format!("{who}: {}{claims}", judged(record, verdict)))
+    };
+    let all = said.iter().map(|(who, _)| who.as_str()).chain(std::iter::once(ORACLE));
+    std::iter::once(first).chain(all.filter_map(line)).collect()
+}
+
+/// What each contestant holds most of, three of each.
+fn marks(stage: &Stage, said: &[(String, Vec<Claim>)]) -> Vec<Mark> {
+    let links = |claim: &Claim| {
+        let first = claim.places.first().map(|(place, _)| stage.atlas.means(place));
+        first.into_iter().flatten().map(|link| stage.atlas.edge(link)).collect()
+    };
+    said.iter()
+        .flat_map(|(who, claims)| {
+            claims.iter().take(3).map(|claim| Mark { who: who.clone(), links: links(claim) })
+        })
+        .collect()
+}

@@ -1,0 +1,35 @@
+//! The accuracy bench: worlds by seed, faults with their truth, contestants who see what agents
+//! see, and scores that no toy passes.
+//!
+//! A [`Stage`] is a world with everybody who measures in it; [`run_world`] plays it; a
+//! [`WorldRecord`] is what came of it, and records of any number of worlds add up to a
+//! [`Report`]. Worlds are independent of each other, so they can be run in any order, on any
+//! number of threads, in slices, with the same result. docs/accuracy.md describes the method.
+
+mod atlas;
+mod cases;
+mod explain;
+mod interval;
+mod oracle;
+mod picture;
+mod report;
+mod run;
+mod setup;
+mod stage;
+mod suite;
+mod table;
+mod verdict;
+
+pub use atlas::Edge;
+pub use cases::{Case, Effect, Kind};
+pub use explain::{Explained, explain};
+pub use report::{Interval, Report, report};
+pub use run::{
+    CalmRecord, CaseRecord, Extent, Moment, ORACLE, RECORD_VERSION, Warm, WorldRecord, draw,
+    run_world,
+};
+pub use setup::{Setup, WINDOW_S};
+pub use stage::Stage;
+pub use suite::{Job, Suite};
+pub use table::table;
+pub use verdict::{Truth, Verdict};

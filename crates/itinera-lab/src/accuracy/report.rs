@@ -1,0 +1,441 @@
+//! Records of worlds added up to scores.
+
+use super::cases::{Effect, Kind};
+pub use super::interval::Interval;
+use super::interval::{of_rate, of_worlds};
+use super::run::{CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
+use super::setup::WINDOW_S;
+use super::verdict::Verdict;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A finding is sure from here on.
+const SURE: f64 = 0.9;
+const CALIBRATION_BINS: usize = 10;
+/// No verdict is scored as less probable than this.
+const LEAST_PROBABILITY: f64 = 1e-3;
+const DAY_S: f64 = 86_400.0;
+
+/// All scores, by setup and family.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Report {
+    /// Version of worlds, cases and scores.
+    pub version: u32,
+    /// By setup and family of worlds.
+    pub parts: Vec<Part>,
+}
+
+/// Scores in the worlds of one family, measured by one setup.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Part {
+    /// The setup's name.
+    pub setup: String,
+    /// The family's name.
+    pub family: String,
+    /// Seeds of the worlds.
+    pub seeds: Vec<u64>,
+    /// Cases in all.
+    pub cases: usize,
+    /// Cases that no judgement could find.
+    pub undetectable: usize,
+    /// Days of a path without any fault.
+    pub path_days: f64,
+    /// Share of directed links that share a class with another.
+    pub blind: f64,
+    /// Share of directed links that cannot be told from their own reverse.
+    pub blind_reverse: f64,
+    /// By contestant.
+    pub scores: Vec<Scores>,
+    /// Who is better in the same cases.
+    pub paired: Vec<Paired>,
+}
+
+/// One contestant's scores. Without other words they are over faults of single links that lose 2
+/// to 20 % or delay by 8 to 60 ms; a missed fault counts as wrong.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Scores {
+    /// Who.
+    pub contestant: String,
+    /// The link is right.
+    pub link: Interval,
+    /// The link or one next to it.
+    pub near: Interval,
+    /// The owner is right.
+    pub owner: Interval,
+    /// The owner on either side of the link.
+    pub either_side: Interval,
+    /// The direction is right, given the link; absent where none is ever said.
+    pub direction: Interval,
+    /// Links in what was claimed.
+    pub set_links: Interval,
+    /// Debiased calibration error of the link's confidence, over all cases with a claim.
+    pub calibration_link: Interval,
+    /// The same of the owner's.
+    pub calibration_owner: Interval,
+    /// Mean log of the probability given to what turned out, over all cases with a claim.
+    pub log_score: Interval,
+    /// Share of cases with a claim of confidence .9 or more.
+    pub sure: Interval,
+    /// Share of these in which the link is right.
+    pub sure_right: Interval,
+    /// False findings in 1,000 days of a path without any fault.
+    pub false_per_1000_path_days: Interval,
+    /// Findings in that time that name a link which really got worse.
+    pub true_surges: u64,
+    /// Time until noticed against the sequential test that knows place and size, at equal false
+    /// alarms: the median.
+    pub delay_ratio: Interval,
+    /// The same: one of twenty is slower than this.
+    pub delay_ratio_worst: Interval,
+    /// Of cases noticed by that test, the share that is noticed at all.
+    pub noticed: Interval,
+    /// By kind of fault, the undetectable left out.
+    pub by_kind: Vec<Group>,
+    /// By size, single links.
+    pub by_size: Vec<Group>,
+    /// By paths that cross the fault, single links.
+    pub by_crossings: Vec<Group>,
+    /// By links that nobody can tell apart, single links.
+    pub by_class: Vec<Group>,
+}
+
+/// Scores of some of the cases.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Group {
+    /// Which.
+    pub name: String,
+    /// The link is right; where nothing is wrong, the share in which nothing is claimed; of
+    /// several faults, the share of cases in which all are found.
+    pub link: Interval,
+    /// The owner is right.
+    pub owner: Interval,
+}
+
+/// One contestant against another in the same cases.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Paired {
+    /// The better one, it is hoped.
+    pub better: String,
+    /// The other.
+    pub than: String,
+    /// Share of cases with the right link, minus the other's.
+    pub link: Interval,
+}
+
+/// Adds records up. Records of the same world count once; the order does not matter.
+pub fn report(records: &[WorldRecord]) -> Report {
+    let mut parts: BTreeMap<(&str, &str), BTreeMap<u64, &WorldRecord>> = BTreeMap::new();
+    for record in records {
+        let key = (record.setup.name.as_str(), record.family.as_str());
+        parts.entry(key).or_default().insert(record.seed, record);
+    }
+    let version = super::run::RECORD_VERSION;
+    let part = |((setup, family), worlds): ((&str, &str), BTreeMap<u64, &WorldRecord>)| {
+        part(setup, family, &worlds.into_values().collect::<Vec<_>>())
+    };
+    Report { version, parts: parts.into_iter().map(part).collect() }
+}
+
+fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
+    let cases = || worlds.iter().flat_map(|world| &world.cases);
+    let mut names: Vec<&str> = worlds
+        .iter()
+        .flat_map(|world| world.calm.keys().map(String::as_str))
+        .collect::<BTreeSet<_>>()
+        .into_iter()
+        .collect();
+    names.push(ORACLE);
+    let path_days = path_days(worlds);
+    let mean = |which: usize| {
+        worlds.iter().map(|world| world.blind[which]).sum::<f64>() / worlds.len().max(1) as f64
+    };
+    Part {
+        setup: setup.to_owned(),
+        family: family.to_owned(),
+        seeds: worlds.iter().map(|world| world.seed).collect(),
+        cases: cases().count(),
+        undetectable: cases().filter(|case| case.truth.is_undetectable()).count(),
+        path_days,
+        blind: mean(0),
+        blind_reverse: mean(1),
+        scores: names.iter().map(|name| scores(name, worlds)).collect(),
+        paired: [("per-path", "naive"), (ORACLE, "per-path")]
+            .map(|(better, than)| paired(better, than, worlds))
+            .into(),
+    }
+}
+
+fn path_days(worlds: &[&WorldRecord]) -> f64 {
+    let of_one = |world: &&WorldRecord| {
+        world.paths as f64 * (world.extent.calm_windows * WINDOW_S) as f64 / DAY_S
+    };
+    worlds.iter().map(of_one).sum()
+}
+
+const fn is_link(case: &CaseRecord) -> bool {
+    case.kind.is_link()
+}
+
+fn is_first(case: &CaseRecord) -> bool {
+    case.kind.is_link() && case.effect.is_first()
+}
+
+/// What a figure is made from: one case and somebody's verdict in it.
+type Held<'a> = (&'a CaseRecord, &'a Verdict);
+
+fn held<'a>(
+    name: &'a str,
+    worlds: &'a [&'a WorldRecord],
+    wanted: impl Fn(&CaseRecord) -> bool + Copy + 'a,
+) -> impl Iterator<Item = Held<'a>> + 'a {
+    let cases = worlds.iter().flat_map(|world| &world.cases).filter(move |case| wanted(case));
+    cases.filter_map(move |case| Some((case, case.verdicts.get(name)?)))
+}
+
+/// The mean of something over cases, where it is there.
+fn mean_of(
+    name: &str,
+    worlds: &[&WorldRecord],
+    wanted: impl Fn(&CaseRecord) -> bool + Copy,
+    value: impl Fn(Held<'_>) -> Option<f64> + Copy,
+) -> Interval {
+    let count = held(name, worlds, wanted).filter_map(value).count();
+    of_worlds(worlds, count, |drawn| {
+        let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
+        let values = held(name, &worlds, wanted).filter_map(value);
+        let (sum, count) = values.fold((0.0, 0usize), |(sum, count), v| (sum + v, count + 1));
+        (count > 0).then(|| sum / count as f64)
+    })
+}
+
+/// Any figure over cases.
+fn figure_of(
+    name: &str,
+    worlds: &[&WorldRecord],
+    wanted: impl Fn(&CaseRecord) -> bool + Copy,
+    figure: impl Fn(&[Held<'_>]) -> Option<f64> + Copy,
+) -> Interval {
+    let count = held(name, worlds, wanted).filter(|(_, verdict)| verdict.claimed).count();
+    of_worlds(worlds, count, |drawn| {
+        let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
+        let all: Vec<Held<'_>> = held(name, &worlds, wanted).collect();
+        figure(&all)
+    })
+}
+
+fn one(is_so: bool) -> Option<f64> {
+    Some(f64::from(u8::from(is_so)))
+}
+
+fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
+    let first = |value: fn(Held<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
+    let (false_findings, true_surges) = worlds
+        .iter()
+        .filter_map(|world| world.calm.get(name))
+        .fold((0, 0), |(wrong, surges), c| (wrong + c.false_findings, surges + c.true_surges));
+    let weighed = |case: &CaseRecord| case.kind.is_single() || case.kind == Kind::None;
+    let is_oracle = name == ORACLE;
+    let rate = of_rate(false_findings, path_days(worlds) / 1_000.0);
+    let threshold = threshold(false_findings, worlds);
+    let ratios = |all: &[Held<'_>]| -> Vec<f64> {
+        let ratio = |(case, verdict): &Held<'_>| {
+            Some(verdict.noticed_s? / case.optimal_s.get(threshold).copied().flatten()?)
+        };
+        let mut ratios: Vec<f64> = all.iter().filter_map(ratio).collect();
+        ratios.sort_by(f64::total_cmp);
+        ratios
+    };
+    let quantile = |twentieths: usize| {
+        figure_of(name, worlds, is_first, |all: &[Held<'_>]| {
+            let ratios = ratios(all);
+            ratios.get(ratios.len() * twentieths / 20).copied()
+        })
+    };
+    Scores {
+        contestant: name.to_owned(),
+        link: first(|(_, verdict)| one(verdict.link)),
+        near: first(|(_, verdict)| one(verdict.near)),
+        owner: first(|(_, verdict)| one(verdict.owner)),
+        either_side: first(|(_, verdict)| one(verdict.either_side)),
+        direction: first(|(_, verdict)| verdict.direction.and_then(one)),
+        set_links: first(|(_, verdict)| verdict.claimed.then_some(verdict.set_links as f64)),
+        calibration_link: figure_of(name, worlds, weighed, |all| {
+            calibration(all, |verdict| (verdict.confidence, verdict.link))
+        }),
+        calibration_owner: figure_of(name, worlds, weighed, |all| {
+            calibration(all, |verdict| (verdict.owner_confidence, verdict.owner))
+        }),
+        log_score: mean_of(name, worlds, weighed, |(_, verdict)| {
+            let probability =
+                if verdict.link { verdict.confidence } else { 1.0 - verdict.confidence };
+            verdict.claimed.then(|| probability.max(LEAST_PROBABILITY).ln())
+        }),
+        sure: first(|(_, verdict)| one(verdict.claimed && verdict.confidence >= SURE)),
+        sure_right: first(|(_, verdict)| {
+            (verdict.claimed && verdict.confidence >= SURE).then_some(())?;
+            one(verdict.link)
+        }),
+        false_per_1000_path_days: if is_oracle { Interval::default() } else { rate },
+        true_surges,
+        delay_ratio: if is_oracle { Interval::default() } else { quantile(10) },
+        delay_ratio_worst: if is_oracle { Interval::default() } else { quantile(19) },
+        noticed: if is_oracle {
+            Interval::default()
+        } else {
+            mean_of(name, worlds, is_first, |(case, verdict)| {
+                case.optimal_s.get(threshold).copied().flatten()?;
+                one(verdict.noticed_s.is_some())
+            })
+        },
+        by_kind: by_kind(name, worlds),
+        by_size: by_size(name, worlds),
+        by_crossings: by_crossings(name, worlds),
+        by_class: by_class(name, worlds),
+    }
+}
+
+/// Which threshold of the sequential test gives as few false alarms as a contestant has: its alarms
+/// are at least exp(threshold) windows apart. Without any false finding the upper limit counts.
+fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
+    let windows: u64 = worlds.iter().map(|world| world.extent.calm_windows).sum();
+    let events = if false_findings == 0 { 3.0 } else { false_findings as f64 };
+    let nats = (windows.max(1) as f64 / events).ln().ceil();
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
+    let nats = nats.clamp(f64::from(*THRESHOLDS.start()), f64::from(*THRESHOLDS.end())) as u32;
+    (nats - THRESHOLDS.start()) as usize
+}
+
+/// The root of the mean square between confidence and share of right ones, over bins of equally
+/// many, less what chance alone would make of it.
+///
+/// Source: A. Kumar, P. Liang, T. Ma, Verified uncertainty calibration (2019), the debiased
+/// estimator.
+fn calibration(all: &[Held<'_>], of: impl Fn(&Verdict) -> (f64, bool)) -> Option<f64> {
+    let claimed = all.iter().filter(|(_, verdict)| verdict.claimed);
+    let mut said: Vec<(f64, bool)> = claimed.map(|(_, verdict)| of(verdict)).collect();
+    if said.len() < 2 * CALIBRATION_BINS {
+        return None;
+    }
+    said.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+    let mut sum = 0.0;
+    for bin in 0..CALIBRATION_BINS {
+        let range = said.len() * bin / CALIBRATION_BINS..said.len() * (bin + 1) / CALIBRATION_BINS;
+        let part = &said[range];
+        let count = part.len() as f64;
+        let confidence = part.iter().map(|(confidence, _)| confidence).sum::<f64>() / count;
+        let right = part.iter().filter(|(_, right)| *right).count() as f64 / count;
+        let chance = right * (1.0 - right) / (count - 1.0);
+        sum += ((confidence - right).powi(2) - chance) * count / said.len() as f64;
+    }
+    Some(sum.max(0.0).sqrt())
+}
+
+fn group(
+    label: String,
+    name: &str,
+    worlds: &[&WorldRecord],
+    wanted: impl Fn(&CaseRecord) -> bool + Copy,
+) -> Group {
+    let right = |(case, verdict): Held<'_>| {
+        one(match case.kind {
+            kind if !kind.is_fault() => !verdict.claimed,
+            Kind::Two => verdict.found == 2,
+            _ => verdict.link,
+        })
+    };
+    let owner = |(case, verdict): Held<'_>| {
+        case.kind.is_fault().then(|| f64::from(u8::from(verdict.owner)))
+    };
+    Group {
+        name: label,
+        link: mean_of(name, worlds, wanted, right),
+        owner: mean_of(name, worlds, wanted, owner),
+    }
+}
+
+fn by_kind(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
+    let of = |kind: Kind| {
+        let label = serde_name(kind);
+        group(label, name, worlds, |case| case.kind == kind && !case.truth.is_undetectable())
+    };
+    let undetectable = |case: &CaseRecord| case.truth.is_undetectable();
+    let rest = group("undetectable".to_owned(), name, worlds, undetectable);
+    Kind::all().map(of).chain(std::iter::once(rest)).collect()
+}
+
+/// A kind's name in words.
+pub(super) fn serde_name(kind: Kind) -> String {
+    match kind {
+        Kind::ForwardLoss => "loss on the way there",
+        Kind::ReverseLoss => "loss on the way back",
+        Kind::ForwardDelay => "delay on the way there",
+        Kind::ReverseDelay => "delay on the way back",
+        Kind::Member => "one member of a bundle",
+        Kind::BlackHole => "black hole",
+        Kind::OwnerWide => "owner-wide",
+        Kind::AgentSite => "a site's line",
+        Kind::TargetEnd => "a target's line",
+        Kind::None => "nothing wrong",
+        Kind::Two => "two at once",
+        Kind::RouteChange => "route change",
+        Kind::ClockStep => "clock step",
+    }
+    .to_owned()
+}
+
+fn by_size(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
+    let losses = [(0.0, 0.02), (0.02, 0.05), (0.05, 0.2), (0.2, 1.0)].map(|(low, high)| {
+        let label = format!("loss {:.0} to {:.0} %", low * 100.0, (high * 100.0_f64).min(30.0));
+        group(label, name, worlds, |case| {
+            is_link(case)
+                && matches!(case.effect, Effect::Loss(share) if share >= low && share < high)
+        })
+    });
+    let delays = [(3.0, 8.0), (8.0, 20.0), (20.0, 60.0), (60.0, 200.1)].map(|(low, high)| {
+        let label = format!("delay {low:.0} to {high:.0} ms");
+        group(label, name, worlds, |case| {
+            is_link(case) && matches!(case.effect, Effect::DelayMs(ms) if ms >= low && ms < high)
+        })
+    });
+    losses.into_iter().chain(delays).collect()
+}
+
+fn by_crossings(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
+    let of = |(low, high, label): (usize, usize, &str)| {
+        group(format!("{label} paths cross it"), name, worlds, |case| {
+            is_first(case) && (low..=high).contains(&case.truth.paths_crossing)
+        })
+    };
+    [(0, 3, "up to 3"), (4, 10, "4 to 10"), (11, 30, "11 to 30"), (31, usize::MAX, "over 30")]
+        .map(of)
+        .into()
+}
+
+fn by_class(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
+    let of = |(low, high, label): (usize, usize, &str)| {
+        group(label.to_owned(), name, worlds, |case| {
+            is_first(case) && (low..=high).contains(&case.truth.class_links)
+        })
+    };
+    [(0, 1, "a link of its own"), (2, 2, "two alike"), (3, usize::MAX, "three or more alike")]
+        .map(of)
+        .into()
+}
+
+fn paired(better: &str, than: &str, worlds: &[&WorldRecord]) -> Paired {
+    let difference = |case: &CaseRecord| {
+        let right = |name: &str| case.verdicts.get(name).map(|v| f64::from(u8::from(v.link)));
+        Some(right(better)? - right(than)?)
+    };
+    let cases = |worlds: &[&WorldRecord]| -> Vec<f64> {
+        let all = worlds.iter().flat_map(|world| &world.cases).filter(|case| is_first(case));
+        all.filter_map(difference).collect()
+    };
+    let count = cases(worlds).len();
+    let link = of_worlds(worlds, count, |drawn| {
+        let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
+        let all = cases(&worlds);
+        (!all.is_empty()).then(|| all.iter().sum::<f64>() / all.len() as f64)
+    });
+    Paired { better: better.to_owned(), than: than.to_owned(), link }
+}

@@ -1,0 +1,329 @@
+//! One world from its first window to its last case.
+
+use super::atlas::Edge;
+use super::cases::{self, Case, Effect, Kind};
+use super::oracle::Oracle;
+use super::setup::{Setup, WINDOW_S};
+use super::stage::{Stage, Window, begin_of};
+use super::verdict::{self, Truth, Verdict};
+use itinera_contest::{Claim, Contestant};
+use itinera_model::unit::Tick;
+use itinera_simnet::closed_form::Sampler;
+use itinera_simnet::worlds::Family;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Version of worlds, cases and scores: records of others do not add up with these.
+pub const RECORD_VERSION: u32 = 1;
+/// What the oracle is called in tables.
+pub const ORACLE: &str = "oracle";
+/// Windows before anything happens: what is usual, and the recent minute.
+pub(super) const HISTORY_WINDOWS: u64 = 72;
+/// Windows from the onset to the end of a case: ten minutes.
+pub(super) const CASE_WINDOWS: u64 = 61;
+/// Windows over which the true background of a link is compared: ten minutes.
+const BACKGROUND_WINDOWS: u64 = 60;
+/// A true surge: the link itself is worse than on average before by this much.
+const SURGE_LOSS: f64 = 0.005;
+const SURGE_NANOS: f64 = 2e6;
+/// Thresholds of the sequential test whose times are recorded, in nats.
+pub(super) const THRESHOLDS: std::ops::RangeInclusive<u32> = 2..=30;
+
+/// How much of a world is run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Extent {
+    /// Cases.
+    pub cases: u64,
+    /// Windows of ten seconds without any fault.
+    pub calm_windows: u64,
+    /// Only cases of the first figures are played: single links, neither slight nor gross.
+    pub first_only: bool,
+}
+
+/// Everything that came of one world.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct WorldRecord {
+    /// Version of the record.
+    pub version: u32,
+    /// Who measured.
+    pub setup: Setup,
+    /// The family, by name.
+    pub family: String,
+    /// The seed.
+    pub seed: u64,
+    /// How much of it was run.
+    pub extent: Extent,
+    /// Paths.
+    pub paths: usize,
+    /// Shares of the used directed links that share a class with another, and that cannot be told
+    /// from their own reverse.
+    pub blind: [f64; 2],
+    /// The cases.
+    pub cases: Vec<CaseRecord>,
+    /// By contestant: what it claimed while nothing was wrong.
+    pub calm: BTreeMap<String, CalmRecord>,
+}
+
+/// One case.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CaseRecord {
+    /// Its number.
+    pub number: u64,
+    /// Its kind.
+    pub kind: Kind,
+    /// How bad.
+    pub effect: Effect,
+    /// What is true of it.
+    pub truth: Truth,
+    /// By contestant.
+    pub verdicts: BTreeMap<String, Verdict>,
+    /// Seconds from the onset until the sequential test that knows place and size of the fault
+    /// passes each threshold; absent where it never does.
+    pub optimal_s: Vec<Option<f64>>,
+}
+
+/// What was claimed while nothing was wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct CalmRecord {
+    /// Claims that began and that nothing explains.
+    pub false_findings: u64,
+    /// Claims that began while the link they name really got worse.
+    pub true_surges: u64,
+}
+
+/// Runs a world. `on_case` is told after every case, and after the calm time.
+pub fn run_world(
+    setup: &Setup,
+    family: Family,
+    seed: u64,
+    extent: Extent,
+    mut on_step: impl FnMut(),
+) -> WorldRecord {
+    let stage = Stage::new(setup, family, seed);
+    let warm = Warm::new(&stage);
+    let calm = warm.calm(extent.calm_windows);
+    on_step();
+    let mut cases = Vec::new();
+    let all = (0..).map(|number| draw(&stage, number));
+    let wanted = all.filter(|case| !extent.first_only || case.is_first());
+    for case in wanted.take(usize::try_from(extent.cases).unwrap_or(usize::MAX)) {
+        cases.push(warm.play(&case, |_| {}));
+        on_step();
+    }
+    WorldRecord {
+        version: RECORD_VERSION,
+        setup: setup.clone(),
+        family: family.to_string(),
+        seed,
+        extent,
+        paths: stage.paths.len(),
+        blind: blind(&stage),
+        cases,
+        calm,
+    }
+}
+
+/// The nth case of a world.
+pub fn draw(stage: &Stage, number: u64) -> Case {
+    cases::draw(stage, number, (HISTORY_WINDOWS * WINDOW_S) as f64)
+}
+
+/// Contestants that have seen what is usual in a world.
+pub struct Warm<'a> {
+    stage: &'a Stage,
+    contestants: Vec<Box<dyn Contestant>>,
+    /// By contestant: what stood at the end of it.
+    standing: Vec<Vec<Claim>>,
+}
+
+impl std::fmt::Debug for Warm<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Warm").field("contestants", &self.contestants.len()).finish_non_exhaustive()
+    }
+}
+
+/// A window of a case, for whoever wants to show it.
+#[derive(Debug)]
+pub struct Moment<'a> {
+    /// The window.
+    pub window: u64,
+    pub(super) drawn: &'a Window,
+    /// By contestant: what stands.
+    pub claims: &'a [(&'static str, Vec<Claim>)],
+}
+
+impl<'a> Warm<'a> {
+    /// Lets every contestant see the windows before anything happens.
+    pub fn new(stage: &'a Stage) -> Self {
+        let mut contestants = itinera_contest::all(&stage.terrain);
+        let mut sampler = stage.calm.clone();
+        let mut drawn = Window::default();
+        let mut standing = Vec::new();
+        for window in 0..HISTORY_WINDOWS {
+            stage.window(&mut sampler, window, 0, &mut drawn);
+            standing = stage.show(&sampler, window, &drawn, |shown| {
+                contestants.iter_mut().map(|contestant| contestant.regard(shown)).collect()
+            });
+        }
+        Self { stage, contestants, standing }
+    }
+
+    fn fork(&self) -> Vec<Box<dyn Contestant>> {
+        self.contestants.iter().map(|contestant| contestant.fork()).collect()
+    }
+
+    /// Goes on without any fault and counts what is claimed.
+    fn calm(&self, windows: u64) -> BTreeMap<String, CalmRecord> {
+        let mut contestants = self.fork();
+        let mut sampler = self.stage.calm.clone();
+        let mut drawn = Window::default();
+        let mut standing = self.standing.clone();
+        let mut records = vec![CalmRecord::default(); contestants.len()];
+        for window in HISTORY_WINDOWS..HISTORY_WINDOWS + windows {
+            self.stage.window(&mut sampler, window, 1, &mut drawn);
+            let now: Vec<Vec<Claim>> = self.stage.show(&sampler, window, &drawn, |shown| {
+                contestants.iter_mut().map(|contestant| contestant.regard(shown)).collect()
+            });
+            for ((now, standing), record) in now.iter().zip(&mut standing).zip(&mut records) {
+                for claim in now {
+                    if standing.iter().any(|known| known.same_as(claim)) {
+                        continue;
+                    }
+                    if self.is_surge(&mut sampler, claim, window) {
+                        record.true_surges += 1;
+                    } else {
+                        record.false_findings += 1;
+                    }
+                }
+                standing.clone_from(now);
+            }
+        }
+        let names = contestants.iter().map(|contestant| contestant.name().to_owned());
+        names.zip(records).collect()
+    }
+
+    /// Whether a link that is claimed really is worse than it was on average before.
+    fn is_surge(&self, sampler: &mut Sampler, claim: &Claim, window: u64) -> bool {
+        let Some((place, _)) = claim.places.first() else { return false };
+        let links = self.stage.atlas.means(place);
+        let both = links.iter().flat_map(|link| [*link, self.stage.atlas.reverse(*link)]);
+        both.collect::<BTreeSet<_>>().into_iter().any(|link| {
+            let members = self.stage.atlas.links[link.0].members;
+            (0..members).any(|member| {
+                let mut at = |window: u64| sampler.link_state(link, member, begin_of(window));
+                let before = window.saturating_sub(BACKGROUND_WINDOWS)..window.saturating_sub(6);
+                let count = before.clone().count().max(1) as f64;
+                let (loss, delay) = before.fold((0.0, 0.0), |(loss, delay), earlier| {
+                    let (more_loss, more_delay) = at(earlier);
+                    (loss + more_loss / count, delay + more_delay as f64 / count)
+                });
+                let recent = (window.saturating_sub(5)..=window).map(&mut at);
+                let now = recent.fold((0.0, 0.0), |(loss, delay), (more_loss, more_delay)| {
+                    (loss + more_loss / 6.0, delay + more_delay as f64 / 6.0)
+                });
+                now.0 - loss >= SURGE_LOSS || now.1 - delay >= SURGE_NANOS
+            })
+        })
+    }
+
+    /// Plays one case; `on_window` is shown every window of it.
+    pub fn play(&self, case: &Case, mut on_window: impl FnMut(&Moment<'_>)) -> CaseRecord {
+        let stage = self.stage;
+        let mut contestants = self.fork();
+        let mut sampler = stage.changed(&case.changes);
+        let mut oracle = Oracle::new(stage, case);
+        let information = oracle.information(CASE_WINDOWS - 1);
+        let affected = verdict::affected(stage, case);
+        let mut noticed: Vec<Option<f64>> = vec![None; contestants.len()];
+        let mut claims: Vec<(&'static str, Vec<Claim>)> =
+            contestants.iter().map(|contestant| (contestant.name(), Vec::new())).collect();
+        let mut drawn = Window::default();
+        for window in HISTORY_WINDOWS..HISTORY_WINDOWS + CASE_WINDOWS {
+            stage.window(&mut sampler, window, 2 + case.number, &mut drawn);
+            stage.show(&sampler, window, &drawn, |shown| {
+                for (contestant, (_, claims)) in contestants.iter_mut().zip(&mut claims) {
+                    *claims = contestant.regard(shown);
+                }
+            });
+            if has_oracle(case.kind) {
+                oracle.regard(&drawn);
+            }
+            let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
+            for (nth, (_, claims)) in claims.iter().enumerate() {
+                let is_new =
+                    |claim: &&Claim| !self.standing[nth].iter().any(|known| known.same_as(claim));
+                let fresh = claims.iter().filter(is_new);
+                if since_s > 0.0 && touched(stage, fresh, &affected) {
+                    noticed[nth] = noticed[nth].or(Some(since_s));
+                }
+            }
+            on_window(&Moment { window, drawn: &drawn, claims: &claims });
+        }
+        let mut verdicts: BTreeMap<String, Verdict> = BTreeMap::new();
+        for ((name, claims), noticed_s) in claims.iter().zip(noticed) {
+            let verdict = verdict::verdict(stage, case, claims);
+            verdicts.insert((*name).to_owned(), Verdict { noticed_s, ..verdict });
+        }
+        if has_oracle(case.kind) {
+            let opinion = oracle.opinion(case.kind);
+            verdicts.insert(ORACLE.to_owned(), verdict::of_opinion(stage, case, &opinion));
+        }
+        CaseRecord {
+            number: case.number,
+            kind: case.kind,
+            effect: case.effect,
+            truth: verdict::truth(stage, case, information),
+            verdicts,
+            optimal_s: optimal(case, &oracle.followed),
+        }
+    }
+}
+
+const fn has_oracle(kind: Kind) -> bool {
+    kind.is_single() || matches!(kind, Kind::None)
+}
+
+fn touched<'c>(
+    stage: &Stage,
+    mut claims: impl Iterator<Item = &'c Claim>,
+    affected: &BTreeSet<Edge>,
+) -> bool {
+    claims.any(|claim| verdict::touches(stage, claim, affected))
+}
+
+fn seconds(at: Tick) -> f64 {
+    at.as_nanos() as f64 / 1e9
+}
+
+/// When the cumulative sum of what each window tells passes each threshold.
+///
+/// Source: E. S. Page, Continuous inspection schemes, Biometrika 41 (1954); G. Lorden, Procedures
+/// for reacting to a change in distribution (1971): its false alarms are at least exp(threshold)
+/// windows apart.
+fn optimal(case: &Case, followed: &[f64]) -> Vec<Option<f64>> {
+    let mut sum: f64 = 0.0;
+    let mut passed = vec![None; THRESHOLDS.count()];
+    for (window, told) in (HISTORY_WINDOWS..).zip(followed) {
+        sum = (sum + told).max(0.0);
+        let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
+        for (passed, threshold) in passed.iter_mut().zip(THRESHOLDS) {
+            if sum >= f64::from(threshold) {
+                *passed = passed.or(Some(since_s));
+            }
+        }
+    }
+    passed
+}
+
+/// Shares of used directed links that share a class with another link, and that cannot be told
+/// from their own reverse.
+fn blind(stage: &Stage) -> [f64; 2] {
+    let used: BTreeSet<_> = stage.atlas.used.iter().flatten().copied().collect();
+    let count = used.len().max(1) as f64;
+    let shared = used.iter().filter(|link| stage.atlas.class(**link).len() > 1).count();
+    let reversed = used
+        .iter()
+        .filter(|link| stage.atlas.same_column(**link, stage.atlas.reverse(**link)))
+        .count();
+    [shared as f64 / count, reversed as f64 / count]
+}

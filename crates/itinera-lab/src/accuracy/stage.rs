@@ -1,0 +1,189 @@
+//! A world with everybody who measures in it, and what they see window by window.
+
+use super::atlas::Atlas;
+use super::setup::{Setup, WINDOW_S};
+use crate::{EPOCH, numbered};
+use itinera_analysis::Observation;
+use itinera_contest::{PairFacts, PairShown, PathFacts, Shown, Terrain};
+use itinera_model::id::PathId;
+use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
+use itinera_model::round::HopCounts;
+use itinera_model::unit::{Tick, WallTime};
+use itinera_simnet::Scenario;
+use itinera_simnet::closed_form::{PairCounts, PairPlan, PathPlan, Sampler};
+use itinera_simnet::worlds::{Blueprint, Changes, Family};
+use std::sync::Arc;
+
+const NANOS_PER_S: u64 = 1_000_000_000;
+
+/// A world, its probing, and what is known of it.
+#[derive(Debug, Clone)]
+pub struct Stage {
+    /// The world.
+    pub world: Blueprint,
+    /// Who measures.
+    pub setup: Setup,
+    pub(super) paths: Vec<PathPlan>,
+    pub(super) pairs: Vec<PairPlan>,
+    /// What contestants may know.
+    pub terrain: Arc<Terrain>,
+    pub(super) atlas: Arc<Atlas>,
+    /// The world without faults.
+    pub(super) calm: Sampler,
+}
+
+/// One round of a path as it was drawn.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Drawn {
+    pub(super) path: usize,
+    pub(super) number: u64,
+    pub(super) at: Tick,
+    pub(super) hops: Vec<HopCounts>,
+}
+
+/// One window: rounds of paths and pairs.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Window {
+    pub(super) rounds: Vec<Drawn>,
+    pub(super) pairs: Vec<(Tick, PairCounts)>,
+}
+
+pub(super) fn wall(at: Tick) -> WallTime {
+    EPOCH.plus_micros(i64::try_from(at.as_nanos() / 1_000).unwrap_or(i64::MAX))
+}
+
+/// The tick at which a window begins.
+pub(super) fn begin_of(window: u64) -> Tick {
+    Tick::from_nanos(window * WINDOW_S * NANOS_PER_S)
+}
+
+impl Stage {
+    /// Draws a world and puts the setup's agents into it.
+    ///
+    /// # Panics
+    /// When a drawn world is no scenario or has no closed form: a bug of ours.
+    pub fn new(setup: &Setup, family: Family, seed: u64) -> Self {
+        let world = Blueprint::draw(seed, family, setup.agents);
+        let (paths, pairs) = (setup.paths(&world), setup.pairs(&world));
+        let calm = sampler(&world, setup, &Changes::default(), &paths, &pairs);
+        let address = |node: &itinera_simnet::Endpoint| node.addresses[0];
+        let terrain = Terrain {
+            paths: paths
+                .iter()
+                .zip(1u128..)
+                .map(|(plan, number)| PathFacts {
+                    id: PathId::from_uuid(numbered(3, number)),
+                    source: address(&calm.sites()[plan.site]),
+                    target: address(&calm.targets()[plan.target]),
+                })
+                .collect(),
+            pairs: pairs
+                .iter()
+                .map(|plan| PairFacts {
+                    near: address(&calm.sites()[plan.near]),
+                    far: address(&calm.sites()[plan.far]),
+                })
+                .collect(),
+            owners: owner_map(&world),
+        };
+        let atlas = Arc::new(Atlas::new(&world, &calm, &terrain));
+        Self { world, setup: setup.clone(), paths, pairs, terrain: Arc::new(terrain), atlas, calm }
+    }
+
+    /// The world with changes.
+    pub(super) fn changed(&self, changes: &Changes) -> Sampler {
+        sampler(&self.world, &self.setup, changes, &self.paths, &self.pairs)
+    }
+
+    /// Draws a window; `series` tells runs of one world apart.
+    pub(super) fn window(&self, sampler: &mut Sampler, window: u64, series: u64, out: &mut Window) {
+        let per_window = u64::from(self.setup.rounds_per_window.max(1));
+        let total = self.paths.len() * usize::from(self.setup.rounds_per_window.max(1));
+        out.rounds.resize_with(total, Drawn::default);
+        let gap = WINDOW_S * NANOS_PER_S / per_window;
+        let begin = begin_of(window);
+        let mut drawn = out.rounds.iter_mut();
+        for path in 0..self.paths.len() {
+            // Each path begins its rounds at a moment of its own.
+            let offset = path as u64 * 7_919 % 1_000 * gap / 1_000;
+            for turn in 0..per_window {
+                let Some(round) = drawn.next() else { return };
+                (round.path, round.number) = (path, window * per_window + turn);
+                round.at = begin.plus_nanos(turn * gap + offset);
+                sampler.round(path, round.number, round.at, series, &mut round.hops);
+            }
+        }
+        out.pairs.clear();
+        for (pair, plan) in self.pairs.iter().enumerate() {
+            let at = begin.plus_nanos(pair as u64 * 6_133 % 1_000 * WINDOW_S * NANOS_PER_S / 1_000);
+            let packets = self.setup.pair_packets;
+            out.pairs.push((at, sampler.pair_round((pair, *plan), window, at, packets, series)));
+        }
+    }
+
+    /// What contestants are shown of a window.
+    pub(super) fn show<T>(
+        &self,
+        sampler: &Sampler,
+        window: u64,
+        drawn: &Window,
+        regard: impl FnOnce(&Shown<'_>) -> T,
+    ) -> T {
+        let rounds: Vec<Observation<'_>> = drawn
+            .rounds
+            .iter()
+            .map(|round| {
+                let (_, seen) = sampler.way(round.path, round.number, round.at);
+                let facts = &self.terrain.paths[round.path];
+                Observation {
+                    path: facts.id,
+                    measured_at: wall(round.at),
+                    number: round.number,
+                    source: facts.source,
+                    route: seen.id,
+                    addresses: &seen.addresses,
+                    hops: &round.hops,
+                }
+            })
+            .collect();
+        let pairs: Vec<PairShown> = drawn
+            .pairs
+            .iter()
+            .enumerate()
+            .map(|(pair, (at, counts))| PairShown {
+                pair,
+                at: wall(*at),
+                sent: counts.sent,
+                undetermined: counts.undetermined,
+                forward: counts.forward.clone(),
+                back: counts.back.clone(),
+            })
+            .collect();
+        let until = wall(begin_of(window + 1));
+        regard(&Shown { until, rounds: &rounds, pairs: &pairs })
+    }
+}
+
+fn sampler(
+    world: &Blueprint,
+    setup: &Setup,
+    changes: &Changes,
+    paths: &[PathPlan],
+    pairs: &[PairPlan],
+) -> Sampler {
+    #[allow(clippy::expect_used, reason = "a drawn world is a scenario, or we have a bug")]
+    let scenario = Scenario::parse(&world.scenario(changes)).expect("a drawn world is a scenario");
+    #[allow(clippy::expect_used, reason = "as above")]
+    let sampler = Sampler::try_new(&scenario, world.seed, paths, pairs, setup.pace())
+        .expect("a drawn world has a closed form");
+    sampler
+}
+
+fn owner_map(world: &Blueprint) -> OwnerMap {
+    let entries = world.holdings().into_iter().filter_map(|(prefix, owner)| {
+        let (as_number, contact) = world.registration(owner);
+        let owner = Owner { as_number, name: world.owners[owner].name.clone(), contact };
+        Some(OwnerEntry { prefix: prefix.parse().ok()?, owner })
+    });
+    OwnerMap::new(entries.collect())
+}

@@ -1,0 +1,71 @@
+//! Which worlds are run, how far, and with whom.
+
+use super::run::Extent;
+use super::setup::Setup;
+use itinera_simnet::worlds::{Family, Split};
+
+/// A set of worlds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Suite {
+    /// Enough to tell who is better, in minutes.
+    Quick,
+    /// What is published: hundreds of worlds, overnight.
+    Full,
+    /// What more agents, peers, probes and rounds would buy.
+    Sweep,
+}
+
+/// One world to run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Job {
+    /// Who measures.
+    pub setup: Setup,
+    /// Family of the world.
+    pub family: Family,
+    /// Its seed.
+    pub seed: u64,
+    /// How much of it.
+    pub extent: Extent,
+}
+
+const QUICK: Extent = Extent { cases: 10, calm_windows: 60, first_only: true };
+/// Three quarters of a day without faults in each world: over 30,000 path-days in all.
+const FULL: Extent = Extent { cases: 40, calm_windows: 6_480, first_only: false };
+const SWEEP: Extent = Extent { cases: 24, calm_windows: 90, first_only: false };
+
+impl Suite {
+    /// The worlds of the suite, those of a split, in an order in which every part of it is early
+    /// a fair sample.
+    pub fn jobs(self, split: Split) -> Vec<Job> {
+        let job = |setup: &Setup, family, nth, extent| Job {
+            setup: setup.clone(),
+            family,
+            seed: split.seed(nth),
+            extent,
+        };
+        let both = [Setup::a(), Setup::b()];
+        match self {
+            Self::Quick => (0..5).map(|nth| job(&Setup::a(), Family::Plain, nth, QUICK)).collect(),
+            Self::Full => {
+                let plain = (0..100).flat_map(|nth| {
+                    both.iter().map(move |setup| job(setup, Family::Plain, nth, FULL))
+                });
+                let strange = (0..20).flat_map(|nth| {
+                    let families = Family::ALL.into_iter().filter(|f| *f != Family::Plain);
+                    families.map(move |family| {
+                        let extent = Extent { calm_windows: 360, ..FULL };
+                        job(&Setup::a(), family, nth, extent)
+                    })
+                });
+                plain.chain(strange).collect()
+            }
+            Self::Sweep => {
+                let setups = Setup::sweep();
+                let all = (0..20).flat_map(|nth| {
+                    setups.iter().map(move |setup| job(setup, Family::Plain, nth, SWEEP))
+                });
+                all.collect()
+            }
+        }
+    }
+}

@@ -1,0 +1,326 @@
+//! What was said, held against what is true.
+
+use super::atlas::{Atlas, Edge, Suspect};
+use super::cases::{Case, Effect};
+use super::oracle::{Opinion, class_of};
+use super::stage::Stage;
+use itinera_contest::Claim;
+use itinera_model::finding::Cause;
+use itinera_model::two_way::Way;
+use itinera_simnet::closed_form::LinkId;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// What is true of a case.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Truth {
+    /// When it begins, in seconds after the start.
+    pub begins_s: f64,
+    /// The nodes before and behind each faulty directed link.
+    pub links: Vec<[String; 2]>,
+    /// Which member of the link, from 1.
+    pub member: Option<u8>,
+    /// Whose equipment it is: of the node behind the link, or whose line it is.
+    pub owners: BTreeSet<String>,
+    /// Owners on either side.
+    pub either_side: BTreeSet<String>,
+    /// Paths whose probes or answers cross it.
+    pub paths_crossing: usize,
+    /// Pairs whose packets cross it.
+    pub pairs_crossing: usize,
+    /// Links that nobody could tell from it with these agents and targets, itself included.
+    pub class_links: usize,
+    /// What its data are expected to tell against "nothing", in nats; absent for more than one.
+    pub information_nats: Option<f64>,
+}
+
+/// Information below which a fault cannot be told from chance without more than one false alarm
+/// in a thousand days of a path.
+pub(super) const LEAST_NATS: f64 = 12.0;
+
+impl Truth {
+    /// Whether no judgement could find it without raising false alarms.
+    pub fn is_undetectable(&self) -> bool {
+        self.information_nats.is_some_and(|nats| nats < LEAST_NATS)
+    }
+}
+
+/// How somebody did in one case.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Verdict {
+    /// Anything was claimed at the end.
+    pub claimed: bool,
+    /// The first claim's link lies within the class of the true one, and the cause is right.
+    pub link: bool,
+    /// Or is next to it.
+    pub near: bool,
+    /// The first claim's owner is the one whose equipment it is.
+    pub owner: bool,
+    /// Or the one on the other side of the link.
+    pub either_side: bool,
+    /// Given the link: the direction is right; absent where none was said or none is to be told.
+    pub direction: Option<bool>,
+    /// Probability that was given to the link.
+    pub confidence: f64,
+    /// Probability that was given to the owner.
+    pub owner_confidence: f64,
+    /// Links in the set that was claimed.
+    pub set_links: usize,
+    /// How many things were claimed at the end.
+    pub claims: usize,
+    /// Of several faults at once: how many were claimed within their classes.
+    pub found: usize,
+    /// Seconds from the onset until something on an affected way was claimed first.
+    pub noticed_s: Option<f64>,
+}
+
+pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
+    let atlas = &stage.atlas;
+    let links: Vec<LinkId> =
+        case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect)).collect();
+    let indices: Vec<usize> = case.suspects.iter().filter_map(|s| atlas.suspect(*s)).collect();
+    let (paths_crossing, pairs_crossing) = atlas.crossing_counts(&indices);
+    Truth {
+        begins_s: case.changes.at_s,
+        links: links
+            .iter()
+            .map(|link| {
+                let facts = &atlas.links[link.0];
+                [facts.from, facts.to].map(|node| stage.world.id(node).to_owned())
+            })
+            .collect(),
+        member: match case.suspects.as_slice() {
+            [Suspect::Member(_, member)] => Some(member + 1),
+            _ => None,
+        },
+        owners: owners(atlas, &case.suspects),
+        either_side: links
+            .iter()
+            .flat_map(|link| atlas.ends(atlas.edge(*link)))
+            .map(|node| atlas.owner(node).to_owned())
+            .collect(),
+        paths_crossing,
+        pairs_crossing,
+        class_links: classes(stage, case).iter().map(BTreeSet::len).max().unwrap_or(0),
+        information_nats: Some(information).filter(|nats| nats.is_finite()),
+    }
+}
+
+/// Whose equipment suspects are: a line is its host's, a link that of the node behind it.
+fn owners(atlas: &Atlas, suspects: &[Suspect]) -> BTreeSet<String> {
+    let node = |suspect: &Suspect| match suspect {
+        Suspect::Link(link) | Suspect::Member(link, _) => atlas.links[link.0].to,
+        Suspect::Line(edge) => atlas.ends(*edge).into_iter().min().unwrap_or(0),
+    };
+    suspects.iter().map(|suspect| atlas.owner(node(suspect)).to_owned()).collect()
+}
+
+/// By fault: the links that count as it.
+fn classes(stage: &Stage, case: &Case) -> Vec<BTreeSet<Edge>> {
+    let of_fault = |suspect: &Suspect| {
+        let mut class = class_of(stage, *suspect);
+        class.extend(stage.atlas.links_of(*suspect).iter().map(|link| stage.atlas.edge(*link)));
+        class
+    };
+    case.suspects.iter().map(of_fault).collect()
+}
+
+/// A claim in terms of links.
+#[derive(Debug, Clone, Default)]
+struct Meant {
+    /// The first place, without direction.
+    top: BTreeSet<Edge>,
+    /// All places.
+    all: BTreeSet<Edge>,
+    /// With direction, where it was said.
+    directed: Option<BTreeSet<LinkId>>,
+}
+
+fn meant(atlas: &Atlas, claim: &Claim) -> Meant {
+    let edges = |links: &BTreeSet<LinkId>| links.iter().map(|link| atlas.edge(*link)).collect();
+    let Some((first, _)) = claim.places.first() else { return Meant::default() };
+    let links = atlas.means(first);
+    let directed = claim.direction.map(|way| match way {
+        Way::Forward => links.clone(),
+        Way::Back => links.iter().map(|link| atlas.reverse(*link)).collect(),
+    });
+    let all = claim.places.iter().flat_map(|(place, _)| atlas.means(place));
+    Meant { top: edges(&links), all: all.map(|link| atlas.edge(link)).collect(), directed }
+}
+
+fn fits(claim: &Claim, effect: Effect) -> bool {
+    matches!(
+        (claim.cause, effect),
+        (Cause::Loss, Effect::Loss(_)) | (Cause::Delay, Effect::DelayMs(_))
+    )
+}
+
+/// Holds what stands at the end against the truth.
+pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> Verdict {
+    let atlas = &stage.atlas;
+    let mut verdict =
+        Verdict { claimed: !claims.is_empty(), claims: claims.len(), ..Verdict::default() };
+    let classes = classes(stage, case);
+    verdict.found = found(atlas, &classes, case, claims);
+    let Some(first) = claims.first() else { return verdict };
+    let meant = meant(atlas, first);
+    verdict.confidence = first.places.first().map_or(0.0, |(_, probability)| *probability);
+    verdict.set_links = meant.all.len();
+    let cause = fits(first, case.effect);
+    verdict.link = cause && within_any(&meant.top, &classes);
+    verdict.near = cause && (verdict.link || next_to_any(atlas, &meant.top, case));
+    if let Some((owner, probability)) = &first.owner {
+        let truth = owners(atlas, &case.suspects);
+        let sides = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+        let mut sides = sides.flat_map(|link| atlas.ends(atlas.edge(link)));
+        verdict.owner_confidence = *probability;
+        verdict.owner = cause && truth.contains(owner);
+        verdict.either_side =
+            verdict.owner || (cause && sides.any(|node| atlas.owner(node) == owner));
+    }
+    if let (true, Some(directed), [Suspect::Link(link) | Suspect::Member(link, _)]) =
+        (verdict.link, &meant.directed, case.suspects.as_slice())
+    {
+        verdict.direction = Some(direction_is_right(atlas, *link, directed));
+    }
+    verdict
+}
+
+/// Right where one of the directed links claimed could not be told from the true one.
+fn direction_is_right(atlas: &Atlas, truth: LinkId, directed: &BTreeSet<LinkId>) -> bool {
+    directed.contains(&truth)
+        || directed
+            .iter()
+            .any(|link| !atlas.class(*link).is_empty() && atlas.class(*link) == atlas.class(truth))
+}
+
+fn within_any(top: &BTreeSet<Edge>, classes: &[BTreeSet<Edge>]) -> bool {
+    !top.is_empty() && classes.iter().any(|class| top.is_subset(class))
+}
+
+fn next_to_any(atlas: &Atlas, top: &BTreeSet<Edge>, case: &Case) -> bool {
+    let faulty = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+    let nodes: BTreeSet<usize> = faulty.flat_map(|link| atlas.ends(atlas.edge(link))).collect();
+    top.iter().any(|edge| atlas.ends(*edge).iter().any(|node| nodes.contains(node)))
+}
+
+/// How many of the faults are named by one of as many claims as there are faults.
+fn found(atlas: &Atlas, classes: &[BTreeSet<Edge>], case: &Case, claims: &[Claim]) -> usize {
+    let first = claims.iter().filter(|claim| fits(claim, case.effect)).take(classes.len());
+    let tops: Vec<BTreeSet<Edge>> = first.map(|claim| meant(atlas, claim).top).collect();
+    let named =
+        |class: &&BTreeSet<Edge>| tops.iter().any(|top| !top.is_empty() && top.is_subset(class));
+    classes.iter().filter(named).count()
+}
+
+/// Whether a claim lies on a way that the fault touches.
+pub(super) fn touches(stage: &Stage, claim: &Claim, affected: &BTreeSet<Edge>) -> bool {
+    meant(&stage.atlas, claim).top.iter().any(|edge| affected.contains(edge))
+}
+
+/// All links on ways that the fault touches.
+pub(super) fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
+    let atlas = &stage.atlas;
+    let suspects: BTreeSet<usize> =
+        case.suspects.iter().filter_map(|suspect| atlas.suspect(*suspect)).collect();
+    let touched = atlas
+        .crossings
+        .values()
+        .filter(|crossed| crossed.iter().any(|(suspect, _)| suspects.contains(suspect)));
+    let all = touched.flatten().map(|(suspect, _)| atlas.suspects[*suspect]);
+    all.flat_map(|suspect| atlas.links_of(suspect)).map(|link| atlas.edge(link)).collect()
+}
+
+/// How the oracle did: it names the link that is most probably counted as right.
+pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> Verdict {
+    let atlas = &stage.atlas;
+    if opinion.nothing > 0.5 {
+        return Verdict::default();
+    }
+    let class_by: Vec<(usize, BTreeSet<Edge>)> = opinion
+        .candidates
+        .iter()
+        .map(|candidate| (candidate.suspect, class_with_own(stage, candidate.suspect)))
+        .collect();
+    let counts_as = |suspect: usize, edge: &Edge| {
+        let known = class_by.binary_search_by_key(&suspect, |(known, _)| *known);
+        known.is_ok_and(|at| class_by[at].1.contains(edge))
+    };
+    let edges: BTreeSet<Edge> =
+        class_by.iter().flat_map(|(_, class)| class.iter().copied()).collect();
+    let by_edge = edges
+        .into_iter()
+        .map(|edge| (opinion.probability_of(|suspect| counts_as(suspect, &edge)), edge));
+    let best = by_edge.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1)));
+    let names: BTreeSet<String> = opinion
+        .candidates
+        .iter()
+        .flat_map(|candidate| owners(atlas, &[atlas.suspects[candidate.suspect]]))
+        .collect();
+    let of_owner = |name: &String| {
+        opinion.probability_of(|suspect| owners(atlas, &[atlas.suspects[suspect]]).contains(name))
+    };
+    let owner = names.iter().map(|name| (of_owner(name), name)).max_by(|a, b| a.0.total_cmp(&b.0));
+    let (Some((confidence, edge)), Some((owner_confidence, owner))) = (best, owner) else {
+        return Verdict::default();
+    };
+    let truth = owners(atlas, &case.suspects);
+    let sides = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+    let mut sides = sides.flat_map(|link| atlas.ends(atlas.edge(link)));
+    let top = BTreeSet::from([edge]);
+    let link = within_any(&top, &classes(stage, case));
+    let direction = match case.suspects.as_slice() {
+        [Suspect::Link(truth) | Suspect::Member(truth, _)] if link => {
+            let best = opinion
+                .candidates
+                .iter()
+                .filter(|candidate| !matches!(atlas.suspects[candidate.suspect], Suspect::Line(_)))
+                .max_by(|a, b| a.probability.total_cmp(&b.probability));
+            best.map(|candidate| {
+                let directed = atlas.links_of(atlas.suspects[candidate.suspect]);
+                direction_is_right(atlas, *truth, &directed.into_iter().collect())
+            })
+        }
+        _ => None,
+    };
+    Verdict {
+        claimed: true,
+        claims: 1,
+        link,
+        near: link || next_to_any(atlas, &top, case),
+        owner: truth.contains(owner),
+        either_side: truth.contains(owner) || sides.any(|node| atlas.owner(node) == owner),
+        direction,
+        confidence,
+        owner_confidence,
+        set_links: 1,
+        found: usize::from(link),
+        noticed_s: None,
+    }
+}
+
+fn class_with_own(stage: &Stage, suspect: usize) -> BTreeSet<Edge> {
+    let suspect = stage.atlas.suspects[suspect];
+    let mut class = class_of(stage, suspect);
+    class.extend(stage.atlas.links_of(suspect).iter().map(|link| stage.atlas.edge(*link)));
+    class
+}
+
+/// A suspect for people.
+pub(super) fn suspect_in_words(stage: &Stage, suspect: Suspect) -> String {
+    let id = |node: usize| stage.world.id(node);
+    match suspect {
+        Suspect::Link(link) => {
+            let facts = &stage.atlas.links[link.0];
+            format!("{} to {}", id(facts.from), id(facts.to))
+        }
+        Suspect::Member(link, member) => {
+            let facts = &stage.atlas.links[link.0];
+            format!("{} to {}, member {}", id(facts.from), id(facts.to), member + 1)
+        }
+        Suspect::Line(edge) => {
+            let [a, b] = stage.atlas.ends(edge);
+            format!("the line of {}, both ways", id(a.min(b)))
+        }
+    }
+}

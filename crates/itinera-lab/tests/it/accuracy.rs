@@ -1,0 +1,251 @@
+//! The accuracy bench: both ways through one world agree, and scores mean what they say.
+
+use itinera_lab::accuracy::{
+    Effect, Extent, Kind, ORACLE, Setup, Stage, Suite, Warm, WorldRecord, draw, explain, report,
+    run_world, table,
+};
+use itinera_lab::{Density, run};
+use itinera_model::path::Method;
+use itinera_model::unit::{Micros, Tick};
+use itinera_simnet::Scenario;
+use itinera_simnet::closed_form::{Pace, PathPlan, Sampler};
+use itinera_simnet::worlds::{Blueprint, Changes, Family, Split};
+
+const PACE: Pace = Pace { probes: 5, interval_nanos: 2_000_000_000 };
+
+/// Few agents, so that tests are quick; everything else as it is measured.
+fn small() -> Setup {
+    Setup { name: "small".to_owned(), agents: 4, peers: 2, ..Setup::a() }
+}
+
+/// Counts and delays by path and hop.
+#[derive(Default, Clone)]
+struct Tally {
+    sent: f64,
+    answered: f64,
+    delays_us: Vec<f64>,
+}
+
+/// Distances of both ways through a world: answers in standard errors, and the largest distance
+/// between both distributions of delay in its own (Kolmogorov, Smirnov).
+fn compare(packets: &Tally, closed: &Tally) -> (f64, f64) {
+    let [p, q] = [packets, closed].map(|t| t.answered / t.sent);
+    let both = (packets.answered + closed.answered) / (packets.sent + closed.sent);
+    let spread = both * (1.0 - both) * (1.0 / packets.sent + 1.0 / closed.sent);
+    let answers = (p - q).abs() / spread.sqrt().max(1e-9);
+    let [a, b] = [packets, closed].map(|t| t.delays_us.len() as f64);
+    let below = |t: &Tally, at: f64| t.delays_us.partition_point(|v| *v <= at) as f64;
+    let apart = packets
+        .delays_us
+        .iter()
+        .map(|at| (below(packets, *at) / a - below(closed, *at) / b).abs())
+        .fold(0.0, f64::max);
+    (if spread > 0.0 { answers } else { 0.0 }, apart * (a * b / (a + b)).sqrt())
+}
+
+#[test]
+fn packets_and_the_closed_form_go_through_the_same_world() {
+    const SPAN_S: u64 = 1_200;
+    for (family, seed) in Family::ALL.into_iter().zip(4..) {
+        let world = Blueprint::draw(seed, family, 2);
+        let fault = Changes { at_s: 600.0, ..Changes::default() };
+        let scenario = Scenario::parse(&world.scenario(&fault)).unwrap();
+        let density = Density {
+            methods: vec![Method::IcmpEcho],
+            interval: Micros::from_millis(2_000),
+            probes_per_hop: 5,
+            timeout: Micros::from_millis(1_000),
+        };
+        let lab = run(&scenario, seed, &density, Tick::from_millis(SPAN_S * 1_000));
+        let targets = world.targets.len();
+        let plans: Vec<PathPlan> = (0..2 * targets)
+            .map(|p| PathPlan { site: p / targets, target: p % targets, flows: Vec::new() })
+            .collect();
+        let mut sampler = Sampler::try_new(&scenario, seed, &plans, &[], PACE).unwrap();
+        let mut packets: Vec<Vec<Tally>> = vec![Vec::new(); plans.len()];
+        for round in lab.rounds.iter().filter(|round| round.round.number > 2) {
+            let path = lab.paths.iter().position(|path| path.id == round.round.path).unwrap();
+            let (way, _) = sampler.way(path, 0, Tick::ZERO);
+            packets[path].resize(way.len(), Tally::default());
+            for (tally, hop) in packets[path].iter_mut().zip(&round.round.hops) {
+                tally.sent += f64::from(hop.sent);
+                tally.answered += f64::from(hop.answers());
+                tally.delays_us.extend(hop.rtt.iter().map(|rtt| f64::from(rtt.as_micros())));
+            }
+        }
+        let mut closed: Vec<Vec<Tally>> =
+            packets.iter().map(|hops| vec![Tally::default(); hops.len()]).collect();
+        let mut hops = Vec::new();
+        for number in 3..SPAN_S / 2 {
+            for (path, tallies) in closed.iter_mut().enumerate() {
+                let at = Tick::from_millis(number * 2_000);
+                sampler.round(path, number, at, 1, &mut hops);
+                for (tally, hop) in tallies.iter_mut().zip(&hops) {
+                    tally.sent += f64::from(hop.sent);
+                    tally.answered += f64::from(hop.answers());
+                    tally.delays_us.extend(hop.rtt.iter().map(|rtt| f64::from(rtt.as_micros())));
+                }
+            }
+        }
+        let mut seen = 0;
+        for (path, (packets, closed)) in packets.iter_mut().zip(&mut closed).enumerate() {
+            assert!(!packets.is_empty(), "{family}: path {path} gave no rounds");
+            for (hop, (packets, closed)) in packets.iter_mut().zip(closed).enumerate() {
+                packets.delays_us.sort_by(f64::total_cmp);
+                closed.delays_us.sort_by(f64::total_cmp);
+                if closed.answered == 0.0 {
+                    assert!(packets.answered < 1.0, "{family}: path {path} hop {hop} answers");
+                    continue;
+                }
+                let (answers, delays) = compare(packets, closed);
+                let place = format!("{family}: path {path} hop {hop}");
+                let [p, c] = [&*packets, &*closed].map(|t| t.answered / t.sent);
+                // Shares of a minute and moods of a quarter are the same in both; what remains is
+                // chance, and that rounds of the two begin at other moments of them.
+                // A limit by rate gives bursts by packets, and their mean share in closed form.
+                let likely = if family == Family::Limits { 0.1 } else { 0.02 };
+                assert!((p - c).abs() < likely || answers < 5.0, "{place}: {p} and {c} answered");
+                // All quantiles at once.
+                assert!(delays < 3.5, "{place}: delays differ by {delays}");
+                seen += 1;
+            }
+        }
+        assert!(seen > 40, "{family}: only {seen} hops to compare");
+    }
+}
+
+#[test]
+fn a_fault_changes_nothing_but_what_crosses_it() {
+    let world = Blueprint::draw(4, Family::Plain, 4);
+    let plans: Vec<PathPlan> = (0..4)
+        .flat_map(|site| {
+            let flows = vec![(40_000, 33_434)];
+            (0..world.targets.len()).map(move |target| PathPlan {
+                site,
+                target,
+                flows: flows.clone(),
+            })
+        })
+        .collect();
+    let sampler = |changes: &Changes| {
+        let scenario = Scenario::parse(&world.scenario(changes)).unwrap();
+        Sampler::try_new(&scenario, 4, &plans, &[], PACE).unwrap()
+    };
+    let mut calm = sampler(&Changes::default());
+    let stage = Stage::new(&small(), Family::Plain, 4);
+    let case =
+        (0..).map(|number| draw(&stage, number)).find(|c| c.kind == Kind::ForwardLoss).unwrap();
+    let changes = Changes { at_s: 100.0, ..case.changes };
+    let mut faulty = sampler(&changes);
+    let fault = &changes.faults[0];
+    let crosses = |calm: &Sampler, path: usize, hop: usize| {
+        let links = calm.links();
+        let (way, _) = calm.way(path, 0, Tick::ZERO);
+        let mut both = way[hop].there.iter().chain(&way[hop].back);
+        both.any(|p| (links[p.link.0].from, links[p.link.0].to) == (fault.from, fault.to))
+    };
+    let (mut same, mut other) = (Vec::new(), Vec::new());
+    let (mut worse, mut changed) = (0, 0);
+    for path in 0..plans.len() {
+        for number in 0..400 {
+            let at = Tick::from_millis(number * 1_000);
+            calm.round(path, number, at, 1, &mut same);
+            faulty.round(path, number, at, 1, &mut other);
+            for (hop, (before, after)) in same.iter().zip(&other).enumerate() {
+                if number < 100 || !crosses(&calm, path, hop) {
+                    assert_eq!(before, after, "path {path} hop {hop} round {number}");
+                } else {
+                    assert_eq!(
+                        before.answered & after.answered,
+                        after.answered,
+                        "only losses more"
+                    );
+                    worse += before.answers() - after.answers();
+                    changed += usize::from(before != after);
+                }
+            }
+            worse = worse.min(200);
+        }
+    }
+    assert!(changed > 0 && worse > 0, "the fault is crossed");
+}
+
+#[test]
+fn the_oracle_is_as_sure_as_it_is_right() {
+    let records: Vec<WorldRecord> = (0..3)
+        .map(|nth| {
+            let extent = Extent { cases: 40, calm_windows: 0, first_only: false };
+            run_world(&small(), Family::Plain, Split::Tune.seed(nth), extent, || {})
+        })
+        .collect();
+    let cases = records.iter().flat_map(|record| &record.cases);
+    let held: Vec<_> = cases.filter_map(|case| Some((case, case.verdicts.get(ORACLE)?))).collect();
+    assert!(held.len() > 60, "{} cases", held.len());
+    let claimed: Vec<_> = held.iter().filter(|(_, verdict)| verdict.claimed).collect();
+    let expected: f64 = claimed.iter().map(|(_, verdict)| verdict.confidence).sum();
+    let right = claimed.iter().filter(|(_, verdict)| verdict.link).count() as f64;
+    let spread: f64 =
+        claimed.iter().map(|(_, verdict)| verdict.confidence * (1.0 - verdict.confidence)).sum();
+    assert!((right - expected).abs() < 4.0 * spread.sqrt() + 1.0, "{right} of {expected}");
+    for (case, verdict) in held.iter().filter(|(case, _)| case.kind == Kind::None) {
+        assert!(!verdict.claimed, "{case:?}");
+    }
+    // What cannot be found is said before anybody tries.
+    for (case, verdict) in &held {
+        let Some(nats) = case.truth.information_nats else { continue };
+        assert!(nats < 40.0 || verdict.claimed, "{nats} nats, and missed: {case:?}");
+    }
+}
+
+#[test]
+fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
+    let extent = Extent { cases: 2, calm_windows: 6, first_only: false };
+    let world = |seed| run_world(&small(), Family::Plain, seed, extent, || {});
+    let [a, b] = [world(4), world(5)];
+    assert_eq!(a, world(4));
+    let added = report(&[a.clone(), b.clone()]);
+    assert_eq!(added, report(&[b, a.clone(), a]));
+    let text = table(&added);
+    assert!(text.contains("per-path") && text.contains("false per 1,000 path-days"), "{text}");
+    assert_eq!(added.parts[0].seeds, [4, 5]);
+    assert_eq!(added.parts[0].cases, 4);
+}
+
+#[test]
+fn a_case_is_told_drawn_and_printed_as_the_world_it_was_played_in() {
+    let stage = Stage::new(&small(), Family::Plain, 4);
+    let number = (0..).find(|n| draw(&stage, *n).kind == Kind::ForwardDelay).unwrap();
+    let told = explain(&small(), Family::Plain, 4, number);
+    let case = draw(&stage, number);
+    assert_eq!(told.record, Warm::new(&stage).play(&case, |_| {}));
+    let Effect::DelayMs(ms) = told.record.effect else { panic!("a delay: {:?}", told.record) };
+    let [from, to] = &told.record.truth.links[0];
+    for words in
+        [format!("Truth     {from} to {to}"), format!("{ms:.0} ms added"), "oracle".to_owned()]
+    {
+        assert!(told.text.contains(&words), "{words}: {}", told.text);
+    }
+    assert!(told.svg.starts_with("<svg") && told.svg.ends_with("</svg>\n"));
+    assert!(told.svg.contains("the fault") && !told.svg.contains("NaN"), "{}", told.svg);
+    // Who opens the world in the ordinary simulation finds the same truth.
+    let opened = itinera_simnet::Simnet::new(&Scenario::parse(&told.scenario).unwrap(), 4);
+    assert_eq!(opened.truth().len(), 1);
+    let begins_s = opened.truth()[0].begins.as_nanos() as f64 / 1e9;
+    assert!((begins_s - told.record.truth.begins_s).abs() < 1e-3);
+}
+
+#[test]
+fn suites_keep_to_their_splits_and_to_their_size() {
+    for split in [Split::Tune, Split::Calibrate, Split::Test] {
+        for suite in [Suite::Quick, Suite::Full, Suite::Sweep] {
+            assert!(suite.jobs(split).iter().all(|job| Split::of(job.seed) == split));
+        }
+    }
+    let full = Suite::Full.jobs(Split::Test);
+    let plain = |name: &str| {
+        full.iter().filter(|job| job.setup.name == name && job.family == Family::Plain).count()
+    };
+    assert!(plain("A") >= 100 && plain("B") >= 100);
+    assert!(Family::ALL.iter().all(|family| full.iter().any(|job| job.family == *family)));
+    assert!(full.iter().all(|job| job.extent.cases >= 40));
+}

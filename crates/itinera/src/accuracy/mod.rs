@@ -1,0 +1,150 @@
+//! `itinera accuracy`: how well faults are located, measured on worlds whose truth is known.
+
+mod case;
+mod keep;
+mod run;
+
+use crate::exit::Failure;
+use crate::output::Output;
+use clap::{Args, Subcommand, ValueEnum};
+use itinera_lab::accuracy::{Report, Setup};
+use itinera_simnet::worlds::{Family, Split};
+use std::path::PathBuf;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AccuracyCommand {
+    /// Run a suite of worlds and print scores; with --keep it can be interrupted and gone on with
+    Run(RunArgs),
+    /// Print scores of all worlds kept in a directory, from whatever slices
+    Report {
+        /// The directory
+        directory: PathBuf,
+    },
+    /// Tell one case: what was true, what was measured, who said what
+    Case(CaseArgs),
+    /// Print the JSON Schema of a report
+    Schema,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SuiteName {
+    /// Under three minutes on two cores: who is better in the same cases
+    Quick,
+    /// Overnight: what is published
+    Full,
+    /// What more agents, peers, probes and rounds would buy
+    Sweep,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SplitName {
+    /// To choose parameters on
+    Tune,
+    /// To calibrate confidence on
+    Calibrate,
+    /// To measure on, and for nothing else
+    Test,
+}
+
+impl From<SplitName> for Split {
+    fn from(name: SplitName) -> Self {
+        match name {
+            SplitName::Tune => Self::Tune,
+            SplitName::Calibrate => Self::Calibrate,
+            SplitName::Test => Self::Test,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SetupName {
+    /// 16 agents with 5 peers each
+    A,
+    /// 24 agents with 12 peers each
+    B,
+}
+
+impl From<SetupName> for Setup {
+    fn from(name: SetupName) -> Self {
+        match name {
+            SetupName::A => Self::a(),
+            SetupName::B => Self::b(),
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RunArgs {
+    /// Which worlds
+    #[arg(long, value_enum, default_value_t = SuiteName::Quick)]
+    pub(super) suite: SuiteName,
+    /// Which seeds
+    #[arg(long, value_enum, default_value_t = SplitName::Test)]
+    pub(super) split: SplitName,
+    /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits
+    #[arg(long)]
+    pub(super) family: Option<Family>,
+    /// Only worlds measured by this setup
+    #[arg(long, value_enum)]
+    pub(super) setup: Option<SetupName>,
+    /// Only so many worlds
+    #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
+    pub(super) worlds: Option<u16>,
+    /// Cases in each world instead of the suite's number
+    #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
+    pub(super) cases: Option<u16>,
+    /// Minutes without a fault in each world instead of the suite's number
+    #[arg(long, value_parser = clap::value_parser!(u32).range(0..=100_000))]
+    pub(super) calm_minutes: Option<u32>,
+    /// Every Nth world from the Kth on, such as 2/8: slices add up
+    #[arg(long, value_name = "K/N", value_parser = slice)]
+    pub(super) slice: Option<(usize, usize)>,
+    /// Keep each world's record in this directory, and do not run again what is kept there
+    #[arg(long, value_name = "DIR")]
+    pub(super) keep: Option<PathBuf>,
+    /// Threads; as many as there are cores where absent. The scores do not depend on it
+    #[arg(long, value_parser = clap::value_parser!(u16).range(1..=1_024))]
+    pub(super) threads: Option<u16>,
+}
+
+fn slice(text: &str) -> Result<(usize, usize), String> {
+    let parts = text.split_once('/').ok_or("K/N is needed, such as 2/8")?;
+    let number = |part: &str| part.parse::<usize>().map_err(|_| format!("{part:?} is no number"));
+    match (number(parts.0)?, number(parts.1)?) {
+        (which, of) if (1..=of).contains(&which) => Ok((which, of)),
+        _ => Err("K is between 1 and N".to_owned()),
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CaseArgs {
+    /// The world's seed
+    #[arg(long)]
+    pub(super) seed: u64,
+    /// The case's number in its world, from 0
+    #[arg(long)]
+    pub(super) number: u64,
+    /// The world's family: plain, noise, bursts, addresses, routing, limits
+    #[arg(long, default_value_t = Family::Plain)]
+    pub(super) family: Family,
+    /// Who measures
+    #[arg(long, value_enum, default_value_t = SetupName::A)]
+    pub(super) setup: SetupName,
+    /// Draw a picture of it into this file (SVG)
+    #[arg(long, value_name = "FILE")]
+    pub(super) svg: Option<PathBuf>,
+    /// Write the world into this directory, for `itinera demonstrate --world`
+    #[arg(long, value_name = "DIR")]
+    pub(super) world: Option<PathBuf>,
+}
+
+pub(crate) fn run(command: &AccuracyCommand, output: &Output) -> Result<(), Failure> {
+    match command {
+        AccuracyCommand::Run(args) => run::run(args, output),
+        AccuracyCommand::Report { directory } => run::report_of(directory, output),
+        AccuracyCommand::Case(args) => case::run(args, output),
+        AccuracyCommand::Schema => {
+            output.json(&crate::schema::of::<Report>("itinera accuracy run --format json"))
+        }
+    }
+}

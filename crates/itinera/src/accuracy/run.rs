@@ -1,0 +1,154 @@
+//! Runs worlds on all cores and adds up what came of them.
+
+use super::keep::Keep;
+use super::{RunArgs, SuiteName};
+use crate::exit::{Code, Failure};
+use crate::output::Output;
+use indicatif::{ProgressBar, ProgressStyle};
+use itinera_lab::accuracy::{self, Job, Setup, Suite, WorldRecord};
+use std::io::{IsTerminal, Write};
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+pub(super) fn run(args: &RunArgs, output: &Output) -> Result<(), Failure> {
+    let jobs = jobs(args);
+    if jobs.is_empty() {
+        let text = "no world of this suite is left by --family, --setup and --slice";
+        return Err(Failure::say(Code::Failed, text));
+    }
+    let keep = args.keep.as_deref().map(Keep::open).transpose()?;
+    let mut records = Vec::new();
+    let mut open = Vec::new();
+    for job in jobs {
+        match keep.as_ref().map(|keep| keep.find(&job)).transpose()?.flatten() {
+            Some(record) => records.push(record),
+            None => open.push(job),
+        }
+    }
+    if !records.is_empty() {
+        let kept = records.len();
+        let _unseen = writeln!(std::io::stderr(), "{kept} worlds are kept from before.");
+    }
+    records.extend(play(&open, args.threads, keep.as_ref())?);
+    show(&records, output)
+}
+
+pub(super) fn report_of(directory: &Path, output: &Output) -> Result<(), Failure> {
+    let (records, others) = Keep::all(directory)?;
+    if others > 0 {
+        let _unseen = writeln!(
+            std::io::stderr(),
+            "{others} records are of another version of the bench and left out."
+        );
+    }
+    if records.is_empty() {
+        let text = format!(
+            "{} holds no records; `itinera accuracy run --keep DIR` makes some",
+            directory.display()
+        );
+        return Err(Failure::say(Code::BadFile, text));
+    }
+    show(&records, output)
+}
+
+fn show(records: &[WorldRecord], output: &Output) -> Result<(), Failure> {
+    let report = accuracy::report(records);
+    output.either(&report, |output| output.line(accuracy::table(&report).trim_end()))
+}
+
+fn jobs(args: &RunArgs) -> Vec<Job> {
+    let suite = match args.suite {
+        SuiteName::Quick => Suite::Quick,
+        SuiteName::Full => Suite::Full,
+        SuiteName::Sweep => Suite::Sweep,
+    };
+    let setup = args.setup.map(Setup::from);
+    let mut jobs: Vec<Job> = match (args.family, args.suite) {
+        // The quick suite is of plain worlds; another family takes their place.
+        (Some(family), SuiteName::Quick) => {
+            suite.jobs(args.split.into()).into_iter().map(|job| Job { family, ..job }).collect()
+        }
+        (Some(family), _) => {
+            let all = suite.jobs(args.split.into()).into_iter();
+            all.filter(|job| job.family == family).collect()
+        }
+        (None, _) => suite.jobs(args.split.into()),
+    };
+    match (setup, args.suite) {
+        (Some(setup), SuiteName::Quick) => {
+            jobs.iter_mut().for_each(|job| job.setup = setup.clone());
+        }
+        (Some(setup), _) => jobs.retain(|job| job.setup == setup),
+        (None, _) => {}
+    }
+    for job in &mut jobs {
+        job.extent.cases = args.cases.map_or(job.extent.cases, u64::from);
+        job.extent.calm_windows =
+            args.calm_minutes.map_or(job.extent.calm_windows, |minutes| u64::from(minutes) * 6);
+    }
+    jobs.truncate(args.worlds.map_or(usize::MAX, usize::from));
+    let (which, of) = args.slice.unwrap_or((1, 1));
+    jobs.into_iter().skip(which - 1).step_by(of).collect()
+}
+
+/// Runs jobs on threads; a thread takes the next one when it is done with one.
+fn play(
+    jobs: &[Job],
+    threads: Option<u16>,
+    keep: Option<&Keep>,
+) -> Result<Vec<WorldRecord>, Failure> {
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    let threads = threads.map_or(cores, usize::from).min(jobs.len());
+    let bar = progress(jobs);
+    let (next, failed) = (AtomicUsize::new(0), AtomicBool::new(false));
+    let records: Mutex<Vec<(usize, Result<WorldRecord, Failure>)>> = Mutex::new(Vec::new());
+    std::thread::scope(|scope| {
+        for _ in 0..threads {
+            scope.spawn(|| {
+                while !failed.load(Ordering::Relaxed) {
+                    let index = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(job) = jobs.get(index) else { return };
+                    let played = play_one(job, keep, &bar);
+                    failed.fetch_or(played.is_err(), Ordering::Relaxed);
+                    records
+                        .lock()
+                        .unwrap_or_else(std::sync::PoisonError::into_inner)
+                        .push((index, played));
+                }
+            });
+        }
+    });
+    bar.finish_and_clear();
+    let mut records = records.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    records.sort_by_key(|(index, _)| *index);
+    records.into_iter().map(|(_, record)| record).collect()
+}
+
+fn play_one(job: &Job, keep: Option<&Keep>, bar: &ProgressBar) -> Result<WorldRecord, Failure> {
+    let Job { setup, family, seed, extent } = job;
+    let record = accuracy::run_world(setup, *family, *seed, *extent, || bar.inc(1));
+    if let Some(keep) = keep {
+        keep.put(job, &record)?;
+    }
+    if bar.is_hidden() {
+        let _unseen = writeln!(
+            std::io::stderr(),
+            "setup {}, family {family}, seed {seed}: {} cases",
+            setup.name,
+            record.cases.len()
+        );
+    }
+    Ok(record)
+}
+
+/// A bar of steps on a terminal: calm time and cases of each world.
+fn progress(jobs: &[Job]) -> ProgressBar {
+    if !std::io::stderr().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let steps = jobs.iter().map(|job| job.extent.cases + 1).sum();
+    let bar = ProgressBar::new(steps);
+    let style = ProgressStyle::with_template("{wide_bar} {pos} of {len} steps, {eta} left");
+    bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
+}

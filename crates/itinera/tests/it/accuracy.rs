@@ -1,0 +1,106 @@
+//! The accuracy bench as people run it.
+
+use crate::support::{directory, run};
+use serde_json::Value;
+
+const SMALL: [&str; 8] = ["--worlds", "2", "--cases", "1", "--calm-minutes", "1", "--setup", "a"];
+
+fn scores(more: &[&str]) -> Value {
+    let arguments = [&["accuracy", "run", "--format", "json"], SMALL.as_slice(), more].concat();
+    run(&arguments).json()
+}
+
+#[test]
+fn the_rule_beats_the_naive_reading_and_the_oracle_both() {
+    let report = run(&["accuracy", "run", "--format", "json"]).json();
+    let part = &report["parts"][0];
+    for paired in part["paired"].as_array().unwrap() {
+        let low = paired["link"]["low"].as_f64().unwrap();
+        assert!(
+            low > 0.0,
+            "{} is not surely better than {}: {paired}",
+            paired["better"],
+            paired["than"]
+        );
+        assert!(paired["link"]["cases"].as_u64().unwrap() >= 40, "{paired}");
+    }
+    assert_eq!(part["paired"].as_array().unwrap().len(), 2);
+    let published: Value =
+        serde_json::from_str(include_str!("../../../../docs/accuracy.schema.json")).unwrap();
+    let schema = run(&["accuracy", "schema"]).json();
+    assert_eq!(schema, published, "write docs/accuracy.schema.json anew");
+    crate::survey::keeps_to(&schema, &schema, &report, "report");
+}
+
+#[test]
+fn scores_do_not_depend_on_threads_slices_or_interruption() {
+    let one = scores(&["--threads", "1"]);
+    assert_eq!(scores(&["--threads", "2"]), one);
+    let place = directory();
+    let kept = place.path().join("kept").display().to_string();
+    for slice in ["2/2", "1/2"] {
+        scores(&["--keep", &kept, "--slice", slice]);
+    }
+    let added = run(&["accuracy", "report", &kept, "--format", "json"]).json();
+    assert_eq!(added, one);
+    // What is kept is not run again, and a file that was cut off is named.
+    let again = run(&[&["accuracy", "run", "--keep", &kept], SMALL.as_slice()].concat());
+    assert!(again.err.contains("2 worlds are kept from before."), "{again:?}");
+    assert!(again.out.contains("false per 1,000 path-days"), "{again:?}");
+    let file = std::fs::read_dir(&kept).unwrap().flatten().next().unwrap().path();
+    std::fs::write(&file, "{").unwrap();
+    let broken = run(&["accuracy", "report", &kept]);
+    assert_eq!(broken.code, Some(5), "{broken:?}");
+    assert!(broken.err.contains(&file.display().to_string()), "{broken:?}");
+}
+
+#[test]
+fn a_case_is_told_and_its_world_is_one_that_everything_else_reads() {
+    let place = directory();
+    let world = place.path().join("world");
+    let picture = place.path().join("case.svg");
+    let (world, picture) = (world.display().to_string(), picture.display().to_string());
+    let told = run(&[
+        "accuracy",
+        "case",
+        "--seed",
+        "5",
+        "--number",
+        "3",
+        "--family",
+        "addresses",
+        "--svg",
+        &picture,
+        "--world",
+        &world,
+    ]);
+    assert!(told.out.contains("World 5 of the family addresses"), "{told:?}");
+    assert!(told.out.contains("itinera demonstrate --world"), "{told:?}");
+    let drawn = std::fs::read_to_string(&picture).unwrap();
+    assert!(drawn.starts_with("<svg xmlns"), "{drawn}");
+    let scenario = format!("{world}/world.toml");
+    let checked = run(&["simulate", &scenario, "--check"]);
+    assert!(checked.out.contains("is valid"), "{checked:?}");
+    let service = format!("{world}/service.toml");
+    let checked = run(&["config", "check", &service]);
+    assert_eq!(checked.code, Some(0), "{checked:?}");
+}
+
+#[test]
+fn wrong_requests_are_explained() {
+    for (arguments, words) in [
+        (&["accuracy", "run", "--slice", "3/2"][..], "K is between 1 and N"),
+        (&["accuracy", "run", "--family", "odd"], "plain, noise, bursts"),
+        (&["accuracy", "case", "--seed", "4"], "--number"),
+    ] {
+        let ran = run(arguments);
+        assert_eq!(ran.code, Some(2), "{ran:?}");
+        assert!(ran.err.contains(words), "{ran:?}");
+    }
+    let place = directory();
+    let empty = place.path().display().to_string();
+    let ran = run(&["accuracy", "report", &empty]);
+    assert!(ran.code == Some(5) && ran.err.contains("holds no records"), "{ran:?}");
+    let nothing = run(&["demonstrate", "--world", &empty, "--data", &format!("{empty}/d")]);
+    assert!(nothing.code == Some(5) && nothing.err.contains("world.toml"), "{nothing:?}");
+}
