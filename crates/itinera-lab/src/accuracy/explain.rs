@@ -1,7 +1,7 @@
 //! One case for people: the world, what is true, what was measured, who said what.
 
-use super::atlas::Edge;
-use super::cases::{Effect, Kind};
+use super::atlas::{Edge, Suspect};
+use super::cases::{Case, Effect, Kind};
 use super::oracle::Oracle;
 use super::picture;
 use super::report::serde_name;
@@ -12,7 +12,7 @@ use super::verdict;
 use itinera_analysis::stat::median;
 use itinera_contest::Claim;
 use itinera_model::finding::{Cause, Place};
-use itinera_simnet::closed_form::{HopWay, Sampler};
+use itinera_simnet::closed_form::{HopWay, Passage, Sampler};
 use itinera_simnet::worlds::Family;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
@@ -121,13 +121,7 @@ pub fn explain(setup: &Setup, family: Family, seed: u64, number: u64) -> Explain
         said =
             moment.claims.iter().map(|(who, claims)| ((*who).to_owned(), claims.clone())).collect();
     });
-    let affected: BTreeSet<Edge> = case
-        .suspects
-        .iter()
-        .flat_map(|suspect| stage.atlas.links_of(*suspect))
-        .map(|link| stage.atlas.edge(link))
-        .collect();
-    let rows = rows(&stage, &changed, &affected, &tallies);
+    let rows = rows(&stage, &changed, &case, &tallies);
     let opinion = record.verdicts.contains_key(ORACLE).then(|| oracle.opinion(case.kind));
     let mut text = String::new();
     tell(&mut text, &stage, &record);
@@ -189,12 +183,15 @@ fn tally(gathered: &Gathered) -> Tally {
 fn rows(
     stage: &Stage,
     sampler: &Sampler,
-    faulty: &BTreeSet<Edge>,
+    case: &Case,
     tallies: &BTreeMap<(usize, usize), Vec<Gathered>>,
 ) -> Vec<Row> {
-    let atlas = &stage.atlas;
-    let is_faulty =
-        |passage: &itinera_simnet::closed_form::Passage| faulty.contains(&atlas.edge(passage.link));
+    let is_faulty = |passage: &Passage| {
+        case.suspects.iter().any(|suspect| match suspect {
+            Suspect::Member(link, member) => *passage == Passage { link: *link, member: *member },
+            other => stage.atlas.links_of(*other).contains(&passage.link),
+        })
+    };
     let at = super::stage::begin_of(HISTORY_WINDOWS + 2);
     let mut crossing: Vec<(bool, Row)> = Vec::new();
     let mut seen = BTreeSet::new();
@@ -205,7 +202,7 @@ fn rows(
         let back = way.iter().any(|hop| hop.back.iter().any(is_faulty));
         // One row for each way; flows that share it are one.
         let nodes: Vec<usize> = way.iter().map(|hop| hop.node).collect();
-        if !(there || back || faulty.is_empty()) || !seen.insert((*path, nodes)) {
+        if !(there || back || case.suspects.is_empty()) || !seen.insert((*path, nodes)) {
             continue;
         }
         let row = row(stage, *path, way, gathered, &is_faulty);
@@ -220,7 +217,7 @@ fn row(
     path: usize,
     way: &[HopWay],
     gathered: &[Gathered],
-    is_faulty: &dyn Fn(&itinera_simnet::closed_form::Passage) -> bool,
+    is_faulty: &dyn Fn(&Passage) -> bool,
 ) -> Row {
     let atlas = &stage.atlas;
     let plan = &stage.paths[path];

@@ -232,7 +232,7 @@ fn one_row(
             marks.iter().filter(|mark| cell.links.iter().any(|link| mark.links.contains(link)));
         let letters: BTreeSet<&str> = here.map(|mark| letter(&mark.who)).collect();
         for (nth, letter) in letters.into_iter().enumerate().filter(|_| !cell.silent) {
-            let x = (x + nth * 14).saturating_sub(3);
+            let x = (x + nth * 18).saturating_sub(3);
             add(
                 svg,
                 format_args!(

@@ -6,10 +6,14 @@ use itinera_lab::accuracy::{
 };
 use itinera_lab::{Density, run};
 use itinera_model::path::Method;
+use itinera_model::two_way::{OneWay, PORT};
 use itinera_model::unit::{Micros, Tick};
-use itinera_simnet::Scenario;
-use itinera_simnet::closed_form::{Pace, PathPlan, Sampler};
-use itinera_simnet::worlds::{Blueprint, Changes, Family, Split};
+use itinera_probe::two_way::{OwnClock, Reflector, Sender, SenderConfig, Session, TwoWay};
+use itinera_probe::{Budget, Engine, Input};
+use itinera_simnet::closed_form::{Pace, PairPlan, PathPlan, Sampler};
+use itinera_simnet::worlds::{Blueprint, Changes, Family, FaultPlan, Split};
+use itinera_simnet::{Scenario, Simnet};
+use itinera_wire::Addresses;
 
 const PACE: Pace = Pace { probes: 5, interval_nanos: 2_000_000_000 };
 
@@ -111,6 +115,139 @@ fn packets_and_the_closed_form_go_through_the_same_world() {
             }
         }
         assert!(seen > 40, "{family}: only {seen} hops to compare");
+    }
+}
+
+/// Rounds of both engines of a pair through the simulation, packet by packet.
+fn both_ways(
+    net: &mut Simnet,
+    addresses: Addresses,
+    session: &Session,
+    until: Tick,
+) -> Vec<TwoWay> {
+    let clock = OwnClock { unix_nanos_at_zero: 1_700_000_000_000_000_000, drift_ppb: 0 };
+    let config = SenderConfig {
+        addresses,
+        ports: (PORT, PORT),
+        session: session.session,
+        key: session.key,
+        dscp: session.dscp,
+        size_bytes: session.size_bytes,
+        interval: session.interval,
+        packets: 10,
+        timeout: Micros::from_millis(1_000),
+        clock,
+        seed: 4,
+    };
+    let mut sender = Sender::new(config, Tick::ZERO).unwrap();
+    let mut reflector = Reflector::new(PORT, clock);
+    reflector.set_sessions(vec![session.clone()], Tick::ZERO);
+    let (mut budget, mut packet, mut rounds) = (Budget::unbounded(), Vec::new(), Vec::new());
+    for _ in 0..2_000_000 {
+        let deadlines = [sender.poll_deadline(), reflector.poll_deadline(), net.poll_deadline()];
+        let Some(now) = deadlines.into_iter().flatten().min().filter(|now| *now <= until) else {
+            return rounds;
+        };
+        net.advance(now);
+        while let Some(delivery) = net.poll_delivery() {
+            let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
+            if delivery.site == addresses.source() {
+                sender.handle(now, input);
+            } else {
+                reflector.handle(now, input);
+            }
+        }
+        for engine in [&mut sender as &mut dyn DynEngine, &mut reflector] {
+            engine.step(now, &mut budget, &mut packet, net);
+        }
+        while let Some(round) = sender.poll_event() {
+            rounds.push(round);
+        }
+    }
+    panic!("the engines do not come to rest");
+}
+
+/// What both engines of a pair have in common.
+trait DynEngine {
+    fn step(&mut self, now: Tick, budget: &mut Budget, packet: &mut Vec<u8>, net: &mut Simnet);
+}
+
+impl<E: Engine> DynEngine for E {
+    fn step(&mut self, now: Tick, budget: &mut Budget, packet: &mut Vec<u8>, net: &mut Simnet) {
+        self.handle(now, Input::Deadline);
+        while let Some(token) = self.poll_transmit(now, budget, packet) {
+            let outcome = match net.inject(now, packet) {
+                Ok(_) => Input::Sent { token, stamp: now },
+                Err(_) => Input::NotSent { token },
+            };
+            self.handle(now, outcome);
+        }
+    }
+}
+
+#[test]
+fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
+    const SPAN_S: u64 = 3_000;
+    let world = Blueprint::draw(4, Family::Plain, 4);
+    let pair = PairPlan { near: 0, far: 2 };
+    let calm = {
+        let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
+        Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap()
+    };
+    // A fault on the way there only, so that directions differ.
+    let [there, back] = calm.pair_ways(0, Tick::ZERO);
+    let links = calm.links();
+    let only_there = there.iter().find(|p| !back.contains(p)).map(|p| &links[p.link.0]).unwrap();
+    let fault = FaultPlan {
+        from: only_there.from,
+        to: only_there.to,
+        member: None,
+        loss: Some(0.1),
+        delay_ms: Some([20.0, 2.0]),
+        spells: 1.0,
+    };
+    let changes = Changes { faults: vec![fault], ..Changes::default() };
+    let scenario = Scenario::parse(&world.scenario(&changes)).unwrap();
+    let mut sampler = Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap();
+    let mut net = Simnet::new(&scenario, 4);
+    let [near, far] = [0, 2].map(|site| net.sites()[site].addresses[0]);
+    let session = Session {
+        session: 9,
+        key: [3; 32],
+        interval: Micros::from_millis(100),
+        opens_to: None,
+        source: near,
+        dscp: 0,
+        size_bytes: 300,
+    };
+    let addresses = Addresses::try_new(near, far).unwrap();
+    let packets = both_ways(&mut net, addresses, &session, Tick::from_millis(SPAN_S * 1_000));
+    assert!(packets.len() > 2_000, "{} rounds", packets.len());
+    let closed: Vec<_> = (0..SPAN_S)
+        .map(|n| sampler.pair_round((0, pair), n, Tick::from_millis(n * 1_000), 10, 1))
+        .collect();
+    let (there, back) = packets.into_iter().map(|round| (round.forward, round.back)).unzip();
+    let by_packets: [Vec<OneWay>; 2] = [there, back];
+    let (there, back) = closed.into_iter().map(|round| (round.forward, round.back)).unzip();
+    let by_form: [Vec<OneWay>; 2] = [there, back];
+    for (way, (packets, closed)) in by_packets.iter().zip(&by_form).enumerate() {
+        let lost = |all: &[OneWay]| {
+            let sums = all.iter().fold((0.0, 0.0), |(lost, sent), one| {
+                (lost + f64::from(one.lost), sent + f64::from(one.lost + one.arrived))
+            });
+            sums.0 / sums.1
+        };
+        let median = |all: &[OneWay]| {
+            let delay = |one: &OneWay| one.delay.map(|d| d.min_us + i64::from(d.p50_us));
+            let mut all: Vec<i64> = all.iter().filter_map(delay).collect();
+            all.sort_unstable();
+            all[all.len() / 2]
+        };
+        let (p, c) = (lost(packets), lost(closed));
+        assert!((p - c).abs() < 0.01, "way {way}: {p} and {c} lost");
+        assert!(way == 1 || p > 0.08, "the fault is on the way there: {p}");
+        let (p, c) = (median(packets), median(closed));
+        assert!((p - c).abs() < 300 + p / 50, "way {way}: medians {p} and {c} us");
     }
 }
 
@@ -228,7 +365,7 @@ fn a_case_is_told_drawn_and_printed_as_the_world_it_was_played_in() {
     assert!(told.svg.starts_with("<svg") && told.svg.ends_with("</svg>\n"));
     assert!(told.svg.contains("the fault") && !told.svg.contains("NaN"), "{}", told.svg);
     // Who opens the world in the ordinary simulation finds the same truth.
-    let opened = itinera_simnet::Simnet::new(&Scenario::parse(&told.scenario).unwrap(), 4);
+    let opened = Simnet::new(&Scenario::parse(&told.scenario).unwrap(), 4);
     assert_eq!(opened.truth().len(), 1);
     let begins_s = opened.truth()[0].begins.as_nanos() as f64 / 1e9;
     assert!((begins_s - told.record.truth.begins_s).abs() < 1e-3);
