@@ -81,9 +81,13 @@ fn one_part(text: &mut String, part: &Part) {
         ("by links that look alike: link", |s| &s.by_class),
     ];
     for (label, of) in groups {
+        let all = part.scores.first().map(of).into_iter().flatten();
+        let count = all.clone().count();
+        if all.map(|group| group.link.cases).sum::<usize>() == 0 {
+            continue;
+        }
         text.push('\n');
         heading(text, label, &part.scores);
-        let count = part.scores.first().map_or(0, |scores| of(scores).len());
         for index in 0..count {
             let group = &of(&part.scores[0])[index];
             if group.link.cases == 0 {
@@ -95,7 +99,7 @@ fn one_part(text: &mut String, part: &Part) {
         }
     }
     text.push('\n');
-    for paired in &part.paired {
+    for paired in part.paired.iter().filter(|paired| paired.link.cases > 0) {
         let link = written(paired.link, Form::Share);
         add(
             text,
@@ -115,7 +119,7 @@ fn heading(text: &mut String, label: &str, scores: &[Scores]) {
 fn row(text: &mut String, label: &str, figures: impl Iterator<Item = String>) {
     let mut line = format!("{label:<38}");
     for figure in figures {
-        add(&mut line, format_args!("{figure:<24}"));
+        add(&mut line, format_args!("{figure:<27}"));
     }
     add(text, format_args!("{}\n", line.trim_end()));
 }

@@ -122,7 +122,7 @@ pub(crate) struct CaseArgs {
     #[arg(long)]
     pub(super) seed: u64,
     /// The case's number in its world, from 0
-    #[arg(long)]
+    #[arg(long, value_parser = clap::value_parser!(u64).range(..100_000))]
     pub(super) number: u64,
     /// The world's family: plain, noise, bursts, addresses, routing, limits
     #[arg(long, default_value_t = Family::Plain)]
