@@ -32,4 +32,4 @@ pub use setup::{Setup, WINDOW_S};
 pub use stage::Stage;
 pub use suite::{Job, Suite};
 pub use table::table;
-pub use verdict::{Truth, Verdict};
+pub use verdict::{Traffic, Truth, Verdict};

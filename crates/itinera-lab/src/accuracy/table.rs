@@ -73,6 +73,22 @@ fn one_part(text: &mut String, part: &Part) {
         let figures = part.scores.iter().map(|scores| written(of(scores), form));
         row(text, label, figures);
     }
+    groups(text, part);
+    text.push('\n');
+    for paired in part.paired.iter().filter(|paired| paired.link.cases > 0) {
+        let link = written(paired.link, Form::Share);
+        add(
+            text,
+            format_args!(
+                "{} against {} in the same {} cases: link {link} more\n",
+                paired.better, paired.than, paired.link.cases
+            ),
+        );
+    }
+    text.push('\n');
+}
+
+fn groups(text: &mut String, part: &Part) {
     type Groups = (&'static str, fn(&Scores) -> &Vec<Group>);
     let groups: [Groups; 4] = [
         ("by kind, detectable: link", |s| &s.by_kind),
@@ -98,18 +114,6 @@ fn one_part(text: &mut String, part: &Part) {
             row(text, &label, figures);
         }
     }
-    text.push('\n');
-    for paired in part.paired.iter().filter(|paired| paired.link.cases > 0) {
-        let link = written(paired.link, Form::Share);
-        add(
-            text,
-            format_args!(
-                "{} against {} in the same {} cases: link {link} more\n",
-                paired.better, paired.than, paired.link.cases
-            ),
-        );
-    }
-    text.push('\n');
 }
 
 fn heading(text: &mut String, label: &str, scores: &[Scores]) {

@@ -3,13 +3,28 @@
 use super::atlas::{Atlas, Edge, Suspect};
 use super::cases::{Case, Effect};
 use super::oracle::{Opinion, class_of};
-use super::stage::Stage;
+use super::run::HISTORY_WINDOWS;
+use super::stage::{Stage, begin_of};
 use itinera_contest::Claim;
 use itinera_model::finding::Cause;
 use itinera_model::two_way::Way;
 use itinera_simnet::closed_form::LinkId;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
+
+/// Packets between sites and targets.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Traffic {
+    /// What probes send to targets.
+    There,
+    /// What targets answer.
+    Back,
+    /// Both.
+    Both,
+}
 
 /// What is true of a case.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -18,6 +33,10 @@ pub struct Truth {
     pub begins_s: f64,
     /// The nodes before and behind each faulty directed link.
     pub links: Vec<[String; 2]>,
+    /// By link: whose packets cross it.
+    pub crossed_by: Vec<Traffic>,
+    /// By link: share lost and milliseconds of delay just before, as it is by itself.
+    pub background: Vec<[f64; 2]>,
     /// Which member of the link, from 1.
     pub member: Option<u8>,
     /// Whose equipment it is: of the node behind the link, or whose line it is.
@@ -89,6 +108,8 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
                 [facts.from, facts.to].map(|node| stage.world.id(node).to_owned())
             })
             .collect(),
+        crossed_by: links.iter().map(|link| traffic(atlas, *link)).collect(),
+        background: background(stage, case, &links),
         member: match case.suspects.as_slice() {
             [Suspect::Member(_, member)] => Some(member + 1),
             _ => None,
@@ -104,6 +125,30 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
         class_links: classes(stage, case).iter().map(BTreeSet::len).max().unwrap_or(0),
         information_nats: Some(information).filter(|nats| nats.is_finite()),
     }
+}
+
+fn traffic(atlas: &Atlas, link: LinkId) -> Traffic {
+    let [there, back] = atlas.used.each_ref().map(|used| used.contains(&link));
+    match (there, back) {
+        (true, true) => Traffic::Both,
+        (false, true) => Traffic::Back,
+        (_, false) => Traffic::There,
+    }
+}
+
+/// What links do by themselves when a case begins.
+fn background(stage: &Stage, case: &Case, links: &[LinkId]) -> Vec<[f64; 2]> {
+    let mut calm = stage.calm.clone();
+    let at = begin_of(HISTORY_WINDOWS);
+    let member = match case.suspects.as_slice() {
+        [Suspect::Member(_, member)] => *member,
+        _ => 0,
+    };
+    let state = |link: &LinkId| {
+        let (loss, nanos) = calm.link_state(*link, member, at);
+        [loss, nanos as f64 / 1e6]
+    };
+    links.iter().map(state).collect()
 }
 
 /// Whose equipment suspects are: a line is its host's, a link that of the node behind it.

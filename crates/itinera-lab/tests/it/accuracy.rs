@@ -1,8 +1,8 @@
 //! The accuracy bench: both ways through one world agree, and scores mean what they say.
 
 use itinera_lab::accuracy::{
-    Effect, Extent, Kind, ORACLE, Setup, Stage, Suite, Warm, WorldRecord, draw, explain, report,
-    run_world, table,
+    Effect, Extent, Kind, ORACLE, Setup, Stage, Suite, Traffic, Warm, WorldRecord, draw, explain,
+    report, run_world, table,
 };
 use itinera_lab::{Density, run};
 use itinera_model::path::Method;
@@ -185,16 +185,11 @@ impl<E: Engine> DynEngine for E {
     }
 }
 
-#[test]
-fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
-    const SPAN_S: u64 = 3_000;
+/// A world whose first and third site are joined by a fault on the way there only.
+fn faulty_on_the_way_there(pair: PairPlan) -> Scenario {
     let world = Blueprint::draw(4, Family::Plain, 4);
-    let pair = PairPlan { near: 0, far: 2 };
-    let calm = {
-        let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
-        Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap()
-    };
-    // A fault on the way there only, so that directions differ.
+    let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
+    let calm = Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap();
     let [there, back] = calm.pair_ways(0, Tick::ZERO);
     let links = calm.links();
     let only_there = there.iter().find(|p| !back.contains(p)).map(|p| &links[p.link.0]).unwrap();
@@ -207,7 +202,25 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
         spells: 1.0,
     };
     let changes = Changes { faults: vec![fault], ..Changes::default() };
-    let scenario = Scenario::parse(&world.scenario(&changes)).unwrap();
+    Scenario::parse(&world.scenario(&changes)).unwrap()
+}
+
+/// Share lost in one direction, and the median of its rounds' medians of delay.
+fn direction(all: &[OneWay]) -> (f64, i64) {
+    let (lost, sent) = all.iter().fold((0.0, 0.0), |(lost, sent), one| {
+        (lost + f64::from(one.lost), sent + f64::from(one.lost + one.arrived))
+    });
+    let delay = |one: &OneWay| one.delay.map(|d| d.min_us + i64::from(d.p50_us));
+    let mut delays: Vec<i64> = all.iter().filter_map(delay).collect();
+    delays.sort_unstable();
+    (lost / sent, delays[delays.len() / 2])
+}
+
+#[test]
+fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
+    const SPAN_S: u64 = 3_000;
+    let pair = PairPlan { near: 0, far: 2 };
+    let scenario = faulty_on_the_way_there(pair);
     let mut sampler = Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap();
     let mut net = Simnet::new(&scenario, 4);
     let [near, far] = [0, 2].map(|site| net.sites()[site].addresses[0]);
@@ -223,31 +236,17 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
     let addresses = Addresses::try_new(near, far).unwrap();
     let packets = both_ways(&mut net, addresses, &session, Tick::from_millis(SPAN_S * 1_000));
     assert!(packets.len() > 2_000, "{} rounds", packets.len());
-    let closed: Vec<_> = (0..SPAN_S)
+    let closed = (0..SPAN_S)
         .map(|n| sampler.pair_round((0, pair), n, Tick::from_millis(n * 1_000), 10, 1))
-        .collect();
-    let (there, back) = packets.into_iter().map(|round| (round.forward, round.back)).unzip();
-    let by_packets: [Vec<OneWay>; 2] = [there, back];
-    let (there, back) = closed.into_iter().map(|round| (round.forward, round.back)).unzip();
-    let by_form: [Vec<OneWay>; 2] = [there, back];
-    for (way, (packets, closed)) in by_packets.iter().zip(&by_form).enumerate() {
-        let lost = |all: &[OneWay]| {
-            let sums = all.iter().fold((0.0, 0.0), |(lost, sent), one| {
-                (lost + f64::from(one.lost), sent + f64::from(one.lost + one.arrived))
-            });
-            sums.0 / sums.1
-        };
-        let median = |all: &[OneWay]| {
-            let delay = |one: &OneWay| one.delay.map(|d| d.min_us + i64::from(d.p50_us));
-            let mut all: Vec<i64> = all.iter().filter_map(delay).collect();
-            all.sort_unstable();
-            all[all.len() / 2]
-        };
-        let (p, c) = (lost(packets), lost(closed));
+        .map(|round| (round.forward, round.back));
+    let packets = packets.into_iter().map(|round| (round.forward, round.back));
+    let (there, back): (Vec<_>, Vec<_>) = packets.unzip();
+    let (form_there, form_back): (Vec<_>, Vec<_>) = closed.unzip();
+    for (way, (packets, closed)) in [(there, form_there), (back, form_back)].iter().enumerate() {
+        let ((p, p_us), (c, c_us)) = (direction(packets), direction(closed));
         assert!((p - c).abs() < 0.01, "way {way}: {p} and {c} lost");
-        assert!(way == 1 || p > 0.08, "the fault is on the way there: {p}");
-        let (p, c) = (median(packets), median(closed));
-        assert!((p - c).abs() < 300 + p / 50, "way {way}: medians {p} and {c} us");
+        assert!((way == 0) == (p > 0.08), "the fault is on the way there: {way} {p}");
+        assert!((p_us - c_us).abs() < 300 + p_us / 50, "way {way}: medians {p_us} and {c_us} us");
     }
 }
 
@@ -357,6 +356,9 @@ fn a_case_is_told_drawn_and_printed_as_the_world_it_was_played_in() {
     assert_eq!(told.record, Warm::new(&stage).play(&case, |_| {}));
     let Effect::DelayMs(ms) = told.record.effect else { panic!("a delay: {:?}", told.record) };
     let [from, to] = &told.record.truth.links[0];
+    assert_ne!(told.record.truth.crossed_by, [Traffic::Back], "{:?}", told.record.truth);
+    let [loss, delay_ms] = told.record.truth.background[0];
+    assert!(loss < 0.05 && delay_ms > 0.1, "{:?}", told.record.truth);
     for words in
         [format!("Truth     {from} to {to}"), format!("{ms:.0} ms added"), "oracle".to_owned()]
     {
