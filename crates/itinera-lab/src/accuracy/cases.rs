@@ -144,7 +144,7 @@ impl Case {
 }
 
 fn log_between(rng: &mut ChaCha8Rng, low: f64, high: f64) -> f64 {
-    (low.ln() + (high / low).ln() * rng.random::<f64>()).exp()
+    libm::exp(libm::log(low) + libm::log(high / low) * rng.random::<f64>())
 }
 
 fn loss(rng: &mut ChaCha8Rng) -> Effect {

@@ -72,7 +72,7 @@ pub(super) fn of_rate(events: u64, exposure: f64) -> Interval {
     }
     let count = events as f64;
     let below = |mean: f64, most: u64| -> f64 {
-        let (mut term, mut sum) = ((-mean).exp(), 0.0);
+        let (mut term, mut sum) = (libm::exp(-mean), 0.0);
         for k in 0..=most {
             sum += term;
             term *= mean / (k + 1) as f64;

@@ -4,7 +4,8 @@
 //! A [`Stage`] is a world with everybody who measures in it; [`run_world`] plays it; a
 //! [`WorldRecord`] is what came of it, and records of any number of worlds add up to a
 //! [`Report`]. Worlds are independent of each other, so they can be run in any order, on any
-//! number of threads, in slices, with the same result. docs/accuracy.md describes the method.
+//! number of threads, in slices, with the same result on every machine (transcendental functions
+//! come from `libm`). docs/accuracy.md describes the method.
 
 mod atlas;
 mod cases;

@@ -222,7 +222,7 @@ impl<'a> Oracle<'a> {
             spread_exponentially(&mut later, ms * JITTER * 1e6 / bin);
             masses.push(later);
         }
-        let logs = |masses: &Vec<f64>| masses.iter().map(|mass| (mass + FLOOR).ln()).collect();
+        let logs = |masses: &Vec<f64>| masses.iter().map(|mass| libm::log(mass + FLOOR)).collect();
         let law: Law = Rc::new([0, 1, 2].map(|times| logs(&masses[times])));
         self.laws.insert(key, Rc::clone(&law));
         law
@@ -231,15 +231,15 @@ impl<'a> Oracle<'a> {
     /// The posterior, from the priors by which cases are drawn.
     pub(super) fn opinion(&self, kind: Kind) -> Opinion {
         let (mut candidates, nothing) = priors(self.stage, self.effect, kind == Kind::BlackHole);
-        let ln = |weight: f64, ratio: f64| weight.ln() + ratio;
+        let ln = |weight: f64, ratio: f64| libm::log(weight) + ratio;
         let mut terms: Vec<f64> =
             candidates.iter().map(|c| ln(c.weight, self.total[c.suspect])).collect();
-        terms.push(if nothing > 0.0 { nothing.ln() } else { f64::NEG_INFINITY });
+        terms.push(if nothing > 0.0 { libm::log(nothing) } else { f64::NEG_INFINITY });
         let whole = ln_sum_exp(&terms);
         for (candidate, term) in candidates.iter_mut().zip(&terms) {
-            candidate.probability = (term - whole).exp();
+            candidate.probability = libm::exp(term - whole);
         }
-        Opinion { candidates, nothing: terms.last().map_or(0.0, |term| (term - whole).exp()) }
+        Opinion { candidates, nothing: terms.last().map_or(0.0, |term| libm::exp(term - whole)) }
     }
 
     /// What a case will show of its fault, in nats, expected from routing and schedule alone: the
@@ -278,15 +278,16 @@ impl<'a> Oracle<'a> {
                 * packets
                 * match self.effect {
                     Effect::Loss(share) => {
-                        let with = 1.0
-                            - (1.0 - loss) * (1.0 - share).powi(i32::try_from(times).unwrap_or(1));
+                        let with = 1.0 - (1.0 - loss) * libm::pow(1.0 - share, times as f64);
                         divergence(with, loss)
                     }
                     Effect::DelayMs(ms) => {
                         let law = self.law(key, ms);
                         let terms = law[times].iter().zip(&law[0]);
                         (1.0 - loss)
-                            * terms.map(|(with, usual)| with.exp() * (with - usual)).sum::<f64>()
+                            * terms
+                                .map(|(with, usual)| libm::exp(*with) * (with - usual))
+                                .sum::<f64>()
                     }
                 };
         }
@@ -297,12 +298,16 @@ impl<'a> Oracle<'a> {
 /// Divergence between losing with these probabilities, in nats a packet.
 fn divergence(with: f64, usual: f64) -> f64 {
     let (with, usual) = (with.clamp(CERTAIN, 1.0 - CERTAIN), usual.clamp(CERTAIN, 1.0 - CERTAIN));
-    with * (with / usual).ln() + (1.0 - with) * ((1.0 - with) / (1.0 - usual)).ln()
+    with * libm::log(with / usual) + (1.0 - with) * libm::log((1.0 - with) / (1.0 - usual))
 }
 
 /// A fault that acts in a share of spells tells less by each.
 fn by_spells(ratio: f64, share: f64) -> f64 {
-    if share >= 1.0 { ratio } else { ln_sum_exp(&[(1.0 - share).ln(), share.ln() + ratio]) }
+    if share >= 1.0 {
+        ratio
+    } else {
+        ln_sum_exp(&[libm::log(1.0 - share), libm::log(share) + ratio])
+    }
 }
 
 fn loss_ratios(counts: &HopCounts, usual: f64, share: f64) -> [f64; CROSSED] {
@@ -315,7 +320,7 @@ fn ratios_of(lost: f64, kept: f64, usual: f64, share: f64) -> [f64; CROSSED] {
     let stays = (1.0 - share).max(CERTAIN);
     [stays, stays * stays].map(|stays| {
         let with = 1.0 - (1.0 - usual) * stays;
-        lost * (with / usual).ln() + kept * stays.ln()
+        lost * libm::log(with / usual) + kept * libm::log(stays)
     })
 }
 

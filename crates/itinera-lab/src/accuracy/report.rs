@@ -268,7 +268,7 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         log_score: mean_of(name, worlds, weighed, |(_, verdict)| {
             let probability =
                 if verdict.link { verdict.confidence } else { 1.0 - verdict.confidence };
-            verdict.claimed.then(|| probability.max(LEAST_PROBABILITY).ln())
+            verdict.claimed.then(|| libm::log(probability.max(LEAST_PROBABILITY)))
         }),
         sure: first(|(_, verdict)| one(verdict.claimed && verdict.confidence >= SURE)),
         sure_right: first(|(_, verdict)| {
@@ -299,7 +299,7 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
 fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
     let windows: u64 = worlds.iter().map(|world| world.extent.calm_windows).sum();
     let events = if false_findings == 0 { 3.0 } else { false_findings as f64 };
-    let nats = (windows.max(1) as f64 / events).ln().ceil();
+    let nats = libm::log(windows.max(1) as f64 / events).ceil();
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
     let nats = nats.clamp(f64::from(*THRESHOLDS.start()), f64::from(*THRESHOLDS.end())) as u32;
     (nats - THRESHOLDS.start()) as usize
