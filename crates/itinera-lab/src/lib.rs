@@ -132,7 +132,7 @@ pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> Lab
         while let Some(delivery) = net.poll_delivery() {
             let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
             for (index, prober) in probers.iter_mut().enumerate() {
-                if prober.engine.config().probe.addresses.source() == delivery.site {
+                if prober.engine.config().probe.addresses.source() == delivery.to {
                     prober.engine.handle(now, input);
                     agenda.enter(index, prober);
                 }

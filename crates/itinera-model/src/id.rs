@@ -39,6 +39,8 @@ uuid_id! {
     TargetId,
     /// One agent to one target by one method in one direction.
     PathId,
+    /// What an agent asks of a service again and again.
+    CheckId,
     /// Two agents that measure both ways between them.
     PairId,
     /// An alarm.

@@ -6,6 +6,7 @@
 
 pub mod alarm;
 pub mod batch;
+pub mod check;
 pub mod ensemble;
 pub mod finding;
 pub mod id;
@@ -19,6 +20,7 @@ pub mod reading;
 pub mod role;
 pub mod round;
 pub mod route;
+pub mod surroundings;
 pub mod two_way;
 pub mod unit;
 pub mod unreachable;

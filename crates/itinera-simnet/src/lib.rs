@@ -8,6 +8,7 @@
 //! when a driver waits for each deadline.
 
 mod answering;
+mod around;
 pub mod closed_form;
 mod engine;
 mod flow;
@@ -16,6 +17,7 @@ mod line;
 mod noise;
 mod routing;
 mod scenario;
+pub mod service;
 mod translate;
 mod world;
 pub mod worlds;
@@ -23,5 +25,6 @@ pub mod worlds;
 pub use engine::{Delivery, Refused, Simnet};
 pub use life::EPOCH_NANOS;
 pub use noise::{Noise, spread_exponentially};
-pub use scenario::{Scenario, ScenarioError};
+pub use scenario::{Scenario, ScenarioError, TlsHabit};
+pub use service::Service;
 pub use world::{Endpoint, Truth, TruthCause};

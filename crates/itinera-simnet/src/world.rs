@@ -5,7 +5,7 @@ use crate::life::{self, Daily, Draws, Spells, purpose};
 use crate::noise::Noise;
 use crate::routing::{Next, Routing};
 use crate::scenario::{
-    AnswersBy, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol, RouterEntry, Scenario,
+    AnswersBy, AroundEntry, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol, RouterEntry, Scenario,
     Slow, addresses_of,
 };
 use itinera_model::unit::Tick;
@@ -99,6 +99,8 @@ pub(crate) struct Node {
 /// How a host answers.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Host {
+    pub(crate) name: String,
+    pub(crate) around: Option<AroundEntry>,
     pub(crate) ignores: Vec<Protocol>,
     pub(crate) tcp_open: Vec<u16>,
     pub(crate) udp_open: Vec<u16>,
@@ -135,6 +137,11 @@ pub(crate) struct Arc {
 }
 
 impl Arc {
+    /// Packets lost on it now arrive as damaged frames.
+    pub(crate) fn damages_frames(&self, at: Tick) -> bool {
+        self.faults.iter().any(|fault| fault.damages_frames && fault.acts(0, at))
+    }
+
     /// The address of its interface at the near (0) or far (1) end.
     pub(crate) fn interface(&self, end: usize, member: u8) -> Option<IpAddr> {
         let all = &self.interfaces[end];
@@ -153,6 +160,8 @@ pub(crate) struct ArcFault {
     pub(crate) member: Option<u8>,
     /// Share of spells in which it acts.
     pub(crate) spells: f64,
+    /// What it loses arrives as damaged frames.
+    pub(crate) damages_frames: bool,
 }
 
 impl ArcFault {
@@ -378,6 +387,8 @@ impl<'a> Builder<'a> {
                 ignores: host.ignores.clone(),
                 tcp_open: host.tcp_open.clone(),
                 udp_open: host.udp_open.clone(),
+                name: host.id.as_ref().clone(),
+                around: host.around.as_ref().map(|around| around.as_ref().clone()),
             };
             builder.node(host.id.as_ref()).noise =
                 host.noise.as_ref().map(|noise| Noise::new(noise.as_ref()));
@@ -504,6 +515,7 @@ impl<'a> Builder<'a> {
                     jitter_nanos: fault.jitter_ms.as_ref().map_or(0.0, |ms| ms.as_ref() * 1e6),
                     member: fault.member.as_ref().map(|member| member.as_ref() - 1),
                     spells: fault.spells.as_ref().map_or(1.0, |share| *share.as_ref()),
+                    damages_frames: fault.damages_frames,
                 });
             }
             self.world.truth.push(Truth {

@@ -128,7 +128,7 @@ fn forward(mut net: Simnet, socket: &UdpSocket, inbox: &Receiver<Arrived>, stop:
             tracing::warn!(overflowed, "packets dropped: too many are under way");
         }
         while let Some(delivery) = net.poll_delivery() {
-            if let Some(agent) = agents.get(&delivery.site) {
+            if let Some(agent) = agents.get(&delivery.to) {
                 // An agent that is gone loses its answers, like any host.
                 let _gone = socket.send_to(&delivery.packet, agent);
             }

@@ -151,7 +151,7 @@ fn both_ways(
         net.advance(now);
         while let Some(delivery) = net.poll_delivery() {
             let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
-            if delivery.site == addresses.source() {
+            if delivery.to == addresses.source() {
                 sender.handle(now, input);
             } else {
                 reflector.handle(now, input);

@@ -7,11 +7,13 @@ use crate::answering::{self, Answer};
 use crate::flow::FlowKey;
 use crate::life::{Draws, purpose};
 use crate::line::{LineChance, exponential};
-use crate::scenario::{AnswersBy, Balance, Scenario};
+use crate::scenario::{AnswersBy, Balance, Protocol, Scenario};
+use crate::service::Service;
 use crate::translate::{Translations, is_inside};
 use crate::world::{Endpoint, Truth, World};
+use itinera_model::surroundings::{Counters, Surroundings};
 use itinera_model::unit::Tick;
-use itinera_wire::{Addresses, IpHeader, ip};
+use itinera_wire::{Addresses, IpHeader, TcpHeader, UdpHeader, ip};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::{BTreeMap, VecDeque};
@@ -22,11 +24,11 @@ const MAX_UNDER_WAY: usize = 200_000;
 /// Answers that a router with a limit gives at once after silence, as Linux does.
 const ANSWER_BURST: f64 = 6.0;
 
-/// A packet that came to a site.
+/// A packet that came to a site, or to a service.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Delivery {
-    /// The site's address that it was sent to.
-    pub site: IpAddr,
+    /// The address that it was sent to.
+    pub to: IpAddr,
     /// When.
     pub at: Tick,
     /// The whole IP packet.
@@ -40,8 +42,8 @@ pub enum Refused {
     /// Not an IP packet.
     #[error("not an IP packet")]
     Malformed(#[source] itinera_wire::ParseError),
-    /// Its source is no site of this world.
-    #[error("source {0} is no site of this world")]
+    /// Its source is neither a site nor a service of this world.
+    #[error("source {0} is neither a site nor a service of this world")]
     UnknownSource(IpAddr),
 }
 
@@ -87,6 +89,9 @@ pub struct Simnet {
     /// By node and asker: answers in hand, and when that was so.
     limits: BTreeMap<(usize, IpAddr), (f64, Tick)>,
     translations: BTreeMap<usize, Translations>,
+    services: Vec<Service>,
+    /// What interfaces of sites have counted.
+    counted: BTreeMap<usize, Counters>,
     under_way: BTreeMap<(Tick, u64), Arriving>,
     deliveries: VecDeque<Delivery>,
     order: u64,
@@ -102,6 +107,8 @@ impl Simnet {
             lines: LineChance::new(seed),
             limits: BTreeMap::new(),
             translations: BTreeMap::new(),
+            services: Service::all(scenario),
+            counted: BTreeMap::new(),
             under_way: BTreeMap::new(),
             deliveries: VecDeque::new(),
             order: 0,
@@ -119,6 +126,26 @@ impl Simnet {
         &self.world.targets
     }
 
+    /// The services, which others carry conversations for.
+    pub fn services(&self) -> &[Service] {
+        &self.services
+    }
+
+    /// What an agent at this address finds around it; nothing where no site is.
+    pub fn surroundings(&self, address: IpAddr) -> Option<Surroundings> {
+        let node = self.site_at(address)?;
+        let mut around = self.world.surroundings(node)?;
+        if let Some(interface) = around.interfaces.first_mut() {
+            interface.counters = self.counted.get(&node).copied().unwrap_or_default();
+        }
+        Some(around)
+    }
+
+    fn site_at(&self, address: IpAddr) -> Option<usize> {
+        let node = self.world.by_address.get(&address).copied();
+        node.filter(|node| self.world.nodes[*node].is_site)
+    }
+
     /// The faults as they really are, for scoring and for the demonstration's own words.
     pub fn truth(&self) -> &[Truth] {
         &self.world.truth
@@ -129,16 +156,23 @@ impl Simnet {
         self.overflowed
     }
 
-    /// Takes a packet that a site sends now; gives the site's address.
+    /// Takes a packet that a site or a service sends now; gives its address.
     ///
     /// # Errors
-    /// [`Refused`] when it is malformed or comes from no site of this world.
+    /// [`Refused`] when it is malformed or comes from neither.
     pub fn inject(&mut self, now: Tick, packet: &[u8]) -> Result<IpAddr, Refused> {
         let (header, _) = IpHeader::parse(packet).map_err(Refused::Malformed)?;
         let source = header.addresses().source();
-        let node = self.world.by_address.get(&source).copied();
-        let node = node.filter(|node| self.world.nodes[*node].is_site);
+        let node = self.site_at(source).or_else(|| {
+            let served = self.services.iter().any(|service| service.addresses.contains(&source));
+            self.world.by_address.get(&source).copied().filter(|_| served)
+        });
         let node = node.ok_or(Refused::UnknownSource(source))?;
+        if self.world.nodes[node].is_site {
+            let counters = self.counted.entry(node).or_default();
+            counters.tx_packets += 1;
+            counters.tx_bytes += packet.len() as u64;
+        }
         self.forward(node, header.addresses().destination(), packet.to_vec(), now);
         Ok(source)
     }
@@ -183,8 +217,14 @@ impl Simnet {
             return;
         }
         if here.addresses.contains(&addresses.destination()) {
+            let to = addresses.destination();
             if here.is_site {
-                self.deliveries.push_back(Delivery { site: addresses.destination(), at, packet });
+                let counters = self.counted.entry(node).or_default();
+                counters.rx_packets += 1;
+                counters.rx_bytes += packet.len() as u64;
+                self.deliveries.push_back(Delivery { to, at, packet });
+            } else if self.is_served(node, &header, payload, at) {
+                self.deliveries.push_back(Delivery { to, at, packet });
             } else if let Some(answer) = answering::of_host(&here.host, &header, payload, &packet) {
                 self.answer(node, addresses, &answer, None, at);
             }
@@ -196,6 +236,28 @@ impl Simnet {
             let answer = answering::time_exceeded(&self.world.nodes[node], addresses, &packet);
             self.answer(node, addresses, &answer, interface, at);
         }
+    }
+
+    /// True for what a service at this host is to hear.
+    fn is_served(&self, node: usize, header: &IpHeader, payload: &[u8], at: Tick) -> bool {
+        let here = &self.world.nodes[node].host;
+        let port = match header.protocol() {
+            ip::TCP if !here.ignores.contains(&Protocol::Tcp) => {
+                TcpHeader::parse(payload).ok().map(|(tcp, _)| tcp.destination_port)
+            }
+            ip::UDP if !here.ignores.contains(&Protocol::Udp) => {
+                UdpHeader::parse(payload).ok().map(|(udp, _)| udp.destination_port)
+            }
+            _ => None,
+        };
+        let (to, by_datagram) = (header.addresses().destination(), header.protocol() == ip::UDP);
+        let serves = |service: &Service| {
+            Some(service.port) == port
+                && service.addresses.contains(&to)
+                && !service.refuses(at)
+                && (!by_datagram || service.is_resolver())
+        };
+        self.services.iter().any(serves)
     }
 
     /// Forwards for others, as a router marks and translates.
@@ -299,6 +361,9 @@ impl Simnet {
         let interface = arc.interface(1, member);
         let state = self.world.state_of(node, index, member, at);
         let passed = self.lines.pass((node, index), arc, state, packet.len(), at);
+        if passed[0].is_none() && self.world.nodes[to].is_site && arc.damages_frames(at) {
+            self.counted.entry(to).or_default().rx_errors += 1;
+        }
         for nanos in passed.into_iter().flatten() {
             if self.under_way.len() >= MAX_UNDER_WAY {
                 self.overflowed += 1;

@@ -70,6 +70,23 @@ impl Checker<'_> {
             self.at_least_zero(Some(&reroute.at_s))?;
             self.metric(Some(&reroute.metric))?;
         }
+        for service in &s.services {
+            if !s.targets.iter().any(|target| target.id.as_ref() == service.at.as_ref()) {
+                let reason = format!("no target has the id {:?}", service.at.as_ref());
+                return Err(self.fail(&service.at, reason));
+            }
+            let same = |other: &&super::ServiceEntry| {
+                (other.at.as_ref(), other.port.as_ref())
+                    == (service.at.as_ref(), service.port.as_ref())
+            };
+            if s.services.iter().filter(same).count() > 1 || *service.port.as_ref() == 0 {
+                let reason = "each service needs a port of its own, over 0".to_owned();
+                return Err(self.fail(&service.port, reason));
+            }
+        }
+        if let Some(around) = s.targets.iter().find_map(|target| target.around.as_ref()) {
+            return Err(self.fail(around, "only sites have agents with surroundings".to_owned()));
+        }
         for draw in &s.draws {
             if draw.options.is_empty() {
                 return Err(self.fail(&draw.name, "a draw needs at least one option".to_owned()));

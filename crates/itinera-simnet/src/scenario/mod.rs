@@ -1,6 +1,10 @@
 //! Scenario files: TOML 1.0, described in `docs/scenario.md`.
 
 mod check;
+mod service;
+
+pub use service::TlsHabit;
+pub(crate) use service::{AroundEntry, Does, NameEntry, ServiceEntry, Speaks};
 
 use crate::life::{Daily, Spells};
 use serde::Deserialize;
@@ -32,6 +36,10 @@ pub struct Scenario {
     pub(crate) faults: Vec<FaultEntry>,
     #[serde(default, rename = "reroute")]
     pub(crate) reroutes: Vec<RerouteEntry>,
+    #[serde(default, rename = "service")]
+    pub(crate) services: Vec<ServiceEntry>,
+    #[serde(default, rename = "record")]
+    pub(crate) names: Vec<NameEntry>,
     #[serde(default, rename = "draw")]
     pub(crate) draws: Vec<DrawEntry>,
 }
@@ -114,6 +122,8 @@ pub(crate) struct HostEntry {
     #[serde(default)]
     pub(crate) clock_steps: Vec<[f64; 2]>,
     pub(crate) noise: Option<Spanned<NoiseEntry>>,
+    /// What a site's agent is told of its surroundings.
+    pub(crate) around: Option<Spanned<AroundEntry>>,
 }
 
 impl HostEntry {
@@ -264,6 +274,9 @@ pub(crate) struct FaultEntry {
     pub(crate) member: Option<Spanned<u8>>,
     /// Share of spells of ten seconds in which it acts.
     pub(crate) spells: Option<Spanned<f64>>,
+    /// What it loses arrives as damaged frames, which the interface behind it counts.
+    #[serde(default)]
+    pub(crate) damages_frames: bool,
 }
 
 /// A change of metric: packets may take another way from then on.

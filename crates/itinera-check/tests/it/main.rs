@@ -1,0 +1,7 @@
+//! Every check against stand-ins of its protocol that are good or bad in one way each, over
+//! loopback sockets and over hosts in user space; and against hostile ones, within budgets.
+
+mod classes;
+mod hostile;
+mod real;
+mod support;

@@ -1,0 +1,510 @@
+//! Checks of upper layers: what is asked of a service by its own protocol, and what came of it.
+//!
+//! A check's result says how far it got and, where it did not get to the end, at which step it
+//! broke and how. Steps are in the order in which a client takes them, so that "connects and then
+//! nothing" is another result than "does not connect".
+
+use crate::id::{CheckId, ContentId};
+use crate::round::Clocks;
+use crate::unit::{Micros, WallTime};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::net::{IpAddr, SocketAddr};
+
+/// What is asked.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Ask {
+    /// The addresses of a name, of each resolver by itself (RFC 1035).
+    Name(AskName),
+    /// A connection (RFC 9293).
+    Connect {
+        /// At which port.
+        port: u16,
+    },
+    /// A connection secured by TLS (RFC 8446, RFC 5246).
+    Tls {
+        /// At which port.
+        port: u16,
+        /// The name that the certificate is to be for (RFC 9525); the target's where absent.
+        name: Option<String>,
+    },
+    /// A resource by HTTP (RFC 9110).
+    Web(AskWeb),
+    /// Whether a mail server speaks with us (RFC 5321), and whether full-sized packets reach it.
+    Mail {
+        /// At which port.
+        port: u16,
+    },
+    /// What a server says first, closed politely.
+    Greeting {
+        /// By which protocol.
+        protocol: Greeting,
+        /// At which port.
+        port: u16,
+    },
+}
+
+/// A question for resolvers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AskName {
+    /// The name.
+    pub name: String,
+    /// For its IPv6 addresses (AAAA, RFC 3596) instead of the IPv4 ones (A).
+    #[serde(default)]
+    pub ipv6: bool,
+    /// Whom to ask; the machine's own resolvers where empty.
+    #[serde(default)]
+    pub resolvers: Vec<IpAddr>,
+    /// By TCP (RFC 7766) instead of UDP.
+    #[serde(default)]
+    pub tcp: bool,
+}
+
+/// A question for a web server.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AskWeb {
+    /// Over TLS.
+    pub tls: bool,
+    /// The host's name, for the certificate and the server; the address where absent.
+    pub host: Option<String>,
+    /// At which port.
+    pub port: u16,
+    /// The resource, beginning with a slash.
+    pub path: String,
+    /// Fetch its content; only its header is asked for otherwise.
+    #[serde(default)]
+    pub content: bool,
+    /// Fetch what the page refers to on the same server as well.
+    #[serde(default)]
+    pub resources: bool,
+    /// The status that is right; any from 200 to 399 where absent.
+    #[serde(default)]
+    pub status: Option<u16>,
+    /// Words that the content must have.
+    #[serde(default)]
+    pub words: Option<String>,
+    /// Octets of content read at most.
+    pub most_bytes: u32,
+}
+
+/// Protocols in which the server speaks first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Greeting {
+    /// RFC 1939.
+    Pop3,
+    /// RFC 9051.
+    Imap,
+    /// RFC 959.
+    Ftp,
+    /// RFC 4253 section 4.2.
+    Ssh,
+}
+
+/// Steps of a check, in the order in which they are taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// The name becomes an address.
+    Name,
+    /// A connection opens.
+    Connect,
+    /// TLS is agreed.
+    Tls,
+    /// The server says who it is.
+    Greeting,
+    /// It understands what is said to it.
+    Dialogue,
+    /// The first octet of the answer comes.
+    FirstByte,
+    /// The rest comes.
+    Transfer,
+    /// It is what was expected.
+    Content,
+}
+
+/// How a step broke. Causes that look alike to a user are kept apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Why {
+    /// Nothing came back in time.
+    NoAnswer,
+    /// Somebody on the way said that it cannot be reached.
+    Unreachable,
+    /// The far end refused: a reset to the opening, or the resolver's REFUSED.
+    Refused,
+    /// It was torn down after it had opened.
+    Reset,
+    /// The far end ended it in order, but too early.
+    Closed,
+    /// Something came, but not all in time.
+    Unfinished,
+    /// The name does not exist (NXDOMAIN).
+    NoSuchName,
+    /// The name exists without an address of that kind (RFC 2308 section 2.2).
+    NoAddress,
+    /// The resolver could not find out (SERVFAIL or another failure).
+    ResolverFailed,
+    /// Resolvers gave addresses, and none of them in common.
+    Disagree,
+    /// Not of the protocol that was expected.
+    NotThisProtocol,
+    /// The server expects TLS from the first octet.
+    ExpectsTls,
+    /// The server does not speak TLS here.
+    SpeaksPlain,
+    /// TLS could not be agreed.
+    NoCommonTls,
+    /// The certificate's time is over.
+    CertificateExpired,
+    /// The certificate's time has not begun.
+    CertificateEarly,
+    /// The certificate is for other names.
+    CertificateName,
+    /// Nobody whom this machine trusts has signed it.
+    CertificateUntrusted,
+    /// The server answered with a status of failure.
+    Status,
+    /// The expected words are not there.
+    Words,
+    /// Redirected without end, or to where it cannot be followed.
+    Redirects,
+    /// The server said more than any client bears.
+    TooMuch,
+    /// Small packets pass and full-sized ones do not.
+    LargeLost,
+}
+
+/// How a check ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// It got to the end.
+    Good,
+    /// It broke.
+    Broke {
+        /// At which step.
+        at: Step,
+        /// How.
+        why: Why,
+    },
+}
+
+/// How long a step took.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Phase {
+    /// Which.
+    pub step: Step,
+    /// How long.
+    pub took_us: Micros,
+}
+
+/// What one resolver said.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Resolved {
+    /// Who was asked.
+    pub resolver: IpAddr,
+    /// Why there is no answer; absent when there is one.
+    pub why: Option<Why>,
+    /// The addresses, in order.
+    pub addresses: Vec<IpAddr>,
+    /// How long the answer may be kept, in seconds.
+    pub ttl_s: Option<u32>,
+    /// It says so with authority; else it has it from elsewhere, or from memory.
+    pub authoritative: bool,
+    /// It was too long for a datagram, and was asked for again by TCP.
+    pub truncated: bool,
+    /// How long it took.
+    pub took_us: Micros,
+}
+
+/// One certificate of a chain.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Certificate {
+    /// For whom.
+    pub subject: String,
+    /// By whom.
+    pub issuer: String,
+    /// The names it is for.
+    pub names: Vec<String>,
+    /// From when.
+    pub not_before: WallTime,
+    /// Until when.
+    pub not_after: WallTime,
+}
+
+/// What was seen of TLS.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TlsSeen {
+    /// Such as `TLS 1.3`.
+    pub version: String,
+    /// The chain, the server's own first.
+    pub chain: Vec<Certificate>,
+}
+
+/// What was seen of HTTP.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct WebSeen {
+    /// `1.1` or `2`.
+    pub version: String,
+    /// Status of the last answer (RFC 9110 section 15).
+    pub status: Option<u16>,
+    /// Octets of content read.
+    pub size_bytes: u64,
+    /// There was more, which was not read.
+    pub cut: bool,
+    /// Octets a second after the first; absent where too few came to say.
+    pub rate_bytes_per_s: Option<u64>,
+    /// Where it was redirected to, one after the other.
+    pub redirects: Vec<String>,
+    /// What the page refers to, in the order of its text.
+    pub resources: Vec<Fetched>,
+}
+
+/// A resource of a page.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fetched {
+    /// Its path.
+    pub path: String,
+    /// When it was asked for, counted from the page's beginning.
+    pub begun_us: Micros,
+    /// Until the first octet of the answer.
+    pub first_byte_us: Option<Micros>,
+    /// In all.
+    pub took_us: Micros,
+    /// Octets.
+    pub size_bytes: u64,
+    /// Status.
+    pub status: Option<u16>,
+    /// How it failed; absent when it did not.
+    pub why: Option<Why>,
+}
+
+/// What was seen besides.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Seen {
+    /// What each resolver said.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub resolved: Vec<Resolved>,
+    /// Of TLS.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tls: Option<TlsSeen>,
+    /// Of HTTP.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub web: Option<WebSeen>,
+    /// What the server said, as it came; foreign text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub said: Option<String>,
+}
+
+/// One result of a check.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckResult {
+    /// How it ended.
+    pub outcome: Outcome,
+    /// The very address and port that were spoken to; absent where there was none to speak to.
+    pub spoke_to: Option<SocketAddr>,
+    /// How long each step took, as far as it got.
+    pub phases: Vec<Phase>,
+    /// What was seen besides.
+    pub seen: Seen,
+}
+
+/// A result as an agent reports it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckRound {
+    /// The check.
+    pub check: CheckId,
+    /// Consecutive number within check and boot, from 0.
+    pub number: u64,
+    /// When, by the agent's clocks.
+    pub clocks: Clocks,
+    /// What came of it.
+    pub result: CheckResult,
+}
+
+/// Octets of any foreign text in a result, and items of any list.
+pub const MAX_TEXT: usize = 2_000;
+/// Items of any list in a result.
+pub const MAX_ITEMS: usize = 100;
+
+impl CheckResult {
+    /// A result that broke before anything was seen.
+    pub fn broke(at: Step, why: Why) -> Self {
+        Self {
+            outcome: Outcome::Broke { at, why },
+            spoke_to: None,
+            phases: Vec::new(),
+            seen: Seen::default(),
+        }
+    }
+
+    /// How long a step took, where it was finished.
+    pub fn took(&self, step: Step) -> Option<Micros> {
+        self.phases.iter().find(|phase| phase.step == step).map(|phase| phase.took_us)
+    }
+
+    /// How long all steps took together.
+    pub fn took_in_all(&self) -> Micros {
+        let all = self.phases.iter().map(|phase| phase.took_us.as_micros());
+        Micros::new(all.fold(0, u32::saturating_add))
+    }
+
+    /// True while no list and no text is longer than any agent makes it.
+    pub fn is_bounded(&self) -> bool {
+        let seen = &self.seen;
+        let short = |text: &str| text.len() <= MAX_TEXT;
+        let named = |one: &Certificate| {
+            short(&one.subject)
+                && short(&one.issuer)
+                && one.names.len() <= MAX_ITEMS
+                && one.names.iter().all(|name| short(name))
+        };
+        let chain = seen.tls.as_ref().is_none_or(|tls| {
+            short(&tls.version) && tls.chain.len() <= MAX_ITEMS && tls.chain.iter().all(named)
+        });
+        let web = seen.web.as_ref().is_none_or(|web| {
+            short(&web.version)
+                && web.redirects.len() <= MAX_ITEMS
+                && web.redirects.iter().all(|to| short(to))
+                && web.resources.len() <= MAX_ITEMS
+                && web.resources.iter().all(|one| short(&one.path))
+        });
+        let resolved = seen.resolved.len() <= MAX_ITEMS
+            && seen.resolved.iter().all(|one| one.addresses.len() <= MAX_ITEMS);
+        let said = seen.said.as_deref().is_none_or(short);
+        self.phases.len() <= MAX_ITEMS && chain && web && resolved && said
+    }
+}
+
+impl Ask {
+    /// The identity of this question by its content.
+    pub fn id(&self) -> ContentId {
+        ContentId::of(&crate::batch::encode(self))
+    }
+
+    /// The word for its kind.
+    pub const fn kind(&self) -> &'static str {
+        match self {
+            Self::Name(_) => "name",
+            Self::Connect { .. } => "connect",
+            Self::Tls { .. } => "tls",
+            Self::Web(AskWeb { resources: true, .. }) => "page",
+            Self::Web(_) => "web",
+            Self::Mail { .. } => "mail",
+            Self::Greeting { .. } => "greeting",
+        }
+    }
+
+    /// The port at which it is asked; absent for a question to resolvers.
+    pub const fn port(&self) -> Option<u16> {
+        match self {
+            Self::Name(_) => None,
+            Self::Connect { port }
+            | Self::Tls { port, .. }
+            | Self::Mail { port }
+            | Self::Greeting { port, .. }
+            | Self::Web(AskWeb { port, .. }) => Some(*port),
+        }
+    }
+}
+
+impl Step {
+    /// Every step, in order.
+    pub const ALL: [Self; 8] = [
+        Self::Name,
+        Self::Connect,
+        Self::Tls,
+        Self::Greeting,
+        Self::Dialogue,
+        Self::FirstByte,
+        Self::Transfer,
+        Self::Content,
+    ];
+}
+
+impl fmt::Display for Step {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Name => "name",
+            Self::Connect => "connect",
+            Self::Tls => "TLS",
+            Self::Greeting => "greeting",
+            Self::Dialogue => "dialogue",
+            Self::FirstByte => "first byte",
+            Self::Transfer => "transfer",
+            Self::Content => "content",
+        })
+    }
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::NoAnswer => "nothing came back in time",
+            Self::Unreachable => "a router says that it cannot be reached",
+            Self::Refused => "refused by the far end",
+            Self::Reset => "torn down by a reset after it had opened",
+            Self::Closed => "closed by the far end before it had answered",
+            Self::Unfinished => "it began and did not end in time",
+            Self::NoSuchName => "the resolver says that there is no such name",
+            Self::NoAddress => "the name has no address of this version of IP",
+            Self::ResolverFailed => "the resolver could not find out",
+            Self::Disagree => "resolvers give different addresses",
+            Self::NotThisProtocol => "the server speaks another protocol",
+            Self::ExpectsTls => "the server expects TLS first",
+            Self::SpeaksPlain => "the server does not speak TLS at this port",
+            Self::NoCommonTls => "no version or cipher of TLS in common",
+            Self::CertificateExpired => "the certificate has expired",
+            Self::CertificateEarly => "the certificate is not valid yet",
+            Self::CertificateName => "the certificate is for another name",
+            Self::CertificateUntrusted => "nobody whom this machine trusts has signed the certificate",
+            Self::Status => "the server answers with a status of failure",
+            Self::Words => "the expected words are not in the content",
+            Self::Redirects => "redirected without end",
+            Self::TooMuch => "the server says more than any client bears",
+            Self::LargeLost => "small packets pass and full-sized ones do not",
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::batch::{decode, encode};
+
+    #[test]
+    fn questions_and_results_survive_their_encodings() {
+        let ask = Ask::Name(AskName {
+            name: "booking.corriven.example".to_owned(),
+            ipv6: false,
+            resolvers: vec!["198.18.128.53".parse().unwrap(), "2001:db8::53".parse().unwrap()],
+            tcp: true,
+        });
+        let result = CheckResult {
+            spoke_to: Some("198.18.128.10:443".parse().unwrap()),
+            phases: vec![Phase { step: Step::Connect, took_us: Micros::new(9_100) }],
+            ..CheckResult::broke(Step::Tls, Why::CertificateExpired)
+        };
+        assert_eq!(decode::<Ask>(&encode(&ask)).unwrap(), ask);
+        assert_eq!(decode::<CheckResult>(&encode(&result)).unwrap(), result);
+        let json = serde_json::to_string(&result).unwrap();
+        assert_eq!(serde_json::from_str::<CheckResult>(&json).unwrap(), result);
+        assert_ne!(ask.id(), Ask::Connect { port: 53 }.id());
+    }
+
+    #[test]
+    fn what_no_agent_would_say_is_out_of_bounds() {
+        let mut result = CheckResult::broke(Step::Connect, Why::Refused);
+        assert!(result.is_bounded());
+        result.seen.said = Some("x".repeat(MAX_TEXT + 1));
+        assert!(!result.is_bounded());
+        result.seen = Seen {
+            web: Some(WebSeen { redirects: vec![String::new(); MAX_ITEMS + 1], ..WebSeen::default() }),
+            ..Seen::default()
+        };
+        assert!(!result.is_bounded());
+    }
+}
