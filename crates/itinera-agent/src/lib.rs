@@ -20,6 +20,7 @@ mod privilege;
 mod probing;
 mod run;
 mod spool;
+mod surroundings;
 mod survey;
 mod sys;
 #[cfg(test)]
@@ -37,4 +38,5 @@ pub use link::{Incoming, Link, LinkError, PlainLink, RawLink, RawSockets, SendId
 pub use privilege::{Ability, abilities, drop_capabilities, unit};
 pub use run::{AgentConfig, AgentError, join, run, trial};
 pub use spool::{Spool, SpoolError};
+pub use surroundings::Around;
 pub use survey::{Kept, SURVEYED, SurveyError, SurveyNews, SurveyPlan, SurveyRound, survey};

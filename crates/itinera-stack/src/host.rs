@@ -28,13 +28,21 @@ const GLANCE: Duration = Duration::from_millis(500);
 /// Ports that are given to those who ask for none: apart from those that probes leave from.
 const PORTS: std::ops::Range<u16> = 10_000..30_000;
 
+/// Whose port it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Kind {
+    Tcp,
+    Udp,
+}
+
 /// Everything behind the lock.
 pub(crate) struct Inner {
     interface: Interface,
     carrier: Carrier,
     pub(crate) sockets: SocketSet<'static>,
     addresses: Vec<IpAddr>,
-    ports: BTreeSet<u16>,
+    /// Ports in use, of TCP and of UDP.
+    ports: BTreeSet<(Kind, u16)>,
     next_port: u16,
     /// Connections being opened, and whether they have been: one that is torn down at once was.
     opening: Vec<(SocketHandle, bool)>,
@@ -154,7 +162,7 @@ impl Stack {
         let (handle, port) = {
             let mut inner = self.0.lock();
             let inner = &mut *inner;
-            let port = inner.free_port()?;
+            let port = inner.free_port(Kind::Tcp)?;
             let handle = inner.sockets.add(new_socket());
             let socket = inner.sockets.get_mut::<tcp::Socket<'_>>(handle);
             let opened = socket.connect(
@@ -204,7 +212,7 @@ impl Stack {
     /// # Errors
     /// `AddrInUse` when somebody has it.
     pub fn listen(&self, port: u16) -> io::Result<Listener> {
-        self.0.lock().take_port(port)?;
+        self.0.lock().take_port(Kind::Tcp, port)?;
         let mut listener = Listener { shared: Arc::clone(&self.0), port, waiting: Vec::new() };
         listener.fill();
         Ok(listener)
@@ -217,8 +225,8 @@ impl Stack {
     pub fn datagrams(&self, port: Option<u16>) -> io::Result<Datagrams> {
         let mut inner = self.0.lock();
         let port = match port {
-            Some(port) => inner.take_port(port)?,
-            None => inner.free_port()?,
+            Some(port) => inner.take_port(Kind::Udp, port)?,
+            None => inner.free_port(Kind::Udp)?,
         };
         let buffer = || udp::PacketBuffer::new(vec![udp::PacketMetadata::EMPTY; 64], vec![0; BUFFER]);
         let mut socket = udp::Socket::new(buffer(), buffer());
@@ -238,19 +246,19 @@ fn new_socket() -> tcp::Socket<'static> {
 }
 
 impl Inner {
-    fn take_port(&mut self, port: u16) -> io::Result<u16> {
-        if port > 0 && self.ports.insert(port) {
+    fn take_port(&mut self, kind: Kind, port: u16) -> io::Result<u16> {
+        if port > 0 && self.ports.insert((kind, port)) {
             Ok(port)
         } else {
             Err(io::ErrorKind::AddrInUse.into())
         }
     }
 
-    fn free_port(&mut self) -> io::Result<u16> {
+    fn free_port(&mut self, kind: Kind) -> io::Result<u16> {
         for _ in PORTS {
             let port = self.next_port;
             self.next_port = if port + 1 == PORTS.end { PORTS.start } else { port + 1 };
-            if self.ports.insert(port) {
+            if self.ports.insert((kind, port)) {
                 return Ok(port);
             }
         }
@@ -272,7 +280,7 @@ impl Inner {
         self.opening.retain(|(known, _)| *known != handle);
         self.sockets.remove(handle);
         if PORTS.contains(&port) {
-            self.ports.remove(&port);
+            self.ports.remove(&(Kind::Tcp, port));
         }
     }
 
@@ -403,7 +411,7 @@ impl Listener {
 impl Drop for Listener {
     fn drop(&mut self) {
         let mut inner = self.shared.lock();
-        inner.ports.remove(&self.port);
+        inner.ports.remove(&(Kind::Tcp, self.port));
         for handle in self.waiting.drain(..) {
             inner.sockets.remove(handle);
         }
@@ -462,6 +470,6 @@ impl Drop for Datagrams {
     fn drop(&mut self) {
         let mut inner = self.shared.lock();
         inner.sockets.remove(self.handle);
-        inner.ports.remove(&self.port);
+        inner.ports.remove(&(Kind::Udp, self.port));
     }
 }

@@ -502,6 +502,9 @@ pub(crate) struct SimulateArgs {
     /// Loopback address that takes whole IP packets in UDP datagrams
     #[arg(long, default_value = "127.0.0.1:7482", value_name = "HOST:PORT")]
     pub(crate) listen: SocketAddr,
+    /// Write the certificate of whoever signs its services' certificates to this file
+    #[arg(long, value_name = "FILE")]
+    pub(crate) authority: Option<PathBuf>,
     /// Only check the file
     #[arg(long)]
     pub(crate) check: bool,

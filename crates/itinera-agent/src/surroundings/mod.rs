@@ -1,0 +1,67 @@
+//! What the agent finds around it: from the kernel, or from the simulated internet.
+
+mod kernel;
+mod leases;
+
+use itinera_model::batch::{decode, encode};
+use itinera_model::surroundings::Surroundings;
+use std::io;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+use tokio::net::UdpSocket;
+
+/// How long the simulation may take to tell.
+const WAIT: Duration = Duration::from_secs(1);
+/// How often a question that got lost is asked again.
+const TRIES: usize = 3;
+
+/// Who knows the surroundings.
+#[derive(Debug, Clone)]
+pub enum Around {
+    /// The kernel, and files beside it.
+    Kernel {
+        /// Whether open sockets may be listed.
+        sockets: bool,
+    },
+    /// A simulated internet behind a loopback socket, in which the machine has this address.
+    Simulated(SocketAddr, IpAddr),
+}
+
+impl Around {
+    /// Looks around.
+    ///
+    /// # Errors
+    /// The kernel's word, or `TimedOut` from a simulation that does not tell.
+    pub async fn look(&self) -> io::Result<Surroundings> {
+        match self {
+            Self::Kernel { sockets } => kernel::look(*sockets).await,
+            Self::Simulated(simulation, address) => {
+                let socket = UdpSocket::bind("127.0.0.1:0").await?;
+                socket.connect(simulation).await?;
+                let mut buffer = vec![0; 65_535];
+                for _ in 0..TRIES {
+                    socket.send(&encode(address)).await?;
+                    let Ok(length) = tokio::time::timeout(WAIT, socket.recv(&mut buffer)).await
+                    else {
+                        continue;
+                    };
+                    let told: Option<Surroundings> =
+                        decode(&buffer[..length?]).map_err(io::Error::other)?;
+                    return told.ok_or_else(|| io::ErrorKind::NotFound.into());
+                }
+                Err(io::ErrorKind::TimedOut.into())
+            }
+        }
+    }
+
+    /// Waits until something may have changed; for ever where nobody tells.
+    ///
+    /// # Cancel safety
+    /// Safe: whoever looks afterwards sees what is.
+    pub async fn changed(&self) {
+        match self {
+            Self::Kernel { .. } => kernel::changed().await,
+            Self::Simulated(..) => std::future::pending().await,
+        }
+    }
+}

@@ -1,0 +1,200 @@
+//! `itinera simulate`: the simulated internet in real time behind a loopback socket.
+//!
+//! One thread waits for datagrams, another for the simulation's next deadline: threads wake
+//! within tens of microseconds, where the async timer would round to a millisecond.
+
+mod hosts;
+
+use crate::args::SimulateArgs;
+use crate::exit::{Code, Failure};
+use crate::output::Output;
+use crate::signals::stop_requested;
+use hosts::Hosts;
+use itinera_model::Tick;
+use itinera_model::batch::{CODEC, decode, encode};
+use itinera_simnet::{Scenario, Simnet};
+use itinera_standin::Authority;
+use std::collections::{BTreeMap, VecDeque};
+use std::net::{IpAddr, SocketAddr, UdpSocket};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
+use std::time::{Duration, Instant};
+
+/// Packets waiting to enter; further ones are dropped, as any network would.
+const BACKLOG: usize = 16_384;
+/// How often the loops look whether they are to stop.
+const GLANCE: Duration = Duration::from_millis(200);
+
+pub(crate) fn read(file: &Path) -> Result<Scenario, Failure> {
+    let name = file.display().to_string();
+    let text = std::fs::read_to_string(file).map_err(|error| {
+        Failure::new(Code::BadFile, error).context(format!("cannot read {name}"))
+    })?;
+    Scenario::parse(&text).map_err(|error| Failure::say(Code::BadFile, format!("{name}, {error}")))
+}
+
+/// A seed for people to read out: nine digits at most.
+pub(crate) fn drawn_seed() -> u64 {
+    let (high, _) = uuid::Uuid::new_v4().as_u64_pair();
+    high % 1_000_000_000
+}
+
+pub(crate) async fn run(args: &SimulateArgs) -> Result<(), Failure> {
+    let scenario = read(&args.scenario)?;
+    let output = Output::new(crate::args::Format::Table);
+    if args.check {
+        return output.line(&format!("{} is valid: {}.", args.scenario.display(), scenario.name));
+    }
+    if !args.listen.ip().is_loopback() {
+        let text = format!("--listen {}: the simulation listens on loopback only", args.listen);
+        return Err(Failure::say(Code::Failed, text));
+    }
+    let seed = args.seed.unwrap_or_else(drawn_seed);
+    let net = Simnet::new(&scenario, seed);
+    let socket = UdpSocket::bind(args.listen).map_err(|error| {
+        Failure::new(Code::Failed, error).context(format!("cannot listen on {}", args.listen))
+    })?;
+    socket.set_read_timeout(Some(GLANCE))?;
+    output.line(&format!(
+        "{}: {} sites, {} targets, seed {seed}, at {}",
+        scenario.name,
+        net.sites().len(),
+        net.targets().len(),
+        socket.local_addr()?
+    ))?;
+    let stop = Arc::new(AtomicBool::new(false));
+    let (packets, inbox) = sync_channel(BACKLOG);
+    let begun = Instant::now();
+    let authority = Authority::new().map_err(|error| Failure::new(Code::Failed, error))?;
+    if let Some(file) = &args.authority {
+        std::fs::write(file, authority.certificate_pem()).map_err(|error| {
+            let text = format!("cannot write the authority's certificate to {}", file.display());
+            Failure::new(Code::Failed, error).context(text)
+        })?;
+    }
+    let hosts = Hosts::start(&net, &authority, begun, seed, &packets)?;
+    let receiving = {
+        let (socket, stop) = (socket.try_clone()?, Arc::clone(&stop));
+        std::thread::spawn(move || receive(&socket, &packets, &stop))
+    };
+    let forwarding = {
+        let stop = Arc::clone(&stop);
+        std::thread::spawn(move || Forwarder::new(net, hosts, socket, begun).run(&inbox, &stop))
+    };
+    stop_requested(args.stop_with_parent).await?;
+    stop.store(true, Ordering::Relaxed);
+    let ended =
+        tokio::task::spawn_blocking(move || receiving.join().and_then(|()| forwarding.join()));
+    match ended.await {
+        Ok(Ok(())) => Ok(()),
+        _ => Err(Failure::say(Code::Failed, "the simulation has failed")),
+    }
+}
+
+/// What is to enter.
+enum Arrived {
+    /// From an agent's socket.
+    FromAgent(Instant, SocketAddr, Vec<u8>),
+    /// From a host that serves.
+    FromHost(Vec<u8>),
+}
+
+fn receive(socket: &UdpSocket, packets: &SyncSender<Arrived>, stop: &AtomicBool) {
+    let mut buffer = vec![0; 65_535];
+    while !stop.load(Ordering::Relaxed) {
+        let Ok((length, from)) = socket.recv_from(&mut buffer) else {
+            continue;
+        };
+        match packets.try_send(Arrived::FromAgent(Instant::now(), from, buffer[..length].to_vec())) {
+            Ok(()) | Err(TrySendError::Full(_)) => {}
+            Err(TrySendError::Disconnected(_)) => return,
+        }
+    }
+}
+
+/// Sockets that hear what comes to one address, as raw sockets of one machine do; the newest are
+/// kept.
+const LISTENERS: usize = 4;
+
+struct Forwarder {
+    net: Simnet,
+    hosts: Hosts,
+    socket: UdpSocket,
+    begun: Instant,
+    /// Which sockets stand for which site: those that have sent from its address.
+    agents: BTreeMap<IpAddr, VecDeque<SocketAddr>>,
+}
+
+impl Forwarder {
+    const fn new(net: Simnet, hosts: Hosts, socket: UdpSocket, begun: Instant) -> Self {
+        Self { net, hosts, socket, begun, agents: BTreeMap::new() }
+    }
+
+    fn tick(&self, at: Instant) -> Tick {
+        let nanos = at.saturating_duration_since(self.begun).as_nanos();
+        Tick::from_nanos(u64::try_from(nanos).unwrap_or(u64::MAX))
+    }
+
+    fn run(mut self, inbox: &Receiver<Arrived>, stop: &AtomicBool) {
+        let mut overflowed = 0;
+        while !stop.load(Ordering::Relaxed) {
+            let due = self.net.poll_deadline();
+            let due = due.map(|due| self.begun + Duration::from_nanos(due.as_nanos()));
+            let wait =
+                due.map_or(GLANCE, |due| due.saturating_duration_since(Instant::now()).min(GLANCE));
+            match inbox.recv_timeout(wait) {
+                Ok(arrived) => self.take(arrived),
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return,
+            }
+            self.net.advance(self.tick(Instant::now()));
+            if self.net.overflowed() > overflowed {
+                overflowed = self.net.overflowed();
+                tracing::warn!(overflowed, "packets dropped: too many are under way");
+            }
+            while let Some(delivery) = self.net.poll_delivery() {
+                let Some(delivery) = self.hosts.deliver(delivery) else { continue };
+                for listener in self.agents.get(&delivery.to).into_iter().flatten() {
+                    // An agent that is gone loses its answers, like any host.
+                    let _gone = self.socket.send_to(&delivery.packet, listener);
+                }
+            }
+        }
+    }
+
+    fn take(&mut self, arrived: Arrived) {
+        let (at, packet, from) = match arrived {
+            Arrived::FromAgent(at, from, packet) => (at, packet, Some(from)),
+            Arrived::FromHost(packet) => (Instant::now(), packet, None),
+        };
+        if let (Some(from), Some(&CODEC)) = (from, packet.first()) {
+            return self.tell(&packet, from);
+        }
+        let now = self.tick(at);
+        self.net.advance(now);
+        match (self.net.inject(now, &packet), from) {
+            (Ok(source), Some(from)) => {
+                let listeners = self.agents.entry(source).or_default();
+                if !listeners.contains(&from) {
+                    listeners.push_front(from);
+                    listeners.truncate(LISTENERS);
+                }
+            }
+            (Ok(_), None) => {}
+            (Err(error), _) => tracing::debug!(%error, "packet refused"),
+        }
+    }
+
+    /// Tells an agent what is around it: no IP packet begins with our codec's octet.
+    fn tell(&self, question: &[u8], to: SocketAddr) {
+        match decode::<IpAddr>(question) {
+            Ok(address) => {
+                let around = self.net.surroundings(address);
+                let _gone = self.socket.send_to(&encode(&around), to);
+            }
+            Err(error) => tracing::debug!(%error, "question not understood"),
+        }
+    }
+}
