@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 /// Which of our crates a crate may use outside its tests. ARCHITECTURE.md has the reasons.
-const ARROWS: [(&str, &[&str]); 12] = [
+const ARROWS: [(&str, &[&str]); 15] = [
     ("itinera-model", &[]),
     ("itinera-wire", &[]),
     ("itinera-probe", &["itinera-model", "itinera-wire"]),
@@ -27,7 +27,13 @@ const ARROWS: [(&str, &[&str]); 12] = [
             "itinera-simnet",
         ],
     ),
-    ("itinera-agent", &["itinera-model", "itinera-wire", "itinera-probe"]),
+    ("itinera-stack", &[]),
+    ("itinera-check", &["itinera-model", "itinera-stack"]),
+    ("itinera-standin", &["itinera-model", "itinera-simnet", "itinera-stack"]),
+    (
+        "itinera-agent",
+        &["itinera-model", "itinera-wire", "itinera-probe", "itinera-stack", "itinera-check"],
+    ),
     ("itinera-store", &["itinera-model"]),
     ("itinera-service", &["itinera-model", "itinera-analysis", "itinera-store"]),
     (
@@ -37,6 +43,9 @@ const ARROWS: [(&str, &[&str]); 12] = [
             "itinera-analysis",
             "itinera-simnet",
             "itinera-lab",
+            "itinera-stack",
+            "itinera-check",
+            "itinera-standin",
             "itinera-agent",
             "itinera-store",
             "itinera-service",

@@ -12,6 +12,7 @@ mod history;
 pub mod incident;
 mod judge;
 pub mod locate;
+pub mod outward;
 pub mod partners;
 pub mod past;
 pub mod remark;

@@ -128,6 +128,17 @@ impl Asker {
         CheckResult { outcome, spoke_to, phases, seen }
     }
 
+    /// The address that a target has for this machine's programs.
+    ///
+    /// # Errors
+    /// Why its name gives none.
+    pub async fn address_of(&self, whom: &Whom) -> Result<IpAddr, Why> {
+        match whom {
+            Whom::Address(address) => Ok(*address),
+            Whom::Name(name, family) => self.look_up(name, *family).await,
+        }
+    }
+
     /// The address to speak to, by name where need be.
     pub(crate) async fn find(
         &self,
@@ -135,15 +146,11 @@ impl Asker {
         port: u16,
         course: &mut Course,
     ) -> Result<SocketAddr, Break> {
-        let address = match whom {
-            Whom::Address(address) => *address,
-            Whom::Name(name, family) => {
-                let begun = Instant::now();
-                let found = self.look_up(name, *family).await.map_err(|why| (Step::Name, why))?;
-                course.done(Step::Name, begun);
-                found
-            }
-        };
+        let begun = Instant::now();
+        let address = self.address_of(whom).await.map_err(|why| (Step::Name, why))?;
+        if let Whom::Name(..) = whom {
+            course.done(Step::Name, begun);
+        }
         let there = SocketAddr::new(address, port);
         course.spoke_to = Some(there);
         Ok(there)

@@ -108,10 +108,8 @@ impl Asker {
         else {
             return broke;
         };
-        let trial = Self {
-            patience: crate::Patience { step: TLS_TRIAL, ..self.patience },
-            ..self.clone()
-        };
+        let trial =
+            Self { patience: crate::Patience { step: TLS_TRIAL, ..self.patience }, ..self.clone() };
         let mut aside = Course::new();
         let Ok(connection) = trial.open_at(there, &mut aside).await else {
             return broke;

@@ -144,11 +144,7 @@ fn read(answer: &Message, kind: RecordType, resolved: &mut Resolved) {
 
 impl Asker {
     /// Asks every resolver at once, and compares.
-    pub(crate) async fn names(
-        &self,
-        question: &AskName,
-        course: &mut Course,
-    ) -> Result<(), Break> {
+    pub(crate) async fn names(&self, question: &AskName, course: &mut Course) -> Result<(), Break> {
         let named = &question.resolvers;
         let resolvers = if named.is_empty() { &self.resolvers } else { named };
         let mut asking = tokio::task::JoinSet::new();
@@ -198,7 +194,8 @@ impl Asker {
 
 /// True when two resolvers gave addresses and have none in common.
 fn disagree(answers: &[Resolved]) -> bool {
-    let apart = |a: &Resolved, b: &Resolved| a.addresses.iter().all(|one| !b.addresses.contains(one));
+    let apart =
+        |a: &Resolved, b: &Resolved| a.addresses.iter().all(|one| !b.addresses.contains(one));
     answers.iter().enumerate().any(|(n, a)| answers[n + 1..].iter().any(|b| apart(a, b)))
 }
 

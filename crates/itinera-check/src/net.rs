@@ -90,7 +90,9 @@ impl Net {
                 }
             }
         };
-        tokio::time::timeout(wait, asking).await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
+        tokio::time::timeout(wait, asking)
+            .await
+            .unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
     }
 }
 

@@ -164,7 +164,7 @@ fn read(der: &CertificateDer<'_>) -> Option<Certificate> {
 fn address(octets: &[u8]) -> Option<std::net::IpAddr> {
     let four: Result<[u8; 4], _> = octets.try_into();
     let six: Result<[u8; 16], _> = octets.try_into();
-    four.map(Into::into).or(six.map(Into::into)).ok()
+    four.map(Into::into).or_else(|_| six.map(Into::into)).ok()
 }
 
 impl Asker {
@@ -225,7 +225,7 @@ impl Asker {
     ) -> Result<(), Break> {
         let there = self.find(whom, port, course).await?;
         let connection = self.open_at(there, course).await?;
-        let name = name.as_deref().or(Self::name_of(whom));
+        let name = name.as_deref().or_else(|| Self::name_of(whom));
         let (mut secured, wrong) = self.secure(connection, name, there, &[], course).await?;
         goodbye(&mut secured).await;
         wrong.map_or(Ok(()), |why| Err((Step::Tls, why)))

@@ -54,13 +54,14 @@ impl Asker {
         course: &mut Course,
     ) -> Result<(), Break> {
         let there = self.find(whom, question.port, course).await?;
-        let name = question.host.as_deref().or(Self::name_of(whom)).map(str::to_owned);
+        let name = question.host.as_deref().or_else(|| Self::name_of(whom)).map(str::to_owned);
         let host = name.clone().unwrap_or_else(|| match there {
             SocketAddr::V4(there) => there.ip().to_string(),
             SocketAddr::V6(there) => format!("[{}]", there.ip()),
         });
         let usual = if question.tls { 443 } else { 80 };
-        let authority = if question.port == usual { host } else { format!("{host}:{}", question.port) };
+        let authority =
+            if question.port == usual { host } else { format!("{host}:{}", question.port) };
         let mut spot =
             Spot { tls: question.tls, authority, name, there, path: question.path.clone() };
         course.seen.web = Some(WebSeen::default());
@@ -225,7 +226,7 @@ impl Asker {
                 Ok(Some(Ok(frame))) => frame,
             };
             let Ok(octets) = frame.into_data() else { continue };
-            first.get_or_insert((Instant::now(), octets.len()));
+            first.get_or_insert_with(|| (Instant::now(), octets.len()));
             let room = most.saturating_sub(answer.content.len());
             answer.content.extend_from_slice(&octets[..octets.len().min(room)]);
             if let Some(web) = &mut course.seen.web {
@@ -275,10 +276,11 @@ where
 {
     let io = TokioIo::new(stream);
     if two {
-        let (mut sender, connection) = hyper::client::conn::http2::Builder::new(TokioExecutor::new())
-            .max_header_list_size(u32::try_from(MAX_HEADER).unwrap_or(u32::MAX))
-            .handshake(io)
-            .await?;
+        let (mut sender, connection) =
+            hyper::client::conn::http2::Builder::new(TokioExecutor::new())
+                .max_header_list_size(u32::try_from(MAX_HEADER).unwrap_or(u32::MAX))
+                .handshake(io)
+                .await?;
         let driving = drive(async { drop(connection.await) });
         let sent = sender.send_request(request).await;
         return Ok((sent.inspect_err(|_| driving.abort())?, driving));
@@ -320,4 +322,3 @@ fn why_no_answer(error: &hyper::Error) -> Why {
     }
     if error.is_closed() || error.is_canceled() { Why::Closed } else { Why::NotThisProtocol }
 }
-

@@ -460,7 +460,9 @@ impl fmt::Display for Why {
             Self::CertificateExpired => "the certificate has expired",
             Self::CertificateEarly => "the certificate is not valid yet",
             Self::CertificateName => "the certificate is for another name",
-            Self::CertificateUntrusted => "nobody whom this machine trusts has signed the certificate",
+            Self::CertificateUntrusted => {
+                "nobody whom this machine trusts has signed the certificate"
+            }
             Self::Status => "the server answers with a status of failure",
             Self::Words => "the expected words are not in the content",
             Self::Redirects => "redirected without end",
@@ -502,7 +504,10 @@ mod tests {
         result.seen.said = Some("x".repeat(MAX_TEXT + 1));
         assert!(!result.is_bounded());
         result.seen = Seen {
-            web: Some(WebSeen { redirects: vec![String::new(); MAX_ITEMS + 1], ..WebSeen::default() }),
+            web: Some(WebSeen {
+                redirects: vec![String::new(); MAX_ITEMS + 1],
+                ..WebSeen::default()
+            }),
             ..Seen::default()
         };
         assert!(!result.is_bounded());

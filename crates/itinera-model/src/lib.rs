@@ -11,6 +11,7 @@ pub mod ensemble;
 pub mod finding;
 pub mod id;
 pub mod join;
+pub mod outward;
 pub mod owner;
 pub mod packed;
 pub mod path;

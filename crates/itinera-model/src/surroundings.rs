@@ -180,9 +180,8 @@ impl Surroundings {
 
     /// The gateway of everything that has no route of its own, of one version of IP.
     pub fn gateway(&self, ipv6: bool) -> Option<IpAddr> {
-        let default = |route: &&RouteEntry| {
-            route.to.prefix_len() == 0 && route.to.addr().is_ipv6() == ipv6
-        };
+        let default =
+            |route: &&RouteEntry| route.to.prefix_len() == 0 && route.to.addr().is_ipv6() == ipv6;
         let defaults = self.routes.iter().filter(default);
         defaults.min_by_key(|route| route.metric).and_then(|route| route.gateway)
     }
@@ -217,9 +216,10 @@ impl Surroundings {
                 short(&one.interface) && one.hardware_address.as_deref().is_none_or(short)
             })
             && self.leases.iter().all(|lease| short(&lease.interface))
-            && self.announced.iter().all(|one| {
-                short(&one.interface) && short(&one.system) && short(&one.port)
-            })
+            && self
+                .announced
+                .iter()
+                .all(|one| short(&one.interface) && short(&one.system) && short(&one.port))
             && self.sockets.iter().flatten().all(|socket| short(&socket.protocol))
     }
 }
@@ -246,7 +246,8 @@ mod tests {
             route("::/0", "fd00::1", 100),
         ];
         let around = Surroundings { routes, ..Surroundings::default() };
-        let by = |to: &str| around.route_to(to.parse().unwrap()).unwrap().gateway.unwrap().to_string();
+        let by =
+            |to: &str| around.route_to(to.parse().unwrap()).unwrap().gateway.unwrap().to_string();
         assert_eq!(by("198.19.1.1"), "10.0.0.2");
         assert_eq!(by("192.0.2.1"), "10.0.0.1");
         assert_eq!(by("2001:db8::1"), "fd00::1");

@@ -147,6 +147,8 @@ pub struct HopLimit(u8);
 impl HopLimit {
     /// The largest value a sweep uses.
     pub const MAX: u8 = 64;
+    /// That of the first hop.
+    pub const FIRST: Self = Self(1);
 
     /// A checked hop limit; absent outside 1..=64.
     pub const fn try_new(value: u8) -> Option<Self> {

@@ -5,8 +5,8 @@ use crate::life::{self, Daily, Draws, Spells, purpose};
 use crate::noise::Noise;
 use crate::routing::{Next, Routing};
 use crate::scenario::{
-    AnswersBy, AroundEntry, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol, RouterEntry, Scenario,
-    Slow, addresses_of,
+    AnswersBy, AroundEntry, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol,
+    RouterEntry, Scenario, Slow, addresses_of,
 };
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};

@@ -28,6 +28,11 @@ const GLANCE: Duration = Duration::from_millis(500);
 /// Ports that are given to those who ask for none: apart from those that probes leave from.
 const PORTS: std::ops::Range<u16> = 10_000..30_000;
 
+/// True for ports that a stack gives to those who ask for none.
+pub const fn is_given_port(port: u16) -> bool {
+    PORTS.start <= port && port < PORTS.end
+}
+
 /// Whose port it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Kind {
@@ -228,7 +233,8 @@ impl Stack {
             Some(port) => inner.take_port(Kind::Udp, port)?,
             None => inner.free_port(Kind::Udp)?,
         };
-        let buffer = || udp::PacketBuffer::new(vec![udp::PacketMetadata::EMPTY; 64], vec![0; BUFFER]);
+        let buffer =
+            || udp::PacketBuffer::new(vec![udp::PacketMetadata::EMPTY; 64], vec![0; BUFFER]);
         let mut socket = udp::Socket::new(buffer(), buffer());
         socket.bind(port).map_err(|_| io::Error::from(io::ErrorKind::AddrInUse))?;
         let handle = inner.sockets.add(socket);

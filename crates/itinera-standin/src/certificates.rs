@@ -51,11 +51,7 @@ impl Authority {
     ///
     /// # Errors
     /// [`AuthorityError`].
-    pub fn server(
-        &self,
-        name: &str,
-        habit: TlsHabit,
-    ) -> Result<Arc<ServerConfig>, AuthorityError> {
+    pub fn server(&self, name: &str, habit: TlsHabit) -> Result<Arc<ServerConfig>, AuthorityError> {
         let shown = if habit == TlsHabit::WrongName { "elsewhere.corriven.example" } else { name };
         let mut params = CertificateParams::new(vec![shown.to_owned()])?;
         params.distinguished_name = named(shown);

@@ -1,9 +1,9 @@
 //! Accepting and carrying conversations.
 
 use crate::certificates::{Authority, AuthorityError};
+use itinera_model::Tick;
 use itinera_simnet::Service;
 use itinera_simnet::service::{Act, Conversation, answer};
-use itinera_model::Tick;
 use itinera_stack::{Stack, Stream};
 use rustls::ServerConfig;
 use std::io;

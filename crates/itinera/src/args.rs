@@ -17,7 +17,12 @@ const EXIT_CODES: &str = "Exit codes:
   3  the service cannot be reached, or is not well
   4  the service refuses: not signed in, an unknown id, bad input, a used or expired code
   5  a file is wrong: configuration, scenario, identity
-  6  a recomputation differs from the record";
+  6  a recomputation differs from the record
+ 10  outward: broken on this machine or its own link
+ 11  outward: broken at the gateway or inside the site
+ 12  outward: broken at the resolvers or the name
+ 13  outward: broken in the network on the way
+ 14  outward: broken at the target or its service";
 
 /// Where on a path loss and delay begin, whose it is, and since when.
 #[derive(Debug, Parser)]
@@ -155,6 +160,8 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: SurveyCommand,
     },
+    /// Is it the network at all? Step by step from this machine to a service, in half a minute
+    Outward(OutwardArgs),
     /// The measuring agent
     Agent {
         #[command(subcommand)]
@@ -460,6 +467,33 @@ pub(crate) struct JoinArgs {
         value_name = "DIR"
     )]
     pub(crate) data: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct OutwardArgs {
+    /// A URL, a name or an address, with a port where it is not that of the web: crew-mail.example:25
+    pub(crate) target: String,
+    /// The port, where the target does not say
+    #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) port: Option<u16>,
+    /// Over this version of IP
+    #[arg(long, value_parser = family)]
+    pub(crate) family: Option<Family>,
+    /// An owner map, to say whose hops they are (CSV)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) owners: Option<PathBuf>,
+    /// Trust who signed with these certificates (PEM) instead of whom the machine trusts
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
+    /// Probe hops by this interface
+    #[arg(long, conflicts_with = "simulation")]
+    pub(crate) interface: Option<String>,
+    /// From inside a simulated internet at this loopback address
+    #[arg(long, requires = "address", value_name = "HOST:PORT")]
+    pub(crate) simulation: Option<SocketAddr>,
+    /// This machine's address in the simulated internet; once for each version of IP
+    #[arg(long, requires = "simulation", value_name = "ADDRESS")]
+    pub(crate) address: Vec<IpAddr>,
 }
 
 #[derive(Debug, Args)]

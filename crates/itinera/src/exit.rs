@@ -18,42 +18,51 @@ pub(crate) enum Code {
 /// Why the program ends without success.
 #[derive(Debug)]
 pub(crate) struct Failure {
-    code: Code,
-    error: anyhow::Error,
+    code: u8,
+    /// Absent where what was printed says it all.
+    error: Option<anyhow::Error>,
 }
 
 impl Failure {
     pub(crate) fn new(code: Code, error: impl Error + Send + Sync + 'static) -> Self {
-        Self { code, error: error.into() }
+        Self { code: code as u8, error: Some(error.into()) }
     }
 
     pub(crate) fn say(
         code: Code,
         text: impl fmt::Display + fmt::Debug + Send + Sync + 'static,
     ) -> Self {
-        Self { code, error: anyhow::Error::msg(text) }
+        Self { code: code as u8, error: Some(anyhow::Error::msg(text)) }
+    }
+
+    /// The work is done and printed, and what it found is told by this code.
+    pub(crate) const fn found(code: u8) -> Self {
+        Self { code, error: None }
     }
 
     /// True when the service could not be asked at all.
     pub(crate) const fn is_unreachable(&self) -> bool {
-        matches!(self.code, Code::Unreachable)
+        self.code == Code::Unreachable as u8
     }
 
     pub(crate) fn context(mut self, text: impl fmt::Display + Send + Sync + 'static) -> Self {
-        self.error = self.error.context(text);
+        self.error = self.error.map(|error| error.context(text));
         self
     }
 
     /// Says it on standard error with its causes. A closed pipe on our output is no failure.
     pub(crate) fn report(self) -> ExitCode {
-        let closed_pipe = self.error.chain().any(|cause| {
+        let Some(error) = self.error else {
+            return ExitCode::from(self.code);
+        };
+        let closed_pipe = error.chain().any(|cause| {
             cause.downcast_ref::<io::Error>().is_some_and(|e| e.kind() == io::ErrorKind::BrokenPipe)
         });
         if closed_pipe {
             return ExitCode::SUCCESS;
         }
         let mut text = String::new();
-        for (index, cause) in self.error.chain().enumerate() {
+        for (index, cause) in error.chain().enumerate() {
             let cause = crate::output::plain(&cause.to_string());
             // Some causes are said by what they caused already.
             if index == 0 {
@@ -63,7 +72,7 @@ impl Failure {
             }
         }
         let _nowhere_to_say_it = io::stderr().write_all(text.as_bytes());
-        ExitCode::from(self.code as u8)
+        ExitCode::from(self.code)
     }
 }
 

@@ -9,6 +9,7 @@ mod demonstrate;
 mod exit;
 mod manual;
 mod output;
+mod outward;
 mod recompute;
 mod schema;
 mod serve;
@@ -79,6 +80,7 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
             agent::print_unit(&output, &data)
         }
         Command::Survey { command } => survey::run(command, &output).await,
+        Command::Outward(args) => outward::run(&args, &output).await,
         Command::Simulate(simulate) => simulate::run(&simulate).await,
         Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,

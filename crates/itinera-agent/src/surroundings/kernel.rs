@@ -9,9 +9,7 @@ use itinera_model::surroundings::{
     Surroundings,
 };
 use rtnetlink::packet_route::address::AddressAttribute;
-use rtnetlink::packet_route::link::{
-    InfoKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage,
-};
+use rtnetlink::packet_route::link::{InfoKind, LinkAttribute, LinkFlags, LinkInfo, LinkMessage};
 use rtnetlink::packet_route::neighbour::{NeighbourAddress, NeighbourAttribute, NeighbourState};
 use rtnetlink::packet_route::route::{RouteAddress, RouteAttribute, RouteHeader, RouteMessage};
 use rtnetlink::{Handle, IpVersion, MulticastGroup, RouteMessageBuilder};

@@ -35,8 +35,11 @@ fn from_assignments(text: &str, name: &str) -> Option<Lease> {
     };
     let server = value("SERVER_ADDRESS").and_then(|server| server.parse().ok());
     let lifetime_s = value("LIFETIME").and_then(|seconds| seconds.parse().ok());
-    (server.is_some() || lifetime_s.is_some())
-        .then(|| Lease { interface: name.to_owned(), server, lifetime_s })
+    (server.is_some() || lifetime_s.is_some()).then(|| Lease {
+        interface: name.to_owned(),
+        server,
+        lifetime_s,
+    })
 }
 
 /// Blocks of `lease { interface "eth0"; option dhcp-server-identifier 198.18.0.1; }`.

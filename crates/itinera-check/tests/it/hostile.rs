@@ -62,7 +62,8 @@ async fn redirects_lead_nowhere_else() {
             while let Ok((mut stream, _)) = listener.accept().await {
                 let mut asked = [0; 2_048];
                 let _read = tokio::io::AsyncReadExt::read(&mut stream, &mut asked).await;
-                let _said = tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await;
+                let _said =
+                    tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await;
             }
         });
         let asker = crate::support::asker(

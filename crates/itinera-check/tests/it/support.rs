@@ -67,7 +67,9 @@ pub(crate) fn over_stack(services: &[Service]) -> Asker {
     let quay = Stack::new(vec![IpAddr::from([198, 18, 0, 2])], quay_came, to_hall, 5);
     let hall = Stack::new(vec![HALL.into()], hall_came, to_quay, 6);
     let clock = Clock::since(Instant::now());
-    for service in services.iter().filter(|service| !service.refuses(itinera_model::Tick::from_nanos(0))) {
+    for service in
+        services.iter().filter(|service| !service.refuses(itinera_model::Tick::from_nanos(0)))
+    {
         serve_on_stack(service, &hall, &authority, clock).unwrap();
     }
     // The hall stands though nobody serves there.

@@ -2,7 +2,7 @@
 
 use super::{
     Burst, CLOCK, Daily, FaultEntry, HostEntry, LinkEntry, NoiseEntry, Queue, RouterEntry,
-    Scenario, ScenarioError, Spells, at,
+    Scenario, ScenarioError, ServiceEntry, Spells, at,
 };
 use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
@@ -70,20 +70,7 @@ impl Checker<'_> {
             self.at_least_zero(Some(&reroute.at_s))?;
             self.metric(Some(&reroute.metric))?;
         }
-        for service in &s.services {
-            if !s.targets.iter().any(|target| target.id.as_ref() == service.at.as_ref()) {
-                let reason = format!("no target has the id {:?}", service.at.as_ref());
-                return Err(self.fail(&service.at, reason));
-            }
-            let same = |other: &&super::ServiceEntry| {
-                (other.at.as_ref(), other.port.as_ref())
-                    == (service.at.as_ref(), service.port.as_ref())
-            };
-            if s.services.iter().filter(same).count() > 1 || *service.port.as_ref() == 0 {
-                let reason = "each service needs a port of its own, over 0".to_owned();
-                return Err(self.fail(&service.port, reason));
-            }
-        }
+        s.services.iter().try_for_each(|service| self.service(service))?;
         if let Some(around) = s.targets.iter().find_map(|target| target.around.as_ref()) {
             return Err(self.fail(around, "only sites have agents with surroundings".to_owned()));
         }
@@ -101,6 +88,20 @@ impl Checker<'_> {
                 self.share_range(option.polices_share.as_ref())?;
                 option.faults.iter().try_for_each(|fault| self.fault(fault))?;
             }
+        }
+        Ok(())
+    }
+
+    fn service(&self, service: &ServiceEntry) -> Result<(), ScenarioError> {
+        if !self.scenario.targets.iter().any(|target| target.id.as_ref() == service.at.as_ref()) {
+            let reason = format!("no target has the id {:?}", service.at.as_ref());
+            return Err(self.fail(&service.at, reason));
+        }
+        let spot = |one: &ServiceEntry| (one.at.as_ref().clone(), *one.port.as_ref());
+        let same = self.scenario.services.iter().filter(|other| spot(other) == spot(service));
+        if same.count() > 1 || *service.port.as_ref() == 0 {
+            let reason = "each service needs a port of its own, over 0".to_owned();
+            return Err(self.fail(&service.port, reason));
         }
         Ok(())
     }

@@ -35,7 +35,8 @@ impl Service {
     /// The services of a scenario, in its order.
     pub(crate) fn all(scenario: &Scenario) -> Vec<Self> {
         let service = |entry: &ServiceEntry| {
-            let host = scenario.targets.iter().find(|host| host.id.as_ref() == entry.at.as_ref())?;
+            let host =
+                scenario.targets.iter().find(|host| host.id.as_ref() == entry.at.as_ref())?;
             Some(Self {
                 addresses: addresses_of(host.address.as_ref(), host.address6.as_ref()),
                 port: *entry.port.as_ref(),

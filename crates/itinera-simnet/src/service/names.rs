@@ -35,7 +35,11 @@ pub fn answer(service: &Service, question: &[u8], now: Tick) -> Option<Vec<u8>> 
                             (IpAddr::V6(six), RecordType::AAAA) => RData::AAAA((*six).into()),
                             _ => continue,
                         };
-                        answer.add_answer(Record::from_rdata(query.name().clone(), known.ttl_s, data));
+                        answer.add_answer(Record::from_rdata(
+                            query.name().clone(),
+                            known.ttl_s,
+                            data,
+                        ));
                     }
                 }
             }

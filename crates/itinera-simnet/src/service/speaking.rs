@@ -172,7 +172,7 @@ impl Conversation {
         self.page(method == "HEAD", path)
     }
 
-    fn page(&mut self, only_head: bool, path: &str) -> Vec<Act> {
+    fn page(&self, only_head: bool, path: &str) -> Vec<Act> {
         let hostile = if self.does == Does::Hostile { HOSTILE } else { "" };
         let page = format!(
             "<!doctype html><title>Corriven Sound{hostile}</title>\
@@ -192,9 +192,9 @@ impl Conversation {
         if only_head {
             return acts;
         }
-        let pause = self.rate_bytes_per_s.map(|rate| {
-            (CHUNK as u64).saturating_mul(1_000_000_000) / rate.max(1)
-        });
+        let pause = self
+            .rate_bytes_per_s
+            .map(|rate| (CHUNK as u64).saturating_mul(1_000_000_000) / rate.max(1));
         for chunk in content.chunks(CHUNK) {
             acts.push(Act::Say(chunk.to_vec()));
             acts.extend(pause.map(Act::Wait));

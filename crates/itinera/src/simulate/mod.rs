@@ -107,7 +107,8 @@ fn receive(socket: &UdpSocket, packets: &SyncSender<Arrived>, stop: &AtomicBool)
         let Ok((length, from)) = socket.recv_from(&mut buffer) else {
             continue;
         };
-        match packets.try_send(Arrived::FromAgent(Instant::now(), from, buffer[..length].to_vec())) {
+        match packets.try_send(Arrived::FromAgent(Instant::now(), from, buffer[..length].to_vec()))
+        {
             Ok(()) | Err(TrySendError::Full(_)) => {}
             Err(TrySendError::Disconnected(_)) => return,
         }

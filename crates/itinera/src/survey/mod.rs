@@ -47,7 +47,7 @@ pub(crate) async fn run(command: SurveyCommand, output: &Output) -> Result<(), F
     }
 }
 
-fn owner_map(file: Option<&Path>) -> Result<OwnerMap, Failure> {
+pub(crate) fn owner_map(file: Option<&Path>) -> Result<OwnerMap, Failure> {
     let Some(file) = file else {
         return Ok(OwnerMap::default());
     };

@@ -1,0 +1,122 @@
+//! The outward check judged: from what was seen on the way from a machine's own stack to a
+//! service, whose part is broken first, what is excluded, and what to do.
+//!
+//! Every step is judged by itself, nearest first; the first broken one names the part, and the
+//! steps behind it still inform. What tells nothing (a target that ignores echo, a gateway that
+//! does) is never taken for broken while something behind it answers.
+
+mod near;
+#[cfg(test)]
+mod tests;
+mod there;
+mod way;
+
+use itinera_model::finding::Assessment;
+use itinera_model::outward::{Found, Observed, OutwardCheck, Part, Rung, Step};
+use itinera_model::owner::OwnerMap;
+
+/// Everything that steps are judged by.
+pub(crate) struct Seen<'a> {
+    pub(crate) observed: &'a Observed,
+    pub(crate) map: &'a OwnerMap,
+    /// What the sweep says; absent where there was none.
+    pub(crate) assessment: Option<Assessment>,
+}
+
+impl Seen<'_> {
+    /// Something behind the gateway answered, by whatever protocol.
+    pub(crate) fn anything_behind(&self) -> bool {
+        let hops = self.assessment.iter().flat_map(|assessment| &assessment.hops);
+        let answered = hops.skip(1).any(|hop| hop.lost < hop.sent);
+        answered || self.connected()
+    }
+
+    /// The target accepted a connection.
+    pub(crate) fn connected(&self) -> bool {
+        use itinera_model::check::Step as Asked;
+        self.observed.asked.iter().any(|one| one.result.took(Asked::Connect).is_some())
+    }
+}
+
+/// A step with its words.
+pub(crate) fn step(rung: Rung, found: Found, words: impl Into<String>) -> Step {
+    Step { rung, found, words: words.into() }
+}
+
+/// Judges what was seen.
+pub fn judge(observed: &Observed, map: &OwnerMap) -> OutwardCheck {
+    let seen = Seen { observed, map, assessment: way::assess(observed) };
+    let mut steps = near::steps(&seen);
+    steps.extend(way::steps(&seen));
+    steps.extend(there::steps(&seen));
+    steps.sort_by_key(|step| step.rung);
+    let part = part(&steps, &seen);
+    let sentence = sentence(&steps, part, observed);
+    OutwardCheck { steps, part, sentence }
+}
+
+/// Whose part is broken first.
+fn part(steps: &[Step], seen: &Seen<'_>) -> Part {
+    let Some(first) = steps.iter().find(|step| step.found == Found::Broken) else {
+        return Part::Nothing;
+    };
+    match first.rung {
+        Rung::OwnStack | Rung::OwnLink | Rung::OwnAddress => Part::Machine,
+        Rung::Gateway => Part::Site,
+        Rung::Resolvers | Rung::Name => Part::Names,
+        Rung::FirstHops if way::is_inside_site(seen) => Part::Site,
+        Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack => Part::Network,
+        Rung::TargetEcho | Rung::TargetConnect | Rung::Tls | Rung::Application => Part::Service,
+    }
+}
+
+fn advice(part: Part, rung: Option<Rung>) -> &'static str {
+    match (part, rung) {
+        (Part::Machine, Some(Rung::OwnLink)) => {
+            "look at this machine's cable, optic or radio and at the switch port before anything else"
+        }
+        (Part::Machine, _) => "mend this machine's own configuration first",
+        (Part::Site, _) => "look at the site's gateway and inner network; no provider can help yet",
+        (Part::Names, Some(Rung::Resolvers)) => {
+            "have that resolver mended or take it out of this machine's configuration"
+        }
+        (Part::Names, _) => {
+            "tell whoever runs the resolver or the name; the way itself is not the matter"
+        }
+        (Part::Network, _) => "call whom you pay for this access, with these lines",
+        (Part::Service, _) => "tell whoever runs the service; the network brings you there",
+        (Part::Nothing, _) => {
+            "ask when it last happened and open a complaint, so that what was measured then is laid beside it"
+        }
+    }
+}
+
+/// One sentence: what is broken, what was excluded, what to do.
+fn sentence(steps: &[Step], part: Part, observed: &Observed) -> String {
+    let first = steps.iter().find(|step| step.found == Found::Broken);
+    let before = steps.iter().filter(|step| first.is_none_or(|first| step.rung < first.rung));
+    let clean = before.filter(|step| step.found == Found::Clean);
+    let excluded: Vec<String> = clean.map(|step| step.rung.to_string()).collect();
+    let excluded = match excluded.as_slice() {
+        [] => "nothing could be excluded".to_owned(),
+        some => format!("excluded: {}", some.join(", ")),
+    };
+    let behind = steps.iter().filter(|step| first.is_some_and(|first| step.rung > first.rung));
+    let also = behind.filter(|step| step.found == Found::Broken).count();
+    let also = match (also, part) {
+        (0, _) => String::new(),
+        (1, _) => ", and one step behind it".to_owned(),
+        (more, _) => format!(", and {more} steps behind it"),
+    };
+    let advice = advice(part, first.map(|step| step.rung));
+    match first {
+        Some(first) => {
+            let words = first.words.trim_end_matches('.');
+            format!("Broken: {} ({words}){also}; {excluded}; to do: {advice}.", first.rung)
+        }
+        None => format!(
+            "Nothing is broken between this machine and {} now; {excluded}; to do: {advice}.",
+            observed.target
+        ),
+    }
+}

@@ -1,0 +1,173 @@
+//! The outward check: what was seen on the way from a machine's own stack to a service.
+
+use crate::batch::Batch;
+use crate::check::{Ask, CheckResult, Resolved};
+use crate::surroundings::Surroundings;
+use crate::unit::{Micros, WallTime};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::net::IpAddr;
+
+/// The steps outward, nearest first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Rung {
+    /// The machine speaks with itself.
+    OwnStack,
+    /// The interface that leads there.
+    OwnLink,
+    /// An address, and a way.
+    OwnAddress,
+    /// The gateway.
+    Gateway,
+    /// The machine's resolvers.
+    Resolvers,
+    /// The target's name.
+    Name,
+    /// The hops of the site and its access provider.
+    FirstHops,
+    /// The first link into another network than the site's.
+    ProviderEdge,
+    /// What lies behind the provider, boundary by boundary.
+    Boundary,
+    /// The target answers echo.
+    TargetEcho,
+    /// It accepts connections.
+    TargetConnect,
+    /// TLS is agreed.
+    Tls,
+    /// It does what it is there for.
+    Application,
+    /// The way back, measured from the other end.
+    WayBack,
+}
+
+/// How a step was found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Found {
+    /// As it should be.
+    Clean,
+    /// Something to know, which need not be the trouble.
+    Noted,
+    /// Broken, or bad enough to complain of.
+    Broken,
+    /// Could not be looked at, or tells nothing.
+    Unknown,
+}
+
+/// Echo to one address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Echoes {
+    /// To whom.
+    pub address: IpAddr,
+    /// Sent.
+    pub sent: u32,
+    /// Answered.
+    pub answered: u32,
+    /// Median round trip.
+    pub median_us: Option<Micros>,
+}
+
+/// A question and what came of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Asked {
+    /// What was asked.
+    pub ask: Ask,
+    /// What came of it.
+    pub result: CheckResult,
+}
+
+/// Everything seen on the way, before anybody judges it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Observed {
+    /// What was to be reached, as it was given.
+    pub target: String,
+    /// Its name; absent where it was given by address.
+    pub name: Option<String>,
+    /// The address that was found and used.
+    pub address: Option<IpAddr>,
+    /// When it began, by the machine's clock.
+    pub began: WallTime,
+    /// How long it took.
+    pub took_us: Micros,
+    /// Whether the machine could speak with itself; absent where that was not tried.
+    pub own_stack: Option<bool>,
+    /// Around the machine at the beginning.
+    pub before: Option<Surroundings>,
+    /// And at the end: what its interfaces have counted meanwhile.
+    pub after: Option<Surroundings>,
+    /// The gateway.
+    pub gateway: Option<Echoes>,
+    /// Whether the machine's resolvers answer at all.
+    pub resolvers: Vec<Resolved>,
+    /// What they say of the target's name; absent where it was given by address.
+    pub names: Option<CheckResult>,
+    /// The hops.
+    pub sweep: Option<Batch>,
+    /// Why hops could not be looked at.
+    pub not_swept: Option<String>,
+    /// Connection, TLS and application, as far as wanted.
+    pub asked: Vec<Asked>,
+}
+
+/// One step, judged.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Step {
+    /// Which.
+    pub rung: Rung,
+    /// How it was found.
+    pub found: Found,
+    /// In words.
+    pub words: String,
+}
+
+/// Whose part is broken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Part {
+    /// Nobody's: nothing was found broken.
+    Nothing,
+    /// The machine's own, or its link's.
+    Machine,
+    /// The site's: gateway, inner hops.
+    Site,
+    /// That of resolvers, or of the name.
+    Names,
+    /// The network's on the way.
+    Network,
+    /// The target's, or the service's on it.
+    Service,
+}
+
+/// A finished outward check.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OutwardCheck {
+    /// Its steps, nearest first.
+    pub steps: Vec<Step>,
+    /// Whose part is broken first.
+    pub part: Part,
+    /// What is broken, what was excluded, what to do.
+    pub sentence: String,
+}
+
+impl fmt::Display for Rung {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::OwnStack => "own stack",
+            Self::OwnLink => "own link",
+            Self::OwnAddress => "own address",
+            Self::Gateway => "gateway",
+            Self::Resolvers => "resolvers",
+            Self::Name => "name",
+            Self::FirstHops => "first hops",
+            Self::ProviderEdge => "provider edge",
+            Self::Boundary => "boundaries",
+            Self::TargetEcho => "target, echo",
+            Self::TargetConnect => "target, connect",
+            Self::Tls => "TLS",
+            Self::Application => "application",
+            Self::WayBack => "way back",
+        })
+    }
+}

@@ -1,0 +1,264 @@
+//! `itinera outward`: is it the network at all? Step by step from this machine to a service, with
+//! no other service needed.
+
+use crate::args::OutwardArgs;
+use crate::exit::{Code, Failure};
+use crate::output::{Output, plain};
+use crate::survey::owner_map;
+use indicatif::{ProgressBar, ProgressStyle};
+use itinera_agent::{OutwardNews, OutwardPlan, Place, look_outward};
+use itinera_analysis::outward::judge;
+use itinera_check::{Roots, Whom};
+use itinera_model::check::{Ask, AskWeb, Greeting};
+use itinera_model::outward::{Found, Observed, OutwardCheck, Part};
+use serde::Serialize;
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use tokio::sync::mpsc;
+
+/// Octets of content read at most.
+const MOST_BYTES: u32 = 1 << 20;
+
+/// What programs get: the steps and the sentence, with everything that they were judged by.
+#[derive(Serialize)]
+struct Printed<'a> {
+    check: &'a OutwardCheck,
+    observed: &'a Observed,
+}
+
+pub(crate) async fn run(args: &OutwardArgs, output: &Output) -> Result<(), Failure> {
+    let map = owner_map(args.owners.as_deref())?;
+    let place = match args.simulation {
+        Some(simulation) => Place::Simulated(simulation, args.address.clone()),
+        None => Place::Kernel { interface: args.interface.clone() },
+    };
+    let plan = plan(args)?;
+    let progress = Progress::new(output);
+    let (news, mut heard) = mpsc::channel(64);
+    let looking = look_outward(&place, &plan, news);
+    let following = async {
+        while let Some(news) = heard.recv().await {
+            progress.say(&news);
+        }
+    };
+    let (observed, ()) = tokio::join!(looking, following);
+    progress.clear();
+    let observed = observed.map_err(|error| Failure::new(Code::Failed, error))?;
+    let check = judge(&observed, &map);
+    output.either(&Printed { check: &check, observed: &observed }, |output| {
+        show(output, &check, &observed)
+    })?;
+    match code(check.part) {
+        None => Ok(()),
+        Some(code) => Err(Failure::found(code)),
+    }
+}
+
+/// What to reach: a URL, a name or an address, with a port where that says more.
+fn plan(args: &OutwardArgs) -> Result<OutwardPlan, Failure> {
+    let wrong = |text: String| Failure::say(Code::Failed, text);
+    let (scheme, rest) = match args.target.split_once("://") {
+        Some((scheme @ ("http" | "https"), rest)) => (Some(scheme), rest),
+        Some((other, _)) => {
+            let text = format!(
+                "{:?} begins with {other:?}; a URL with http or https, a name or an address is needed",
+                args.target
+            );
+            return Err(wrong(text));
+        }
+        None => (None, args.target.as_str()),
+    };
+    let (authority, path) = match rest.find('/') {
+        Some(at) if scheme.is_some() => (&rest[..at], &rest[at..]),
+        None if scheme.is_some() => (rest, "/"),
+        _ => (rest, "/"),
+    };
+    let (host, said_port) = host_and_port(authority)
+        .ok_or_else(|| wrong(format!("{:?} is no name, address or URL", args.target)))?;
+    let port = args.port.or(said_port);
+    let whom = match host.parse::<IpAddr>() {
+        Ok(address) => Whom::Address(address),
+        Err(_) => Whom::Name(host.clone(), args.family),
+    };
+    let roots = match &args.trust {
+        None => Roots::of_machine(),
+        Some(file) => {
+            use rustls::pki_types::CertificateDer;
+            use rustls::pki_types::pem::PemObject;
+            let cannot = || format!("cannot read certificates from {}", file.display());
+            let certificates = CertificateDer::pem_file_iter(file)
+                .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+                .map_err(|error| Failure::new(Code::BadFile, error).context(cannot()))?;
+            Roots::of(certificates)
+        }
+    };
+    Ok(OutwardPlan {
+        target: args.target.clone(),
+        asks: asks(scheme, port, path, &whom),
+        whom,
+        roots: Arc::new(roots),
+    })
+}
+
+/// `name`, `name:25`, `[2001:db8::1]:25` or a bare address of either version.
+fn host_and_port(authority: &str) -> Option<(String, Option<u16>)> {
+    if authority.is_empty() {
+        return None;
+    }
+    if authority.parse::<IpAddr>().is_ok() {
+        return Some((authority.to_owned(), None));
+    }
+    if let Some(rest) = authority.strip_prefix('[') {
+        let (host, port) = rest.split_once(']')?;
+        let port = port.strip_prefix(':').map(str::parse).transpose().ok()?;
+        return Some((host.to_owned(), port));
+    }
+    match authority.split_once(':') {
+        Some((host, port)) if !host.is_empty() => Some((host.to_owned(), Some(port.parse().ok()?))),
+        Some(_) => None,
+        None => Some((authority.to_owned(), None)),
+    }
+}
+
+/// What is asked of whom is known by URL or by a well-known port (RFC 6335); else a connection.
+fn asks(scheme: Option<&str>, port: Option<u16>, path: &str, whom: &Whom) -> Vec<Ask> {
+    let host = match whom {
+        Whom::Name(name, _) => Some(name.clone()),
+        Whom::Address(_) => None,
+    };
+    let web = |tls: bool, port: u16| {
+        Ask::Web(AskWeb {
+            tls,
+            host: host.clone(),
+            port,
+            path: path.to_owned(),
+            content: scheme.is_some(),
+            resources: false,
+            status: None,
+            words: None,
+            most_bytes: MOST_BYTES,
+        })
+    };
+    let greeting = |protocol, port| Ask::Greeting { protocol, port };
+    match (scheme, port) {
+        (Some("http"), port) => vec![web(false, port.unwrap_or(80))],
+        (Some(_), port) => vec![web(true, port.unwrap_or(443))],
+        (None, Some(25 | 587)) => vec![Ask::Mail { port: port.unwrap_or(25) }],
+        (None, Some(21)) => vec![greeting(Greeting::Ftp, 21)],
+        (None, Some(22)) => vec![greeting(Greeting::Ssh, 22)],
+        (None, Some(110)) => vec![greeting(Greeting::Pop3, 110)],
+        (None, Some(143)) => vec![greeting(Greeting::Imap, 143)],
+        (None, Some(80)) => vec![web(false, 80)],
+        (None, None | Some(443)) => vec![web(true, 443)],
+        (None, Some(port)) => vec![Ask::Connect { port }],
+    }
+}
+
+/// The exit code of whose part is broken.
+const fn code(part: Part) -> Option<u8> {
+    match part {
+        Part::Nothing => None,
+        Part::Machine => Some(10),
+        Part::Site => Some(11),
+        Part::Names => Some(12),
+        Part::Network => Some(13),
+        Part::Service => Some(14),
+    }
+}
+
+/// A line on a terminal while it runs.
+struct Progress(Option<ProgressBar>);
+
+impl Progress {
+    fn new(output: &Output) -> Self {
+        if output.is_json() || !std::io::IsTerminal::is_terminal(&std::io::stderr()) {
+            return Self(None);
+        }
+        let bar = ProgressBar::new_spinner();
+        let style = ProgressStyle::with_template("{spinner} {msg} ({elapsed})");
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+        bar.enable_steady_tick(Duration::from_millis(120));
+        Self(Some(bar))
+    }
+
+    fn say(&self, news: &OutwardNews) {
+        let Some(bar) = &self.0 else { return };
+        bar.set_message(match news {
+            OutwardNews::Looking(rung) => format!("Looking at: {rung}"),
+            OutwardNews::Swept(round, of) => {
+                format!("Looking at hops, target and service: round {round} of {of}")
+            }
+        });
+    }
+
+    fn clear(&self) {
+        if let Some(bar) = &self.0 {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+/// Text that can be pasted into a mail as it is: no escapes, no tables, lines that fit.
+pub(crate) fn show(
+    output: &Output,
+    check: &OutwardCheck,
+    observed: &Observed,
+) -> Result<(), Failure> {
+    let began = i128::from(observed.began.as_unix_micros()) * 1_000;
+    let began = OffsetDateTime::from_unix_timestamp_nanos(began).ok();
+    let began = began.and_then(|at| at.replace_nanosecond(0).ok());
+    let began = began.and_then(|at| at.format(&Rfc3339).ok()).unwrap_or_default();
+    let host = observed.before.as_ref().map_or("this machine", |around| around.host_name.as_str());
+    let at = match (&observed.name, observed.address) {
+        (Some(_), Some(address)) => format!(" ({address})"),
+        _ => String::new(),
+    };
+    let took = observed.took_us.as_millis_f64() / 1e3;
+    output.line(&plain(&format!(
+        "Outward from {host} to {}{at}, {began}, {took:.0} s",
+        observed.target
+    )))?;
+    output.line("")?;
+    for step in &check.steps {
+        let mark = match step.found {
+            Found::Clean => "as it should",
+            Found::Noted => "to note",
+            Found::Broken => "BROKEN",
+            Found::Unknown => "not known",
+        };
+        let head = format!("{:<16}{mark:<14}", step.rung.to_string());
+        let indent = " ".repeat(30);
+        let options = textwrap::Options::new(100).initial_indent(&head).subsequent_indent(&indent);
+        output.line(&textwrap::fill(&plain(&step.words), options))?;
+    }
+    output.line("")?;
+    output.line(&textwrap::fill(&plain(&check.sentence), 100))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn targets_are_read_in_every_form() {
+        let read = |text: &str| host_and_port(text);
+        let host = |name: &str, port| Some((name.to_owned(), port));
+        assert_eq!(read("booking.corriven.example"), host("booking.corriven.example", None));
+        assert_eq!(read("booking.corriven.example:25"), host("booking.corriven.example", Some(25)));
+        assert_eq!(read("2001:db8::1"), host("2001:db8::1", None));
+        assert_eq!(read("[2001:db8::1]:443"), host("2001:db8::1", Some(443)));
+        for wrong in ["", ":25", "a:b", "a:99999", "[2001:db8::1"] {
+            assert_eq!(read(wrong), None, "{wrong}");
+        }
+        let whom = Whom::Name("a.example".to_owned(), None);
+        let kinds = |scheme, port| -> Vec<&str> {
+            asks(scheme, port, "/", &whom).iter().map(Ask::kind).collect()
+        };
+        assert_eq!(kinds(Some("http"), None), ["web"]);
+        assert_eq!(kinds(None, Some(25)), ["mail"]);
+        assert_eq!(kinds(None, Some(7_000)), ["connect"]);
+    }
+}
