@@ -7,6 +7,7 @@
 //! until the service has acknowledged it.
 
 mod agenda;
+mod checking;
 mod clock;
 mod driver;
 mod exchange;

@@ -3,6 +3,7 @@
 use crate::plan::Plan;
 use ipnet::IpNet;
 use itinera_model::batch::RefusedTask;
+use itinera_model::check::CheckTask;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Pacing, Task};
 use itinera_model::two_way::Ticket;
@@ -45,6 +46,10 @@ pub struct LocalLimits {
     pub probes_per_s: Option<u32>,
     /// Octets sent a day in all.
     pub bytes_per_day: Option<u64>,
+    /// Whether services may be asked by their own protocols.
+    pub checks: Option<bool>,
+    /// Whether open sockets may be listed.
+    pub sockets: Option<bool>,
 }
 
 impl LocalLimits {
@@ -63,7 +68,7 @@ impl LocalLimits {
         })
     }
 
-    fn forbids(&self, address: IpAddr) -> Option<String> {
+    pub(crate) fn forbids(&self, address: IpAddr) -> Option<String> {
         let within = |allowed: &Vec<IpNet>| allowed.iter().any(|prefix| prefix.contains(&address));
         let forbidden = self.targets.as_ref().is_some_and(|allowed| !within(allowed));
         forbidden.then(|| format!("the site does not allow probing {address}"))
@@ -74,6 +79,14 @@ impl LocalLimits {
             return Some("the site does not allow two-way measurement".to_owned());
         }
         self.forbids(ticket.peer_address)
+    }
+
+    /// Why a check may not be asked.
+    pub(crate) fn refusal_of_check(&self, task: &CheckTask) -> Option<String> {
+        if self.checks == Some(false) {
+            return Some("the site does not allow services to be asked".to_owned());
+        }
+        task.address.and_then(|address| self.forbids(address))
     }
 
     fn refusal(&self, task: &Task) -> Option<String> {

@@ -5,11 +5,12 @@ use crate::link::{Link, LinkError, RawSockets};
 use crate::simulated;
 use crate::surroundings::Around;
 use crate::survey::{SurveyNews, SurveyPlan, SurveyRound, survey};
+use ipnet::IpNet;
 use itinera_check::{Asker, Net, Patience, Roots, Whom, resolve};
 use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskName, CheckResult, Outcome, Step, Why};
 use itinera_model::id::{AgentId, BootId};
-use itinera_model::outward::{Asked, Echoes, Observed, Rung};
+use itinera_model::outward::{Asked, Echoes, FromSource, Observed, Rung};
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::Pacing;
 use itinera_model::surroundings::Surroundings;
@@ -33,6 +34,11 @@ const PROBES: u8 = 2;
 const TIMEOUT_MS: u32 = 1_500;
 /// Farther than any target.
 const LAST_HOP: u8 = 32;
+/// From each of several addresses of the machine so many rounds are sent, once in so many
+/// milliseconds.
+const MAX_SOURCES: usize = 3;
+const SOURCE_ROUNDS: u64 = 3;
+const SOURCE_ROUND_MS: u32 = 600;
 /// A name that resolvers know not to exist (RFC 6761 section 6.4): whoever says so is alive.
 const NOBODY: &str = "outward-check.invalid";
 
@@ -59,6 +65,8 @@ pub struct OutwardPlan {
     pub asks: Vec<Ask>,
     /// Whom the machine trusts to sign certificates.
     pub roots: Arc<Roots>,
+    /// Where it may go; anywhere when absent.
+    pub within: Option<Arc<Vec<IpNet>>>,
 }
 
 /// How far it is.
@@ -83,16 +91,25 @@ impl Place {
         }
     }
 
-    fn around(&self) -> Option<Around> {
+    pub(crate) fn around(&self, sockets: bool) -> Option<Around> {
         match self {
-            Self::Kernel { .. } => Some(Around::Kernel { sockets: false }),
+            Self::Kernel { .. } => Some(Around::Kernel { sockets }),
             Self::Simulated(simulation, addresses) => {
                 addresses.first().map(|own| Around::Simulated(*simulation, *own))
             }
         }
     }
 
-    async fn net(&self) -> std::io::Result<Net> {
+    /// A few echoes to the gateway, to know how far it is.
+    pub(crate) async fn gateway_echoes(&self, address: IpAddr) -> Option<Echoes> {
+        let plan = SurveyPlan {
+            interval: Micros::from_millis(SOURCE_ROUND_MS),
+            ..plan_of(None, address, 1, SOURCE_ROUNDS)
+        };
+        echoed(self, &plan).await
+    }
+
+    pub(crate) async fn net(&self) -> std::io::Result<Net> {
         match self {
             Self::Kernel { .. } => Ok(Net::Kernel { source: None }),
             Self::Simulated(simulation, addresses) => {
@@ -126,7 +143,7 @@ pub async fn look_outward(
         Place::Simulated(..) => None,
     };
     say(Rung::OwnLink).await;
-    let around = place.around();
+    let around = place.around(false);
     let look = async || match &around {
         Some(around) => around.look().await.ok(),
         None => None,
@@ -137,16 +154,19 @@ pub async fn look_outward(
         resolvers: before.as_ref().map_or_else(Vec::new, |around| around.resolvers.clone()),
         roots: Arc::clone(&plan.roots),
         patience: Patience { step: STEP, whole: WHOLE },
+        within: plan.within.clone(),
     };
     say(Rung::Resolvers).await;
     let (resolvers, names) = tokio::join!(alive(&asker), names(&asker, &plan.whom));
     let (name, address) = find(&asker, &plan.whom, names.as_ref()).await;
     say(Rung::FirstHops).await;
     let gateway = gateway_of(before.as_ref(), address);
-    let (gateway, swept, asked) = tokio::join!(
+    let swept_to = address.filter(|address| asker.may_go(*address));
+    let (gateway, swept, asked, sources) = tokio::join!(
         echo(place, gateway),
-        sweep(place, name.clone(), address, &news),
+        sweep(place, name.clone(), swept_to, &news),
         ask_all(&asker, plan, address),
+        from_each(place, before.as_ref(), swept_to),
     );
     let (sweep, not_swept) = match swept {
         Ok(batch) => (batch, None),
@@ -168,6 +188,7 @@ pub async fn look_outward(
         sweep,
         not_swept,
         asked,
+        sources,
     })
 }
 
@@ -190,8 +211,7 @@ async fn speaks_with_itself() -> bool {
 
 /// Asks every resolver something that it need not ask others.
 async fn alive(asker: &Asker) -> Vec<itinera_model::check::Resolved> {
-    let question =
-        AskName { name: NOBODY.to_owned(), ipv6: false, resolvers: Vec::new(), tcp: false };
+    let question = AskName::of(NOBODY.to_owned(), false);
     let mut answers = Vec::new();
     for resolver in asker.resolvers.iter().take(4) {
         answers.push(resolve(&asker.net, *resolver, &question, STEP / 2).await);
@@ -202,7 +222,7 @@ async fn alive(asker: &Asker) -> Vec<itinera_model::check::Resolved> {
 async fn names(asker: &Asker, whom: &Whom) -> Option<CheckResult> {
     let Whom::Name(name, family) = whom else { return None };
     let ipv6 = *family == Some(Family::Ipv6);
-    let question = AskName { name: name.clone(), ipv6, resolvers: Vec::new(), tcp: false };
+    let question = AskName::of(name.clone(), ipv6);
     Some(asker.check(whom, &Ask::Name(question)).await)
 }
 
@@ -229,6 +249,8 @@ async fn find(
 fn gateway_of(around: Option<&Surroundings>, address: Option<IpAddr>) -> Option<IpAddr> {
     let around = around?;
     match address {
+        // The way to oneself leads over no gateway.
+        Some(address) if around.is_own(address) => None,
         Some(address) => around.route_to(address)?.gateway,
         None => around.gateway(false),
     }
@@ -253,6 +275,37 @@ async fn ask_all(asker: &Asker, plan: &OutwardPlan, address: Option<IpAddr>) -> 
         }
     }
     asked
+}
+
+/// Echo to the target from each of the machine's addresses, where it has several that could be
+/// answered: one that is not has no way back.
+async fn from_each(
+    place: &Place,
+    around: Option<&Surroundings>,
+    address: Option<IpAddr>,
+) -> Vec<FromSource> {
+    let (Some(around), Some(address)) = (around, address) else { return Vec::new() };
+    let sources = around.sources_for(address);
+    if sources.len() < 2 || around.is_own(address) {
+        return Vec::new();
+    }
+    let mut answers = Vec::new();
+    for source in sources.into_iter().take(MAX_SOURCES) {
+        let plan = SurveyPlan {
+            source: Some(source),
+            hops: (HopLimit::LAST, HopLimit::LAST),
+            interval: Micros::from_millis(SOURCE_ROUND_MS),
+            ..plan_of(None, address, LAST_HOP, SOURCE_ROUNDS)
+        };
+        let Ok(rounds) = rounds_of(place, &plan, None).await else { continue };
+        let hops = rounds.iter().flat_map(|round| &round.round.hops);
+        answers.push(FromSource {
+            source,
+            sent: hops.clone().map(|hop| u32::from(hop.sent)).sum(),
+            answered: hops.map(|hop| u32::from(hop.answers())).sum(),
+        });
+    }
+    answers
 }
 
 fn plan_of(name: Option<String>, address: IpAddr, last_hop: u8, rounds: u64) -> SurveyPlan {
@@ -306,13 +359,16 @@ async fn rounds_of(
 
 /// Echo to the gateway, which is one hop away.
 async fn echo(place: &Place, gateway: Option<IpAddr>) -> Option<Echoes> {
-    let address = gateway?;
-    let rounds = rounds_of(place, &plan_of(None, address, 1, 4), None).await.ok()?;
+    echoed(place, &plan_of(None, gateway?, 1, 4)).await
+}
+
+async fn echoed(place: &Place, plan: &SurveyPlan) -> Option<Echoes> {
+    let rounds = rounds_of(place, plan, None).await.ok()?;
     let hops = rounds.iter().filter_map(|round| round.round.hops.first());
     let mut delays: Vec<Micros> = hops.clone().flat_map(|hop| hop.rtt.clone()).collect();
     delays.sort_unstable();
     Some(Echoes {
-        address,
+        address: plan.address,
         sent: hops.clone().map(|hop| u32::from(hop.sent)).sum(),
         answered: hops.map(|hop| u32::from(hop.answers())).sum(),
         median_us: delays.get(delays.len() / 2).copied(),

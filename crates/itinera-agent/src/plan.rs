@@ -3,6 +3,7 @@
 use crate::limits::LocalLimits;
 use crate::names::Names;
 use itinera_model::batch::RefusedTask;
+use itinera_model::check::CheckTask;
 use itinera_model::path::Family;
 use itinera_model::protocol::{Pacing, Schedule, Task};
 use itinera_model::two_way::Ticket;
@@ -70,6 +71,30 @@ pub(crate) fn at(
     let (plan, mut refused) = limits.apply(plan);
     refused.append(&mut unresolved);
     (plan, refused)
+}
+
+/// The checks that are to be asked now, and those that may not be, with the reason. One whose paths
+/// all rest rests with them.
+pub(crate) fn checks_at(
+    schedule: &Schedule,
+    now: WallTime,
+    limits: &LocalLimits,
+) -> (Vec<CheckTask>, Vec<RefusedTask>) {
+    let mut refused = Vec::new();
+    let mut checks = schedule.checks.clone();
+    checks.retain(|task| {
+        let rests = schedule.suppressions.iter().any(|rest| {
+            let all = rest.paths.is_empty()
+                || (!task.paths.is_empty() && task.paths.iter().all(|it| rest.paths.contains(it)));
+            all && (rest.from..rest.until).contains(&now)
+        });
+        let reason = limits.refusal_of_check(task);
+        if let (Some(reason), false) = (reason.clone(), rests) {
+            refused.push(RefusedTask::of_check(task.check, reason));
+        }
+        !rests && reason.is_none()
+    });
+    (checks, refused)
 }
 
 #[cfg(test)]

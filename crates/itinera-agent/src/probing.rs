@@ -13,12 +13,15 @@ use crate::plan::{self, Plan};
 use crate::ticket;
 use crate::two_way::Sessions;
 use itinera_model::batch::RefusedTask;
+use itinera_model::check::CheckRound;
 use itinera_model::id::{AgentId, ContentId, PathId};
+use itinera_model::outward::OutwardReport;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Schedule, Task};
 use itinera_model::reading::Reading;
 use itinera_model::round::{Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::two_way::{self, Ticket, TwoWayRound};
 use itinera_model::unit::{HopLimit, Micros, Tick};
 use itinera_probe::{
@@ -48,6 +51,12 @@ pub(crate) enum Found {
     Sweep(Box<Measured>),
     /// Both ways between agents.
     TwoWay(Box<TwoWayRound>),
+    /// What a service answered.
+    Check(Box<CheckRound>),
+    /// What is around the agent.
+    Around(Box<SurroundingsRound>),
+    /// How far a look outward is.
+    Outward(Box<OutwardReport>),
 }
 
 impl From<Measured> for Found {
@@ -410,7 +419,7 @@ impl Probers {
         refusals.send_if_modified(|before| {
             let changed = *before != refused;
             if changed {
-                for RefusedTask { path, pair, reason } in &refused {
+                for RefusedTask { path, pair, reason, .. } in &refused {
                     tracing::warn!(?path, ?pair, reason, "a task is not done");
                 }
             }
@@ -467,7 +476,7 @@ impl Probers {
 }
 
 /// Waits for the word to stop; a sender that is gone has no more use for us either.
-async fn stopped(stop: &mut watch::Receiver<bool>) {
+pub(crate) async fn stopped(stop: &mut watch::Receiver<bool>) {
     let _said = stop.wait_for(|stop| *stop).await.map(drop);
 }
 

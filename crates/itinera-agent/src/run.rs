@@ -1,12 +1,15 @@
 //! An agent's life: join once, then measure, spool and upload until told to stop.
 
+use crate::checking::{self, Checking};
 use crate::clock::{AgentClock, ClockError};
 use crate::exchange::{Exchange, ExchangeError};
 use crate::identity::{Identity, IdentityError};
 use crate::limits::LocalLimits;
 use crate::link::{Link, OwnAddresses};
+use crate::outward::Place;
 use crate::probing::{self, Found, Leave, Measured};
 use crate::spool::{Spool, SpoolError};
+use itinera_check::Roots;
 use itinera_model::batch::{Batch, RefusedTask, decode, encode};
 use itinera_model::id::{AgentId, BootId};
 use itinera_model::join::JoinCode;
@@ -63,6 +66,10 @@ pub struct AgentConfig {
     pub limits: LocalLimits,
     /// What a simulated machine's clock is off.
     pub clock_error: ClockError,
+    /// Where the machine is, for what is asked besides probing.
+    pub place: Place,
+    /// Whom it trusts to sign the certificates of services.
+    pub roots: Arc<Roots>,
 }
 
 /// Joins a service by a one-time code; writes the identity into `directory`.
@@ -139,11 +146,23 @@ pub async fn run(
         authority: identity.authority()?,
     };
     let (refusals, refused) = watch::channel(Vec::new());
+    let (check_refusals, checks_refused) = watch::channel(Vec::new());
+    let asking = Checking {
+        place: config.place.clone(),
+        clock: Arc::clone(&clock),
+        limits: config.limits.clone(),
+        roots: Arc::clone(&config.roots),
+        found: rounds_tx.clone(),
+        refusals: check_refusals,
+    };
+    let checking = tokio::spawn(checking::follow(asking, schedule_rx.clone(), stop.clone()));
     let following =
         probing::follow(link, Arc::clone(&clock), leave, schedule_rx, rounds_tx, refusals, stop);
     let probing = tokio::spawn(following);
+    let refused = [refused, checks_refused];
     gather(identity.agent, &clock, rounds_rx, refused, &spool, &fresh).await;
     scheduling.abort();
+    checking.abort();
     // What was measured last is on disk; a moment for it to be uploaded as well.
     fresh.notify_one();
     let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
@@ -230,11 +249,12 @@ async fn gather(
     agent: AgentId,
     clock: &AgentClock,
     mut rounds: mpsc::Receiver<Found>,
-    mut refused: watch::Receiver<Vec<RefusedTask>>,
+    mut refused: [watch::Receiver<Vec<RefusedTask>>; 2],
     spool: &Arc<Mutex<Spool>>,
     fresh: &Notify,
 ) {
     let mut seq = 0;
+    let [of_probes, of_checks] = &mut refused;
     loop {
         let mut gathered = tokio::select! {
             first = rounds.recv() => match first {
@@ -242,7 +262,8 @@ async fn gather(
                 None => return,
             },
             // Refusals are told though nothing be measured.
-            Ok(()) = refused.changed() => Vec::new(),
+            Ok(()) = of_probes.changed() => Vec::new(),
+            Ok(()) = of_checks.changed() => Vec::new(),
         };
         let boot = clock.boot().to_string();
         let note = |rounds: usize| {
@@ -259,7 +280,8 @@ async fn gather(
             note(gathered.len());
         }
         let mut batch = Batch::new(agent, clock.boot(), seq);
-        batch.refused = refused.borrow().clone();
+        batch.refused = of_probes.borrow().clone();
+        batch.refused.extend(of_checks.borrow().iter().cloned());
         for found in gathered {
             match found {
                 Found::Sweep(measured) => {
@@ -267,6 +289,9 @@ async fn gather(
                     batch.add(round, &flow, &resolution, &route, &reading);
                 }
                 Found::TwoWay(round) => batch.two_way.push(*round),
+                Found::Check(round) => batch.checks.push(*round),
+                Found::Around(round) => batch.surroundings.push(*round),
+                Found::Outward(report) => batch.outward.push(*report),
             }
         }
         let spool = Arc::clone(spool);

@@ -2,6 +2,7 @@
 
 use crate::sentence::{self, Whose};
 use itinera_model::alarm::Alarm;
+use itinera_model::event::Trouble;
 use itinera_model::finding::Place;
 use itinera_model::owner::OwnerMap;
 
@@ -31,10 +32,25 @@ pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     own == others && own != Whose::Unknown
 }
 
-/// The incident that an alarm belongs to: the first with an alarm of the same cause.
-pub fn fold<I: Copy>(alarm: &Alarm, open: &[(I, Vec<Alarm>)], map: &OwnerMap) -> Option<I> {
-    let belongs = |alarms: &Vec<Alarm>| alarms.iter().any(|known| is_one_cause(alarm, known, map));
-    open.iter().find(|(_, alarms)| belongs(alarms)).map(|(id, _)| *id)
+/// True when trouble has one cause: alarms by their places, events by their group, and an event of
+/// a machine with alarms on that machine's first link.
+fn is_one_trouble(a: &Trouble, b: &Trouble, map: &OwnerMap) -> bool {
+    match (a, b) {
+        (Trouble::Alarm(a), Trouble::Alarm(b)) => is_one_cause(a, b, map),
+        (Trouble::Event(a), Trouble::Event(b)) => a.group == b.group,
+        (Trouble::Alarm(alarm), Trouble::Event(event))
+        | (Trouble::Event(event), Trouble::Alarm(alarm)) => {
+            let Place::Link { from, to, .. } = alarm.key.place;
+            event.own_addresses.iter().any(|own| *own == from || *own == to)
+        }
+    }
+}
+
+/// The incident that trouble belongs to: the first with trouble of the same cause.
+pub fn fold<I: Copy>(trouble: &Trouble, open: &[(I, Vec<Trouble>)], map: &OwnerMap) -> Option<I> {
+    let belongs =
+        |known: &Vec<Trouble>| known.iter().any(|known| is_one_trouble(trouble, known, map));
+    open.iter().find(|(_, known)| belongs(known)).map(|(id, _)| *id)
 }
 
 /// What an incident of alarms says: its principal alarm, and how many more tell of the same.
@@ -64,8 +80,10 @@ pub fn headline(alarms: &[(&Alarm, bool)], map: &OwnerMap) -> Option<String> {
 mod tests {
     use super::*;
     use itinera_model::alarm::{AlarmKey, AlarmKind, Severity};
+    use itinera_model::event::{Event, EventKey, EventKind};
     use itinera_model::finding::Cause;
-    use itinera_model::id::PathId;
+    use itinera_model::id::{AgentId, PathId};
+    use itinera_model::outward::Part;
     use itinera_model::owner::{Owner, OwnerEntry};
     use itinera_model::unit::{Micros, WallTime};
     use uuid::Uuid;
@@ -122,14 +140,42 @@ mod tests {
     }
 
     #[test]
-    fn an_alarm_joins_the_incident_of_its_cause_or_opens_one() {
+    fn trouble_joins_the_incident_of_its_cause_or_opens_one() {
+        let event = |group: &str, own: &str| {
+            Trouble::Event(Event {
+                key: EventKey {
+                    kind: EventKind::FramesDamaged,
+                    agent: AgentId::from_uuid(Uuid::nil()),
+                    subject: "eth0".to_owned(),
+                },
+                part: Part::Machine,
+                severity: Some(Severity::Major),
+                since: WallTime::from_unix_seconds(0),
+                raised_at: WallTime::from_unix_seconds(0),
+                group: group.to_owned(),
+                words: String::new(),
+                service: None,
+                check: None,
+                own_addresses: vec![own.parse().unwrap()],
+            })
+        };
+        let alarm = |from, to, since| Trouble::Alarm(alarm(from, to, 0, since));
         let open = [
-            (1, vec![alarm("198.18.128.1", "198.18.128.2", 0, 0)]),
-            (2, vec![alarm("198.18.64.3", "198.18.64.4", 0, 0)]),
+            (1, vec![alarm("198.18.128.1", "198.18.128.2", 0)]),
+            (2, vec![alarm("198.18.64.3", "198.18.64.4", 0)]),
+            (3, vec![event("machine:carrock", "10.3.0.2")]),
+            (4, vec![alarm("10.9.0.2", "10.9.0.1", 0)]),
         ];
-        let same = alarm("198.18.64.3", "198.18.64.4", 0, 50);
-        assert_eq!(fold(&same, &open, &map()), Some(2));
-        assert_eq!(fold(&alarm("10.1.0.1", "198.18.64.1", 0, 50), &open, &map()), None);
+        for (new, belongs) in [
+            (alarm("198.18.64.3", "198.18.64.4", 50), Some(2)),
+            (alarm("10.1.0.1", "198.18.64.1", 50), None),
+            (alarm("10.3.0.2", "10.3.0.1", 50), Some(3)),
+            (event("machine:carrock", "10.3.0.2"), Some(3)),
+            (event("machine:gannet", "10.9.0.2"), Some(4)),
+            (event("service:mail", "10.7.0.2"), None),
+        ] {
+            assert_eq!(fold(&new, &open, &map()), belongs, "{new:?}");
+        }
     }
 
     #[test]

@@ -8,6 +8,7 @@
 mod alarm;
 pub mod both_ways;
 pub mod complaint;
+pub mod event;
 mod history;
 pub mod incident;
 mod judge;
@@ -16,6 +17,7 @@ pub mod outward;
 pub mod partners;
 pub mod past;
 pub mod remark;
+pub mod roaming;
 pub mod sentence;
 pub mod stat;
 pub mod watch;

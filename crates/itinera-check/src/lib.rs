@@ -18,6 +18,7 @@ pub use names::resolve;
 pub use net::Net;
 pub use tls::Roots;
 
+use ipnet::IpNet;
 use itinera_model::check::{Ask, CheckResult, Outcome, Phase, Seen, Step, Why};
 use itinera_model::unit::Micros;
 use std::net::{IpAddr, SocketAddr};
@@ -60,6 +61,8 @@ pub struct Asker {
     pub roots: Arc<Roots>,
     /// How long it waits.
     pub patience: Patience,
+    /// Where it may go; anywhere when absent.
+    pub within: Option<Arc<Vec<IpNet>>>,
 }
 
 /// A check on its way: what it has done, so that a step's end by time loses nothing.
@@ -139,6 +142,11 @@ impl Asker {
         }
     }
 
+    /// Whether its site lets it speak with this address.
+    pub fn may_go(&self, address: IpAddr) -> bool {
+        self.within.as_ref().is_none_or(|within| within.iter().any(|net| net.contains(&address)))
+    }
+
     /// The address to speak to, by name where need be.
     pub(crate) async fn find(
         &self,
@@ -148,6 +156,9 @@ impl Asker {
     ) -> Result<SocketAddr, Break> {
         let begun = Instant::now();
         let address = self.address_of(whom).await.map_err(|why| (Step::Name, why))?;
+        if !self.may_go(address) {
+            return Err((Step::Connect, Why::NotAllowed));
+        }
         if let Whom::Name(..) = whom {
             course.done(Step::Name, begun);
         }

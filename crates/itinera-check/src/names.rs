@@ -146,9 +146,11 @@ impl Asker {
     /// Asks every resolver at once, and compares.
     pub(crate) async fn names(&self, question: &AskName, course: &mut Course) -> Result<(), Break> {
         let named = &question.resolvers;
-        let resolvers = if named.is_empty() { &self.resolvers } else { named };
+        let mut resolvers = if named.is_empty() { &self.resolvers } else { named }.clone();
+        resolvers.extend(question.beside.iter().filter(|one| !self.resolvers.contains(one)));
+        resolvers.retain(|resolver| self.may_go(*resolver));
         let mut asking = tokio::task::JoinSet::new();
-        for (nth, resolver) in resolvers.iter().copied().take(MAX_RESOLVERS).enumerate() {
+        for (nth, resolver) in resolvers.into_iter().take(MAX_RESOLVERS).enumerate() {
             let (net, question, wait) = (self.net.clone(), question.clone(), self.patience.step);
             asking.spawn(async move { (nth, resolve(&net, resolver, &question, wait).await) });
         }
@@ -174,12 +176,7 @@ impl Asker {
         }
         let mut last = Why::ResolverFailed;
         for resolver in &self.resolvers {
-            let question = AskName {
-                name: name.to_owned(),
-                ipv6: family == Some(Family::Ipv6),
-                resolvers: Vec::new(),
-                tcp: false,
-            };
+            let question = AskName::of(name.to_owned(), family == Some(Family::Ipv6));
             // As programs do: the next resolver is asked only where one says nothing.
             let answer = resolve(&self.net, *resolver, &question, self.patience.step).await;
             match (answer.addresses.first(), answer.why) {

@@ -1,9 +1,12 @@
 //! What an agent uploads: rounds with everything they refer to, in one self-contained batch.
 
-use crate::id::{AgentId, BootId, ContentId, PairId, PathId};
+use crate::check::CheckRound;
+use crate::id::{AgentId, BootId, CheckId, ContentId, PairId, PathId};
+use crate::outward::OutwardReport;
 use crate::reading::Reading;
 use crate::round::Round;
 use crate::route::{Flow, Resolution, Route};
+use crate::surroundings::SurroundingsRound;
 use crate::two_way::TwoWayRound;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -42,6 +45,15 @@ pub struct Batch {
     /// Rounds of both ways between agents.
     #[serde(default)]
     pub two_way: Vec<TwoWayRound>,
+    /// What services answered.
+    #[serde(default)]
+    pub checks: Vec<CheckRound>,
+    /// What the agent found around it.
+    #[serde(default)]
+    pub surroundings: Vec<SurroundingsRound>,
+    /// How far looks outward are.
+    #[serde(default)]
+    pub outward: Vec<OutwardReport>,
 }
 
 /// A task that an agent does not do.
@@ -53,25 +65,35 @@ pub struct RefusedTask {
     /// The pair, where it is about one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pair: Option<PairId>,
+    /// The check, where it is about one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub check: Option<CheckId>,
     /// Why not, in words.
     pub reason: String,
 }
 
 impl RefusedTask {
+    /// About a check.
+    pub const fn of_check(check: CheckId, reason: String) -> Self {
+        Self { path: None, pair: None, check: Some(check), reason }
+    }
+
     /// About a path.
     pub const fn of_path(path: PathId, reason: String) -> Self {
-        Self { path: Some(path), pair: None, reason }
+        Self { path: Some(path), pair: None, check: None, reason }
     }
 
     /// About a pair.
     pub const fn of_pair(pair: PairId, reason: String) -> Self {
-        Self { path: None, pair: Some(pair), reason }
+        Self { path: None, pair: Some(pair), check: None, reason }
     }
 }
 
 /// Refusals that one batch may tell of, and octets of a reason.
 const MAX_REFUSED: usize = 10_000;
 const MAX_REASON: usize = 200;
+/// Words about looks outward that one batch may have.
+const MAX_OUTWARD: usize = 1_000;
 
 /// Why a message could not be read or may not be believed.
 #[derive(Debug, thiserror::Error)]
@@ -156,6 +178,9 @@ impl Batch {
             readings: Vec::new(),
             rounds: Vec::new(),
             two_way: Vec::new(),
+            checks: Vec::new(),
+            surroundings: Vec::new(),
+            outward: Vec::new(),
         }
     }
 
@@ -183,9 +208,9 @@ impl Batch {
         self.rounds.push(round);
     }
 
-    /// Rounds of either kind.
+    /// Rounds of every kind.
     pub const fn len(&self) -> usize {
-        self.rounds.len() + self.two_way.len()
+        self.rounds.len() + self.two_way.len() + self.checks.len() + self.surroundings.len()
     }
 
     /// True without any round.
@@ -226,6 +251,16 @@ impl Batch {
             if let Some(reason) = round.contradiction() {
                 return refuse(reason);
             }
+        }
+        let other = |boot: BootId| boot != self.boot;
+        if self.checks.iter().any(|round| other(round.clocks.boot) || !round.result.is_bounded()) {
+            return refuse("a check's result of another boot, or longer than any agent makes it");
+        }
+        if self.surroundings.iter().any(|it| other(it.clocks.boot) || !it.around.is_bounded()) {
+            return refuse("surroundings of another boot, or longer than any agent makes them");
+        }
+        if self.outward.len() > MAX_OUTWARD || !self.outward.iter().all(OutwardReport::is_bounded) {
+            return refuse("looks outward that are longer than any agent makes them");
         }
         self.rounds.iter().try_for_each(|round| {
             let refuse =

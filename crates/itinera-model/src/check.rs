@@ -4,7 +4,8 @@
 //! broke and how. Steps are in the order in which a client takes them, so that "connects and then
 //! nothing" is another result than "does not connect".
 
-use crate::id::{CheckId, ContentId};
+use crate::id::{CheckId, ContentId, PathId};
+use crate::path::Family;
 use crate::round::Clocks;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
@@ -56,6 +57,9 @@ pub struct AskName {
     /// Whom to ask; the machine's own resolvers where empty.
     #[serde(default)]
     pub resolvers: Vec<IpAddr>,
+    /// Whom to ask besides, to compare with.
+    #[serde(default)]
+    pub beside: Vec<IpAddr>,
     /// By TCP (RFC 7766) instead of UDP.
     #[serde(default)]
     pub tcp: bool,
@@ -86,6 +90,26 @@ pub struct AskWeb {
     pub words: Option<String>,
     /// Octets of content read at most.
     pub most_bytes: u32,
+}
+
+/// What an agent asks again and again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckTask {
+    /// The check.
+    pub check: CheckId,
+    /// The target's address; absent where it has a name.
+    pub address: Option<IpAddr>,
+    /// Its name, looked up each time as the machine's programs do.
+    pub name: Option<String>,
+    /// Over which version of IP.
+    pub family: Family,
+    /// What is asked.
+    pub ask: Ask,
+    /// From one time to the next, in milliseconds, before jitter.
+    pub interval_ms: u32,
+    /// The paths from the agent to the target.
+    #[serde(default)]
+    pub paths: Vec<PathId>,
 }
 
 /// Protocols in which the server speaks first.
@@ -174,6 +198,8 @@ pub enum Why {
     TooMuch,
     /// Small packets pass and full-sized ones do not.
     LargeLost,
+    /// The agent's site does not allow it.
+    NotAllowed,
 }
 
 /// How a check ended.
@@ -411,6 +437,13 @@ impl Ask {
     }
 }
 
+impl AskName {
+    /// A question to the machine's own resolvers, by UDP.
+    pub const fn of(name: String, ipv6: bool) -> Self {
+        Self { name, ipv6, resolvers: Vec::new(), beside: Vec::new(), tcp: false }
+    }
+}
+
 impl Step {
     /// Every step, in order.
     pub const ALL: [Self; 8] = [
@@ -468,6 +501,7 @@ impl fmt::Display for Why {
             Self::Redirects => "redirected without end",
             Self::TooMuch => "the server says more than any client bears",
             Self::LargeLost => "small packets pass and full-sized ones do not",
+            Self::NotAllowed => "the agent's site does not allow it",
         })
     }
 }
@@ -483,6 +517,7 @@ mod tests {
             name: "booking.corriven.example".to_owned(),
             ipv6: false,
             resolvers: vec!["198.18.128.53".parse().unwrap(), "2001:db8::53".parse().unwrap()],
+            beside: Vec::new(),
             tcp: true,
         });
         let result = CheckResult {

@@ -41,6 +41,10 @@ uuid_id! {
     PathId,
     /// What an agent asks of a service again and again.
     CheckId,
+    /// One look outward from an agent, asked for by somebody.
+    OutwardId,
+    /// Something that happened.
+    EventId,
     /// Two agents that measure both ways between them.
     PairId,
     /// An alarm.

@@ -2,6 +2,8 @@
 
 use crate::batch::Batch;
 use crate::check::{Ask, CheckResult, Resolved};
+use crate::id::OutwardId;
+use crate::path::Family;
 use crate::surroundings::Surroundings;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
@@ -109,6 +111,62 @@ pub struct Observed {
     pub not_swept: Option<String>,
     /// Connection, TLS and application, as far as wanted.
     pub asked: Vec<Asked>,
+    /// Echo from each of the machine's addresses, where it has several.
+    #[serde(default)]
+    pub sources: Vec<FromSource>,
+}
+
+/// Somebody wants to know what an agent sees on the way to a service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OutwardOrder {
+    /// Its name.
+    pub id: OutwardId,
+    /// What is to be reached, in people's words.
+    pub target: String,
+    /// The target's address; absent where it has a name.
+    pub address: Option<IpAddr>,
+    /// Its name.
+    pub name: Option<String>,
+    /// Over which version of IP.
+    pub family: Family,
+    /// Connection, TLS and application, nearest first.
+    pub asks: Vec<Ask>,
+    /// Later than this nobody waits for it any more, by the service's clock.
+    pub not_after: WallTime,
+}
+
+/// What an agent says of an order.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OutwardReport {
+    /// Which.
+    pub id: OutwardId,
+    /// What.
+    pub word: OutwardWord,
+}
+
+/// How far an order is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutwardWord {
+    /// A step is being looked at.
+    Looking(Rung),
+    /// So many rounds of the hops are done, of so many.
+    Swept(u8, u8),
+    /// It is done.
+    Done(Box<Observed>),
+    /// It could not be done, in words.
+    Failed(String),
+}
+
+/// Answers to one source address of a machine that has several.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FromSource {
+    /// The machine's address.
+    pub source: IpAddr,
+    /// Sent from there.
+    pub sent: u32,
+    /// Answered to there.
+    pub answered: u32,
 }
 
 /// One step, judged.
@@ -149,6 +207,33 @@ pub struct OutwardCheck {
     pub part: Part,
     /// What is broken, what was excluded, what to do.
     pub sentence: String,
+}
+
+/// Octets of a text, and items of a list.
+const MAX_TEXT: usize = 400;
+const MAX_ITEMS: usize = 64;
+
+impl OutwardReport {
+    /// True while nothing in it is longer than any agent makes it.
+    pub fn is_bounded(&self) -> bool {
+        let short = |text: &str| text.len() <= MAX_TEXT;
+        match &self.word {
+            OutwardWord::Looking(_) | OutwardWord::Swept(..) => true,
+            OutwardWord::Failed(why) => short(why),
+            OutwardWord::Done(seen) => {
+                let around = [&seen.before, &seen.after];
+                let listed = [seen.resolvers.len(), seen.asked.len(), seen.sources.len()];
+                let results = seen.asked.iter().map(|one| &one.result).chain(&seen.names);
+                short(&seen.target)
+                    && seen.name.as_deref().is_none_or(short)
+                    && seen.not_swept.as_deref().is_none_or(short)
+                    && around.into_iter().flatten().all(Surroundings::is_bounded)
+                    && listed.into_iter().all(|length| length <= MAX_ITEMS)
+                    && results.into_iter().all(CheckResult::is_bounded)
+                    && seen.sweep.as_ref().is_none_or(|sweep| sweep.check().is_ok())
+            }
+        }
+    }
 }
 
 impl fmt::Display for Rung {

@@ -1,6 +1,8 @@
 //! Messages between agent and service, each encoded by [`crate::batch::encode`].
 
+use crate::check::CheckTask;
 use crate::id::{AgentId, PathId, SiteId};
+use crate::outward::OutwardOrder;
 use crate::path::Method;
 use crate::two_way::SignedTicket;
 use crate::unit::WallTime;
@@ -110,6 +112,15 @@ pub struct Schedule {
     /// When some of this is not done.
     #[serde(default)]
     pub suppressions: Vec<Suppression>,
+    /// What services are asked.
+    #[serde(default)]
+    pub checks: Vec<CheckTask>,
+    /// How often the surroundings are told, in seconds; changes at once. Never where 0.
+    #[serde(default)]
+    pub surroundings_every_s: u32,
+    /// What somebody wants looked at now.
+    #[serde(default)]
+    pub outward: Vec<OutwardOrder>,
 }
 
 /// Budgets that all tasks of an agent share.

@@ -1,6 +1,8 @@
 //! An agent's own surroundings: what its machine is connected by and knows of its neighbourhood.
 //! Much trouble with "the network" is found right there.
 
+use crate::outward::Echoes;
+use crate::round::Clocks;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
@@ -157,6 +159,18 @@ pub struct OpenSocket {
     pub peer: Option<std::net::SocketAddr>,
 }
 
+/// Surroundings as an agent reports them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SurroundingsRound {
+    /// When, by the agent's clocks.
+    pub clocks: Clocks,
+    /// What was found.
+    pub around: Surroundings,
+    /// Echo to the gateway in use.
+    #[serde(default)]
+    pub gateway: Option<Echoes>,
+}
+
 /// Items of any list that are kept at most.
 pub const MAX_ITEMS: usize = 256;
 /// Octets of any text.
@@ -176,6 +190,25 @@ impl Surroundings {
     pub fn route_to(&self, address: IpAddr) -> Option<&RouteEntry> {
         let fits = self.routes.iter().filter(|route| route.to.contains(&address));
         fits.max_by_key(|route| (route.to.prefix_len(), std::cmp::Reverse(route.metric)))
+    }
+
+    /// True for an address of the machine itself.
+    pub fn is_own(&self, address: IpAddr) -> bool {
+        let mut own = self.interfaces.iter().flat_map(|interface| &interface.addresses);
+        address.is_loopback() || own.any(|net| net.addr() == address)
+    }
+
+    /// The machine's addresses that packets to there may leave from: those of its interfaces but
+    /// the loopback, and none that is good on one link alone.
+    pub fn sources_for(&self, there: IpAddr) -> Vec<IpAddr> {
+        let outside = self.interfaces.iter().filter(|one| one.medium != Medium::Loopback && one.up);
+        let all = outside.flat_map(|one| &one.addresses).map(IpNet::addr);
+        let fits = |address: &IpAddr| match (address, there) {
+            (IpAddr::V4(four), IpAddr::V4(_)) => !four.is_link_local(),
+            (IpAddr::V6(six), IpAddr::V6(_)) => !six.is_unicast_link_local(),
+            _ => false,
+        };
+        all.filter(fits).collect()
     }
 
     /// The gateway of everything that has no route of its own, of one version of IP.

@@ -149,6 +149,8 @@ impl HopLimit {
     pub const MAX: u8 = 64;
     /// That of the first hop.
     pub const FIRST: Self = Self(1);
+    /// The farthest that is probed.
+    pub const LAST: Self = Self(64);
 
     /// A checked hop limit; absent outside 1..=64.
     pub const fn try_new(value: u8) -> Option<Self> {

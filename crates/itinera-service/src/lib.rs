@@ -9,6 +9,7 @@ pub mod api;
 mod authority;
 pub mod config;
 mod console;
+mod happening;
 mod live;
 mod metrics;
 pub mod owner_csv;

@@ -1,9 +1,11 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 
+use crate::happening::Happening;
 use crate::server::Shared;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
-use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::alarm::AlarmEffect;
 use itinera_model::batch::{DecodeError, decode, encode};
+use itinera_model::event::{EventEffect, Trouble};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
@@ -41,6 +43,7 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
     *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
+    let mut happening = Happening::restored(shared, &memory.events).await?;
     let mut inherited = left_by_another_engine(shared, &memory).await?;
     let mut judge = remembered(memory, limits)?;
     tracing::info!(cursor, "judging");
@@ -53,13 +56,16 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
         };
         let to = last.commit_no;
         let mut gathered = std::mem::take(&mut inherited);
-        for entry in &entries {
-            gathered.take(step(&mut judge, entry));
-        }
         let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-        let fold =
-            |alarm: &Alarm, open: &[(IncidentId, Vec<Alarm>)]| incident::fold(alarm, open, &map);
-        let write = gathered.into_write(&judge, cursor, to);
+        for entry in &entries {
+            let effects = step(&mut judge, entry);
+            gathered.happened.extend(happening.step(shared, entry, &effects, &map).await?);
+            gathered.take(effects);
+        }
+        let fold = |trouble: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| {
+            incident::fold(trouble, open, &map)
+        };
+        let write = gathered.into_write(&judge, &happening, cursor, to);
         shared.store.commit_judgement(token, &write, &fold).await?;
         shared.news.notify_one();
         shared.metrics.judged(entries.len() as u64);
@@ -128,6 +134,7 @@ struct Gathered {
     windows: BTreeMap<(PathId, i64), Option<StoredWindow>>,
     assessed: BTreeMap<(PathId, i64), (bool, itinera_model::finding::Assessment)>,
     alarms: Vec<AlarmEffect>,
+    happened: Vec<EventEffect>,
 }
 
 impl Gathered {
@@ -150,7 +157,7 @@ impl Gathered {
         }
     }
 
-    fn into_write(self, judge: &Judge, from: i64, to: i64) -> JudgeWrite {
+    fn into_write(self, judge: &Judge, happening: &Happening, from: i64, to: i64) -> JudgeWrite {
         let dropped = self.windows.iter().filter(|(_, content)| content.is_none());
         let dropped = dropped.map(|(key, _)| *key).collect();
         let assessed = self.assessed.into_iter();
@@ -159,10 +166,12 @@ impl Gathered {
             to,
             engine: ENGINE,
             book: encode(judge.book()),
+            events: encode(happening.watcher()),
             windows: self.windows.into_values().flatten().collect(),
             dropped,
             assessed: assessed.map(|((_, window), (newest, a))| (window, newest, a)).collect(),
             alarms: self.alarms,
+            happened: self.happened,
         }
     }
 }

@@ -5,7 +5,7 @@ use itinera_wire::{IpHeader, ip};
 use std::net::IpAddr;
 
 /// Addresses, protocol and, where there are any, ports.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct FlowKey {
     addresses: [u64; 2],
     protocol: u8,
@@ -36,6 +36,11 @@ impl FlowKey {
 
     pub(crate) fn new(source: IpAddr, destination: IpAddr, protocol: u8, ports: u32) -> Self {
         Self { addresses: [word(source), word(destination)], protocol, ports }
+    }
+
+    /// True for connections, whose packets follow each other closely.
+    pub(crate) const fn is_stream(&self) -> bool {
+        self.protocol == ip::TCP
     }
 
     /// The stream that this key names under another.

@@ -1,5 +1,6 @@
 //! What a directed link does to a packet: loses, delays, queues, doubles or reorders it.
 
+use crate::flow::FlowKey;
 use crate::scenario::Burst;
 use crate::world::{Arc, ArcState, Line};
 use itinera_model::unit::Tick;
@@ -12,6 +13,8 @@ const OTHERS_OCTETS: f64 = 1_200.0;
 /// Arrivals of other traffic followed one by one at most; before that the queue is taken to have
 /// been seen in its steady state.
 const MAX_ARRIVALS: usize = 2_000;
+/// Streams remembered before those that are over are forgotten.
+const MAX_STREAMS: usize = 4_096;
 /// How much later a reordered packet comes.
 const REORDERED_NANOS: f64 = 3_000_000.0;
 
@@ -28,6 +31,8 @@ pub(crate) struct LineChance {
     others: ChaCha8Rng,
     /// By node and arc: what the link remembers from packet to packet.
     memory: BTreeMap<(usize, usize), Memory>,
+    /// By node, arc and flow: when the last packet of a stream comes out.
+    streams: BTreeMap<(usize, usize, FlowKey), Tick>,
 }
 
 #[derive(Debug, Clone, Copy, Default)]
@@ -58,6 +63,7 @@ impl LineChance {
             order: stream(seed, 6),
             others: stream(seed, 7),
             memory: BTreeMap::new(),
+            streams: BTreeMap::new(),
         }
     }
 
@@ -104,6 +110,23 @@ impl LineChance {
         let nanos = state.delay_nanos + (wait + varied) as u64 + (queued + later) as u64;
         let doubled = arc.duplicates > 0.0 && self.order.random::<f64>() < arc.duplicates;
         [Some(nanos), doubled.then_some(nanos + 50_000)]
+    }
+
+    /// When a packet of a stream comes out: not before the one in front of it. Lines keep packets
+    /// in order; jitter that overtook would be a habit of its own.
+    pub(crate) fn behind(
+        &mut self,
+        (node, arc): (usize, usize),
+        flow: FlowKey,
+        now: Tick,
+        arrives: Tick,
+    ) -> Tick {
+        if self.streams.len() >= MAX_STREAMS {
+            self.streams.retain(|_, last| *last > now);
+        }
+        let last = self.streams.entry((node, arc, flow)).or_insert(arrives);
+        *last = arrives.max(*last);
+        *last
     }
 
     fn is_lost_in_burst(&mut self, place: (usize, usize), burst: Burst) -> bool {

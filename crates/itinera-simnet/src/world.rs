@@ -39,6 +39,8 @@ pub enum TruthCause {
     Loss(f64),
     /// Delays every packet by this many milliseconds more.
     AddedDelayMs(f64),
+    /// Packets longer than this vanish, in octets.
+    SwallowsOver(u16),
 }
 
 /// A fault as it really is. For scoring only: no judgement may see it.
@@ -137,7 +139,15 @@ pub(crate) struct Arc {
 }
 
 impl Arc {
-    /// Packets lost on it now arrive as damaged frames.
+    /// True for a packet of this length that vanishes here.
+    pub(crate) fn swallows(&self, length: usize, at: Tick) -> bool {
+        self.faults.iter().any(|fault| match fault.cause {
+            TruthCause::SwallowsOver(most) => length > usize::from(most) && fault.acts(0, at),
+            TruthCause::Loss(_) | TruthCause::AddedDelayMs(_) => false,
+        })
+    }
+
+    /// True while what this loses arrives as damaged frames.
     pub(crate) fn damages_frames(&self, at: Tick) -> bool {
         self.faults.iter().any(|fault| fault.damages_frames && fault.acts(0, at))
     }
@@ -223,9 +233,6 @@ impl World {
         let mut rng = ChaCha8Rng::seed_from_u64(seed);
         rng.set_stream(1);
         let mut builder = Builder::new(scenario);
-        for fault in &scenario.faults {
-            builder.add_fault(fault, &mut rng);
-        }
         for draw in &scenario.draws {
             let option = &draw.options[rng.random_range(0..draw.options.len())];
             for id in &option.silent {
@@ -238,6 +245,10 @@ impl World {
             for fault in &option.faults {
                 builder.add_fault(fault, &mut rng);
             }
+        }
+        // After what is drawn, so that the same seed draws the same whatever else happens.
+        for fault in &scenario.faults {
+            builder.add_fault(fault, &mut rng);
         }
         let mut world = builder.world;
         world.seed = seed;
@@ -306,6 +317,7 @@ impl World {
                     state.delay_nanos += nanos(ms);
                     state.jitter_nanos += fault.jitter_nanos;
                 }
+                TruthCause::SwallowsOver(_) => {}
             }
         }
         state
@@ -505,7 +517,9 @@ impl<'a> Builder<'a> {
         let delay = fault.added_delay_ms.as_ref();
         let delay = delay.map(|r| TruthCause::AddedDelayMs(draw_between(*r.as_ref(), rng)));
         let owner = self.owner_name(fault.to.as_ref());
-        for cause in loss.into_iter().chain(delay) {
+        let large =
+            fault.swallows_over.as_ref().map(|size| TruthCause::SwallowsOver(*size.as_ref()));
+        for cause in loss.into_iter().chain(delay).chain(large) {
             let arcs = &mut self.world.arcs[from];
             if let Some(arc) = arcs.iter_mut().find(|arc| arc.to == to) {
                 arc.faults.push(ArcFault {

@@ -70,6 +70,8 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         methods: vec![Method::IcmpEcho],
         port: None,
         host: None,
+        checks: Vec::new(),
+        intended: None,
     };
     let schedule = Schedule {
         interval_ms: 10_000,
@@ -81,6 +83,7 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         pacing: Pacing::default(),
         enumerate_every_s: 0,
         two_way: itinera_store::TwoWaySchedule::default(),
+        surroundings_every_s: 0,
     };
     let site = SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] };
     let watched = Watched { sites: vec![site], targets: vec![target], schedule };

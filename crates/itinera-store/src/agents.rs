@@ -8,6 +8,7 @@ use itinera_model::id::{AgentId, SiteId};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, QueryOrder, QuerySelect, TransactionTrait};
+use std::net::IpAddr;
 use time::OffsetDateTime;
 
 /// Why a join code opens nothing.
@@ -56,6 +57,8 @@ pub struct AgentRecord {
     pub dropped_rounds: i64,
     /// Tasks that its site does not allow it.
     pub refused: Vec<RefusedTask>,
+    /// Where other agents can reach it, by its own word.
+    pub addresses: Vec<IpAddr>,
 }
 
 pub(crate) fn wall(at: OffsetDateTime) -> WallTime {
@@ -175,6 +178,7 @@ impl Store {
                 clock_error_us: row.clock_error_us,
                 dropped_rounds: row.dropped_rounds,
                 refused: serde_json::from_value(row.refused).unwrap_or_default(),
+                addresses: serde_json::from_value(row.addresses).unwrap_or_default(),
             })
             .collect();
         agents.sort_by(|a, b| a.site.cmp(&b.site).then(a.joined_at.cmp(&b.joined_at)));

@@ -80,6 +80,10 @@ pub(crate) mod target {
         pub service: String,
         pub port: Option<i32>,
         pub host: Option<String>,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub checks: Json,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub intended: Option<Json>,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

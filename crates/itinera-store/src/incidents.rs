@@ -1,13 +1,15 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
 use crate::entity::{alarm, incident, incident_event};
+use crate::events::EventRecord;
 use crate::judge::{AlarmRecord, alarm_record, offset};
-use crate::outbox;
 use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::{Store, StoreError};
+use crate::{events, outbox};
 use itinera_model::alarm::Alarm;
-use itinera_model::id::{AlarmId, IncidentId};
+use itinera_model::event::{Event, Trouble};
+use itinera_model::id::{AlarmId, EventId, IncidentId, OutwardId};
 use sea_orm::entity::prelude::*;
 use sea_orm::{
     ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
@@ -52,6 +54,8 @@ pub struct IncidentRecord {
     pub evidence: Option<Json>,
     /// Its alarms, oldest first.
     pub alarms: Vec<AlarmRecord>,
+    /// Trouble that is no path's, oldest first.
+    pub troubles: Vec<EventRecord>,
 }
 
 /// Something that happened in an incident.
@@ -83,9 +87,9 @@ pub enum IncidentRefused {
     Open,
 }
 
-/// Chooses the incident that a new alarm belongs to, among the open ones with their alarms.
+/// Chooses the incident that new trouble belongs to, among the open ones with theirs.
 pub type Fold<'a> =
-    dyn Fn(&Alarm, &[(IncidentId, Vec<Alarm>)]) -> Option<IncidentId> + Send + Sync + 'a;
+    dyn Fn(&Trouble, &[(IncidentId, Vec<Trouble>)]) -> Option<IncidentId> + Send + Sync + 'a;
 
 /// Something to enter into an incident's timeline.
 struct Entry<'a> {
@@ -130,28 +134,55 @@ async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
-/// The incidents with their alarms, oldest first, that trouble which began at `since` can belong
-/// to: those that were open then. One whose alarms have all been clear for half an hour takes no
+/// The incidents with their troubles, oldest first, that trouble which began at `since` can belong
+/// to: those that were open then. One whose troubles have all been over for half an hour takes no
 /// more: what comes then is another.
-async fn open_with_alarms(
+async fn open_with_troubles(
     txn: &DatabaseTransaction,
     since: OffsetDateTime,
-) -> Result<Vec<(IncidentId, Vec<Alarm>)>, StoreError> {
-    let select = "SELECT i.id, a.body FROM incident i JOIN alarm a ON a.incident_id = i.id \
-         WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
-             a.cleared_at > now() - interval '30 minutes') ORDER BY i.id, a.id";
+) -> Result<Vec<(IncidentId, Vec<Trouble>)>, StoreError> {
+    let select = "SELECT i.id, a.body, true AS is_alarm, a.id AS of FROM incident i \
+             JOIN alarm a ON a.incident_id = i.id \
+             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
+                 a.cleared_at > now() - interval '30 minutes') \
+         UNION ALL SELECT i.id, e.body, false, e.id FROM incident i \
+             JOIN event e ON e.incident_id = i.id \
+             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
+                 e.ended_at > now() - interval '30 minutes') ORDER BY 1, 4";
     let rows = txn.query_all_raw(sql(select, [since.into()])).await?;
-    let mut open: Vec<(IncidentId, Vec<Alarm>)> = Vec::new();
+    let mut open: Vec<(IncidentId, Vec<Trouble>)> = Vec::new();
     for row in &rows {
         let id = IncidentId::from_uuid(row.try_get("", "id")?);
         let body: Json = row.try_get("", "body")?;
-        let alarm = serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
+        let trouble = if row.try_get("", "is_alarm")? {
+            serde_json::from_value(body).map(Trouble::Alarm)
+        } else {
+            serde_json::from_value(body).map(Trouble::Event)
+        };
+        let trouble = trouble.map_err(|_| StoreError::corrupt("alarm or event"))?;
         match open.last_mut() {
-            Some((last, alarms)) if *last == id => alarms.push(alarm),
-            _ => open.push((id, vec![alarm])),
+            Some((last, troubles)) if *last == id => troubles.push(trouble),
+            _ => open.push((id, vec![trouble])),
         }
     }
     Ok(open)
+}
+
+/// The incident of the cause of some trouble, or a new one.
+async fn incident_of(
+    txn: &DatabaseTransaction,
+    trouble: &Trouble,
+    (since, at): (OffsetDateTime, OffsetDateTime),
+    fold: &Fold<'_>,
+) -> Result<IncidentId, StoreError> {
+    let open = open_with_troubles(txn, since).await?;
+    if let Some(incident) = fold(trouble, &open) {
+        return Ok(incident);
+    }
+    let incident = open_incident(txn, at, None, None).await?;
+    let body = serde_json::json!({});
+    enter(txn, Entry { incident, at, person: ITSELF, kind: "opened", body }).await?;
+    Ok(incident)
 }
 
 /// Enters a raised alarm into the incident of its cause, or opens one.
@@ -161,21 +192,52 @@ pub(crate) async fn place_alarm(
     raised: &Alarm,
     fold: &Fold<'_>,
 ) -> Result<(), StoreError> {
-    let open = open_with_alarms(txn, offset(raised.since)).await?;
-    let at = offset(raised.raised_at);
-    let incident = match fold(raised, &open) {
-        Some(incident) => incident,
-        None => {
-            let incident = open_incident(txn, at, None, None).await?;
-            let body = serde_json::json!({});
-            enter(txn, Entry { incident, at, person: ITSELF, kind: "opened", body }).await?;
-            incident
-        }
-    };
+    let (since, at) = (offset(raised.since), offset(raised.raised_at));
+    let trouble = Trouble::Alarm(raised.clone());
+    let incident = incident_of(txn, &trouble, (since, at), fold).await?;
     let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
     txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
     let body = serde_json::json!({ "alarm": id });
     enter(txn, Entry { incident, at, person: ITSELF, kind: "alarm-raised", body }).await
+}
+
+/// Enters an event that is trouble into the incident of its cause, or opens one.
+pub(crate) async fn place_event(
+    txn: &DatabaseTransaction,
+    id: EventId,
+    began: &Event,
+    fold: &Fold<'_>,
+) -> Result<(), StoreError> {
+    let (since, at) = (offset(began.since), offset(began.raised_at));
+    let trouble = Trouble::Event(began.clone());
+    let incident = incident_of(txn, &trouble, (since, at), fold).await?;
+    let update = "UPDATE event SET incident_id = $2 WHERE id = $1";
+    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
+    let body = serde_json::json!({ "event": id });
+    enter(txn, Entry { incident, at, person: ITSELF, kind: "event-began", body }).await
+}
+
+/// Enters that an event is over.
+pub(crate) async fn note_ended(
+    txn: &DatabaseTransaction,
+    id: Uuid,
+    incident: Option<Uuid>,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
+    let body = serde_json::json!({ "event": id });
+    enter(txn, Entry { incident, at, person: ITSELF, kind: "event-ended", body }).await
+}
+
+/// Enters that somebody has a look taken outward for an incident.
+pub(crate) async fn note_outward(
+    txn: &DatabaseTransaction,
+    id: OutwardId,
+    incident: IncidentId,
+    person: &str,
+) -> Result<(), StoreError> {
+    let (at, body) = (OffsetDateTime::now_utc(), serde_json::json!({ "outward": id }));
+    enter(txn, Entry { incident, at, person, kind: "outward-asked", body }).await
 }
 
 /// Enters that an alarm has cleared.
@@ -231,6 +293,7 @@ impl Store {
         rows: Vec<incident::Model>,
     ) -> Result<Vec<IncidentRecord>, StoreError> {
         let ids = rows.iter().map(|row| row.id);
+        let rows_ids: Vec<Uuid> = ids.clone().collect();
         let alarms = alarm::Entity::find()
             .filter(alarm::Column::IncidentId.is_in(ids))
             .order_by_asc(alarm::Column::RaisedAt)
@@ -242,6 +305,7 @@ impl Store {
             let incident = row.incident_id.unwrap_or_default();
             by_incident.entry(incident).or_default().push(alarm_record(row)?);
         }
+        let mut troubles = events::of_incidents(&self.db, rows_ids).await?;
         let record = |row: incident::Model| -> Result<IncidentRecord, StoreError> {
             let complaint = row.complaint.map(serde_json::from_value).transpose();
             Ok(IncidentRecord {
@@ -252,6 +316,7 @@ impl Store {
                 complaint: complaint.map_err(|_| StoreError::corrupt("complaint"))?,
                 evidence: row.evidence,
                 alarms: by_incident.remove(&row.id).unwrap_or_default(),
+                troubles: troubles.remove(&row.id).unwrap_or_default(),
             })
         };
         rows.into_iter().map(record).collect()
@@ -371,22 +436,21 @@ impl Store {
         Ok(())
     }
 
-    /// Closes incidents of alarms that have all been clear for half an hour.
+    /// Closes incidents whose alarms and events have all been over for half an hour.
     ///
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn close_settled_incidents(&self) -> Result<(), StoreError> {
-        let select = "SELECT i.id FROM incident i JOIN alarm a ON a.incident_id = i.id \
+        let select = "SELECT i.id FROM incident i JOIN \
+                 (SELECT incident_id, cleared_at AS over_at FROM alarm \
+                 UNION ALL SELECT incident_id, ended_at FROM event) t ON t.incident_id = i.id \
              WHERE i.closed_at IS NULL AND i.complaint IS NULL GROUP BY i.id \
-             HAVING bool_and(a.cleared_at IS NOT NULL) \
-                 AND max(a.cleared_at) < now() - interval '30 minutes'";
+             HAVING bool_and(t.over_at IS NOT NULL) \
+                 AND max(t.over_at) < now() - interval '30 minutes'";
         let rows = self.db.query_all_raw(sql(select, [])).await?;
         for row in &rows {
             let id = IncidentId::from_uuid(row.try_get("", "id")?);
-            match self
-                .close_incident(id, "All alarms have been clear for 30 minutes.", ITSELF)
-                .await
-            {
+            match self.close_incident(id, "All of it has been over for 30 minutes.", ITSELF).await {
                 Err(StoreError::Incident(IncidentRefused::Closed)) | Ok(()) => {}
                 Err(error) => return Err(error),
             }

@@ -1,8 +1,9 @@
 //! Ingest: one transaction per batch, idempotent by (agent, boot, seq), and the log it makes.
 
 use crate::agents::wall;
+use crate::checks::{self, AroundAt, CheckedAt};
 use crate::statement::sql;
-use crate::{READER, Store, StoreError, two_way};
+use crate::{READER, Store, StoreError, outward, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
@@ -36,6 +37,10 @@ pub struct LogEntry {
     pub received_at: WallTime,
     /// Its rounds.
     pub rounds: Vec<LoggedRound>,
+    /// Results of its checks.
+    pub checks: Vec<CheckedAt>,
+    /// What its agent found around it.
+    pub around: Vec<AroundAt>,
 }
 
 /// A round as judgement needs it.
@@ -101,7 +106,7 @@ impl Store {
         for day in [today, today + Duration::days(1)] {
             let next = day + Duration::days(1);
             let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
-            for table in ["round", "two_way_round"] {
+            for table in ["round", "two_way_round", "check_round", "around_round"] {
                 let statement = format!(
                     "CREATE TABLE IF NOT EXISTS {table}_{of_day} PARTITION OF {table} \
                      FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
@@ -133,12 +138,15 @@ impl Store {
         // The clock is read under that lock, so that times of receipt follow the order too.
         let received_at = OffsetDateTime::now_utc();
         let paths = path_numbers(&txn, agent).await?;
-        let (known, strange): (Vec<_>, Vec<_>) =
-            batch.rounds.iter().partition(|round| paths.contains_key(&round.path));
+        let known: Vec<_> =
+            batch.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
         let place = (received_at, commit_no);
         let of_pairs = two_way::write(&txn, agent, &batch.two_way, place).await?;
-        let stored = u32::try_from(known.len() + of_pairs).unwrap_or(u32::MAX);
-        let refused = strange.len() + batch.two_way.len() - of_pairs;
+        let asked = (batch.checks.as_slice(), batch.surroundings.as_slice());
+        let besides = checks::write(&txn, agent, asked, place).await?;
+        outward::write(&txn, agent, &batch.outward, received_at).await?;
+        let stored = u32::try_from(known.len() + of_pairs + besides).unwrap_or(u32::MAX);
+        let refused = batch.len() - known.len() - of_pairs - besides;
         let refused = u32::try_from(refused).unwrap_or(u32::MAX);
         let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, rounds, refused) \
              SELECT no, $2, $3, $4, $5, $6, $7 FROM agent WHERE id = $1 \
@@ -187,7 +195,9 @@ impl Store {
             let at: OffsetDateTime = row.try_get("", "received_at")?;
             span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
             let commit_no = row.try_get("", "commit_no")?;
-            entries.push(LogEntry { commit_no, received_at: wall(at), rounds: Vec::new() });
+            let received_at = wall(at);
+            let (rounds, checks, around) = (Vec::new(), Vec::new(), Vec::new());
+            entries.push(LogEntry { commit_no, received_at, rounds, checks, around });
         }
         let (Some((low, high)), Some(last)) = (span, entries.last()) else {
             return Ok(entries);
@@ -204,7 +214,12 @@ impl Store {
         for row in rows {
             by_commit.entry(row.try_get("", "commit_no")?).or_default().push(row);
         }
+        let span = (low, high);
+        let mut besides = checks::besides(&self.db, (cursor, last.commit_no), span).await?;
         for entry in &mut entries {
+            if let Some((checks, around)) = besides.remove(&entry.commit_no) {
+                (entry.checks, entry.around) = (checks, around);
+            }
             let rows = by_commit.remove(&entry.commit_no).unwrap_or_default();
             let rounds = rows.iter().map(|row| logged(row, entry.received_at));
             entry.rounds = rounds.collect::<Result<_, _>>()?;

@@ -2,11 +2,13 @@
 //! fencing token.
 
 use crate::entity::alarm;
+use crate::events;
 use crate::incidents::{self, Fold};
 use crate::outbox;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AlarmId, IncidentId, PathId};
 use itinera_model::unit::WallTime;
@@ -42,6 +44,8 @@ pub struct JudgeMemory {
     pub engine: u16,
     /// The book of alarms; empty before the first write.
     pub book: Vec<u8>,
+    /// What watches for events remembers; empty before the first write.
+    pub events: Vec<u8>,
     /// The windows.
     pub windows: Vec<StoredWindow>,
 }
@@ -57,6 +61,8 @@ pub struct JudgeWrite {
     pub engine: u16,
     /// The book of alarms.
     pub book: Vec<u8>,
+    /// What watches for events remembers.
+    pub events: Vec<u8>,
     /// Windows with another content.
     pub windows: Vec<StoredWindow>,
     /// Windows no longer needed.
@@ -65,6 +71,8 @@ pub struct JudgeWrite {
     pub assessed: Vec<(i64, bool, Assessment)>,
     /// About alarms, in order.
     pub alarms: Vec<AlarmEffect>,
+    /// About events, in order.
+    pub happened: Vec<EventEffect>,
 }
 
 /// An alarm as recorded.
@@ -110,7 +118,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
-        let row = self.db.query_one_raw(sql("SELECT cursor, engine, book FROM judge", [])).await?;
+        let row = self
+            .db
+            .query_one_raw(sql("SELECT cursor, engine, book, events FROM judge", []))
+            .await?;
         let Some(row) = row else {
             return Ok(JudgeMemory::default());
         };
@@ -131,6 +142,7 @@ impl Store {
             cursor: row.try_get("", "cursor")?,
             engine: u16::try_from(engine).map_err(|_| StoreError::corrupt("engine version"))?,
             book: row.try_get("", "book")?,
+            events: row.try_get("", "events")?,
             windows: windows.iter().map(window).collect::<Result<_, _>>()?,
         })
     }
@@ -157,6 +169,9 @@ impl Store {
         write_assessments(&txn, &write.assessed).await?;
         for effect in &write.alarms {
             write_alarm(&txn, effect, fold).await?;
+        }
+        for effect in &write.happened {
+            events::write(&txn, effect, fold).await?;
         }
         tell(&txn, &write.assessed).await?;
         txn.commit().await?;
@@ -251,18 +266,20 @@ async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError>
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
-    let move_on = "INSERT INTO judge (cursor, engine, book) SELECT $2, $3, $4 WHERE $1 = 0 \
+    let move_on = "INSERT INTO judge (cursor, engine, book, events) SELECT $2, $3, $4, $5 WHERE $1 = 0 \
          ON CONFLICT (one_row) DO NOTHING";
-    let values: [Value; 4] = [
+    let values: [Value; 5] = [
         write.from.into(),
         write.to.into(),
         i32::from(write.engine).into(),
         write.book.clone().into(),
+        write.events.clone().into(),
     ];
     if txn.execute_raw(sql(move_on, values.clone())).await?.rows_affected() == 1 {
         return Ok(());
     }
-    let move_on = "UPDATE judge SET cursor = $2, engine = $3, book = $4 WHERE cursor = $1";
+    let move_on =
+        "UPDATE judge SET cursor = $2, engine = $3, book = $4, events = $5 WHERE cursor = $1";
     let moved = txn.execute_raw(sql(move_on, values)).await?.rows_affected();
     if moved == 1 { Ok(()) } else { Err(StoreError::Fenced) }
 }

@@ -4,14 +4,17 @@
 //! (`commit_no`) is the order of truth that judgement follows and that a recomputation repeats.
 
 mod agents;
+mod checks;
 pub mod cluster;
 mod entity;
 mod error;
+mod events;
 mod incidents;
 mod ingest;
 mod judge;
 mod migration;
 mod outbox;
+mod outward;
 mod owners;
 mod paths;
 mod people;
@@ -22,11 +25,14 @@ mod watched;
 mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
+pub use checks::{AroundAt, CheckRecord, CheckSpec, CheckedAt};
 pub use error::StoreError;
+pub use events::{EventRecord, WhichEvents};
 pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Committed, LogEntry, LoggedRound};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use outbox::{News, Since};
+pub use outward::OutwardRecord;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use people::{
@@ -36,7 +42,7 @@ pub use people::{
 pub use reading::StateCounts;
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use watched::{
-    Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, TwoWaySchedule, Watched,
+    IntendedWay, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, TwoWaySchedule, Watched,
 };
 pub use watches::{
     NewSuppression, NewWatch, Pause, SuppressionRecord, WatchChange, WatchRecord, WatchRefused,

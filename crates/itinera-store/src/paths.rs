@@ -4,7 +4,7 @@ use crate::ingest::stamps_of;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::finding::Assessment;
-use itinera_model::id::PathId;
+use itinera_model::id::{AgentId, PathId};
 use itinera_model::packed;
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, StampSource};
@@ -32,6 +32,8 @@ pub struct ReadRecord {
 pub struct PathRecord {
     /// Its name.
     pub id: PathId,
+    /// Its agent.
+    pub agent: AgentId,
     /// Site of its agent.
     pub site: String,
     /// Name of its target.
@@ -78,7 +80,7 @@ pub struct RoundRecord {
     pub hops: Vec<HopCounts>,
 }
 
-const SELECT: &str = "SELECT p.id, s.name AS site, t.name AS target, t.service, p.family, p.method, \
+const SELECT: &str = "SELECT p.id, p.agent_id, s.name AS site, t.name AS target, t.service, p.family, p.method, \
          COALESCE(t.host, (SELECT e FROM jsonb_array_elements_text(t.addresses) e \
              WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.body \
      FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
@@ -89,6 +91,7 @@ fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
     let latest = body.map(serde_json::from_value).transpose();
     Ok(PathRecord {
         id: PathId::from_uuid(row.try_get("", "id")?),
+        agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
         site: row.try_get("", "site")?,
         target: row.try_get("", "target")?,
         service: row

@@ -1,9 +1,11 @@
 //! Sites, targets and the schedule: what the configuration says is watched.
 
 use crate::agents::wall;
+use crate::checks::{CheckSpec, ensure_check};
 use crate::entity::{path, site, target};
 use crate::statement::sql;
-use crate::{Store, StoreError, watches};
+use crate::{Store, StoreError, outward, watches};
+use itinera_model::check::{Ask, CheckTask};
 use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
 use itinera_model::path::{Direction, Family, Method, PathSpec};
 use itinera_model::protocol::{Denser, Pacing, Task, Turn};
@@ -31,6 +33,23 @@ pub struct TargetSpec {
     pub methods: Vec<Method>,
     /// The port of TCP probes, and of UDP ones where somebody answers there.
     pub port: Option<u16>,
+    /// What its service is asked.
+    pub checks: Vec<CheckSpec>,
+    /// The way that is meant to be taken to it.
+    pub intended: Option<IntendedWay>,
+}
+
+/// The way that is meant to be taken to a target; what is absent does not matter.
+#[derive(Debug, Clone, PartialEq, Eq, Default, serde::Serialize, serde::Deserialize)]
+#[serde(default)]
+pub struct IntendedWay {
+    /// The AS numbers of owners on the way, in order; others may not stand between the first and
+    /// the last.
+    pub owners: Vec<u32>,
+    /// Through a tunnel of the agent's machine, or through none.
+    pub tunnel: Option<bool>,
+    /// Marks arrive as they were sent.
+    pub dscp_kept: bool,
 }
 
 /// A site to watch from.
@@ -67,6 +86,13 @@ pub struct Schedule {
     /// How agents measure both ways between them.
     #[serde(default)]
     pub two_way: TwoWaySchedule,
+    /// How often agents tell their surroundings, in seconds; never where 0.
+    #[serde(default = "usual_surroundings")]
+    pub surroundings_every_s: u32,
+}
+
+const fn usual_surroundings() -> u32 {
+    60
 }
 
 /// How agents measure both ways between them.
@@ -134,7 +160,12 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
         serde_json::from_value(row.methods).map_err(|_| StoreError::corrupt("target methods"))?;
     let service = if row.service.is_empty() { row.name.clone() } else { row.service };
     let port = row.port.and_then(|port| u16::try_from(port).ok());
-    let spec = TargetSpec { name: row.name, service, addresses, host: row.host, methods, port };
+    let checks =
+        serde_json::from_value(row.checks).map_err(|_| StoreError::corrupt("target checks"))?;
+    let intended = row.intended.map(serde_json::from_value).transpose();
+    let intended = intended.map_err(|_| StoreError::corrupt("intended way"))?;
+    let (name, host) = (row.name, row.host);
+    let spec = TargetSpec { name, service, addresses, host, methods, port, checks, intended };
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
 }
 
@@ -268,7 +299,11 @@ impl Store {
             watches::denser(&txn, agent).await?.into_iter().collect();
         let mut tasks = Vec::new();
         let families = families_of(&txn, agent).await?;
+        let mut checks = Vec::new();
+        let rest = "UPDATE check_task SET active = false WHERE agent_id = $1";
+        txn.execute_raw(sql(rest, [agent.as_uuid().into()])).await?;
         for target in targets_in(&txn).await? {
+            let of_target = tasks.len();
             for address in &target.spec.addresses {
                 let family = Family::of(*address);
                 if !families.contains(&family) {
@@ -303,10 +338,13 @@ impl Store {
                     });
                 }
             }
+            let to_target = &tasks[of_target..];
+            checks.extend(checks_of(&txn, agent, &target, &families, to_target).await?);
         }
         let mut pacing = schedule.pacing;
         pacing.hop_turn = turn_of(&txn, agent).await?;
         let suppressions = watches::suppressed(&txn, agent).await?;
+        let outward = outward::orders(&txn, agent).await?;
         txn.commit().await?;
         let enumerate_every_s = schedule.enumerate_every_s;
         let tickets = Vec::new();
@@ -317,7 +355,19 @@ impl Store {
             enumerate_every_s,
             tickets,
             suppressions,
+            checks,
+            surroundings_every_s: schedule.surroundings_every_s,
+            outward,
         })
+    }
+
+    /// The targets that are watched, by name.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn targets(&self) -> Result<Vec<TargetRecord>, StoreError> {
+        let txn = self.db.begin().await?;
+        targets_in(&txn).await
     }
 
     /// When the version of the schedule in force was made; absent before the first.
@@ -350,6 +400,42 @@ pub(crate) async fn renew(txn: &DatabaseTransaction) -> Result<Option<u64>, Stor
     Ok(version.map(i64::cast_unsigned))
 }
 
+/// What an agent asks of a target's service, over each version of IP that both have.
+async fn checks_of(
+    txn: &DatabaseTransaction,
+    agent: AgentId,
+    target: &TargetRecord,
+    families: &[Family],
+    to_target: &[Task],
+) -> Result<Vec<CheckTask>, StoreError> {
+    let mut checks = Vec::new();
+    for spec in &target.spec.checks {
+        for address in &target.spec.addresses {
+            let family = Family::of(*address);
+            // Questions to resolvers say themselves which version of IP they ask for.
+            let asks = match &spec.ask {
+                Ask::Name(name) => name.ipv6 == (family == Family::Ipv6),
+                _ => true,
+            };
+            let meant = spec.families.is_empty() || spec.families.contains(&family);
+            if !families.contains(&family) || !asks || !meant {
+                continue;
+            }
+            let name = spec.host.clone().or_else(|| target.spec.host.clone());
+            checks.push(CheckTask {
+                check: ensure_check(txn, agent, target.id, family, spec).await?,
+                address: name.is_none().then_some(*address),
+                name,
+                family,
+                ask: spec.ask.clone(),
+                interval_ms: spec.interval_ms,
+                paths: to_target.iter().map(|task| task.path).collect(),
+            });
+        }
+    }
+    Ok(checks)
+}
+
 /// An agent's turn among those that stand behind its public address: hops see them as one, and
 /// grant them together what they grant to one.
 async fn turn_of(txn: &DatabaseTransaction, agent: AgentId) -> Result<Turn, StoreError> {
@@ -373,6 +459,8 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
         methods: Set(serde_json::json!(spec.methods)),
         port: Set(spec.port.map(i32::from)),
         host: Set(spec.host.clone()),
+        checks: Set(serde_json::json!(spec.checks)),
+        intended: Set(spec.intended.as_ref().map(|way| serde_json::json!(way))),
         active: Set(true),
     };
     let again = OnConflict::column(target::Column::Name)
@@ -383,6 +471,8 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
             target::Column::Methods,
             target::Column::Port,
             target::Column::Host,
+            target::Column::Checks,
+            target::Column::Intended,
             target::Column::Active,
         ])
         .to_owned();

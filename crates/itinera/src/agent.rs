@@ -5,10 +5,11 @@ use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
 use itinera_agent::{
-    Ability, AgentConfig, AgentError, ExchangeError, Link, LinkError, LocalLimits, RawSockets,
-    abilities, drop_capabilities, unit,
+    Ability, AgentConfig, AgentError, ExchangeError, Link, LinkError, LocalLimits, Place,
+    RawSockets, abilities, drop_capabilities, unit,
 };
 use itinera_model::JoinCode;
+use std::sync::Arc;
 use tokio::sync::watch;
 
 fn failed(error: AgentError) -> Failure {
@@ -91,6 +92,11 @@ pub(crate) async fn run(args: &RunArgs, sockets: Option<RawSockets>) -> Result<(
         spool_max_bytes: args.spool_max_bytes,
         limits,
         clock_error,
+        place: match args.simulation {
+            Some(simulation) => Place::Simulated(simulation, args.address.clone()),
+            None => Place::Kernel { interface: None },
+        },
+        roots: Arc::new(crate::outward::roots(args.trust.as_deref())?),
     };
     let (stop, stopped) = watch::channel(false);
     let with_parent = args.stop_with_parent;

@@ -498,6 +498,9 @@ pub(crate) struct OutwardArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {
+    /// Trust who signed services' certificates with these (PEM) instead of whom the machine trusts
+    #[arg(long, value_name = "FILE", env = "ITINERA_AGENT_TRUST")]
+    pub(crate) trust: Option<PathBuf>,
     /// Directory of this agent's identity and spool
     #[arg(
         long,

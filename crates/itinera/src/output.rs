@@ -3,6 +3,7 @@
 use crate::args::Format;
 use crate::exit::{Code, Failure};
 use comfy_table::{Cell, ContentArrangement, Table, presets};
+pub(crate) use itinera_model::text::plain;
 use serde::Serialize;
 use std::io::{self, Write};
 
@@ -10,16 +11,6 @@ use std::io::{self, Write};
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Output {
     format: Format,
-}
-
-/// Text that does nothing to a terminal: control characters become visible.
-pub(crate) fn plain(text: &str) -> String {
-    let visible = |c: char| match c {
-        '\n' | '\t' => " ".to_owned(),
-        c if c.is_control() => c.escape_default().to_string(),
-        c => c.to_string(),
-    };
-    text.chars().map(visible).collect()
 }
 
 impl Output {
@@ -93,14 +84,4 @@ pub(crate) fn table_text(columns: &[&str], rows: Vec<Vec<String>>, width: Option
 fn terminal_width() -> Option<u16> {
     let size = rustix::termios::tcgetwinsize(io::stdout()).ok()?;
     Some(size.ws_col).filter(|columns| *columns >= 40)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn terminal_escapes_are_made_visible() {
-        assert_eq!(plain("a\x1b[31mb\u{9b}c\nd"), "a\\u{1b}[31mb\\u{9b}c d");
-    }
 }

@@ -3,20 +3,18 @@
 
 use crate::args::OutwardArgs;
 use crate::exit::{Code, Failure};
-use crate::output::{Output, plain};
+use crate::output::Output;
 use crate::survey::owner_map;
 use indicatif::{ProgressBar, ProgressStyle};
 use itinera_agent::{OutwardNews, OutwardPlan, Place, look_outward};
-use itinera_analysis::outward::judge;
+use itinera_analysis::outward::{Known, judge, text};
 use itinera_check::{Roots, Whom};
 use itinera_model::check::{Ask, AskWeb, Greeting};
-use itinera_model::outward::{Found, Observed, OutwardCheck, Part};
+use itinera_model::outward::{Observed, OutwardCheck, Part};
 use serde::Serialize;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use time::OffsetDateTime;
-use time::format_description::well_known::Rfc3339;
 use tokio::sync::mpsc;
 
 /// Octets of content read at most.
@@ -47,9 +45,9 @@ pub(crate) async fn run(args: &OutwardArgs, output: &Output) -> Result<(), Failu
     let (observed, ()) = tokio::join!(looking, following);
     progress.clear();
     let observed = observed.map_err(|error| Failure::new(Code::Failed, error))?;
-    let check = judge(&observed, &map);
+    let check = judge(&observed, &map, &Known::default());
     output.either(&Printed { check: &check, observed: &observed }, |output| {
-        show(output, &check, &observed)
+        output.part(&text(&check, &observed))
     })?;
     match code(check.part) {
         None => Ok(()),
@@ -83,24 +81,26 @@ fn plan(args: &OutwardArgs) -> Result<OutwardPlan, Failure> {
         Ok(address) => Whom::Address(address),
         Err(_) => Whom::Name(host.clone(), args.family),
     };
-    let roots = match &args.trust {
-        None => Roots::of_machine(),
-        Some(file) => {
-            use rustls::pki_types::CertificateDer;
-            use rustls::pki_types::pem::PemObject;
-            let cannot = || format!("cannot read certificates from {}", file.display());
-            let certificates = CertificateDer::pem_file_iter(file)
-                .and_then(Iterator::collect::<Result<Vec<_>, _>>)
-                .map_err(|error| Failure::new(Code::BadFile, error).context(cannot()))?;
-            Roots::of(certificates)
-        }
-    };
+    let roots = roots(args.trust.as_deref())?;
     Ok(OutwardPlan {
         target: args.target.clone(),
         asks: asks(scheme, port, path, &whom),
         whom,
         roots: Arc::new(roots),
+        within: None,
     })
+}
+
+/// Whom to trust: those in a file (PEM), or whom the machine trusts.
+pub(crate) fn roots(file: Option<&std::path::Path>) -> Result<Roots, Failure> {
+    use rustls::pki_types::CertificateDer;
+    use rustls::pki_types::pem::PemObject;
+    let Some(file) = file else { return Ok(Roots::of_machine()) };
+    let cannot = || format!("cannot read certificates from {}", file.display());
+    let certificates = CertificateDer::pem_file_iter(file)
+        .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+        .map_err(|error| Failure::new(Code::BadFile, error).context(cannot()))?;
+    Ok(Roots::of(certificates))
 }
 
 /// `name`, `name:25`, `[2001:db8::1]:25` or a bare address of either version.
@@ -199,43 +199,6 @@ impl Progress {
             bar.finish_and_clear();
         }
     }
-}
-
-/// Text that can be pasted into a mail as it is: no escapes, no tables, lines that fit.
-pub(crate) fn show(
-    output: &Output,
-    check: &OutwardCheck,
-    observed: &Observed,
-) -> Result<(), Failure> {
-    let began = i128::from(observed.began.as_unix_micros()) * 1_000;
-    let began = OffsetDateTime::from_unix_timestamp_nanos(began).ok();
-    let began = began.and_then(|at| at.replace_nanosecond(0).ok());
-    let began = began.and_then(|at| at.format(&Rfc3339).ok()).unwrap_or_default();
-    let host = observed.before.as_ref().map_or("this machine", |around| around.host_name.as_str());
-    let at = match (&observed.name, observed.address) {
-        (Some(_), Some(address)) => format!(" ({address})"),
-        _ => String::new(),
-    };
-    let took = observed.took_us.as_millis_f64() / 1e3;
-    output.line(&plain(&format!(
-        "Outward from {host} to {}{at}, {began}, {took:.0} s",
-        observed.target
-    )))?;
-    output.line("")?;
-    for step in &check.steps {
-        let mark = match step.found {
-            Found::Clean => "as it should",
-            Found::Noted => "to note",
-            Found::Broken => "BROKEN",
-            Found::Unknown => "not known",
-        };
-        let head = format!("{:<16}{mark:<14}", step.rung.to_string());
-        let indent = " ".repeat(30);
-        let options = textwrap::Options::new(100).initial_indent(&head).subsequent_indent(&indent);
-        output.line(&textwrap::fill(&plain(&step.words), options))?;
-    }
-    output.line("")?;
-    output.line(&textwrap::fill(&plain(&check.sentence), 100))
 }
 
 #[cfg(test)]

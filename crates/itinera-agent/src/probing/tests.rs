@@ -36,7 +36,7 @@ fn measure_in(row: &Row, tasks: Vec<Task>, seconds: u64) -> Vec<Measured> {
     let found = follow_in(row, 0, link, schedule, &Signer::new(), seconds).join().unwrap();
     let sweeps = found.into_iter().map(|found| match found {
         Found::Sweep(measured) => *measured,
-        Found::TwoWay(round) => panic!("nobody asked for {round:?}"),
+        other => panic!("nobody asked for {other:?}"),
     });
     sweeps.collect()
 }

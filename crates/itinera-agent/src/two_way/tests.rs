@@ -53,7 +53,7 @@ fn between(
     assert!(answering.join().unwrap().is_empty(), "who reflects measures nothing");
     let rounds = found.into_iter().map(|found| match found {
         Found::TwoWay(round) => *round,
-        Found::Sweep(measured) => panic!("nobody asked for {measured:?}"),
+        other => panic!("nobody asked for {other:?}"),
     });
     rounds.collect()
 }

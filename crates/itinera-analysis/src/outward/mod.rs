@@ -5,9 +5,11 @@
 //! steps behind it still inform. What tells nothing (a target that ignores echo, a gateway that
 //! does) is never taken for broken while something behind it answers.
 
+mod back;
 mod near;
 #[cfg(test)]
 mod tests;
+mod text;
 mod there;
 mod way;
 
@@ -15,12 +17,33 @@ use itinera_model::finding::Assessment;
 use itinera_model::outward::{Found, Observed, OutwardCheck, Part, Rung, Step};
 use itinera_model::owner::OwnerMap;
 
+pub use text::text;
+
+/// Packets on the way back, as the two ends count them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct WayBack {
+    /// They arrived.
+    pub arrived: u32,
+    /// They did not.
+    pub lost: u32,
+}
+
+/// What is known besides what the machine saw just now.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Known {
+    /// The newest judgement of the path there, where the hops could not be looked at now.
+    pub path: Option<Assessment>,
+    /// The way back, where an agent sits at the other end.
+    pub back: Option<WayBack>,
+}
+
 /// Everything that steps are judged by.
 pub(crate) struct Seen<'a> {
     pub(crate) observed: &'a Observed,
     pub(crate) map: &'a OwnerMap,
     /// What the sweep says; absent where there was none.
     pub(crate) assessment: Option<Assessment>,
+    pub(crate) back: Option<WayBack>,
 }
 
 impl Seen<'_> {
@@ -44,11 +67,13 @@ pub(crate) fn step(rung: Rung, found: Found, words: impl Into<String>) -> Step {
 }
 
 /// Judges what was seen.
-pub fn judge(observed: &Observed, map: &OwnerMap) -> OutwardCheck {
-    let seen = Seen { observed, map, assessment: way::assess(observed) };
+pub fn judge(observed: &Observed, map: &OwnerMap, known: &Known) -> OutwardCheck {
+    let assessment = way::assess(observed).or_else(|| known.path.clone());
+    let seen = Seen { observed, map, assessment, back: known.back };
     let mut steps = near::steps(&seen);
     steps.extend(way::steps(&seen));
     steps.extend(there::steps(&seen));
+    steps.extend(back::steps(&seen));
     steps.sort_by_key(|step| step.rung);
     let part = part(&steps, &seen);
     let sentence = sentence(&steps, part, observed);

@@ -135,7 +135,7 @@ async fn mail_and_greetings() {
 
 async fn name(entry: &str, name: &str, ipv6: bool, tcp: bool) -> CheckResult {
     let asker = over_stack(&services(&[entry]));
-    let question = AskName { name: name.to_owned(), ipv6, resolvers: Vec::new(), tcp };
+    let question = AskName { tcp, ..AskName::of(name.to_owned(), ipv6) };
     asker.check(&Whom::Address(HALL.into()), &Ask::Name(question)).await
 }
 

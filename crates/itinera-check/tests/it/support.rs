@@ -56,6 +56,7 @@ pub(crate) fn asker(net: Net, authority: &Authority) -> Asker {
         resolvers: vec![HALL.into()],
         roots: Arc::new(Roots::of(vec![authority.certificate()])),
         patience: PATIENCE,
+        within: None,
     }
 }
 

@@ -1,17 +1,17 @@
 //! Alarms.
 
-use super::view::AlarmItem;
+use super::view::{AlarmItem, alarm_items};
 use super::{Asked, Page};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
-use itinera_model::id::AlarmId;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
 
 /// A page of alarms.
 #[derive(Debug, Serialize, ToSchema)]
@@ -30,14 +30,14 @@ pub(crate) struct Which {
     open: bool,
 }
 
-fn cursor(text: &str) -> Result<(OffsetDateTime, AlarmId), ApiError> {
+fn cursor(text: &str) -> Result<(OffsetDateTime, Uuid), ApiError> {
     let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
     let (at, id) = text.split_once('_').ok_or_else(bad)?;
     let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
     Ok((at, id.parse().map_err(|_| bad())?))
 }
 
-/// Alarms, newest first. Owners are those of the time at which each was raised.
+/// Alarms of paths and trouble that no path shows, newest first. Owners are those of the time at which each was raised.
 #[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(Which, Page), responses(
     (status = 200, body = Alarms),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -50,14 +50,9 @@ pub(crate) async fn alarms(
 ) -> Result<Json<Alarms>, ApiError> {
     let limit = page.limit()?;
     let before = page.after.as_deref().map(cursor).transpose()?;
-    let records = shared.store.alarms(which.open, before, u64::from(limit) + 1).await?;
-    let more = records.len() > usize::from(limit);
-    let mut items = Vec::new();
-    for record in records.iter().take(limit.into()) {
-        let raised_at = super::view::offset(record.alarm.raised_at);
-        let (map, _) = shared.owner_map_at(raised_at).await?;
-        items.push(AlarmItem::new(record, &map));
-    }
+    let mut items = alarm_items(&shared, which.open, before, u64::from(limit) + 1).await?;
+    let more = items.len() > usize::from(limit);
+    items.truncate(limit.into());
     let next = match items.last().filter(|_| more) {
         Some(last) => {
             let at = last.raised_at.format(&Rfc3339);

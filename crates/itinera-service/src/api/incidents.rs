@@ -12,7 +12,8 @@ use axum::http::StatusCode;
 use evidence::Evidence;
 use itinera_analysis::{incident, sentence};
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{AlarmRecord, Complaint, IncidentEvent, IncidentRecord, PathEnds};
+use itinera_model::outward::Part;
+use itinera_store::{Complaint, IncidentEvent, IncidentRecord, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -93,8 +94,22 @@ async fn item(
     let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
     let open_alarms = alarms.iter().filter(|(_, cleared)| !cleared).count();
     let ends = ends_of(ends, &paths_of(record));
-    let mut sites = distinct(ends.iter().map(|end| &end.site));
-    let mut services = distinct(ends.iter().map(|end| &end.service));
+    let troubles = &record.troubles;
+    let seen_at = troubles.iter().map(|trouble| &trouble.site);
+    let touched = troubles.iter().filter_map(|trouble| trouble.event.service.as_ref());
+    let mut sites = distinct(ends.iter().map(|end| &end.site).chain(seen_at));
+    let mut services = distinct(ends.iter().map(|end| &end.service).chain(touched));
+    let events: Vec<_> =
+        troubles.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
+    let lasting = events.iter().filter(|(.., over)| !over).count();
+    // What a machine says of itself explains what its first link shows.
+    let of_machine = events.iter().any(|(event, ..)| event.part == Part::Machine);
+    let headline =
+        match (incident::headline(&alarms, &map), itinera_analysis::event::headline(&events)) {
+            (Some(_), Some(said)) if of_machine => Some(said),
+            (Some(said), _) => Some(said),
+            (None, said) => said,
+        };
     let mut owners: Vec<OwnerView> = Vec::new();
     for (alarm, _) in &alarms {
         for owner in sentence::whose(&alarm.key.place, &map).owners() {
@@ -103,7 +118,7 @@ async fn item(
             }
         }
     }
-    let sentence = match (&record.complaint, incident::headline(&alarms, &map)) {
+    let sentence = match (&record.complaint, headline) {
         (Some(complaint), _) => {
             sites = vec![complaint.site.clone()];
             services = vec![complaint.service.clone()];
@@ -117,6 +132,7 @@ async fn item(
         (None, Some(headline)) => headline,
         (None, None) => "Nothing belongs to this incident.".to_owned(),
     };
+    let open_alarms = open_alarms + lasting;
     let state = match (record.closed_at, open_alarms, &record.complaint) {
         (Some(_), ..) => "closed",
         (None, 0, None) => "over",
@@ -125,7 +141,9 @@ async fn item(
     let since = match &record.complaint {
         Some(complaint) => complaint.about,
         None => {
-            alarms.iter().map(|(alarm, _)| offset(alarm.since)).min().unwrap_or(record.opened_at)
+            let of_alarms = alarms.iter().map(|(alarm, _)| offset(alarm.since));
+            let of_events = events.iter().map(|(event, ..)| offset(event.since));
+            of_alarms.chain(of_events).min().unwrap_or(record.opened_at)
         }
     };
     Ok(IncidentItem {
@@ -140,7 +158,7 @@ async fn item(
         sites,
         services,
         owners,
-        alarms: alarms.len(),
+        alarms: alarms.len() + events.len(),
         open_alarms,
     })
 }
@@ -203,7 +221,8 @@ pub(crate) struct EventItem {
     #[serde(with = "time::serde::rfc3339")]
     at: OffsetDateTime,
     person: String,
-    /// `opened`, `alarm-raised`, `alarm-cleared`, `note`, `closed` or `reopened`.
+    /// `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `outward-asked`,
+    /// `note`, `closed` or `reopened`.
     kind: String,
     /// A note's or a closing's words; what an alarm said.
     text: Option<String>,
@@ -234,6 +253,8 @@ pub(crate) struct IncidentDetail {
     evidence: Option<Evidence>,
     /// Its alarms, oldest first.
     alarm_items: Vec<AlarmItem>,
+    /// Looks outward that belong to it, the newest first.
+    outward: Vec<super::outward::OutwardItem>,
     /// Watches that belong to it, the newest first.
     watches: Vec<super::watches::WatchItem>,
     /// What happened, oldest first.
@@ -243,11 +264,15 @@ pub(crate) struct IncidentDetail {
 async fn event(
     shared: &Shared,
     event: IncidentEvent,
-    alarms: &[AlarmRecord],
+    of: &IncidentRecord,
 ) -> Result<EventItem, ApiError> {
-    let alarm = event.body["alarm"].as_str().and_then(|id| id.parse::<Uuid>().ok());
-    let record = alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
+    let named = |field: &str| event.body[field].as_str().and_then(|id| id.parse::<Uuid>().ok());
+    let alarm = named("alarm");
+    let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
+    let happened = named("event");
+    let happened = of.troubles.iter().find(|it| Some(it.id.as_uuid()) == happened);
     let text = match record {
+        None if happened.is_some() => happened.map(|it| it.event.words.clone()),
         Some(record) => {
             let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
             Some(sentence::of_alarm(&record.alarm, event.kind == "alarm-cleared", &map))
@@ -272,9 +297,10 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         let (map, _) = shared.owner_map_at(offset(alarm.alarm.raised_at)).await?;
         alarm_items.push(AlarmItem::new(alarm, &map));
     }
+    alarm_items.extend(record.troubles.iter().map(AlarmItem::of_event));
     let mut events = Vec::new();
     for happened in shared.store.incident_events(id).await? {
-        events.push(event(shared, happened, &record.alarms).await?);
+        events.push(event(shared, happened, &record).await?);
     }
     let evidence = evidence::frozen(&record)?;
     let complaint = record.complaint.map(|complaint| ComplaintView {
@@ -285,7 +311,8 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         person: complaint.person,
     });
     let watches = super::watches::of_incident(shared, id).await?;
-    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, watches, events }))
+    let outward = super::outward::of_incident(shared, id).await?;
+    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, outward, watches, events }))
 }
 
 fn id_of(text: &str) -> Result<IncidentId, ApiError> {

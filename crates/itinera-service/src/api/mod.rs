@@ -2,15 +2,19 @@
 #![allow(unused_qualifications, reason = "the macro that describes a call repeats its paths")]
 
 mod alarms;
+mod checks;
+mod events;
 mod evidence;
 mod incidents;
 mod join_codes;
+mod outward;
 mod owners;
 mod pairs;
 mod paths;
 mod people;
 mod session;
 mod state;
+mod surroundings;
 mod view;
 mod watches;
 mod weave;
@@ -61,6 +65,12 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
     let api = OpenApiRouter::new()
         .routes(routes!(state::state))
         .routes(routes!(state::agents))
+        .routes(routes!(surroundings::surroundings))
+        .routes(routes!(checks::checks))
+        .routes(routes!(checks::check))
+        .routes(routes!(events::events))
+        .routes(routes!(outward::looks, outward::look_outward))
+        .routes(routes!(outward::look))
         .routes(routes!(paths::paths))
         .routes(routes!(paths::path))
         .routes(routes!(alarms::alarms))

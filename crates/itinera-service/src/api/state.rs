@@ -1,6 +1,6 @@
 //! The state of everything, and the agents.
 
-use super::view::AlarmItem;
+use super::view::{AlarmItem, alarm_items};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
@@ -91,10 +91,9 @@ fn sentence(counts: &StateCounts, incidents: &[String]) -> String {
 pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<StateView>, ApiError> {
     let at = OffsetDateTime::now_utc();
     let counts = shared.store.state_counts().await?;
-    let (map, import) = shared.owner_map_at(at).await?;
+    let (_, import) = shared.owner_map_at(at).await?;
     let incidents = super::incidents::open_sentences(&shared).await?;
-    let alarms = shared.store.alarms(true, None, SHOWN).await?;
-    let alarms: Vec<_> = alarms.iter().map(|alarm| AlarmItem::new(alarm, &map)).collect();
+    let alarms = alarm_items(&shared, true, None, SHOWN).await?;
     Ok(Json(StateView {
         sentence: sentence(&counts, &incidents),
         at,

@@ -1,12 +1,16 @@
 //! What the API shows: plain records with units in their names, ratios from 0 to 1.
 
+use super::events::{part_word, severity_word};
+use crate::problem::ApiError;
+use crate::server::Shared;
 use itinera_analysis::{remark, sentence, weave};
-use itinera_model::alarm::{AlarmKind, Severity};
+use itinera_model::alarm::AlarmKind;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
-use itinera_model::id::IncidentId;
+use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId};
+use itinera_model::outward::Part;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::round::StampSource;
-use itinera_store::{AlarmRecord, PathRecord, ReadRecord};
+use itinera_store::{AlarmRecord, EventRecord, PathRecord, ReadRecord, WhichEvents};
 use serde::Serialize;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
@@ -363,13 +367,22 @@ pub(crate) struct AlarmItem {
     pub(super) id: Uuid,
     /// The alarm in words.
     pub(super) sentence: String,
-    /// `limit-held-over`.
-    kind: &'static str,
-    cause: CauseView,
+    /// `limit-held-over`, or the kind of an event that is trouble, such as `service-fails`.
+    kind: String,
+    /// Whose part it is: `network` for what paths show; else as of events.
+    part: &'static str,
+    /// Absent for what no path shows.
+    cause: Option<CauseView>,
     /// `critical`, `major` or `minor` (RFC 8632).
     perceived_severity: &'static str,
-    place: PlaceView,
-    confidence: f64,
+    /// Absent for what no path shows.
+    place: Option<PlaceView>,
+    /// Absent for what no path shows.
+    confidence: Option<f64>,
+    /// The site that sees it; absent for what paths show.
+    site: Option<String>,
+    /// The check that sees it.
+    check: Option<Uuid>,
     /// Carried loss now, newest windows weighing most; absent for another cause.
     loss_ratio: Option<f64>,
     /// Added delay now; absent for another cause.
@@ -402,16 +415,15 @@ impl AlarmItem {
             id: record.id.as_uuid(),
             sentence: sentence::of_alarm(alarm, record.cleared_at.is_some(), map),
             kind: match alarm.key.kind {
-                AlarmKind::LimitHeldOver => "limit-held-over",
+                AlarmKind::LimitHeldOver => "limit-held-over".to_owned(),
             },
-            cause: cause.into(),
-            perceived_severity: match alarm.severity {
-                Severity::Critical => "critical",
-                Severity::Major => "major",
-                Severity::Minor => "minor",
-            },
-            place: PlaceView::new(&alarm.key.place, map),
-            confidence: ratio(alarm.confidence_ppm),
+            part: part_word(Part::Network),
+            cause: Some(cause.into()),
+            perceived_severity: severity_word(alarm.severity),
+            place: Some(PlaceView::new(&alarm.key.place, map)),
+            confidence: Some(ratio(alarm.confidence_ppm)),
+            site: None,
+            check: None,
             loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.loss_ppm)),
             added_delay_us: (cause == Cause::Delay).then(|| alarm.added_delay_us.as_micros()),
             since: offset(alarm.since),
@@ -425,4 +437,53 @@ impl AlarmItem {
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
         }
     }
+
+    /// Trouble that is no path's.
+    pub(super) fn of_event(record: &EventRecord) -> Self {
+        let event = &record.event;
+        Self {
+            id: record.id.as_uuid(),
+            sentence: event.words.clone(),
+            kind: event.key.kind.to_string(),
+            part: part_word(event.part),
+            cause: None,
+            perceived_severity: event.severity.map_or("minor", severity_word),
+            place: None,
+            confidence: None,
+            site: Some(record.site.clone()),
+            check: event.check.map(CheckId::as_uuid),
+            loss_ratio: None,
+            added_delay_us: None,
+            since: offset(event.since),
+            raised_at: offset(event.raised_at),
+            cleared_at: record.ended_at,
+            worst_loss_ratio: None,
+            worst_added_delay_us: None,
+            incident: record.incident.map(IncidentId::as_uuid),
+            showing: Vec::new(),
+            paths: Vec::new(),
+        }
+    }
+}
+
+/// The newest alarms and troubles together, newest first, at most `limit`, those before `before`.
+pub(super) async fn alarm_items(
+    shared: &Shared,
+    open: bool,
+    before: Option<(OffsetDateTime, Uuid)>,
+    limit: u64,
+) -> Result<Vec<AlarmItem>, ApiError> {
+    let alarm_before = before.map(|(at, id)| (at, AlarmId::from_uuid(id)));
+    let mut items = Vec::new();
+    for record in shared.store.alarms(open, alarm_before, limit).await? {
+        let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
+        items.push(AlarmItem::new(&record, &map));
+    }
+    let which = WhichEvents { lasting: open, trouble: true, ..WhichEvents::default() };
+    let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
+    let events = shared.store.events(which, event_before, limit).await?;
+    items.extend(events.iter().map(AlarmItem::of_event));
+    items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
+    items.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
+    Ok(items)
 }

@@ -353,6 +353,9 @@ impl Simnet {
             self.too_big(node, mtu, &packet, at);
             return;
         }
+        if arc.swallows(packet.len(), at) {
+            return;
+        }
         let to = arc.to;
         let member = match arc.members {
             0 | 1 => 0,
@@ -364,6 +367,10 @@ impl Simnet {
         if passed[0].is_none() && self.world.nodes[to].is_site && arc.damages_frames(at) {
             self.counted.entry(to).or_default().rx_errors += 1;
         }
+        let flow = match arc.reorders > 0.0 {
+            true => None,
+            false => FlowKey::of(&packet).filter(FlowKey::is_stream),
+        };
         for nanos in passed.into_iter().flatten() {
             if self.under_way.len() >= MAX_UNDER_WAY {
                 self.overflowed += 1;
@@ -372,7 +379,11 @@ impl Simnet {
             self.order += 1;
             let nanos = nanos + self.noise_of(to, destination);
             let arriving = Arriving { node: to, interface, packet: packet.clone() };
-            self.under_way.insert((at.plus_nanos(nanos), self.order), arriving);
+            let mut arrives = at.plus_nanos(nanos);
+            if let Some(flow) = flow {
+                arrives = self.lines.behind((node, index), flow, at, arrives);
+            }
+            self.under_way.insert((arrives, self.order), arriving);
         }
     }
 

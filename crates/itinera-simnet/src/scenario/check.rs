@@ -308,8 +308,9 @@ impl Checker<'_> {
         }
         self.at_least_zero(fault.jitter_ms.as_ref())?;
         self.shares(fault.spells.iter().map(|share| (share, *share.as_ref())))?;
-        if fault.loss.is_none() && fault.added_delay_ms.is_none() {
-            let reason = "a fault needs loss or added_delay_ms".to_owned();
+        let none = fault.loss.is_none() && fault.added_delay_ms.is_none();
+        if none && fault.swallows_over.is_none() {
+            let reason = "a fault needs loss, added_delay_ms or swallows_over".to_owned();
             return Err(self.fail(&fault.from, reason));
         }
         self.range(Some(&fault.at_s), 1e9)?;

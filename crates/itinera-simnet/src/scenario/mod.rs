@@ -4,7 +4,7 @@ mod check;
 mod service;
 
 pub use service::TlsHabit;
-pub(crate) use service::{AroundEntry, Does, NameEntry, ServiceEntry, Speaks};
+pub(crate) use service::{AroundEntry, Does, DoesEntry, NameEntry, ServiceEntry, Speaks};
 
 use crate::life::{Daily, Spells};
 use serde::Deserialize;
@@ -268,6 +268,8 @@ pub(crate) struct FaultEntry {
     pub(crate) for_s: Option<Spanned<f64>>,
     pub(crate) loss: Option<Spanned<[f64; 2]>>,
     pub(crate) added_delay_ms: Option<Spanned<[f64; 2]>>,
+    /// Packets longer than this vanish without a word.
+    pub(crate) swallows_over: Option<Spanned<u16>>,
     /// Mean of an exponential time that added delay varies by.
     pub(crate) jitter_ms: Option<Spanned<f64>>,
     /// Which member of the link, from 1; all where absent.

@@ -100,7 +100,10 @@ const fn large() -> u32 {
 pub(crate) struct DoesEntry {
     pub(crate) at_s: f64,
     pub(crate) for_s: Option<f64>,
+    #[serde(default)]
     pub(crate) does: Does,
+    /// Octets a second at which it says its content meanwhile.
+    pub(crate) rate_bytes_per_s: Option<u64>,
 }
 
 /// A name and its addresses.

@@ -11,7 +11,9 @@ mod tests;
 pub use names::answer;
 pub use speaking::{Act, Conversation};
 
-use crate::scenario::{Does, NameEntry, Scenario, ServiceEntry, Speaks, TlsHabit, addresses_of};
+use crate::scenario::{
+    Does, DoesEntry, NameEntry, Scenario, ServiceEntry, Speaks, TlsHabit, addresses_of,
+};
 use itinera_model::unit::Tick;
 use std::net::IpAddr;
 
@@ -55,13 +57,22 @@ impl Service {
         self.speaks == Speaks::Name
     }
 
-    /// How it behaves now.
-    pub(crate) fn does(&self, now: Tick) -> Does {
+    /// The change that holds now.
+    fn changed(&self, now: Tick) -> Option<&DoesEntry> {
         let begun = |at_s: f64| at_s * 1e9 <= now.as_nanos() as f64;
         let over = |at_s: f64, for_s: Option<f64>| for_s.is_some_and(|for_s| begun(at_s + for_s));
         let mut changes = self.entry.changes.iter();
-        let now = changes.rfind(|change| begun(change.at_s) && !over(change.at_s, change.for_s));
-        now.map_or(self.entry.does, |change| change.does)
+        changes.rfind(|change| begun(change.at_s) && !over(change.at_s, change.for_s))
+    }
+
+    /// How it behaves now.
+    pub(crate) fn does(&self, now: Tick) -> Does {
+        self.changed(now).map_or(self.entry.does, |change| change.does)
+    }
+
+    /// Octets a second at which it says its content now.
+    pub(crate) fn rate_bytes_per_s(&self, now: Tick) -> Option<u64> {
+        self.changed(now).map_or(self.entry.rate_bytes_per_s, |change| change.rate_bytes_per_s)
     }
 
     /// Nobody accepts connections there now.

@@ -48,7 +48,7 @@ impl Conversation {
             speaks: service.speaks,
             does: service.does(now),
             size_bytes: usize::try_from(service.entry.size_bytes).unwrap_or(usize::MAX),
-            rate_bytes_per_s: service.entry.rate_bytes_per_s,
+            rate_bytes_per_s: service.rate_bytes_per_s(now),
             asked: Vec::new(),
             over: false,
         };

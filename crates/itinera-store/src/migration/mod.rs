@@ -31,6 +31,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0004_up.sql"),
                 down: include_str!("m0004_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0005_checks",
+                up: include_str!("m0005_up.sql"),
+                down: include_str!("m0005_down.sql"),
+            }),
         ]
     }
 }

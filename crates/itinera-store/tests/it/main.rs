@@ -1,6 +1,7 @@
 //! The record on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod happened;
 mod people;
 mod review;
 mod two_way;
@@ -8,6 +9,7 @@ mod watches;
 
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
+use itinera_model::event::Trouble;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
@@ -32,8 +34,24 @@ struct Fixture {
 }
 
 /// Every alarm opens an incident of its own.
-fn apart(_: &Alarm, _: &[(IncidentId, Vec<Alarm>)]) -> Option<IncidentId> {
+fn apart(_: &Trouble, _: &[(IncidentId, Vec<Trouble>)]) -> Option<IncidentId> {
     None
+}
+
+/// A judge that has nothing to say of some commits.
+fn nothing(from: i64, to: i64) -> JudgeWrite {
+    JudgeWrite {
+        from,
+        to,
+        engine: 1,
+        book: vec![],
+        events: vec![],
+        windows: vec![],
+        dropped: vec![],
+        assessed: vec![],
+        alarms: vec![],
+        happened: vec![],
+    }
 }
 
 async fn fixture() -> Fixture {
@@ -55,6 +73,8 @@ fn watched(interval_ms: u32) -> Watched {
             methods: vec![Method::IcmpEcho],
             port: None,
             host: None,
+            checks: Vec::new(),
+            intended: None,
         }],
         schedule: Schedule {
             interval_ms,
@@ -66,6 +86,7 @@ fn watched(interval_ms: u32) -> Watched {
             pacing: Pacing::default(),
             enumerate_every_s: 0,
             two_way: TwoWaySchedule::default(),
+            surroundings_every_s: 60,
         },
     }
 }
@@ -220,16 +241,7 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     let (first, second) = (Uuid::from_u128(1), Uuid::from_u128(2));
     let token = store.lead_judgement(first).await.unwrap().unwrap();
     assert_eq!(store.lead_judgement(second).await.unwrap(), None);
-    let write = |from, to| JudgeWrite {
-        from,
-        to,
-        engine: 1,
-        book: vec![1],
-        windows: vec![],
-        dropped: vec![],
-        assessed: vec![],
-        alarms: vec![],
-    };
+    let write = |from, to| JudgeWrite { book: vec![1], ..nothing(from, to) };
     store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
     let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
@@ -318,16 +330,7 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         vec![AlarmEffect::Cleared { key, at }, AlarmEffect::Raised(alarm)],
     ];
     for (from, alarms) in (0..).zip(steps) {
-        let write = JudgeWrite {
-            from,
-            to: from + 1,
-            engine: 1,
-            book: vec![],
-            windows: vec![],
-            dropped: vec![],
-            assessed: vec![],
-            alarms,
-        };
+        let write = JudgeWrite { alarms, ..nothing(from, from + 1) };
         store.commit_judgement(token, &write, &apart).await.unwrap();
     }
     let all = store.alarms(false, None, 10).await.unwrap();

@@ -1,7 +1,8 @@
 //! Incidents and the news of them.
 
-use super::{Fixture, apart, fixture};
+use super::{Fixture, apart, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::event::Trouble;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::unit::{Micros, WallTime};
@@ -36,18 +37,10 @@ struct Judging {
 
 impl Judging {
     async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
-        let write = JudgeWrite {
-            from: self.cursor,
-            to: self.cursor + 1,
-            engine: 1,
-            book: vec![1],
-            windows: vec![],
-            dropped: vec![],
-            assessed: vec![],
-            alarms,
-        };
+        let write = JudgeWrite { alarms, ..nothing(self.cursor, self.cursor + 1) };
         self.cursor += 1;
-        let first = |_: &Alarm, open: &[(IncidentId, Vec<Alarm>)]| open.first().map(|(id, _)| *id);
+        let first =
+            |_: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| open.first().map(|(id, _)| *id);
         let done = if together {
             store.commit_judgement(self.token, &write, &first).await
         } else {

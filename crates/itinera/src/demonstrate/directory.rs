@@ -27,6 +27,11 @@ fn usual() -> Result<PathBuf, Failure> {
 }
 
 impl Directory {
+    /// Where the simulation writes the certificate of who signs its services.
+    pub(super) fn authority(&self) -> PathBuf {
+        self.path.join("authority.pem")
+    }
+
     pub(super) fn open(wanted: Option<&Path>, fresh: bool) -> Result<Self, Failure> {
         let path = wanted.map_or_else(usual, |path| Ok(path.to_owned()))?;
         let name = path.display().to_string();

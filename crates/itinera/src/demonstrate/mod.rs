@@ -169,6 +169,10 @@ async fn demonstrate(
         &format!("Starting the simulated internet ({}), seed {seed}", scenario.name),
     )?;
     start_simulation(directory, &story.world, ports, seed, children)?;
+    wait_for(children, READY_LIMIT, "the simulated internet", async || {
+        directory.authority().exists().then_some(())
+    })
+    .await?;
     step.done()?;
 
     for site in &sites {
@@ -263,9 +267,23 @@ fn start_simulation(
 ) -> Result<(), Failure> {
     let world = directory.write(Story::WORLD, world)?;
     let listen = format!("127.0.0.1:{}", ports.0[2]);
-    let seed = seed.to_string();
-    let arguments =
-        ["simulate", &world, "--seed", &seed, "--listen", &listen, "--stop-with-parent"];
+    let (seed, authority) = (seed.to_string(), directory.authority().display().to_string());
+    // An older one would be trusted by the first agent until the simulation has written its own.
+    match std::fs::remove_file(&authority) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error.into()),
+        _ => {}
+    }
+    let arguments = [
+        "simulate",
+        &world,
+        "--seed",
+        &seed,
+        "--listen",
+        &listen,
+        "--authority",
+        &authority,
+        "--stop-with-parent",
+    ];
     children.start("simulation", &arguments)
 }
 
@@ -291,9 +309,12 @@ async fn start_agent(
     }
     let simulation = format!("127.0.0.1:{simulation}");
     let addresses: Vec<String> = site.addresses.iter().map(ToString::to_string).collect();
+    let authority = directory.authority().display().to_string();
     let mut arguments = vec![
         "agent",
         "run",
+        "--trust",
+        &authority,
         "--data",
         &data_text,
         "--simulation",

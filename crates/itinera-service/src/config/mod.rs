@@ -1,5 +1,8 @@
 //! The configuration file: TOML 1.0, described in `docs/configuration.md`.
 
+mod check;
+
+use check::{CheckEntry, IntendedEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
@@ -87,6 +90,9 @@ struct TargetEntry {
     #[serde(default = "default_methods")]
     methods: Spanned<Vec<Method>>,
     port: Option<Spanned<u16>>,
+    #[serde(default)]
+    check: Vec<CheckEntry>,
+    intended: Option<IntendedEntry>,
 }
 
 #[derive(Deserialize)]
@@ -107,6 +113,7 @@ struct ScheduleEntry {
     two_way_packets: Spanned<u16>,
     two_way_dscp: Spanned<u8>,
     two_way_size_bytes: Spanned<u16>,
+    surroundings_every_s: Spanned<u32>,
 }
 
 #[derive(Deserialize)]
@@ -163,6 +170,7 @@ impl Default for ScheduleEntry {
             two_way_packets: unplaced(two_way.packets),
             two_way_dscp: unplaced(two_way.dscp),
             two_way_size_bytes: unplaced(two_way.size_bytes),
+            surroundings_every_s: unplaced(60),
         }
     }
 }
@@ -290,11 +298,15 @@ impl File {
         let schedule = self.schedule.check()?;
         let limits = self.limits.check()?;
         let targets = self.target.into_iter().map(|target| {
+            let checks = target.check.iter().map(CheckEntry::read).collect::<Result<_, _>>()?;
+            let intended = target.intended.as_ref().map(IntendedEntry::read).transpose()?;
             let addresses = target.probed();
             let mut methods = target.methods.into_inner();
             methods.sort_unstable();
             methods.dedup();
-            TargetSpec {
+            Ok(TargetSpec {
+                checks,
+                intended,
                 service: target
                     .service
                     .map_or_else(|| target.name.as_ref().clone(), Spanned::into_inner),
@@ -303,7 +315,7 @@ impl File {
                 host: target.host.map(Spanned::into_inner),
                 methods,
                 port: target.port.map(Spanned::into_inner),
-            }
+            })
         });
         Ok(Config {
             data: self.data,
@@ -312,7 +324,7 @@ impl File {
             public_url,
             listen_agents: self.listen_agents,
             watched: Watched {
-                targets: targets.collect(),
+                targets: targets.collect::<Result<_, Wrong>>()?,
                 sites: self
                     .site
                     .into_iter()
@@ -338,6 +350,19 @@ fn one_of_each(entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
     Ok(())
 }
 
+fn check_host_name(host: &Spanned<String>) -> Result<(), Wrong> {
+    let label = |label: &str| {
+        (1..=63).contains(&label.len())
+            && label.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
+    };
+    let name = host.as_ref();
+    if name.len() > 253 || !name.trim_end_matches('.').split('.').all(label) {
+        let reason = "host: a host name is needed, as resolvers know it".to_owned();
+        return Err((host.span().start, reason));
+    }
+    Ok(())
+}
+
 impl TargetEntry {
     /// The addresses probed; unspecified ones where agents resolve a name.
     fn probed(&self) -> Vec<IpAddr> {
@@ -355,15 +380,7 @@ impl TargetEntry {
     }
 
     fn check_host(&self, host: &Spanned<String>) -> Result<(), Wrong> {
-        let label = |label: &str| {
-            (1..=63).contains(&label.len())
-                && label.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
-        };
-        let name = host.as_ref();
-        if name.len() > 253 || !name.trim_end_matches('.').split('.').all(label) {
-            let reason = "host: a host name is needed, as resolvers know it".to_owned();
-            return Err((host.span().start, reason));
-        }
+        check_host_name(host)?;
         if self.families.as_ref().is_empty() {
             let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
             return Err((self.families.span().start, reason));
@@ -412,6 +429,12 @@ impl ScheduleEntry {
         )]
         let hop_per_1000_s = (answers * 1e3) as u32;
         Ok(Schedule {
+            surroundings_every_s: within(
+                "surroundings_every_s",
+                &self.surroundings_every_s,
+                0,
+                86_400,
+            )?,
             interval_ms: within("interval_ms", &self.interval_ms, 500, 3_600_000)?,
             probes_per_hop: within("probes_per_hop", &self.probes_per_hop, 1, 16)?,
             timeout_ms: within("timeout_ms", &self.timeout_ms, 10, 10_000)?,
@@ -492,9 +515,36 @@ mod tests {
             ("addresses = [\"198.18.128.10\"]", "", 5, "a target needs addresses, or a host"),
             ("addresses", "host = \"a.example\"\naddresses", 6, "either a name or addresses"),
             ("interval_ms = 2000", "two_way_size_bytes = 100", 8, "two_way_size_bytes is 100"),
+            ("interval_ms = 2000", "surroundings_every_s = 1e6", 8, "surroundings_every_s"),
             ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
         ] {
             let error = Config::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
+            assert_eq!(error.line, line, "{to}: {error}");
+            assert!(error.reason.contains(words), "{to}: {error}");
+        }
+    }
+
+    #[test]
+    fn checks_are_read_and_their_mistakes_named() {
+        let with = |lines: &str| GOOD.replacen("[schedule]", &format!("{lines}\n[schedule]"), 1);
+        let check = "[[target.check]]\nkind = \"page\"\nhost = \"booking.example\"\nevery_s = 30\n\
+             [[target.check]]\nkind = \"name\"\nhost = \"booking.example\"\n\
+             beside = [\"198.18.128.53\"]\n[target.intended]\nowners = [64500]\n";
+        let target = Config::parse(&with(check)).unwrap().watched.targets.remove(0);
+        let kinds: Vec<&str> = target.checks.iter().map(|check| check.ask.kind()).collect();
+        assert_eq!((kinds, target.checks[0].interval_ms), (vec!["page", "name"], 30_000));
+        assert_eq!(target.checks[0].ask.port(), Some(443));
+        assert_eq!(target.intended.unwrap().owners, [64500]);
+        for (from, to, line, words) in [
+            ("\"page\"", "\"pages\"", 8, "kind"),
+            ("\"page\"", "\"connect\"", 8, "connect needs a port"),
+            ("every_s = 30", "every_s = 1", 10, "every_s is 1, which is outside"),
+            ("every_s = 30", "path = \"x\"", 10, "path: it begins with a slash"),
+            ("host = \"booking.example\"\nbeside", "beside", 12, "needs host"),
+            ("host = \"booking.example\"\nevery", "host = \"a b\"\nevery", 9, "host: a host name"),
+            ("owners = [64500]", "owners = []", 16, "say owners, tunnel or dscp_kept"),
+        ] {
+            let error = Config::parse(&with(&check.replacen(from, to, 1))).unwrap_err();
             assert_eq!(error.line, line, "{to}: {error}");
             assert!(error.reason.contains(words), "{to}: {error}");
         }

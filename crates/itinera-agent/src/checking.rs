@@ -1,0 +1,353 @@
+//! Asks services as the schedule says, tells the surroundings, and looks outward when somebody
+//! wants it: everything that an agent does besides probing.
+
+use crate::clock::AgentClock;
+use crate::limits::LocalLimits;
+use crate::outward::{OutwardNews, OutwardPlan, Place, look_outward};
+use crate::plan;
+use crate::probing::{Found, stopped};
+use crate::surroundings::Around;
+use itinera_check::{Asker, Net, Patience, Roots, Whom};
+use itinera_model::batch::RefusedTask;
+use itinera_model::check::{CheckRound, CheckTask};
+use itinera_model::id::{CheckId, OutwardId};
+use itinera_model::outward::{OutwardOrder, OutwardReport, OutwardWord};
+use itinera_model::protocol::Schedule;
+use itinera_model::surroundings::SurroundingsRound;
+use itinera_model::unit::Tick;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::{Semaphore, mpsc, watch};
+use tokio::task::JoinSet;
+use tokio::time::Instant;
+use uuid::Uuid;
+
+/// Checks that are asked at one time: a small machine must not be kept from probing by them.
+const AT_ONCE: usize = 4;
+/// Looks outward at one time, and how many words about them may wait.
+const OUTWARD_AT_ONCE: usize = 2;
+const WORDS: usize = 64;
+/// How often what is to be done now is looked at again.
+const GLANCE: Duration = Duration::from_secs(5);
+/// After the kernel has said that something changed, more of it follows.
+const SETTLES: Duration = Duration::from_millis(500);
+/// A kernel that says so without end is not asked more often than this.
+const LEAST: Duration = Duration::from_secs(5);
+
+/// A check and when it is asked next.
+struct Entry {
+    task: CheckTask,
+    next: Instant,
+    running: bool,
+}
+
+/// What was settled.
+enum Settled {
+    Check(CheckId, Box<CheckRound>),
+    Around(Option<Box<SurroundingsRound>>),
+    Outward,
+}
+
+/// Everything this needs.
+pub(crate) struct Checking {
+    pub(crate) place: Place,
+    pub(crate) clock: Arc<AgentClock>,
+    pub(crate) limits: LocalLimits,
+    pub(crate) roots: Arc<Roots>,
+    pub(crate) found: mpsc::Sender<Found>,
+    pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
+}
+
+/// A share of a span drawn by chance, from nothing to all of it.
+fn some_of(span: Duration) -> Duration {
+    let [a, b, ..] = *Uuid::new_v4().as_bytes();
+    span.mul_f64(f64::from(u16::from_be_bytes([a, b])) / 65_536.0)
+}
+
+/// Everything that is being asked.
+struct Follower {
+    it: Checking,
+    around: Option<Around>,
+    asker: Asker,
+    schedule: Schedule,
+    entries: BTreeMap<CheckId, Entry>,
+    /// Numbers of the next results of checks, whatever becomes of their tasks.
+    numbers: BTreeMap<CheckId, u64>,
+    ordered: BTreeSet<OutwardId>,
+    running: JoinSet<Settled>,
+    turns: Arc<Semaphore>,
+    outward_turns: Arc<Semaphore>,
+    /// When it is looked around next, whether that is being done, and when it was done last.
+    look_at: Instant,
+    looking: bool,
+    looked: Option<Instant>,
+}
+
+/// Follows the schedule's checks and orders until told to stop.
+pub(crate) async fn follow(
+    it: Checking,
+    mut schedule: watch::Receiver<Schedule>,
+    mut stop: watch::Receiver<bool>,
+) {
+    let net = loop {
+        match it.place.net().await {
+            Ok(net) => break net,
+            Err(error) => {
+                tracing::warn!(%error, "services cannot be asked yet");
+                tokio::time::sleep(GLANCE).await;
+            }
+        }
+    };
+    let mut follower = Follower::new(it, net, schedule.borrow_and_update().clone());
+    let mut glance = tokio::time::interval(GLANCE);
+    loop {
+        let next = follower.next();
+        let around_changed = async {
+            match &follower.around {
+                Some(around) => around.changed().await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            () = tokio::time::sleep_until(next) => {}
+            Ok(()) = schedule.changed() => {
+                follower.schedule = schedule.borrow_and_update().clone();
+                follower.replan();
+            }
+            _ = glance.tick() => follower.replan(),
+            () = around_changed => follower.on_change(),
+            Some(settled) = follower.running.join_next() => match settled {
+                Ok(settled) => if !follower.on_settled(settled).await {
+                    return;
+                },
+                Err(error) => tracing::error!(%error, "a check has failed"),
+            },
+            () = stopped(&mut stop) => return,
+        }
+        follower.look_around();
+        follower.ask();
+        follower.look_outward();
+    }
+}
+
+impl Follower {
+    fn new(it: Checking, net: Net, schedule: Schedule) -> Self {
+        let asker = Asker {
+            net,
+            resolvers: Vec::new(),
+            roots: Arc::clone(&it.roots),
+            patience: Patience::default(),
+            within: it.limits.targets.clone().map(Arc::new),
+        };
+        Self {
+            around: it.place.around(it.limits.sockets == Some(true)),
+            it,
+            asker,
+            schedule,
+            entries: BTreeMap::new(),
+            numbers: BTreeMap::new(),
+            ordered: BTreeSet::new(),
+            running: JoinSet::new(),
+            turns: Arc::new(Semaphore::new(AT_ONCE)),
+            outward_turns: Arc::new(Semaphore::new(OUTWARD_AT_ONCE)),
+            look_at: Instant::now(),
+            looking: false,
+            looked: None,
+        }
+    }
+
+    /// When there is something to do next.
+    fn next(&self) -> Instant {
+        let waiting = self.entries.values().filter(|entry| !entry.running);
+        let due = waiting.map(|entry| entry.next).min();
+        let look_at = if self.looking { Instant::now() + GLANCE } else { self.look_at };
+        due.map_or(look_at, |due| due.min(look_at))
+    }
+
+    /// The kernel says that something around is another now.
+    fn on_change(&mut self) {
+        let since = self.looked.map_or(LEAST, |at| at.elapsed());
+        let soon = Instant::now() + SETTLES.max(LEAST.saturating_sub(since));
+        self.look_at = self.look_at.min(soon);
+    }
+
+    /// Sends what was found; false when nobody takes it any more.
+    async fn on_settled(&mut self, settled: Settled) -> bool {
+        let found = match settled {
+            Settled::Check(check, round) => {
+                if let Some(entry) = self.entries.get_mut(&check) {
+                    entry.running = false;
+                }
+                Found::Check(round)
+            }
+            Settled::Around(round) => {
+                self.looking = false;
+                let Some(round) = round else { return true };
+                self.asker.resolvers.clone_from(&round.around.resolvers);
+                self.looked = Some(Instant::now());
+                Found::Around(round)
+            }
+            Settled::Outward => return true,
+        };
+        self.it.found.send(found).await.is_ok()
+    }
+
+    /// Looks around where it is time to.
+    fn look_around(&mut self) {
+        let every = Duration::from_secs(self.schedule.surroundings_every_s.into());
+        let Some(around) = self.around.clone() else { return };
+        if self.looking || every.is_zero() || Instant::now() < self.look_at {
+            return;
+        }
+        self.looking = true;
+        self.look_at = Instant::now() + every;
+        let (place, clock) = (self.it.place.clone(), Arc::clone(&self.it.clock));
+        let limits = self.it.limits.clone();
+        self.running.spawn(async move {
+            let seen = match around.look().await {
+                Ok(seen) => seen,
+                Err(error) => {
+                    tracing::warn!(%error, "the surroundings cannot be read");
+                    return Settled::Around(None);
+                }
+            };
+            let clocks = clock.clocks_at(clock.now());
+            let gateway = seen.gateway(false).or_else(|| seen.gateway(true));
+            let gateway = match gateway.filter(|it| limits.forbids(*it).is_none()) {
+                Some(gateway) => place.gateway_echoes(gateway).await,
+                None => None,
+            };
+            Settled::Around(Some(Box::new(SurroundingsRound { clocks, around: seen, gateway })))
+        });
+    }
+
+    /// Asks what is due.
+    fn ask(&mut self) {
+        // Programs resolve names by what the machine is configured with: known after one look.
+        let knows_resolvers = self.looked.is_some() || self.schedule.surroundings_every_s == 0;
+        for (check, entry) in &mut self.entries {
+            if entry.running || entry.next > Instant::now() || !knows_resolvers {
+                continue;
+            }
+            entry.running = true;
+            let interval = Duration::from_millis(entry.task.interval_ms.into());
+            entry.next = Instant::now() + interval.mul_f64(0.9) + some_of(interval.mul_f64(0.2));
+            let number = self.numbers.entry(*check).or_default();
+            let (asker, turns) = (self.asker.clone(), Arc::clone(&self.turns));
+            let (task, nth, clock) = (entry.task.clone(), *number, Arc::clone(&self.it.clock));
+            *number += 1;
+            self.running.spawn(async move {
+                let _turn = turns.acquire().await;
+                let began: Tick = clock.now();
+                let whom = whom(task.name, task.address, task.family);
+                let result = asker.check(&whom, &task.ask).await;
+                let clocks = clock.clocks_at(began);
+                let round = CheckRound { check: task.check, number: nth, clocks, result };
+                Settled::Check(task.check, Box::new(round))
+            });
+        }
+    }
+
+    /// Begins what somebody has ordered.
+    fn look_outward(&mut self) {
+        let now = self.it.clock.service_now();
+        for order in &self.schedule.outward {
+            if now >= order.not_after || !self.ordered.insert(order.id) {
+                continue;
+            }
+            let (place, roots) = (self.it.place.clone(), Arc::clone(&self.it.roots));
+            let (order, found) = (order.clone(), self.it.found.clone());
+            let (turns, limits) = (Arc::clone(&self.outward_turns), self.it.limits.clone());
+            self.running.spawn(async move {
+                let _turn = turns.acquire().await;
+                look(place, roots, &limits, &order, &found).await;
+                Settled::Outward
+            });
+        }
+        self.ordered.retain(|id| self.schedule.outward.iter().any(|order| order.id == *id));
+    }
+
+    /// Does what the schedule says for now. Checks that stay the same go on undisturbed.
+    fn replan(&mut self) {
+        let now = self.it.clock.service_now();
+        let (checks, refused) = plan::checks_at(&self.schedule, now, &self.it.limits);
+        self.it.refusals.send_if_modified(|known| {
+            let other = *known != refused;
+            *known = refused;
+            other
+        });
+        let wanted: BTreeSet<CheckId> = checks.iter().map(|task| task.check).collect();
+        self.entries.retain(|check, _| wanted.contains(check));
+        for task in checks {
+            match self.entries.get_mut(&task.check) {
+                Some(known) if known.task == task => {}
+                Some(known) => known.task = task,
+                None => {
+                    let interval = Duration::from_millis(task.interval_ms.into());
+                    // Not all at once, and the first not much later than a person would wait.
+                    let next = Instant::now() + some_of(interval.min(Duration::from_secs(20)));
+                    self.entries.insert(task.check, Entry { task, next, running: false });
+                }
+            }
+        }
+    }
+}
+
+/// A target as it is asked: by its name where it has one.
+fn whom(
+    name: Option<String>,
+    address: Option<IpAddr>,
+    family: itinera_model::path::Family,
+) -> Whom {
+    match (name, address) {
+        (Some(name), _) => Whom::Name(name, Some(family)),
+        (None, Some(address)) => Whom::Address(address),
+        // Questions to resolvers have no target.
+        (None, None) => Whom::Name("localhost".to_owned(), Some(family)),
+    }
+}
+
+/// Looks outward for an order, and tells on the way how far it is.
+async fn look(
+    place: Place,
+    roots: Arc<Roots>,
+    limits: &LocalLimits,
+    order: &OutwardOrder,
+    found: &mpsc::Sender<Found>,
+) {
+    let say = async |word| {
+        let report = OutwardReport { id: order.id, word };
+        let _stopped = found.send(Found::Outward(Box::new(report))).await;
+    };
+    if let Some(reason) = order.address.and_then(|address| limits.forbids(address)) {
+        return say(OutwardWord::Failed(reason)).await;
+    }
+    let plan = OutwardPlan {
+        target: order.target.clone(),
+        whom: whom(order.name.clone(), order.address, order.family),
+        asks: order.asks.clone(),
+        roots,
+        within: limits.targets.clone().map(Arc::new),
+    };
+    let (news, mut heard) = mpsc::channel(WORDS);
+    let telling = async {
+        while let Some(news) = heard.recv().await {
+            say(match news {
+                OutwardNews::Looking(rung) => OutwardWord::Looking(rung),
+                OutwardNews::Swept(round, of) => OutwardWord::Swept(
+                    u8::try_from(round).unwrap_or(u8::MAX),
+                    u8::try_from(of).unwrap_or(u8::MAX),
+                ),
+            })
+            .await;
+        }
+    };
+    let (seen, ()) = tokio::join!(look_outward(&place, &plan, news), telling);
+    say(match seen {
+        Ok(seen) => OutwardWord::Done(Box::new(seen)),
+        Err(error) => OutwardWord::Failed(error.to_string().chars().take(100).collect()),
+    })
+    .await;
+}

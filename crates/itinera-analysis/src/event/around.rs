@@ -1,0 +1,257 @@
+//! What surroundings say: what changed, what damages frames, what is full.
+
+use super::{Sight, Watcher, words};
+use itinera_model::alarm::Severity;
+use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
+use itinera_model::id::AgentId;
+use itinera_model::outward::Part;
+use itinera_model::surroundings::{Duplex, Interface, Medium, Surroundings};
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// Damaged frames among all that came, in parts per million, from which on a line is bad enough to
+/// complain of; fewer than this many are chance.
+const DAMAGED_PPM: u64 = 5_000;
+const DAMAGED_LEAST: u64 = 5;
+/// The share of its speed from which on a line is full, in per cent.
+const FULL_PER_CENT: u64 = 90;
+/// Looks in a row that are believed.
+const HOLD: u32 = 2;
+/// Looks that lie closer together say too little.
+const LEAST_US: i64 = 4_000_000;
+
+/// What is remembered of an agent's surroundings.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Memory {
+    at: WallTime,
+    pub(super) around: Surroundings,
+}
+
+/// What an interface has counted between two looks.
+struct Grown {
+    damaged: u64,
+    good: u64,
+    /// Octets in and out.
+    octets: [u64; 2],
+    us: u64,
+}
+
+impl Grown {
+    fn between(before: &Interface, after: &Interface, us: i64) -> Option<Self> {
+        let (then, now) = (before.counters, after.counters);
+        Some(Self {
+            // A counter that went back was made anew: nothing is known of this while.
+            damaged: now.rx_errors.checked_sub(then.rx_errors)?,
+            good: now.rx_packets.checked_sub(then.rx_packets)?,
+            octets: [
+                now.rx_bytes.checked_sub(then.rx_bytes)?,
+                now.tx_bytes.checked_sub(then.tx_bytes)?,
+            ],
+            us: u64::try_from(us).ok()?,
+        })
+    }
+
+    /// Share of a speed in megabits a second that was used, in and out, in per cent.
+    fn used(&self, mbit_s: u32) -> [u64; 2] {
+        // Bits a microsecond are megabits a second.
+        let most = u64::from(mbit_s).saturating_mul(self.us).max(1);
+        self.octets.map(|octets| octets.saturating_mul(800) / most)
+    }
+}
+
+impl Watcher {
+    pub(super) fn on_around(
+        &mut self,
+        agent: AgentId,
+        site: &str,
+        at: WallTime,
+        around: &Surroundings,
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let before = self.agents.get(&agent).cloned();
+        let known = before.as_ref();
+        if known.is_some_and(|known| at < known.at) {
+            // Came late: what is so now is known already.
+            return Vec::new();
+        }
+        let mut effects = Vec::new();
+        if let Some(known) = known {
+            let own: Vec<IpAddr> = own_addresses(around);
+            for words in changes(&known.around, around, site) {
+                effects.push(EventEffect::Happened(Event {
+                    key: EventKey {
+                        kind: EventKind::SurroundingsChanged,
+                        agent,
+                        subject: words.clone(),
+                    },
+                    part: Part::Machine,
+                    severity: None,
+                    since: at,
+                    raised_at: now,
+                    group: format!("machine:{agent}"),
+                    words,
+                    service: None,
+                    check: None,
+                    own_addresses: own.clone(),
+                }));
+            }
+            let us = at.micros_since(known.at);
+            if us < LEAST_US && known.around.lasting() == around.lasting() {
+                return effects;
+            }
+            for interface in &around.interfaces {
+                let Some(then) = known.around.interface(&interface.name) else { continue };
+                let Some(grown) = Grown::between(then, interface, us) else { continue };
+                effects.extend(self.on_grown(agent, site, around, (interface, &grown), at, now));
+            }
+        }
+        self.agents.insert(agent, Memory { at, around: around.clone() });
+        effects
+    }
+
+    fn on_grown(
+        &mut self,
+        agent: AgentId,
+        site: &str,
+        around: &Surroundings,
+        (interface, grown): (&Interface, &Grown),
+        at: WallTime,
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let name = &interface.name;
+        let key = |kind| EventKey { kind, agent, subject: name.clone() };
+        let sight = |kind, severity, words| Sight {
+            key: key(kind),
+            part: Part::Machine,
+            severity: Some(severity),
+            group: format!("machine:{agent}"),
+            words,
+            service: None,
+            check: None,
+            own_addresses: own_addresses(around),
+            hold: HOLD,
+        };
+        let all = grown.good + grown.damaged;
+        let damaged = grown.damaged >= DAMAGED_LEAST
+            && grown.damaged.saturating_mul(1_000_000) >= all.saturating_mul(DAMAGED_PPM);
+        let seconds = grown.us / 1_000_000;
+        let of_frames = damaged.then(|| {
+            let share = grown.damaged as f64 * 100.0 / all.max(1) as f64;
+            let words = format!(
+                "Frames arrive damaged at {site}'s own agent: {} of {all} on {name} in {seconds} s \
+                 ({share:.1} %). Cable, optic, radio or port at the site itself; what is lost on \
+                 paths from there is lost at home.",
+                grown.damaged
+            );
+            sight(EventKind::FramesDamaged, Severity::Major, words)
+        });
+        let full = interface.speed_mbit_s.and_then(|mbit_s| {
+            let used = grown.used(mbit_s);
+            let (way, share) = if used[1] >= used[0] { ("out", used[1]) } else { ("in", used[0]) };
+            (share >= FULL_PER_CENT).then(|| {
+                let words = format!(
+                    "{site}'s own line is full {way}ward: {share} % of the {mbit_s} Mb/s of {name} \
+                     in {seconds} s. Find who fills it before calling anyone."
+                );
+                sight(EventKind::LineFull, Severity::Minor, words)
+            })
+        });
+        let mut effects = self.settle(vec![key(EventKind::FramesDamaged)], of_frames, at, now);
+        effects.extend(self.settle(vec![key(EventKind::LineFull)], full, at, now));
+        effects
+    }
+}
+
+fn own_addresses(around: &Surroundings) -> Vec<IpAddr> {
+    let outside = around.interfaces.iter().filter(|one| one.medium != Medium::Loopback);
+    outside.flat_map(|one| one.addresses.iter().map(|net| net.addr())).collect()
+}
+
+fn or_none(text: Option<String>) -> String {
+    text.unwrap_or_else(|| "none".to_owned())
+}
+
+/// What is another now, each in a sentence.
+fn changes(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<String> {
+    let mut said = Vec::new();
+    let mut compare = |what: &str, then: String, now: String| {
+        if then != now {
+            said.push(format!("{site}: {what} is {now}, was {then}."));
+        }
+    };
+    compare("the machine's name", before.host_name.clone(), after.host_name.clone());
+    for six in [false, true] {
+        let gateway = |around: &Surroundings| or_none(around.gateway(six).map(|it| it.to_string()));
+        let version = if six { "the IPv6 gateway" } else { "the IPv4 gateway" };
+        compare(version, gateway(before), gateway(after));
+    }
+    compare(
+        "the list of resolvers",
+        words::listed(&before.resolvers),
+        words::listed(&after.resolvers),
+    );
+    let by_name = |around: &Surroundings| -> BTreeMap<String, Interface> {
+        around.interfaces.iter().map(|one| (one.name.clone(), one.clone())).collect()
+    };
+    let (then, now) = (by_name(before), by_name(after));
+    for name in then.keys().filter(|name| !now.contains_key(*name)) {
+        said.push(format!("{site}: interface {name} is gone."));
+    }
+    for (name, interface) in &now {
+        let Some(old) = then.get(name) else {
+            said.push(format!("{site}: there is a new interface {name}."));
+            continue;
+        };
+        let mut compare = |what: &str, then: String, now: String| {
+            if then != now {
+                said.push(format!("{site}: {name} {what} {now}, before {then}."));
+            }
+        };
+        let speed = |one: &Interface| or_none(one.speed_mbit_s.map(|mbit| format!("{mbit} Mb/s")));
+        compare("negotiates", speed(old), speed(interface));
+        let duplex = |one: &Interface| match one.duplex {
+            Some(Duplex::Half) => "half duplex".to_owned(),
+            Some(Duplex::Full) => "full duplex".to_owned(),
+            None => "none".to_owned(),
+        };
+        compare("talks", duplex(old), duplex(interface));
+        let state = |one: &Interface| match (one.up, one.carrier) {
+            (false, _) => "switched off".to_owned(),
+            (true, false) => "without a carrier".to_owned(),
+            (true, true) => "up".to_owned(),
+        };
+        compare("is", state(old), state(interface));
+        let addresses = |one: &Interface| {
+            let text: Vec<String> = one.addresses.iter().map(ToString::to_string).collect();
+            or_none((!text.is_empty()).then(|| text.join(", ")))
+        };
+        compare("has the addresses", addresses(old), addresses(interface));
+    }
+    let announced = |around: &Surroundings| {
+        let text: Vec<String> =
+            around.announced.iter().map(|one| format!("{} {}", one.system, one.port)).collect();
+        text.join(", ")
+    };
+    // A switch that has not been heard yet is no change.
+    if !before.announced.is_empty() && !after.announced.is_empty() {
+        let (then, now) = (announced(before), announced(after));
+        if then != now {
+            said.push(format!("{site}: it is attached to {now}, before to {then}."));
+        }
+    }
+    let hardware = |around: &Surroundings| {
+        let gateway = around.gateway(false)?;
+        around.neighbours.iter().find(|one| one.address == gateway)?.hardware_address.clone()
+    };
+    if let (Some(then), Some(now)) = (hardware(before), hardware(after))
+        && then != now
+        && before.gateway(false) == after.gateway(false)
+    {
+        said.push(format!(
+            "{site}: another device answers for the gateway's address: {now}, before {then}."
+        ));
+    }
+    said
+}

@@ -1,0 +1,352 @@
+//! What results of checks say.
+
+use super::{CheckFacts, Leg, Paths, Sight, Watcher, words};
+use itinera_model::alarm::Severity;
+use itinera_model::check::{Ask, CheckResult, Outcome, Resolved, Step, Why};
+use itinera_model::event::{EventEffect, EventKey, EventKind};
+use itinera_model::outward::Part;
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::VecDeque;
+use std::net::IpAddr;
+
+/// Good results that say what is usual.
+const LEARNED: usize = 20;
+/// Fewer say nothing.
+const ENOUGH: usize = 4;
+/// A first octet is late when it takes longer than this over the usual, and than so many times it.
+const LATE_US: u32 = 1_000_000;
+const LATE_TIMES: u32 = 4;
+/// Content comes slowly when its rate is less than the usual one divided by this.
+const SLOW_SHARE: u64 = 4;
+/// Without anything learned: octets a second under which nobody calls it fast.
+const SLOW_RATE: u64 = 64 * 1_024;
+/// A service that fails where a name of its leads astray waits so many results more for that to be
+/// said.
+const DEFERRED: u32 = 6;
+
+/// What is remembered of a check.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Memory {
+    ever_good: bool,
+    /// How the newest result ended, for comparing with other sites.
+    good_now: bool,
+    first_byte_us: VecDeque<u32>,
+    rates: VecDeque<u64>,
+    /// Of a question to resolvers: who has been at odds with whom, and since when.
+    at_odds_since: Option<WallTime>,
+    /// The name asked for, or asked by, and what is asked, to compare with others.
+    name: Option<String>,
+    about: String,
+    deferred: u32,
+}
+
+fn median<T: Copy + Ord>(values: &VecDeque<T>) -> Option<T> {
+    if values.len() < ENOUGH {
+        return None;
+    }
+    let mut sorted: Vec<T> = values.iter().copied().collect();
+    sorted.sort_unstable();
+    sorted.get(sorted.len() / 2).copied()
+}
+
+fn keep<T>(values: &mut VecDeque<T>, value: T) {
+    values.push_back(value);
+    if values.len() > LEARNED {
+        values.pop_front();
+    }
+}
+
+/// What one result is a symptom of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Symptom {
+    /// It broke.
+    Broken(Step, Why),
+    /// Full-sized packets are lost.
+    Large,
+    /// A name does not resolve, at this resolver.
+    Unresolved(Option<IpAddr>, Why),
+    /// Resolvers are at odds: the one that is wrong by authority, and both answers.
+    Stale { resolver: IpAddr, gives: Vec<IpAddr>, authority: IpAddr, says: Vec<IpAddr> },
+    /// Resolvers are at odds, and none has authority.
+    Disagree,
+    /// The first octet is late: it took, and usually takes.
+    Late(u32, Option<u32>),
+    /// Content comes slowly: octets a second now and usually.
+    Slow(u64, Option<u64>),
+}
+
+impl Symptom {
+    const fn kind(&self) -> EventKind {
+        match self {
+            Self::Broken(..) => EventKind::ServiceFails,
+            Self::Large => EventKind::LargeLost,
+            Self::Unresolved(..) => EventKind::NameFails,
+            Self::Stale { .. } => EventKind::NameStale,
+            Self::Disagree => EventKind::NamesDisagree,
+            Self::Late(..) => EventKind::ServiceSlow,
+            Self::Slow(..) => EventKind::TransferSlow,
+        }
+    }
+}
+
+/// Kinds of event that a check can tell of.
+const KINDS: [EventKind; 8] = [
+    EventKind::Misfit,
+    EventKind::NameFails,
+    EventKind::NamesDisagree,
+    EventKind::NameStale,
+    EventKind::ServiceFails,
+    EventKind::ServiceSlow,
+    EventKind::TransferSlow,
+    EventKind::LargeLost,
+];
+
+/// Who is wrong among resolvers that have no address in common: where one speaks with authority,
+/// those that say something else.
+fn at_odds(resolved: &[Resolved]) -> Symptom {
+    let authority = resolved.iter().find(|one| one.authoritative && one.why.is_none());
+    let Some(authority) = authority else { return Symptom::Disagree };
+    let apart = |one: &&Resolved| {
+        one.why.is_none() && one.addresses.iter().all(|it| !authority.addresses.contains(it))
+    };
+    match resolved.iter().find(apart) {
+        Some(stale) => Symptom::Stale {
+            resolver: stale.resolver,
+            gives: stale.addresses.clone(),
+            authority: authority.resolver,
+            says: authority.addresses.clone(),
+        },
+        None => Symptom::Disagree,
+    }
+}
+
+fn symptom(memory: &Memory, result: &CheckResult) -> Option<Symptom> {
+    match result.outcome {
+        Outcome::Broke { why: Why::Disagree, .. } => Some(at_odds(&result.seen.resolved)),
+        Outcome::Broke { at: Step::Name, why } => {
+            let who = result.seen.resolved.iter().find(|one| one.why == Some(why));
+            Some(Symptom::Unresolved(who.map(|one| one.resolver), why))
+        }
+        Outcome::Broke { why: Why::LargeLost, .. } => Some(Symptom::Large),
+        Outcome::Broke { why: Why::NotAllowed, .. } => None,
+        Outcome::Broke { at, why } => Some(Symptom::Broken(at, why)),
+        Outcome::Good => {
+            let usual = median(&memory.first_byte_us);
+            let first_byte = result.took(Step::FirstByte).map(|took| took.as_micros());
+            let limit = usual.map_or(LATE_US.saturating_mul(2), |usual| {
+                usual.saturating_add(LATE_US).max(usual.saturating_mul(LATE_TIMES))
+            });
+            if let Some(late) = first_byte.filter(|took| *took > limit) {
+                return Some(Symptom::Late(late, usual));
+            }
+            let usual = median(&memory.rates);
+            let limit = usual.map_or(SLOW_RATE, |usual| usual / SLOW_SHARE);
+            let rate = result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s);
+            rate.filter(|rate| *rate < limit).map(|rate| Symptom::Slow(rate, usual))
+        }
+    }
+}
+
+impl Watcher {
+    pub(super) fn on_checked(
+        &mut self,
+        check: &CheckFacts,
+        at: WallTime,
+        result: &CheckResult,
+        paths: &Paths<'_>,
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let memory = self.checks.entry(check.id).or_default();
+        let seen = symptom(memory, result);
+        memory.learn(check, result, seen.as_ref(), at);
+        let leg = Leg::of(result.spoke_to.and_then(|there| paths(check.agent, there.ip())));
+        let key = |kind| EventKey { kind, agent: check.agent, subject: check.id.to_string() };
+        let sight = seen.and_then(|seen| self.sight(check, result, &seen, leg, at));
+        self.settle(KINDS.map(key).to_vec(), sight, at, now)
+    }
+
+    /// What a symptom is taken for; nothing while something else may explain it better.
+    fn sight(
+        &mut self,
+        check: &CheckFacts,
+        result: &CheckResult,
+        seen: &Symptom,
+        leg: Leg,
+        at: WallTime,
+    ) -> Option<Sight> {
+        let memory = self.checks.get(&check.id)?;
+        let ever_good = memory.ever_good;
+        let misfit = matches!(seen, Symptom::Broken(..)) && !ever_good;
+        let kind = if misfit { EventKind::Misfit } else { seen.kind() };
+        let by_network = matches!(leg, Leg::Bad(..))
+            && matches!(
+                seen,
+                Symptom::Broken(_, Why::NoAnswer | Why::Unfinished | Why::Unreachable)
+                    | Symptom::Broken(_, Why::Reset | Why::Closed)
+                    | Symptom::Late(..)
+                    | Symptom::Slow(..)
+                    | Symptom::Unresolved(..)
+                    | Symptom::Large
+            );
+        match seen {
+            // A change takes as long to get around as answers may be kept.
+            Symptom::Stale { .. } | Symptom::Disagree => {
+                let since = memory.at_odds_since.unwrap_or(at);
+                let kept = result.seen.resolved.iter().filter_map(|one| one.ttl_s).max();
+                let kept_us = i64::from(kept.unwrap_or(0)) * 1_000_000;
+                if at.micros_since(since) < kept_us {
+                    return None;
+                }
+            }
+            Symptom::Broken(Step::Connect, _) if self.is_led_astray(check) => {
+                let memory = self.checks.get_mut(&check.id)?;
+                memory.deferred = memory.deferred.saturating_add(1);
+                if memory.deferred <= DEFERRED {
+                    return None;
+                }
+            }
+            _ => {}
+        }
+        let led_astray =
+            matches!(seen, Symptom::Broken(Step::Connect, _)) && self.is_led_astray(check);
+        let elsewhere = self.elsewhere(check);
+        let told = words::Told { check, result, leg, elsewhere, ever_good, led_astray };
+        let severity = match kind {
+            EventKind::Misfit => None,
+            // What leads astray has an alarm of its own.
+            _ if by_network || led_astray => None,
+            EventKind::ServiceSlow | EventKind::TransferSlow | EventKind::NamesDisagree => {
+                Some(Severity::Minor)
+            }
+            _ => Some(Severity::Major),
+        };
+        let (part, group, words) = told.of(seen, misfit);
+        let part = if by_network { Part::Network } else { part };
+        Some(Sight {
+            key: EventKey { kind, agent: check.agent, subject: check.id.to_string() },
+            part,
+            severity,
+            group,
+            words,
+            service: Some(check.service.clone()),
+            check: Some(check.id),
+            own_addresses: Vec::new(),
+            hold: u32::from(check.raise_after.max(1)),
+        })
+    }
+
+    /// A name by which this check goes leads somewhere else than it should, at the same agent.
+    fn is_led_astray(&self, check: &CheckFacts) -> bool {
+        let Some(name) = &check.host else { return false };
+        let stale = self.lasting.iter().any(|event| {
+            event.key.kind == EventKind::NameStale
+                && event.key.agent == check.agent
+                && event.group.starts_with(&format!("stale:{name}:"))
+        });
+        let about = format!("{}:name:{name}", check.agent);
+        let at_odds = self.checks.values().any(|other| {
+            other.at_odds_since.is_some()
+                && other.name.as_ref() == Some(name)
+                && other.about == about
+        });
+        stale || at_odds
+    }
+
+    /// Of the other sites that ask the same: how many get a good answer now, and of how many.
+    fn elsewhere(&self, check: &CheckFacts) -> (usize, usize) {
+        let about = check.about();
+        let same = self.checks.iter().filter(|(id, it)| **id != check.id && it.about == about);
+        let all = same.clone().count();
+        (same.filter(|(_, it)| it.good_now).count(), all)
+    }
+}
+
+impl words::Told<'_> {
+    /// Whose part a symptom is, what has the same cause, and all of it in words.
+    fn of(&self, seen: &Symptom, misfit: bool) -> (Part, String, String) {
+        let check = self.check;
+        match seen {
+            Symptom::Broken(step, why) if misfit => {
+                (Part::Service, format!("misfit:{}", check.id), self.misfit(*step, *why))
+            }
+            Symptom::Broken(step, why) => {
+                let group = format!("service:{}:{step}:{why}", check.target);
+                (Part::Service, group, self.broken(*step, *why))
+            }
+            Symptom::Large => (Part::Network, format!("large:{}", check.target), self.large()),
+            Symptom::Unresolved(who, why) => {
+                let name = check.name().unwrap_or_default();
+                let group = match who {
+                    Some(who) => format!("resolver:{who}:{why}"),
+                    None => format!("name:{name}:{why}"),
+                };
+                (Part::Names, group, self.unresolved(*who, *why))
+            }
+            Symptom::Stale { resolver, gives, authority, says } => {
+                let group = format!("stale:{}:{resolver}", check.name().unwrap_or_default());
+                (Part::Names, group, self.stale(*resolver, gives, *authority, says))
+            }
+            Symptom::Disagree => {
+                let name = check.name().unwrap_or_default();
+                (Part::Names, format!("disagree:{name}"), self.disagree())
+            }
+            Symptom::Late(took, usual) => {
+                (Part::Service, format!("late:{}", check.target), self.late(*took, *usual))
+            }
+            Symptom::Slow(rate, usual) => {
+                (Part::Service, format!("slow:{}", check.target), self.slow(*rate, *usual))
+            }
+        }
+    }
+}
+
+impl Memory {
+    fn learn(
+        &mut self,
+        check: &CheckFacts,
+        result: &CheckResult,
+        seen: Option<&Symptom>,
+        at: WallTime,
+    ) {
+        self.name = check.name().map(str::to_owned);
+        self.about = check.about();
+        self.good_now = result.outcome == Outcome::Good;
+        self.ever_good |= self.good_now;
+        match seen {
+            Some(Symptom::Stale { .. } | Symptom::Disagree) => {
+                self.at_odds_since.get_or_insert(at);
+            }
+            _ => self.at_odds_since = None,
+        }
+        if seen.is_none() {
+            self.deferred = 0;
+            // Trouble is not learned as usual.
+            if let Some(took) = result.took(Step::FirstByte) {
+                keep(&mut self.first_byte_us, took.as_micros());
+            }
+            if let Some(rate) = result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s) {
+                keep(&mut self.rates, rate);
+            }
+        }
+    }
+}
+
+impl CheckFacts {
+    /// The name that is asked for, or asked by.
+    pub(super) fn name(&self) -> Option<&str> {
+        match &self.ask {
+            Ask::Name(question) => Some(&question.name),
+            _ => self.host.as_deref(),
+        }
+    }
+
+    /// What is asked, whoever asks; questions to resolvers are each agent's own, whose resolvers
+    /// are others.
+    fn about(&self) -> String {
+        match &self.ask {
+            Ask::Name(question) => format!("{}:name:{}", self.agent, question.name),
+            ask => format!("{}:{}", self.target, ask.id()),
+        }
+    }
+}

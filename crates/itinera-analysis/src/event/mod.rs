@@ -1,0 +1,293 @@
+//! What happens besides loss and delay: services that fail or are slow, names that lead astray,
+//! surroundings that change, lines that damage frames or are full, ways that are not taken.
+//!
+//! Results and surroundings come in as facts, in the order of commits; what lasts is held over
+//! several of them before it is said, so that one lost packet says nothing. A service that fails
+//! while the path to it loses packets is said to follow from the path, and raises nothing of its
+//! own.
+
+mod around;
+mod checked;
+pub mod intended;
+#[cfg(test)]
+mod tests;
+mod words;
+
+use itinera_model::alarm::Severity;
+use itinera_model::check::{Ask, CheckResult};
+use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
+use itinera_model::finding::Assessment;
+use itinera_model::id::{AgentId, CheckId};
+use itinera_model::outward::Part;
+use itinera_model::surroundings::Surroundings;
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+pub use words::headline;
+
+/// What is known of a check besides its results.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CheckFacts {
+    /// Its name.
+    pub id: CheckId,
+    /// Who asks.
+    pub agent: AgentId,
+    /// The agent's site.
+    pub site: String,
+    /// The target's name.
+    pub target: String,
+    /// The service that the target is part of.
+    pub service: String,
+    /// The name it is asked by.
+    pub host: Option<String>,
+    /// What is asked.
+    pub ask: Ask,
+    /// So many results in a row are believed.
+    pub raise_after: u8,
+}
+
+/// Something seen.
+#[derive(Debug, Clone, Copy)]
+pub enum Fact<'a> {
+    /// A service answered, or did not.
+    Checked {
+        /// Which check.
+        check: &'a CheckFacts,
+        /// When, by the service's estimate.
+        at: WallTime,
+        /// What came of it.
+        result: &'a CheckResult,
+    },
+    /// An agent looked around.
+    Around {
+        /// Whose.
+        agent: AgentId,
+        /// Its site.
+        site: &'a str,
+        /// When, by the service's estimate.
+        at: WallTime,
+        /// What it saw.
+        around: &'a Surroundings,
+    },
+    /// The way to a target that has an intended one was looked at.
+    Way {
+        /// By which agent.
+        agent: AgentId,
+        /// Its site.
+        site: &'a str,
+        /// To which target.
+        target: &'a str,
+        /// Of which service.
+        service: &'a str,
+        /// When.
+        at: WallTime,
+        /// What is not as intended, in words; absent when all of it is.
+        astray: Option<&'a str>,
+    },
+}
+
+/// Looks up the newest judgement of the path from an agent to an address.
+pub type Paths<'a> = dyn Fn(AgentId, IpAddr) -> Option<&'a Assessment> + 'a;
+
+/// How a path is while a service is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Leg {
+    /// Nothing wrong on it: probes sent and lost.
+    Clean(u32, u32),
+    /// It loses or delays packets: probes sent and lost.
+    Bad(u32, u32),
+    /// Nobody knows.
+    Unknown,
+}
+
+/// From this share of probes lost on, what fails may fail by the path.
+const LOSSY_PPM: u64 = 50_000;
+
+impl Leg {
+    fn of(assessment: Option<&Assessment>) -> Self {
+        match assessment {
+            None => Self::Unknown,
+            Some(it) if it.end_sent == 0 => Self::Unknown,
+            // A target that never answers echo says nothing of the path.
+            Some(it) if it.end_lost == it.end_sent && it.finding.is_none() => Self::Unknown,
+            Some(it) => {
+                let lossy =
+                    u64::from(it.end_lost) * 1_000_000 >= u64::from(it.end_sent) * LOSSY_PPM;
+                if it.finding.is_some() || lossy {
+                    Self::Bad(it.end_sent, it.end_lost)
+                } else {
+                    Self::Clean(it.end_sent, it.end_lost)
+                }
+            }
+        }
+    }
+}
+
+/// What one result says, in a sentence, with what the newest judgement of the path to the very
+/// address says of that.
+pub fn sentence(check: &CheckFacts, result: &CheckResult, path: Option<&Assessment>) -> String {
+    words::of_result(check, result, Leg::of(path))
+}
+
+/// Something that is seen again and again, counted until it is believed.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+struct Held {
+    times: u32,
+    since: WallTime,
+    calm: u32,
+}
+
+/// What one fact says about one kind of event.
+struct Sight {
+    key: EventKey,
+    part: Part,
+    severity: Option<Severity>,
+    group: String,
+    words: String,
+    service: Option<String>,
+    check: Option<CheckId>,
+    own_addresses: Vec<IpAddr>,
+    /// So many sights in a row are believed.
+    hold: u32,
+}
+
+/// Sights in a row without which something is over.
+const CLEAR_AFTER: u32 = 2;
+
+/// The watcher's memory.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Watcher {
+    checks: BTreeMap<CheckId, checked::Memory>,
+    agents: BTreeMap<AgentId, around::Memory>,
+    held: Vec<(EventKey, Held)>,
+    lasting: Vec<Event>,
+}
+
+impl Watcher {
+    /// What lasts.
+    pub fn lasting(&self) -> &[Event] {
+        &self.lasting
+    }
+
+    /// What an agent found around it last.
+    pub fn around(&self, agent: AgentId) -> Option<&Surroundings> {
+        self.agents.get(&agent).map(|memory| &memory.around)
+    }
+
+    /// Forgets checks that are not asked any more; what lasted about them is over.
+    pub fn keep_to(&mut self, known: &dyn Fn(CheckId) -> bool, now: WallTime) -> Vec<EventEffect> {
+        self.checks.retain(|check, _| known(*check));
+        let mut effects = Vec::new();
+        self.lasting.retain(|event| {
+            let keeps = event.check.is_none_or(known);
+            if !keeps {
+                effects.push(EventEffect::Ended { key: event.key.clone(), at: now });
+            }
+            keeps
+        });
+        effects
+    }
+
+    /// Takes a fact, known at `now`.
+    pub fn step(&mut self, fact: Fact<'_>, paths: &Paths<'_>, now: WallTime) -> Vec<EventEffect> {
+        match fact {
+            Fact::Checked { check, at, result } => self.on_checked(check, at, result, paths, now),
+            Fact::Around { agent, site, at, around } => {
+                self.on_around(agent, site, at, around, now)
+            }
+            Fact::Way { agent, site, target, service, at, astray } => {
+                let key =
+                    EventKey { kind: EventKind::NotAsIntended, agent, subject: target.to_owned() };
+                let sight = astray.map(|astray| Sight {
+                    key: key.clone(),
+                    part: Part::Network,
+                    severity: Some(Severity::Minor),
+                    group: format!("way:{target}:{astray}"),
+                    words: format!("The way from {site} to {target} is not as intended: {astray}."),
+                    service: Some(service.to_owned()),
+                    check: None,
+                    own_addresses: Vec::new(),
+                    hold: HOLD_WAY,
+                });
+                self.settle(vec![key], sight, at, now)
+            }
+        }
+    }
+
+    /// Counts a sight, or its absence, for the kinds of event that one fact can tell of: what is
+    /// seen often enough begins, what is not seen any more ends.
+    fn settle(
+        &mut self,
+        kinds: Vec<EventKey>,
+        sight: Option<Sight>,
+        at: WallTime,
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let mut effects = Vec::new();
+        for key in kinds {
+            let seen = sight.as_ref().filter(|sight| sight.key == key);
+            let index = self.held.iter().position(|(held, _)| *held == key);
+            match (seen, index) {
+                (None, None) => {}
+                (None, Some(index)) => {
+                    let lasts = self.lasting.iter().any(|event| event.key == key);
+                    let held = &mut self.held[index].1;
+                    held.calm += 1;
+                    if !lasts || held.calm >= CLEAR_AFTER {
+                        self.held.swap_remove(index);
+                        self.lasting.retain(|event| event.key != key);
+                        if lasts {
+                            effects.push(EventEffect::Ended { key, at: now });
+                        }
+                    }
+                }
+                (Some(sight), index) => {
+                    let index = index.unwrap_or_else(|| {
+                        self.held.push((key.clone(), Held { times: 0, since: at, calm: 0 }));
+                        self.held.len() - 1
+                    });
+                    let held = &mut self.held[index].1;
+                    (held.times, held.calm) = (held.times.saturating_add(1), 0);
+                    let (times, since) = (held.times, held.since);
+                    if times >= sight.hold {
+                        effects.extend(self.say(sight, since, now));
+                    }
+                }
+            }
+        }
+        effects
+    }
+
+    /// Says that something lasts, or that it is worse than it was said to be.
+    fn say(&mut self, sight: &Sight, since: WallTime, now: WallTime) -> Option<EventEffect> {
+        if let Some(known) = self.lasting.iter_mut().find(|event| event.key == sight.key) {
+            // Words follow what is measured and are those of the time; what a reader acts on is not.
+            if known.severity.is_some() || sight.severity.is_none() {
+                return None;
+            }
+            known.severity = sight.severity;
+            known.part = sight.part;
+            known.words.clone_from(&sight.words);
+            return Some(EventEffect::Changed(known.clone()));
+        }
+        let event = Event {
+            key: sight.key.clone(),
+            part: sight.part,
+            severity: sight.severity,
+            since,
+            raised_at: now,
+            group: sight.group.clone(),
+            words: sight.words.clone(),
+            service: sight.service.clone(),
+            check: sight.check,
+            own_addresses: sight.own_addresses.clone(),
+        };
+        self.lasting.push(event.clone());
+        Some(EventEffect::Began(event))
+    }
+}
+
+/// A way has to be seen astray so often: one round by an unusual member of a bundle is none.
+const HOLD_WAY: u32 = 3;

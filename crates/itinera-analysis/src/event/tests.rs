@@ -1,0 +1,346 @@
+//! What facts in a row say.
+
+use super::intended::{Intended, Seen as WaySeen, astray};
+use super::*;
+use itinera_model::check::{AskName, Outcome, Phase, Resolved, Seen, Step, WebSeen, Why};
+use itinera_model::finding::{HopVerdict, HopView};
+use itinera_model::id::PathId;
+use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
+use itinera_model::surroundings::{Counters, Interface};
+use itinera_model::unit::Micros;
+use uuid::Uuid;
+
+const OLD: [u8; 4] = [198, 18, 128, 10];
+const NEW: [u8; 4] = [198, 18, 144, 10];
+
+fn agent(number: u128) -> AgentId {
+    AgentId::from_uuid(Uuid::from_u128(number))
+}
+
+fn facts(number: u128, ask: Ask) -> CheckFacts {
+    CheckFacts {
+        id: CheckId::from_uuid(Uuid::from_u128(number)),
+        agent: agent(number % 10),
+        site: format!("Site {}", number % 10),
+        target: "Seat Booking".to_owned(),
+        service: "Seat Booking".to_owned(),
+        host: Some("booking.corriven.example".to_owned()),
+        ask,
+        raise_after: 3,
+    }
+}
+
+fn second(second: i64) -> WallTime {
+    WallTime::from_unix_seconds(second)
+}
+
+fn good(address: [u8; 4], rate: Option<u64>) -> CheckResult {
+    CheckResult {
+        outcome: Outcome::Good,
+        spoke_to: Some((address, 443).into()),
+        phases: vec![
+            Phase { step: Step::Connect, took_us: Micros::new(20_000) },
+            Phase { step: Step::FirstByte, took_us: Micros::new(40_000) },
+        ],
+        seen: Seen {
+            web: Some(WebSeen { rate_bytes_per_s: rate, ..WebSeen::default() }),
+            ..Seen::default()
+        },
+    }
+}
+
+fn broke(at: Step, why: Why) -> CheckResult {
+    CheckResult { spoke_to: Some((OLD, 443).into()), ..CheckResult::broke(at, why) }
+}
+
+fn assessment(sent: u32, lost: u32) -> Assessment {
+    Assessment {
+        path: PathId::from_uuid(Uuid::nil()),
+        until: second(0),
+        span_s: 60,
+        rounds: 30,
+        end_sent: sent,
+        end_lost: lost,
+        engine: 1,
+        mapping: 0,
+        hops: Vec::new(),
+        finding: None,
+    }
+}
+
+/// Feeds results ten seconds apart; gives what was said.
+fn feed(
+    watcher: &mut Watcher,
+    check: &CheckFacts,
+    path: &Assessment,
+    results: &[CheckResult],
+    from: i64,
+) -> Vec<EventEffect> {
+    let step = |(nth, result): (usize, &CheckResult)| {
+        let at = second(from + 10 * i64::try_from(nth).unwrap());
+        watcher.step(Fact::Checked { check, at, result }, &|_, _| Some(path), at)
+    };
+    results.iter().enumerate().flat_map(step).collect()
+}
+
+fn began(effects: &[EventEffect]) -> Vec<&Event> {
+    let began = effects.iter().filter_map(|effect| match effect {
+        EventEffect::Began(event) => Some(event),
+        _ => None,
+    });
+    began.collect()
+}
+
+fn ended(effects: &[EventEffect]) -> usize {
+    effects.iter().filter(|effect| matches!(effect, EventEffect::Ended { .. })).count()
+}
+
+#[test]
+fn one_failure_says_nothing_three_do_and_two_good_ones_end_it() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let (fine, bad) = (good(OLD, None), broke(Step::Connect, Why::Refused));
+    let path = assessment(60, 0);
+    let start = [fine.clone(), bad.clone(), fine.clone(), bad.clone(), bad.clone()];
+    assert_eq!(feed(&mut watcher, &check, &path, &start, 0), []);
+    let effects = feed(&mut watcher, &check, &path, std::slice::from_ref(&bad), 50);
+    let event = began(&effects)[0];
+    assert_eq!((event.key.kind, event.part), (EventKind::ServiceFails, Part::Service));
+    assert_eq!((event.severity, event.since), (Some(Severity::Major), second(30)));
+    assert!(event.words.contains("0 of 60 probes lost): not the network"), "{}", event.words);
+    assert_eq!(feed(&mut watcher, &check, &path, &[bad, fine.clone()], 60), []);
+    assert_eq!(ended(&feed(&mut watcher, &check, &path, &[fine], 80)), 1);
+    assert!(watcher.lasting().is_empty());
+}
+
+#[test]
+fn what_never_worked_is_a_misfit_and_no_alarm() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let bad = vec![broke(Step::FirstByte, Why::ExpectsTls); 5];
+    let effects = feed(&mut watcher, &check, &assessment(60, 0), &bad, 0);
+    let events = began(&effects);
+    assert_eq!(events.len(), 1);
+    assert_eq!((events[0].key.kind, events[0].severity), (EventKind::Misfit, None));
+    assert!(events[0].words.contains("the server expects TLS first"), "{}", events[0].words);
+}
+
+#[test]
+fn what_follows_from_the_path_raises_nothing_until_the_path_is_clean() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    feed(&mut watcher, &check, &assessment(60, 0), &[good(OLD, None)], 0);
+    let bad = vec![broke(Step::Connect, Why::NoAnswer); 3];
+    let effects = feed(&mut watcher, &check, &assessment(60, 12), &bad, 10);
+    let event = began(&effects)[0];
+    assert_eq!((event.part, event.severity), (Part::Network, None), "{}", event.words);
+    let effects = feed(&mut watcher, &check, &assessment(60, 0), &bad, 40);
+    let worse = effects.iter().find_map(|effect| match effect {
+        EventEffect::Changed(event) => Some(event),
+        _ => None,
+    });
+    assert_eq!(worse.unwrap().severity, Some(Severity::Major), "it is not the path after all");
+}
+
+#[test]
+fn slow_content_on_a_clean_path_is_the_servers() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let path = assessment(60, 0);
+    feed(&mut watcher, &check, &path, &vec![good(OLD, Some(800_000)); 6], 0);
+    assert_eq!(feed(&mut watcher, &check, &path, &vec![good(OLD, Some(300_000)); 6], 60), []);
+    let effects = feed(&mut watcher, &check, &path, &vec![good(OLD, Some(24_000)); 3], 120);
+    let event = began(&effects)[0];
+    assert_eq!(event.key.kind, EventKind::TransferSlow);
+    for words in ["24 kB a second, usually 800 kB", "not the network", "server's own transfer"] {
+        assert!(event.words.contains(words), "{words}: {}", event.words);
+    }
+    let many = vec![good(OLD, Some(24_000)); 40];
+    assert_eq!(feed(&mut watcher, &check, &path, &many, 150), [], "not learned as usual");
+}
+
+fn resolved(last: u8, addresses: [u8; 4], authoritative: bool) -> Resolved {
+    Resolved {
+        resolver: [198, 18, last, 53].into(),
+        why: None,
+        addresses: vec![addresses.into()],
+        ttl_s: Some(30),
+        authoritative,
+        truncated: false,
+        took_us: Micros::new(9_000),
+    }
+}
+
+#[test]
+fn a_resolver_behind_is_named_and_what_it_leads_to_is_not_blamed() {
+    let name = Ask::Name(AskName::of("booking.corriven.example".to_owned(), false));
+    let (of_name, web) = (facts(11, name), facts(21, Ask::Connect { port: 443 }));
+    let mut watcher = Watcher::default();
+    let path = assessment(60, 0);
+    feed(&mut watcher, &web, &path, &[good(OLD, None)], 0);
+    let at_odds = CheckResult {
+        seen: Seen {
+            resolved: vec![resolved(48, OLD, false), resolved(128, NEW, true)],
+            ..Seen::default()
+        },
+        ..CheckResult::broke(Step::Name, Why::Disagree)
+    };
+    let gone = broke(Step::Connect, Why::Refused);
+    let mut said = Vec::new();
+    for turn in 0..6 {
+        said.extend(feed(&mut watcher, &of_name, &path, std::slice::from_ref(&at_odds), turn * 10));
+        said.extend(feed(&mut watcher, &web, &path, std::slice::from_ref(&gone), turn * 10 + 1));
+    }
+    let troubles: Vec<&Event> =
+        began(&said).into_iter().filter(|event| event.severity.is_some()).collect();
+    assert_eq!(troubles.len(), 1, "{said:?}");
+    let stale = troubles[0];
+    assert_eq!((stale.key.kind, stale.part), (EventKind::NameStale, Part::Names));
+    assert_eq!(stale.group, "stale:booking.corriven.example:198.18.48.53");
+    assert!(
+        stale.raised_at.micros_since(second(0)) >= 30_000_000,
+        "not before answers may be kept"
+    );
+    for words in ["198.18.48.53", "198.18.128.10", "198.18.144.10", "with authority"] {
+        assert!(stale.words.contains(words), "{words}: {}", stale.words);
+    }
+}
+
+#[test]
+fn resolvers_without_authority_only_disagree() {
+    let name = Ask::Name(AskName::of("booking.corriven.example".to_owned(), false));
+    let (mut watcher, check) = (Watcher::default(), facts(11, name));
+    let result = CheckResult {
+        seen: Seen {
+            resolved: vec![resolved(48, OLD, false), resolved(128, NEW, false)],
+            ..Seen::default()
+        },
+        ..CheckResult::broke(Step::Name, Why::Disagree)
+    };
+    let effects = feed(&mut watcher, &check, &assessment(60, 0), &vec![result; 8], 0);
+    assert_eq!(began(&effects)[0].key.kind, EventKind::NamesDisagree);
+}
+
+fn around(damaged: u64, packets: u64, bytes_out: u64, speed_mbit_s: u32) -> Surroundings {
+    let counters = Counters {
+        rx_errors: damaged,
+        rx_packets: packets,
+        tx_packets: packets,
+        tx_bytes: bytes_out,
+        ..Counters::default()
+    };
+    let interface = Interface {
+        name: "eth0".to_owned(),
+        up: true,
+        carrier: true,
+        addresses: vec!["10.3.0.2/24".parse().unwrap()],
+        speed_mbit_s: Some(speed_mbit_s),
+        counters,
+        ..Interface::default()
+    };
+    Surroundings { interfaces: vec![interface], ..Surroundings::default() }
+}
+
+fn look(watcher: &mut Watcher, at: i64, around: &Surroundings) -> Vec<EventEffect> {
+    let at = second(at);
+    let fact = Fact::Around { agent: agent(3), site: "Carrock Pier", at, around };
+    watcher.step(fact, &|_, _| None, at)
+}
+
+#[test]
+fn damaged_frames_and_a_full_line_are_the_machines_own() {
+    let mut watcher = Watcher::default();
+    look(&mut watcher, 0, &around(0, 0, 0, 100));
+    assert_eq!(look(&mut watcher, 10, &around(2, 900, 1_000, 100)), [], "two are chance");
+    assert_eq!(look(&mut watcher, 20, &around(32, 1_800, 2_000, 100)), [], "once is chance");
+    let effects = look(&mut watcher, 30, &around(62, 2_700, 3_000, 100));
+    let event = began(&effects)[0];
+    assert_eq!((event.key.kind, event.part), (EventKind::FramesDamaged, Part::Machine));
+    assert_eq!(event.own_addresses, [IpAddr::from([10, 3, 0, 2])]);
+    assert!(event.words.contains("30 of 930 on eth0 in 10 s (3.2 %)"), "{}", event.words);
+    assert_eq!(ended(&look(&mut watcher, 40, &around(62, 3_600, 4_000, 100))), 0);
+    assert_eq!(ended(&look(&mut watcher, 50, &around(62, 4_500, 5_000, 100))), 1);
+    // 95 Mb/s out over ten seconds, twice.
+    look(&mut watcher, 60, &around(62, 5_400, 118_755_000, 100));
+    let effects = look(&mut watcher, 70, &around(62, 6_300, 237_505_000, 100));
+    assert_eq!(began(&effects)[0].key.kind, EventKind::LineFull, "{effects:?}");
+    assert!(began(&effects)[0].words.contains("full outward: 95 %"), "{effects:?}");
+}
+
+#[test]
+fn changes_are_told_once_and_counters_are_none() {
+    let mut watcher = Watcher::default();
+    look(&mut watcher, 0, &around(0, 0, 0, 1_000));
+    assert_eq!(look(&mut watcher, 60, &around(0, 500, 9_000, 1_000)), []);
+    let effects = look(&mut watcher, 120, &around(0, 900, 9_900, 100));
+    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    assert_eq!(event.words, "Carrock Pier: eth0 negotiates 100 Mb/s, before 1000 Mb/s.");
+    assert_eq!(look(&mut watcher, 180, &around(0, 990, 9_990, 100)), []);
+    let none = Surroundings { host_name: "x".to_owned(), ..Surroundings::default() };
+    let effects = look(&mut watcher, 240, &none);
+    assert_eq!(effects.len(), 2, "a name, and an interface that is gone: {effects:?}");
+    assert_eq!(look(&mut watcher, 100, &around(0, 0, 0, 10)), [], "what comes late is no news");
+}
+
+fn way(last: &[u8]) -> Assessment {
+    let hop = |(nth, net): (usize, &u8)| HopView {
+        hop: u8::try_from(nth).unwrap() + 1,
+        address: Some([198, 18, *net, 1].into()),
+        sent: 10,
+        lost: 0,
+        got_here_ppm: None,
+        delay_us: None,
+        delay_quartiles_us: None,
+        usual_delay_us: None,
+        verdict: HopVerdict::Clean,
+    };
+    Assessment { hops: last.iter().enumerate().map(hop).collect(), ..assessment(10, 0) }
+}
+
+#[test]
+fn a_way_is_as_intended_or_says_what_is_not() {
+    let entry = |net: u8, as_number| OwnerEntry {
+        prefix: format!("198.18.{net}.0/24").parse().unwrap(),
+        owner: Owner { as_number, name: format!("N{as_number}"), contact: String::new() },
+    };
+    let map = OwnerMap::new(vec![
+        entry(16, 64496),
+        entry(64, 64500),
+        entry(80, 64501),
+        entry(128, 64510),
+    ]);
+    let intended =
+        Intended { owners: vec![64496, 64500, 64510], tunnel: Some(false), dscp_kept: true };
+    let seen = |owners: &[u8], tunnel, dscp| {
+        astray(&intended, WaySeen { assessment: &way(owners), tunnel, dscp }, &map)
+    };
+    assert_eq!(seen(&[16, 64, 128], Some(false), Some((46, 46))), None);
+    assert_eq!(seen(&[16, 16, 128], None, None), None, "silent owners may be on the way");
+    let other = seen(&[16, 80, 128], None, None).unwrap();
+    assert!(
+        other.contains("through N64496, N64501, N64510, and should through AS 64496"),
+        "{other}"
+    );
+    let both = seen(&[16, 64, 128], Some(true), Some((46, 0))).unwrap();
+    assert!(both.contains("tunnel") && both.contains("marked 46 arrive marked 0"), "{both}");
+    // It has to be seen more than once.
+    let mut watcher = Watcher::default();
+    let mut step = |at| {
+        let (site, target, service) = ("Eskerry", "Seat Booking", "Seat Booking");
+        let astray = Some(other.as_str());
+        let fact = Fact::Way { agent: agent(5), site, target, service, at: second(at), astray };
+        watcher.step(fact, &|_, _| None, second(at))
+    };
+    assert_eq!((step(0), step(10)), (vec![], vec![]));
+    let effects = step(20);
+    assert!(began(&effects)[0].words.starts_with("The way from Eskerry to Seat Booking is not as"));
+    assert_eq!(began(&effects)[0].since, second(0));
+}
+
+#[test]
+fn checks_that_are_not_asked_any_more_are_forgotten() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let path = assessment(60, 0);
+    feed(&mut watcher, &check, &path, &[good(OLD, None)], 0);
+    feed(&mut watcher, &check, &path, &vec![broke(Step::Connect, Why::Refused); 3], 10);
+    assert_eq!(watcher.keep_to(&|_| true, second(50)), []);
+    assert_eq!(ended(&watcher.keep_to(&|_| false, second(60))), 1);
+    let bytes = itinera_model::batch::encode(&watcher);
+    assert_eq!(itinera_model::batch::decode::<Watcher>(&bytes).unwrap(), watcher);
+}

@@ -1,0 +1,215 @@
+//! What is worth a word about an agent's surroundings, and which of the gateways that it used is the
+//! better one: a user sent around the world by a badly chosen gateway is a frequent find.
+
+use itinera_model::outward::Echoes;
+use itinera_model::surroundings::{Duplex, Medium, Surroundings};
+use itinera_model::unit::{Micros, WallTime};
+use std::net::IpAddr;
+
+/// A gateway is named the better one when its median is smaller by this share, and by this much.
+const BETTER_PER_CENT: u32 = 70;
+const BETTER_US: u32 = 2_000;
+
+/// One look around.
+#[derive(Debug, Clone, Copy)]
+pub struct Look<'a> {
+    /// When.
+    pub at: WallTime,
+    /// What was seen.
+    pub around: &'a Surroundings,
+    /// Echo to the gateway in use, where it was asked.
+    pub gateway: Option<&'a Echoes>,
+}
+
+/// A gateway that was used.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Used {
+    /// Its address.
+    pub address: IpAddr,
+    /// By which interface.
+    pub interface: String,
+    /// Seen first and last.
+    pub first_at: WallTime,
+    /// Seen last.
+    pub last_at: WallTime,
+    /// It is the one in use.
+    pub in_use: bool,
+    /// Median over the looks of the median round trip to it.
+    pub delay: Option<Micros>,
+}
+
+/// The gateways of IPv4 and IPv6 that were in use in some looks, in order of time, each with its
+/// delay; and, where another than the one in use would be better, that in a sentence.
+pub fn gateways(looks: &[Look<'_>]) -> (Vec<Used>, Option<String>) {
+    let mut used: Vec<(Used, Vec<u32>)> = Vec::new();
+    for look in looks {
+        for six in [false, true] {
+            let Some(address) = look.around.gateway(six) else { continue };
+            let route = look.around.routes.iter().find(|route| route.gateway == Some(address));
+            let interface = route.map(|route| route.interface.clone()).unwrap_or_default();
+            let known = used
+                .iter_mut()
+                .find(|(used, _)| used.address == address && used.interface == interface);
+            let delay = look.gateway.filter(|it| it.address == address).and_then(|it| it.median_us);
+            let delay = delay.map(|delay| delay.as_micros());
+            match known {
+                Some((used, delays)) => {
+                    used.last_at = look.at;
+                    delays.extend(delay);
+                }
+                None => {
+                    let (first_at, last_at) = (look.at, look.at);
+                    let new =
+                        Used { address, interface, first_at, last_at, in_use: false, delay: None };
+                    used.push((new, delay.into_iter().collect()));
+                }
+            }
+        }
+    }
+    let newest = looks.last().map(|look| look.around);
+    let mut all: Vec<Used> = used
+        .into_iter()
+        .map(|(mut used, mut delays)| {
+            delays.sort_unstable();
+            used.delay = delays.get(delays.len() / 2).copied().map(Micros::new);
+            let now = newest.and_then(|around| around.gateway(used.address.is_ipv6()));
+            used.in_use = now == Some(used.address);
+            used
+        })
+        .collect();
+    all.sort_by_key(|used| (used.first_at, used.address));
+    let better = better(&all);
+    (all, better)
+}
+
+fn better(all: &[Used]) -> Option<String> {
+    let now = all.iter().find(|used| used.in_use && used.delay.is_some())?;
+    let now_delay = now.delay?.as_micros();
+    let same_version = |used: &&Used| used.address.is_ipv6() == now.address.is_ipv6();
+    let others = all.iter().filter(|used| !used.in_use).filter(same_version);
+    let best = others.filter(|used| used.delay.is_some()).min_by_key(|used| used.delay)?;
+    let delay = best.delay?.as_micros();
+    let better = u64::from(delay) * 100 < u64::from(now_delay) * u64::from(BETTER_PER_CENT)
+        && now_delay.saturating_sub(delay) >= BETTER_US;
+    better.then(|| {
+        format!(
+            "The gateway {} by {} was the better one: median {} against {} of {} in use now.",
+            best.address,
+            best.interface,
+            Micros::new(delay),
+            Micros::new(now_delay),
+            now.address
+        )
+    })
+}
+
+/// What is worth a word about surroundings.
+pub fn remarks(around: &Surroundings) -> Vec<String> {
+    let mut said = Vec::new();
+    for one in &around.interfaces {
+        let name = &one.name;
+        if one.medium == Medium::Loopback || !one.up {
+            continue;
+        }
+        if !one.carrier {
+            said.push(format!("{name} has no carrier."));
+        }
+        if one.medium == Medium::Wireless {
+            said.push(format!(
+                "{name} is wireless: what is measured over it carries the radio's own loss and delay."
+            ));
+        }
+        if one.duplex == Some(Duplex::Half) {
+            said.push(format!("{name} talks half duplex: expect loss under load."));
+        }
+        if one.medium == Medium::Wired && one.speed_mbit_s.is_some_and(|mbit| mbit < 1_000) {
+            let mbit = one.speed_mbit_s.unwrap_or(0);
+            said.push(format!("{name} negotiated {mbit} Mb/s: was it meant to?"));
+        }
+        if one.medium == Medium::Tunnel {
+            let routes = around.routes.iter().filter(|route| route.interface == *name);
+            let led: Vec<String> = routes.take(5).map(|route| route.to.to_string()).collect();
+            let led = if led.is_empty() { "nothing".to_owned() } else { led.join(", ") };
+            said.push(format!("{name} is a tunnel; through it go {led}."));
+        }
+    }
+    if around.resolvers.is_empty() {
+        said.push("No resolver is configured.".to_owned());
+    }
+    if around.gateway(false).is_none() && around.gateway(true).is_none() {
+        said.push("There is no gateway: nothing beyond its own links can be reached.".to_owned());
+    }
+    for one in &around.announced {
+        said.push(format!("{} is attached to {}, {}.", one.interface, one.system, one.port));
+    }
+    said
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::surroundings::{Interface, RouteEntry};
+
+    fn by(gateway: &str, interface: &str) -> Surroundings {
+        let route = RouteEntry {
+            to: "0.0.0.0/0".parse().unwrap(),
+            gateway: gateway.parse().ok(),
+            interface: interface.to_owned(),
+            metric: 100,
+        };
+        Surroundings { routes: vec![route], ..Surroundings::default() }
+    }
+
+    fn echoes(address: &str, ms: u32) -> Echoes {
+        let (address, median_us) = (address.parse().unwrap(), Some(Micros::from_millis(ms)));
+        Echoes { address, sent: 3, answered: 3, median_us }
+    }
+
+    #[test]
+    fn the_better_gateway_of_those_used_is_named() {
+        let (cable, radio) = (by("10.0.0.1", "eth0"), by("10.8.0.1", "wlan0"));
+        let (fast, slow) = (echoes("10.0.0.1", 2), echoes("10.8.0.1", 45));
+        let look = |second, around, gateway| Look {
+            at: WallTime::from_unix_seconds(second),
+            around,
+            gateway: Some(gateway),
+        };
+        let looks = [look(0, &cable, &fast), look(60, &cable, &fast), look(120, &radio, &slow)];
+        let (used, better) = gateways(&looks);
+        assert_eq!(used.len(), 2);
+        assert_eq!((used[0].in_use, used[1].in_use), (false, true));
+        assert_eq!(used[0].last_at, WallTime::from_unix_seconds(60));
+        let better = better.unwrap();
+        assert!(better.starts_with("The gateway 10.0.0.1 by eth0 was the better one"), "{better}");
+        assert_eq!(gateways(&looks[..2]).1, None, "the better one is in use");
+        assert_eq!(gateways(&[]), (Vec::new(), None));
+    }
+
+    #[test]
+    fn what_is_odd_about_a_machine_is_said() {
+        let interface = |name: &str, medium, speed_mbit_s| Interface {
+            name: name.to_owned(),
+            medium,
+            up: true,
+            carrier: true,
+            speed_mbit_s,
+            ..Interface::default()
+        };
+        let mut around = by("10.0.0.1", "eth0");
+        around.interfaces = vec![
+            interface("eth0", Medium::Wired, Some(100)),
+            interface("wlan0", Medium::Wireless, None),
+            interface("tun0", Medium::Tunnel, None),
+        ];
+        let said = remarks(&around).join(" ");
+        for words in [
+            "eth0 negotiated 100 Mb/s",
+            "wlan0 is wireless",
+            "through it go nothing",
+            "No resolver",
+        ] {
+            assert!(said.contains(words), "{words}: {said}");
+        }
+        assert!(!said.contains("There is no gateway"), "{said}");
+    }
+}

@@ -1,0 +1,356 @@
+//! Looks outward: is it the network at all? Asked for by people, taken by agents.
+
+use super::Asked;
+use super::events::part_word;
+use crate::happening::by_address;
+use crate::past;
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use crate::sign_in::Actor;
+use axum::Json;
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use itinera_analysis::outward::{self, Known, WayBack};
+use itinera_model::check::Ask;
+use itinera_model::finding::Assessment;
+use itinera_model::id::{AgentId, IncidentId, OutwardId};
+use itinera_model::outward::{Found, Observed, OutwardOrder, OutwardWord};
+use itinera_model::path::Family;
+use itinera_model::unit::WallTime;
+use itinera_store::{AgentRecord, OutwardRecord, TargetRecord};
+use serde::{Deserialize, Serialize};
+use std::net::IpAddr;
+use std::sync::Arc;
+use time::{Duration, OffsetDateTime};
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+/// Nobody waits longer for an agent to look.
+const PATIENCE: Duration = Duration::minutes(3);
+/// Looks listed at once.
+const MOST: i64 = 100;
+/// Paths known by name.
+const MOST_PATHS: i64 = 50_000;
+/// How far back packets between two agents say something of the way back.
+const PAIRED: Duration = Duration::minutes(2);
+
+/// One step of a look.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct StepView {
+    /// Such as `gateway`, `provider edge`, `target, connect`.
+    step: String,
+    /// `clean`, `noted`, `broken` or `unknown`.
+    found: &'static str,
+    words: String,
+}
+
+/// A look outward from an agent.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct OutwardItem {
+    id: Uuid,
+    /// Its number, for people to say.
+    no: i64,
+    site: String,
+    agent: Uuid,
+    /// What is to be reached.
+    target: String,
+    /// Who wanted it.
+    person: String,
+    #[serde(with = "time::serde::rfc3339")]
+    asked_at: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339::option")]
+    done_at: Option<OffsetDateTime>,
+    /// `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come.
+    state: &'static str,
+    /// How far it is, in words.
+    progress: String,
+    /// The incident that it belongs to.
+    incident: Option<Uuid>,
+    /// Whose part is broken first: `nothing`, `machine`, `site`, `names`, `network` or `service`;
+    /// absent until it is done.
+    part: Option<&'static str>,
+    /// What is broken, what was excluded, what to do.
+    sentence: Option<String>,
+    /// Nearest first.
+    steps: Vec<StepView>,
+    /// All of it as text that can be pasted into a mail.
+    text: Option<String>,
+}
+
+const fn found_word(found: Found) -> &'static str {
+    match found {
+        Found::Clean => "clean",
+        Found::Noted => "noted",
+        Found::Broken => "broken",
+        Found::Unknown => "unknown",
+    }
+}
+
+fn progress(record: &OutwardRecord) -> (&'static str, String) {
+    let late = record.order.not_after < crate::server::now();
+    match (&record.progress, record.done_at) {
+        (Some(OutwardWord::Failed(why)), Some(_)) => ("failed", format!("It failed: {why}.")),
+        (_, Some(_)) => ("done", "It is done.".to_owned()),
+        (_, None) if late => ("late", "The agent did not look in time.".to_owned()),
+        (Some(OutwardWord::Looking(rung)), None) => ("running", format!("Looking at: {rung}.")),
+        (Some(OutwardWord::Swept(round, of)), None) => {
+            ("running", format!("Looking at hops, target and service: round {round} of {of}."))
+        }
+        (_, None) => ("waiting", "Waiting for the agent to begin.".to_owned()),
+    }
+}
+
+/// The way back from where another agent sits, by what both exchanged just before.
+async fn way_back(
+    shared: &Shared,
+    record: &OutwardRecord,
+    seen: &Observed,
+) -> Result<Option<WayBack>, ApiError> {
+    let pairs = shared.store.pairs_of(record.agent).await?;
+    let there = |address: IpAddr| Some(address) == seen.address;
+    let Some(pair) = pairs.iter().find(|pair| {
+        (pair.spec.sender == record.agent && there(pair.spec.reflector_address))
+            || (pair.spec.reflector == record.agent && there(pair.spec.sender_address))
+    }) else {
+        return Ok(None);
+    };
+    let at = super::view::offset(seen.began);
+    let (from, to) = (at - PAIRED, at + PAIRED);
+    let rounds = shared.store.two_way_between(&[pair.id], from, to).await?;
+    let sends = pair.spec.sender == record.agent;
+    let (mut arrived, mut lost) = (0, 0);
+    for round in rounds.values().flatten() {
+        let back = if sends { &round.back } else { &round.forward };
+        arrived += u32::from(back.arrived);
+        lost += u32::from(back.lost);
+    }
+    Ok((arrived + lost > 0).then_some(WayBack { arrived, lost }))
+}
+
+/// What the agent's own schedule measured on the path there at the time.
+async fn measured_then(
+    shared: &Shared,
+    agent: AgentId,
+    seen: &Observed,
+) -> Result<Option<Assessment>, ApiError> {
+    let Some(address) = seen.address else { return Ok(None) };
+    let paths = by_address(&shared.store.paths(None, MOST_PATHS).await?);
+    let Some(path) = paths.get(&(agent, address)).copied() else { return Ok(None) };
+    let at = super::view::offset(seen.began);
+    let (from, to) = (at - Duration::minutes(1), at + Duration::minutes(1));
+    let mut assessed = past::assessments(&shared.store, &[path], from, to).await?;
+    Ok(assessed.remove(&path).and_then(|mut windows| windows.pop()))
+}
+
+async fn item(shared: &Shared, record: OutwardRecord) -> Result<OutwardItem, ApiError> {
+    let (state, progress) = progress(&record);
+    let mut judged = None;
+    if let Some(seen) = &record.observed {
+        let (map, _) = shared.owner_map_at(record.asked_at).await?;
+        let path = match seen.sweep {
+            Some(_) => None,
+            None => measured_then(shared, record.agent, seen).await?,
+        };
+        let known = Known { path, back: way_back(shared, &record, seen).await? };
+        let check = outward::judge(seen, &map, &known);
+        let text = outward::text(&check, seen);
+        judged = Some((check, text));
+    }
+    let (check, text) = judged.unzip();
+    let steps = check.iter().flat_map(|check| &check.steps).map(|step| StepView {
+        step: step.rung.to_string(),
+        found: found_word(step.found),
+        words: step.words.clone(),
+    });
+    Ok(OutwardItem {
+        id: record.order.id.as_uuid(),
+        no: record.no,
+        site: record.site,
+        agent: record.agent.as_uuid(),
+        target: record.order.target,
+        person: record.person,
+        asked_at: record.asked_at,
+        done_at: record.done_at,
+        state,
+        progress,
+        incident: record.incident.map(IncidentId::as_uuid),
+        part: check.as_ref().map(|check| part_word(check.part)),
+        steps: steps.collect(),
+        sentence: check.map(|check| check.sentence),
+        text,
+    })
+}
+
+/// The looks of one incident.
+pub(super) async fn of_incident(
+    shared: &Shared,
+    incident: IncidentId,
+) -> Result<Vec<OutwardItem>, ApiError> {
+    let mut items = Vec::new();
+    for record in shared.store.outward(None, Some(incident), MOST).await? {
+        items.push(item(shared, record).await?);
+    }
+    Ok(items)
+}
+
+/// Looks outward, newest first.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Looks {
+    items: Vec<OutwardItem>,
+}
+
+/// Which looks.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Which {
+    /// Only those of this incident.
+    incident: Option<Uuid>,
+}
+
+/// Looks outward, the newest hundred first.
+#[utoipa::path(get, path = "/outward", operation_id = "getLooks", params(Which), responses(
+    (status = 200, body = Looks),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn looks(
+    State(shared): State<Arc<Shared>>,
+    Asked(which): Asked<Which>,
+) -> Result<Json<Looks>, ApiError> {
+    let incident = which.incident.map(IncidentId::from_uuid);
+    let mut items = Vec::new();
+    for record in shared.store.outward(None, incident, MOST).await? {
+        items.push(item(&shared, record).await?);
+    }
+    Ok(Json(Looks { items }))
+}
+
+/// One look outward, as far as it is.
+#[utoipa::path(get, path = "/outward/{id}", operation_id = "getLook",
+    params(("id" = String, Path, description = "The look's id")), responses(
+    (status = 200, body = OutwardItem),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn look(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+) -> Result<Json<OutwardItem>, ApiError> {
+    let unknown = || ApiError::unknown_id(&id);
+    let wanted: OutwardId = id.parse().map_err(|_| unknown())?;
+    let record = shared.store.outward(Some(wanted), None, 1).await?.pop().ok_or_else(unknown)?;
+    Ok(Json(item(&shared, record).await?))
+}
+
+/// What is to be looked at, and from where.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedLook {
+    /// From this site, by name; the complaining one of the incident where absent.
+    site: Option<String>,
+    /// To this service, by name; the one complained of where absent.
+    service: Option<String>,
+    /// To this target of it, by name; the first that is asked anything where absent.
+    target: Option<String>,
+    /// To the agent at this other site, instead.
+    to_site: Option<String>,
+    /// The incident that it is attached to.
+    incident: Option<Uuid>,
+}
+
+/// The agent at a site that was heard of last.
+async fn agent_at(shared: &Shared, field: &str, site: &str) -> Result<AgentRecord, ApiError> {
+    let agents = shared.store.agents().await?;
+    let here = agents.into_iter().filter(|agent| agent.site == site);
+    here.max_by_key(|agent| agent.last_batch_at)
+        .ok_or_else(|| ApiError::BadInput(format!("{field}: no agent is at {site:?}")))
+}
+
+/// What the order says of a target: address or name, and what is asked.
+fn toward(target: &TargetRecord, family: Family) -> (Option<IpAddr>, Option<String>, Vec<Ask>) {
+    let asked = target.spec.checks.iter().find(|check| !matches!(check.ask, Ask::Name(_)));
+    let host = asked.and_then(|check| check.host.clone()).or_else(|| target.spec.host.clone());
+    let addresses = target.spec.addresses.iter().copied();
+    let address = addresses.clone().find(|address| Family::of(*address) == family);
+    let asks = match asked {
+        Some(check) => vec![check.ask.clone()],
+        None => target.spec.port.map(|port| Ask::Connect { port }).into_iter().collect(),
+    };
+    let address = if host.is_some() { None } else { address.or_else(|| addresses.clone().next()) };
+    (address, host, asks)
+}
+
+/// Has an agent look outward, from its own machine to a service.
+#[utoipa::path(post, path = "/outward", operation_id = "lookOutward",
+    request_body = WantedLook, responses(
+    (status = 201, body = OutwardItem),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn look_outward(
+    State(shared): State<Arc<Shared>>,
+    by: Actor,
+    body: Result<Json<WantedLook>, JsonRejection>,
+) -> Result<(StatusCode, Json<OutwardItem>), ApiError> {
+    let Json(mut wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    let incident = match wanted.incident.map(IncidentId::from_uuid) {
+        None => None,
+        Some(id) => {
+            let unknown = || ApiError::unknown_id(&id.to_string());
+            let record = shared.store.incident(id).await?.ok_or_else(unknown)?;
+            if let Some(complaint) = record.complaint {
+                wanted.site.get_or_insert(complaint.site);
+                if wanted.to_site.is_none() && wanted.target.is_none() {
+                    wanted.service.get_or_insert(complaint.service);
+                }
+            }
+            Some(id)
+        }
+    };
+    let site = wanted.site.ok_or_else(|| ApiError::BadInput("site: from where?".to_owned()))?;
+    let agent = agent_at(&shared, "site", &site).await?;
+    let (words, address, name, asks) = match &wanted.to_site {
+        Some(other) => {
+            let there = agent_at(&shared, "to_site", other).await?;
+            let address = there.addresses.first().copied();
+            let unknown = || ApiError::BadInput(format!("to_site: where {other} is is not known"));
+            (format!("the agent at {other}"), Some(address.ok_or_else(unknown)?), None, Vec::new())
+        }
+        None => {
+            let targets = shared.store.targets().await?;
+            let fits = |target: &&TargetRecord| match (&wanted.target, &wanted.service) {
+                (Some(name), _) => target.spec.name == *name,
+                (None, Some(service)) => target.spec.service == *service,
+                (None, None) => false,
+            };
+            let mut fitting: Vec<&TargetRecord> = targets.iter().filter(fits).collect();
+            fitting.sort_by_key(|target| target.spec.checks.is_empty());
+            let target = fitting.first().ok_or_else(|| {
+                let known: Vec<&str> = targets.iter().map(|it| it.spec.service.as_str()).collect();
+                let known = known.join(", ");
+                ApiError::BadInput(format!("service: name one of these, or a target: {known}"))
+            })?;
+            let (address, name, asks) = toward(target, Family::Ipv4);
+            (target.spec.name.clone(), address, name, asks)
+        }
+    };
+    let family = address.map_or(Family::Ipv4, Family::of);
+    let now = crate::server::now();
+    let patience = i64::try_from(PATIENCE.whole_microseconds()).unwrap_or(i64::MAX);
+    let order = OutwardOrder {
+        id: OutwardId::from_uuid(Uuid::now_v7()),
+        target: words,
+        address,
+        name,
+        family,
+        asks,
+        not_after: WallTime::from_unix_micros(now.as_unix_micros().saturating_add(patience)),
+    };
+    let version = shared.store.order_outward(agent.id, &order, &by.name, incident).await?;
+    shared.tell_agents(version);
+    shared.news.notify_one();
+    let record = shared.store.outward(Some(order.id), None, 1).await?.pop();
+    let record = record.ok_or_else(|| ApiError::unknown_id(&order.id.to_string()))?;
+    Ok((StatusCode::CREATED, Json(item(&shared, record).await?)))
+}

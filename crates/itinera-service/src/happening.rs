@@ -1,0 +1,220 @@
+//! What watches for events while judgement runs: facts from the log, with what is known of the
+//! checks, agents and paths that they are about.
+
+use crate::server::Shared;
+use itinera_analysis::Effect;
+use itinera_analysis::event::intended::{self, Intended, Seen};
+use itinera_analysis::event::{CheckFacts, Fact, Watcher};
+use itinera_model::batch::decode;
+use itinera_model::event::EventEffect;
+use itinera_model::finding::Assessment;
+use itinera_model::id::{AgentId, CheckId, PathId};
+use itinera_model::owner::OwnerMap;
+use itinera_model::surroundings::Medium;
+use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError};
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::time::{Duration, Instant};
+
+/// Paths known by name at most.
+const MOST_PATHS: i64 = 50_000;
+/// What is known is looked up anew this often, and at once when something unknown comes.
+const REFRESH: Duration = Duration::from_secs(60);
+const REFRESH_AT_ONCE: Duration = Duration::from_secs(1);
+/// Facts that come later than this are kept and say nothing: three minutes.
+const TOO_LATE_US: i64 = 180_000_000;
+
+/// A path whose way is meant to be another or the same.
+struct Meant {
+    agent: AgentId,
+    site: String,
+    target: String,
+    service: String,
+    address: Option<IpAddr>,
+    dscp: u8,
+    intended: Intended,
+}
+
+/// Everything that facts are looked at with.
+pub(crate) struct Happening {
+    watcher: Watcher,
+    checks: BTreeMap<CheckId, CheckFacts>,
+    sites: BTreeMap<AgentId, String>,
+    paths: BTreeMap<(AgentId, IpAddr), PathId>,
+    latest: BTreeMap<PathId, Assessment>,
+    meant: BTreeMap<PathId, Meant>,
+    refreshed: Instant,
+}
+
+/// What a check's facts are, from its record.
+pub(crate) fn facts_of(record: &CheckRecord) -> CheckFacts {
+    CheckFacts {
+        id: record.id,
+        agent: record.agent,
+        site: record.site.clone(),
+        target: record.target.clone(),
+        service: record.service.clone(),
+        host: record.spec.host.clone(),
+        ask: record.spec.ask.clone(),
+        raise_after: record.spec.raise_after,
+    }
+}
+
+/// The path from each agent to each address: by echo where there are several.
+pub(crate) fn by_address(paths: &[PathRecord]) -> BTreeMap<(AgentId, IpAddr), PathId> {
+    let mut found = BTreeMap::new();
+    for path in paths {
+        let Ok(address) = path.address.parse::<IpAddr>() else { continue };
+        let known = found.entry((path.agent, address)).or_insert(path.id);
+        if path.method == "icmp-echo" {
+            *known = path.id;
+        }
+    }
+    found
+}
+
+impl Happening {
+    /// Goes on from what was remembered.
+    pub(crate) async fn restored(shared: &Shared, memory: &[u8]) -> Result<Self, StoreError> {
+        let watcher = decode(memory).unwrap_or_else(|error| {
+            if !memory.is_empty() {
+                tracing::warn!(%error, "what watched for events is remembered by another version");
+            }
+            Watcher::default()
+        });
+        let mut it = Self {
+            watcher,
+            checks: BTreeMap::new(),
+            sites: BTreeMap::new(),
+            paths: BTreeMap::new(),
+            latest: BTreeMap::new(),
+            meant: BTreeMap::new(),
+            refreshed: Instant::now(),
+        };
+        let paths = it.refresh(shared).await?;
+        it.latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
+        Ok(it)
+    }
+
+    async fn refresh(&mut self, shared: &Shared) -> Result<Vec<PathRecord>, StoreError> {
+        let checks = shared.store.checks().await?;
+        let active = checks.iter().filter(|check| check.active);
+        self.checks = active.map(|check| (check.id, facts_of(check))).collect();
+        let agents = shared.store.agents().await?;
+        self.sites = agents.into_iter().map(|agent| (agent.id, agent.site)).collect();
+        let paths = shared.store.paths(None, MOST_PATHS).await?;
+        self.paths = by_address(&paths);
+        let targets = shared.store.targets().await?;
+        self.meant.clear();
+        for path in &paths {
+            let target = targets.iter().find(|target| target.spec.name == path.target);
+            let Some(way) = target.and_then(|target| target.spec.intended.clone()) else {
+                continue;
+            };
+            let meant = Meant {
+                agent: path.agent,
+                site: path.site.clone(),
+                target: path.target.clone(),
+                service: path.service.clone(),
+                address: path.address.parse().ok(),
+                dscp: u8::try_from(path.dscp).unwrap_or(0),
+                intended: Intended {
+                    owners: way.owners,
+                    tunnel: way.tunnel,
+                    dscp_kept: way.dscp_kept,
+                },
+            };
+            self.meant.insert(path.id, meant);
+        }
+        self.refreshed = Instant::now();
+        Ok(paths)
+    }
+
+    /// What is to be remembered.
+    pub(crate) const fn watcher(&self) -> &Watcher {
+        &self.watcher
+    }
+
+    /// Takes a commit, with what judgement said of its rounds.
+    pub(crate) async fn step(
+        &mut self,
+        shared: &Shared,
+        entry: &LogEntry,
+        effects: &[Effect],
+        map: &OwnerMap,
+    ) -> Result<Vec<EventEffect>, StoreError> {
+        let now = entry.received_at;
+        let mut happened = Vec::new();
+        let unknown = entry.checks.iter().any(|it| !self.checks.contains_key(&it.round.check))
+            || entry.around.iter().any(|it| !self.sites.contains_key(&it.agent));
+        let since = self.refreshed.elapsed();
+        if since >= REFRESH || (unknown && since >= REFRESH_AT_ONCE) {
+            self.refresh(shared).await?;
+            let checks = &self.checks;
+            happened.extend(self.watcher.keep_to(&|check| checks.contains_key(&check), now));
+        }
+        let mut judged = Vec::new();
+        for effect in effects {
+            if let Effect::Assessed { newest: true, assessment, .. } = effect {
+                self.latest.insert(assessment.path, Assessment::clone(assessment));
+                judged.push(assessment.path);
+            }
+        }
+        judged.retain(|path| self.meant.contains_key(path));
+        for path in judged {
+            happened.extend(self.on_way(shared, path, map, entry).await?);
+        }
+        let (paths, latest) = (&self.paths, &self.latest);
+        let path_to = |agent: AgentId, to: IpAddr| latest.get(paths.get(&(agent, to))?);
+        let in_time = |at| now.micros_since(at) <= TOO_LATE_US;
+        for checked in entry.checks.iter().filter(|it| in_time(it.at)) {
+            let Some(check) = self.checks.get(&checked.round.check) else { continue };
+            let fact = Fact::Checked { check, at: checked.at, result: &checked.round.result };
+            happened.extend(self.watcher.step(fact, &path_to, now));
+        }
+        for around in entry.around.iter().filter(|it| in_time(it.at)) {
+            let Some(site) = self.sites.get(&around.agent) else { continue };
+            let (agent, at, around) = (around.agent, around.at, &around.round.around);
+            let fact = Fact::Around { agent, site, at, around };
+            happened.extend(self.watcher.step(fact, &path_to, now));
+        }
+        Ok(happened)
+    }
+
+    async fn on_way(
+        &mut self,
+        shared: &Shared,
+        path: PathId,
+        map: &OwnerMap,
+        entry: &LogEntry,
+    ) -> Result<Vec<EventEffect>, StoreError> {
+        let (Some(meant), Some(assessment)) = (self.meant.get(&path), self.latest.get(&path))
+        else {
+            return Ok(Vec::new());
+        };
+        let around = self.watcher.around(meant.agent);
+        let tunnel = around.zip(meant.address).and_then(|(around, address)| {
+            let route = around.route_to(address)?;
+            Some(around.interface(&route.interface)?.medium == Medium::Tunnel)
+        });
+        let dscp = match meant.intended.dscp_kept {
+            true => shared.store.latest_read(path).await?.and_then(|read| {
+                let arrived = read.reading.hops.iter().rev().find_map(|hop| hop.quoted_dscp)?;
+                Some((meant.dscp, arrived))
+            }),
+            false => None,
+        };
+        let seen = Seen { assessment, tunnel, dscp };
+        let astray = intended::astray(&meant.intended, seen, map);
+        let Meant { agent, site, target, service, .. } = meant;
+        let fact = Fact::Way {
+            agent: *agent,
+            site,
+            target,
+            service,
+            at: assessment.until,
+            astray: astray.as_deref(),
+        };
+        Ok(self.watcher.step(fact, &|_, _| None, entry.received_at))
+    }
+}

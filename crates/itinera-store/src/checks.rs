@@ -1,0 +1,281 @@
+//! Checks of services, what they found, and what agents find around them.
+
+use crate::agents::wall;
+use crate::ingest::measured_at;
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::batch::{decode, encode};
+use itinera_model::check::{Ask, CheckRound};
+use itinera_model::id::{AgentId, CheckId, TargetId};
+use itinera_model::path::Family;
+use itinera_model::surroundings::SurroundingsRound;
+use itinera_model::unit::WallTime;
+use sea_orm::entity::prelude::*;
+use sea_orm::{DatabaseTransaction, QueryResult};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use time::OffsetDateTime;
+
+/// Results of one check read at once.
+const MOST_ROUNDS: i64 = 2_000;
+
+/// A question for a target's service.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckSpec {
+    /// What is asked.
+    pub ask: Ask,
+    /// The name it is asked by, looked up each time; by the target's address where absent.
+    pub host: Option<String>,
+    /// From one time to the next, in milliseconds.
+    pub interval_ms: u32,
+    /// So many results in a row raise an alarm.
+    pub raise_after: u8,
+    /// Over these versions of IP only; over all that target and site have where empty.
+    #[serde(default)]
+    pub families: Vec<Family>,
+}
+
+/// A check on record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CheckRecord {
+    /// Its name.
+    pub id: CheckId,
+    /// Its number, from 1.
+    pub no: i32,
+    /// Who asks.
+    pub agent: AgentId,
+    /// The agent's site.
+    pub site: String,
+    /// The target's name.
+    pub target: String,
+    /// The service that the target is part of.
+    pub service: String,
+    /// Over which version of IP.
+    pub family: Family,
+    /// What is asked.
+    pub spec: CheckSpec,
+    /// It is being asked.
+    pub active: bool,
+}
+
+/// A result with the time at which it was measured, by the service's estimate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CheckedAt {
+    /// When.
+    pub at: WallTime,
+    /// What.
+    pub round: CheckRound,
+}
+
+/// Surroundings with the time at which they were read, by the service's estimate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AroundAt {
+    /// Whose.
+    pub agent: AgentId,
+    /// When.
+    pub at: WallTime,
+    /// What.
+    pub round: SurroundingsRound,
+}
+
+const CHECKS: &str = "SELECT c.id, c.no, c.agent_id, c.family, c.body, c.active, s.name AS site, \
+         t.name AS target, COALESCE(NULLIF(t.service, ''), t.name) AS service \
+     FROM check_task c JOIN agent a ON a.id = c.agent_id JOIN site s ON s.id = a.site_id \
+         JOIN target t ON t.id = c.target_id";
+
+fn record(row: &QueryResult) -> Result<CheckRecord, StoreError> {
+    let family: String = row.try_get("", "family")?;
+    let spec: Json = row.try_get("", "body")?;
+    Ok(CheckRecord {
+        id: CheckId::from_uuid(row.try_get("", "id")?),
+        no: row.try_get("", "no")?,
+        agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
+        site: row.try_get("", "site")?,
+        target: row.try_get("", "target")?,
+        service: row.try_get("", "service")?,
+        family: if family == "ipv6" { Family::Ipv6 } else { Family::Ipv4 },
+        spec: serde_json::from_value(spec).map_err(|_| StoreError::corrupt("check"))?,
+        active: row.try_get("", "active")?,
+    })
+}
+
+pub(crate) const fn family_word(family: Family) -> &'static str {
+    match family {
+        Family::Ipv4 => "ipv4",
+        Family::Ipv6 => "ipv6",
+    }
+}
+
+/// The name of a question, given when it is first needed.
+pub(crate) async fn ensure_check(
+    txn: &DatabaseTransaction,
+    agent: AgentId,
+    target: TargetId,
+    family: Family,
+    spec: &CheckSpec,
+) -> Result<CheckId, StoreError> {
+    let content = itinera_model::id::ContentId::of(&encode(&(&spec.ask, &spec.host)));
+    let known = "UPDATE check_task SET active = true, body = $5 \
+         WHERE agent_id = $1 AND target_id = $2 AND family = $3 AND content = $4 RETURNING id";
+    let values: [Value; 5] = [
+        agent.as_uuid().into(),
+        target.as_uuid().into(),
+        family_word(family).into(),
+        content.as_bytes().to_vec().into(),
+        serde_json::json!(spec).into(),
+    ];
+    if let Some(row) = txn.query_one_raw(sql(known, values.clone())).await? {
+        return Ok(CheckId::from_uuid(row.try_get("", "id")?));
+    }
+    let id = Uuid::now_v7();
+    let insert = "INSERT INTO check_task (agent_id, target_id, family, content, body, active, id) \
+         VALUES ($1, $2, $3, $4, $5, true, $6)";
+    txn.execute_raw(sql(insert, values.into_iter().chain([id.into()]))).await?;
+    Ok(CheckId::from_uuid(id))
+}
+
+impl Store {
+    /// Every check that is asked, or was, by number.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn checks(&self) -> Result<Vec<CheckRecord>, StoreError> {
+        let select = format!("{CHECKS} ORDER BY c.no");
+        self.db.query_all_raw(sql(&select, [])).await?.iter().map(record).collect()
+    }
+
+    /// The newest results received between two times, of each check the newest `most`, from the
+    /// oldest on.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn checked_between(
+        &self,
+        checks: &[CheckId],
+        from: OffsetDateTime,
+        to: OffsetDateTime,
+        most: i64,
+    ) -> Result<BTreeMap<CheckId, Vec<CheckedAt>>, StoreError> {
+        let select = "SELECT r.body, r.received_at FROM check_task c CROSS JOIN LATERAL ( \
+                 SELECT n.* FROM check_round n \
+                 WHERE n.check_no = c.no AND n.received_at BETWEEN $2 AND $3 \
+                 ORDER BY n.received_at DESC, n.commit_no DESC, n.number DESC LIMIT $4) r \
+             WHERE c.id = ANY($1) ORDER BY r.received_at, r.commit_no, r.number";
+        let ids: Vec<Uuid> = checks.iter().map(|check| check.as_uuid()).collect();
+        let values = [ids.into(), from.into(), to.into(), most.min(MOST_ROUNDS).into()];
+        let mut by_check: BTreeMap<CheckId, Vec<CheckedAt>> = BTreeMap::new();
+        for row in self.db.query_all_raw(sql(select, values)).await? {
+            let checked = checked(&row)?;
+            by_check.entry(checked.round.check).or_default().push(checked);
+        }
+        Ok(by_check)
+    }
+
+    /// What an agent found around it between two times, from the oldest on.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn around_between(
+        &self,
+        agent: AgentId,
+        from: OffsetDateTime,
+        to: OffsetDateTime,
+    ) -> Result<Vec<AroundAt>, StoreError> {
+        let select = "SELECT a.id AS agent, r.body, r.received_at FROM around_round r \
+                 JOIN agent a ON a.no = r.agent_no \
+             WHERE a.id = $1 AND r.received_at BETWEEN $2 AND $3 \
+             ORDER BY r.received_at DESC, r.commit_no DESC LIMIT $4";
+        let values = [agent.as_uuid().into(), from.into(), to.into(), MOST_ROUNDS.into()];
+        let rows = self.db.query_all_raw(sql(select, values)).await?;
+        rows.iter().rev().map(around).collect()
+    }
+}
+
+fn checked(row: &QueryResult) -> Result<CheckedAt, StoreError> {
+    let (body, received_at): (Vec<u8>, OffsetDateTime) =
+        (row.try_get("", "body")?, row.try_get("", "received_at")?);
+    let round: CheckRound = decode(&body).map_err(|_| StoreError::corrupt("check result"))?;
+    let clocks = round.clocks;
+    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(received_at));
+    Ok(CheckedAt { at, round })
+}
+
+fn around(row: &QueryResult) -> Result<AroundAt, StoreError> {
+    let (body, received_at): (Vec<u8>, OffsetDateTime) =
+        (row.try_get("", "body")?, row.try_get("", "received_at")?);
+    let round: SurroundingsRound =
+        decode(&body).map_err(|_| StoreError::corrupt("surroundings"))?;
+    let clocks = round.clocks;
+    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(received_at));
+    Ok(AroundAt { agent: AgentId::from_uuid(row.try_get("", "agent")?), at, round })
+}
+
+/// What of a commit is no round of a path, by commit.
+pub(crate) type Besides = BTreeMap<i64, (Vec<CheckedAt>, Vec<AroundAt>)>;
+
+/// Checks' results and surroundings of the commits from one to another.
+pub(crate) async fn besides(
+    db: &DatabaseConnection,
+    (after, upto): (i64, i64),
+    (low, high): (OffsetDateTime, OffsetDateTime),
+) -> Result<Besides, StoreError> {
+    let mut besides = Besides::new();
+    let values: [Value; 4] = [after.into(), upto.into(), low.into(), high.into()];
+    let select = "SELECT commit_no, body, received_at FROM check_round \
+         WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
+         ORDER BY commit_no, check_no, number";
+    for row in db.query_all_raw(sql(select, values.clone())).await? {
+        let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
+        entry.0.push(checked(&row)?);
+    }
+    let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM around_round r \
+             JOIN agent a ON a.no = r.agent_no \
+         WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
+         ORDER BY commit_no";
+    for row in db.query_all_raw(sql(select, values)).await? {
+        let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
+        entry.1.push(around(&row)?);
+    }
+    Ok(besides)
+}
+
+/// Writes results of the agent's own checks, and its surroundings; gives how many these are.
+pub(crate) async fn write(
+    txn: &DatabaseTransaction,
+    agent: AgentId,
+    (checks, surroundings): (&[CheckRound], &[SurroundingsRound]),
+    (received_at, commit_no): (OffsetDateTime, i64),
+) -> Result<usize, StoreError> {
+    let mut stored = surroundings.len();
+    if !checks.is_empty() {
+        let select = "SELECT id, no FROM check_task WHERE agent_id = $1";
+        let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
+        let mut known: BTreeMap<CheckId, i32> = BTreeMap::new();
+        for row in &rows {
+            known.insert(CheckId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?);
+        }
+        let (mut nos, mut numbers, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
+        for round in checks {
+            if let Some(no) = known.get(&round.check) {
+                nos.push(*no);
+                numbers.push(round.number.cast_signed());
+                bodies.push(encode(round));
+            }
+        }
+        stored += nos.len();
+        let insert = "INSERT INTO check_round (received_at, commit_no, check_no, number, body) \
+             SELECT $1, $2, no, number, body FROM unnest($3::int[], $4::bigint[], $5::bytea[]) \
+                 AS r(no, number, body)";
+        let values =
+            [received_at.into(), commit_no.into(), nos.into(), numbers.into(), bodies.into()];
+        txn.execute_raw(sql(insert, values)).await?;
+    }
+    for round in surroundings {
+        let insert = "INSERT INTO around_round (received_at, commit_no, agent_no, body) \
+             SELECT $2, $3, no, $4 FROM agent WHERE id = $1";
+        let values =
+            [agent.as_uuid().into(), received_at.into(), commit_no.into(), encode(round).into()];
+        txn.execute_raw(sql(insert, values)).await?;
+    }
+    Ok(stored)
+}

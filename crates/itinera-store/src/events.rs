@@ -1,0 +1,176 @@
+//! Events: what happened, for a moment or lasting.
+
+use crate::incidents::{self, Fold};
+use crate::judge::offset;
+use crate::outbox;
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use itinera_model::event::{Event, EventEffect};
+use itinera_model::id::{AgentId, EventId, IncidentId};
+use sea_orm::entity::prelude::*;
+use sea_orm::{DatabaseTransaction, QueryResult};
+use std::collections::BTreeMap;
+use time::OffsetDateTime;
+
+/// An event as recorded.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EventRecord {
+    /// Its name.
+    pub id: EventId,
+    /// Its number, for people to say.
+    pub no: i64,
+    /// The event.
+    pub event: Event,
+    /// The site of its agent.
+    pub site: String,
+    /// When it was over; absent while it lasts.
+    pub ended_at: Option<OffsetDateTime>,
+    /// The incident that it belongs to.
+    pub incident: Option<IncidentId>,
+}
+
+/// Which events.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct WhichEvents {
+    /// Only those that last.
+    pub lasting: bool,
+    /// Only trouble: what is bad by itself.
+    pub trouble: bool,
+    /// Only those of this agent.
+    pub agent: Option<AgentId>,
+    /// Only those of this incident.
+    pub incident: Option<IncidentId>,
+    /// Only those that lasted at some time from then on.
+    pub from: Option<OffsetDateTime>,
+}
+
+const SELECT: &str = "SELECT e.id, e.no, e.body, e.ended_at, e.incident_id, s.name AS site \
+     FROM event e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
+
+fn record(row: &QueryResult) -> Result<EventRecord, StoreError> {
+    let body: Json = row.try_get("", "body")?;
+    let incident: Option<Uuid> = row.try_get("", "incident_id")?;
+    Ok(EventRecord {
+        id: EventId::from_uuid(row.try_get("", "id")?),
+        no: row.try_get("", "no")?,
+        event: serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"))?,
+        site: row.try_get("", "site")?,
+        ended_at: row.try_get("", "ended_at")?,
+        incident: incident.map(IncidentId::from_uuid),
+    })
+}
+
+impl Store {
+    /// Events, newest first, at most `limit`, those before `before` in that order.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn events(
+        &self,
+        which: WhichEvents,
+        before: Option<(OffsetDateTime, EventId)>,
+        limit: u64,
+    ) -> Result<Vec<EventRecord>, StoreError> {
+        let select = format!(
+            "{SELECT} WHERE (NOT $1 OR e.ended_at IS NULL) \
+                 AND (NOT $2 OR e.body->>'severity' IS NOT NULL) \
+                 AND ($3::uuid IS NULL OR e.agent_id = $3) \
+                 AND ($4::uuid IS NULL OR e.incident_id = $4) \
+                 AND ($5::timestamptz IS NULL OR e.ended_at IS NULL OR e.ended_at >= $5) \
+                 AND ($6::timestamptz IS NULL OR (e.raised_at, e.id) < ($6, $7)) \
+             ORDER BY e.raised_at DESC, e.id DESC LIMIT $8"
+        );
+        let values: [Value; 8] = [
+            which.lasting.into(),
+            which.trouble.into(),
+            which.agent.map(AgentId::as_uuid).into(),
+            which.incident.map(IncidentId::as_uuid).into(),
+            which.from.into(),
+            before.map(|(at, _)| at).into(),
+            before.map_or(Uuid::nil(), |(_, id)| id.as_uuid()).into(),
+            i64::try_from(limit).unwrap_or(i64::MAX).into(),
+        ];
+        self.db.query_all_raw(sql(&select, values)).await?.iter().map(record).collect()
+    }
+}
+
+/// Trouble by incident, oldest first.
+pub(crate) async fn of_incidents(
+    db: &DatabaseConnection,
+    incidents: Vec<Uuid>,
+) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
+    let select = format!("{SELECT} WHERE e.incident_id = ANY($1) ORDER BY e.raised_at, e.id");
+    let mut by_incident: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
+    for row in db.query_all_raw(sql(&select, [incidents.into()])).await? {
+        by_incident.entry(row.try_get("", "incident_id")?).or_default().push(record(&row)?);
+    }
+    Ok(by_incident)
+}
+
+/// Records what judgement says of an event. Trouble belongs to an incident, which `fold` chooses.
+pub(crate) async fn write(
+    txn: &DatabaseTransaction,
+    effect: &EventEffect,
+    fold: &Fold<'_>,
+) -> Result<(), StoreError> {
+    let (id, what) = match effect {
+        EventEffect::Happened(event) => {
+            (Some(insert(txn, event, Some(offset(event.raised_at))).await?), "happened")
+        }
+        EventEffect::Began(event) => {
+            let id = insert(txn, event, None).await?;
+            if event.severity.is_some() {
+                incidents::place_event(txn, id, event, fold).await?;
+            }
+            (Some(id), "began")
+        }
+        EventEffect::Changed(event) => {
+            let update = "UPDATE event SET body = $2 WHERE key = $1 AND ended_at IS NULL \
+                 RETURNING id, incident_id";
+            let values = [serde_json::json!(event.key).into(), serde_json::json!(event).into()];
+            let row = txn.query_one_raw(sql(update, values)).await?;
+            let id = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
+            let id = id.map(EventId::from_uuid);
+            let incident: Option<Uuid> =
+                row.as_ref().map(|row| row.try_get("", "incident_id")).transpose()?.flatten();
+            if let (Some(id), None, Some(_)) = (id, incident, event.severity) {
+                incidents::place_event(txn, id, event, fold).await?;
+            }
+            (id, "changed")
+        }
+        EventEffect::Ended { key, at } => {
+            let update = "UPDATE event SET ended_at = $2 WHERE key = $1 AND ended_at IS NULL \
+                 RETURNING id, incident_id";
+            let values = [serde_json::json!(key).into(), offset(*at).into()];
+            let row = txn.query_one_raw(sql(update, values)).await?;
+            let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
+            if let (Some(row), Some(id)) = (&row, id) {
+                let incident: Option<Uuid> = row.try_get("", "incident_id")?;
+                incidents::note_ended(txn, id, incident, offset(*at)).await?;
+            }
+            (id.map(EventId::from_uuid), "ended")
+        }
+    };
+    let Some(id) = id else { return Ok(()) };
+    outbox::say(txn, "event", serde_json::json!({ "id": id, "what": what })).await
+}
+
+async fn insert(
+    txn: &DatabaseTransaction,
+    event: &Event,
+    ended_at: Option<OffsetDateTime>,
+) -> Result<EventId, StoreError> {
+    let id = Uuid::now_v7();
+    let insert = "INSERT INTO event (id, key, body, agent_id, raised_at, ended_at) \
+         VALUES ($1, $2, $3, $4, $5, $6)";
+    let values: [Value; 6] = [
+        id.into(),
+        serde_json::json!(event.key).into(),
+        serde_json::json!(event).into(),
+        event.key.agent.as_uuid().into(),
+        offset(event.raised_at).into(),
+        ended_at.into(),
+    ];
+    txn.execute_raw(sql(insert, values)).await?;
+    Ok(EventId::from_uuid(id))
+}

@@ -1,0 +1,182 @@
+//! Checks, surroundings, events and looks outward on record.
+
+use super::*;
+use itinera_model::check::{Ask, CheckResult, CheckRound, Step, Why};
+use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
+use itinera_model::id::OutwardId;
+use itinera_model::outward::{OutwardOrder, OutwardReport, OutwardWord, Part, Rung};
+use itinera_model::surroundings::{Surroundings, SurroundingsRound};
+use itinera_store::{CheckSpec, WhichEvents};
+
+fn clocks(batch: &Batch) -> Clocks {
+    let wall = WallTime::from_unix_seconds(1_700_000_000);
+    Clocks {
+        boot: batch.boot,
+        tick: Tick::from_millis(1),
+        wall,
+        offset_us: None,
+        offset_error_us: None,
+    }
+}
+
+async fn asking(store: &Store) -> AgentId {
+    let mut all = watched(2_000);
+    all.targets[0].checks = vec![CheckSpec {
+        ask: Ask::Connect { port: 443 },
+        host: None,
+        interval_ms: 10_000,
+        raise_after: 3,
+        families: Vec::new(),
+    }];
+    store.reconcile(&all).await.unwrap();
+    join(store).await
+}
+
+#[tokio::test]
+async fn results_and_surroundings_are_the_agents_own_and_come_in_the_order_of_commits() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let agent = asking(&store).await;
+    let schedule = store.schedule_for(agent).await.unwrap();
+    let [task] = schedule.checks.as_slice() else { panic!("{:?}", schedule.checks) };
+    assert_eq!((task.interval_ms, task.paths.len()), (10_000, 1), "IPv4 only, as its site");
+    assert_eq!(task.address, Some([198, 18, 128, 10].into()));
+    let again = store.schedule_for(agent).await.unwrap();
+    assert_eq!(again.checks[0].check, task.check, "a question keeps its name");
+    let mut batch = Batch::new(agent, BootId::from_uuid(Uuid::from_u128(5)), 0);
+    let clocks = clocks(&batch);
+    let result = CheckResult::broke(Step::Connect, Why::Refused);
+    let round = |check, number| CheckRound { check, number, clocks, result: result.clone() };
+    let stranger = itinera_model::id::CheckId::from_uuid(Uuid::from_u128(9));
+    batch.checks = vec![round(task.check, 0), round(stranger, 0), round(task.check, 1)];
+    let around = Surroundings { host_name: "pier".into(), ..Surroundings::default() };
+    batch.surroundings = vec![SurroundingsRound { clocks, around, gateway: None }];
+    let committed = store.commit_batch(agent, &batch).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (3, 1));
+    assert!(store.commit_batch(agent, &batch).await.unwrap().duplicate);
+    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!((log.len(), log[0].checks.len(), log[0].around.len()), (1, 2, 1));
+    assert_eq!(log[0].checks[1].round.number, 1);
+    assert_eq!(log[0].around[0].round.around.host_name, "pier");
+    let now = OffsetDateTime::now_utc();
+    let (from, to) = (now - Duration::hours(1), now + Duration::hours(1));
+    let newest = store.checked_between(&[task.check], from, to, 1).await.unwrap();
+    assert_eq!(newest[&task.check][0].round.number, 1);
+    assert_eq!(store.around_between(agent, from, to).await.unwrap().len(), 1);
+    // What is not asked any more is inactive, and its record stays.
+    store.reconcile(&watched(2_000)).await.unwrap();
+    assert!(store.schedule_for(agent).await.unwrap().checks.is_empty());
+    assert!(!store.checks().await.unwrap()[0].active);
+    cluster.stop().await.unwrap();
+}
+
+fn event(kind: EventKind, severity: Option<Severity>, agent: AgentId) -> Event {
+    let at = WallTime::from_unix_micros(
+        i64::try_from(OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000).unwrap(),
+    );
+    Event {
+        key: EventKey { kind, agent, subject: "eth0".into() },
+        part: Part::Machine,
+        severity,
+        since: at,
+        raised_at: at,
+        group: "machine".into(),
+        words: "Frames arrive damaged.".into(),
+        service: None,
+        check: None,
+        own_addresses: vec![],
+    }
+}
+
+#[tokio::test]
+async fn trouble_opens_an_incident_what_is_to_be_known_does_not() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let agent = asking(&store).await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let trouble = event(EventKind::FramesDamaged, Some(Severity::Major), agent);
+    let known = event(EventKind::Misfit, None, agent);
+    let change = event(EventKind::SurroundingsChanged, None, agent);
+    let worse = Event { severity: Some(Severity::Major), ..known.clone() };
+    let (key, at) = (trouble.key.clone(), trouble.raised_at);
+    let steps = [
+        vec![EventEffect::Began(trouble), EventEffect::Began(known), EventEffect::Happened(change)],
+        vec![EventEffect::Changed(worse)],
+        vec![EventEffect::Ended { key, at }],
+    ];
+    let mut open = Vec::new();
+    for (from, happened) in (0..).zip(steps) {
+        let write = JudgeWrite { happened, events: vec![7], ..nothing(from, from + 1) };
+        store.commit_judgement(token, &write, &apart).await.unwrap();
+        open.push(store.incidents(true, None, 10).await.unwrap().len());
+    }
+    assert_eq!(open, [1, 2, 2], "what turns out to be trouble opens one then");
+    assert_eq!(store.judge_memory().await.unwrap().events, [7]);
+    let incidents = store.incidents(true, None, 10).await.unwrap();
+    let first = incidents.last().unwrap();
+    assert_eq!(first.troubles.len(), 1);
+    assert!(first.troubles[0].ended_at.is_some());
+    let kinds: Vec<String> = store
+        .incident_events(first.id)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|event| event.kind)
+        .collect();
+    assert_eq!(kinds, ["opened", "event-began", "event-ended"]);
+    let count = async |which| store.events(which, None, 10).await.unwrap().len();
+    let all = WhichEvents::default();
+    assert_eq!(count(all).await, 3);
+    assert_eq!(count(WhichEvents { lasting: true, ..all }).await, 1);
+    assert_eq!(count(WhichEvents { trouble: true, ..all }).await, 2);
+    assert_eq!(count(WhichEvents { incident: Some(first.id), ..all }).await, 1);
+    let newest = store.events(all, None, 1).await.unwrap().remove(0);
+    let at = OffsetDateTime::from_unix_timestamp_nanos(
+        i128::from(newest.event.raised_at.as_unix_micros()) * 1_000,
+    );
+    let rest = store.events(all, Some((at.unwrap(), newest.id)), 10).await.unwrap();
+    assert_eq!(rest.len(), 2, "pages follow each other");
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_look_outward_is_ordered_reported_and_done_once() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let agent = asking(&store).await;
+    let order = OutwardOrder {
+        id: OutwardId::from_uuid(Uuid::from_u128(3)),
+        target: "Seat Booking".into(),
+        address: Some([198, 18, 128, 10].into()),
+        name: None,
+        family: Family::Ipv4,
+        asks: vec![Ask::Connect { port: 443 }],
+        not_after: WallTime::from_unix_seconds(4_000_000_000),
+    };
+    let before = store.schedule_version().await.unwrap();
+    let version = store.order_outward(agent, &order, "Ailsa", None).await.unwrap();
+    assert_eq!(version, Some(before + 1), "the agent is told");
+    assert_eq!(store.schedule_for(agent).await.unwrap().outward, std::slice::from_ref(&order));
+    let words = [
+        OutwardWord::Looking(Rung::Gateway),
+        OutwardWord::Failed("no way".into()),
+        OutwardWord::Looking(Rung::OwnStack),
+    ];
+    for (seq, word) in (0..).zip(words) {
+        let mut batch = Batch::new(agent, BootId::from_uuid(Uuid::from_u128(5)), seq);
+        batch.outward = vec![OutwardReport { id: order.id, word }];
+        store.commit_batch(agent, &batch).await.unwrap();
+    }
+    let record = store.outward(Some(order.id), None, 1).await.unwrap().remove(0);
+    assert!(record.done_at.is_some() && record.observed.is_none());
+    assert_eq!(record.progress, Some(OutwardWord::Failed("no way".into())), "done is done");
+    assert!(store.schedule_for(agent).await.unwrap().outward.is_empty());
+    // Another agent's word about it counts for nothing.
+    let other = join_as(&store, 8).await;
+    let next = OutwardOrder { id: OutwardId::from_uuid(Uuid::from_u128(4)), ..order };
+    store.order_outward(agent, &next, "Ailsa", None).await.unwrap();
+    let mut batch = Batch::new(other, BootId::from_uuid(Uuid::from_u128(6)), 0);
+    let word = OutwardWord::Failed("forged".into());
+    batch.outward = vec![OutwardReport { id: next.id, word }];
+    store.commit_batch(other, &batch).await.unwrap();
+    let record = store.outward(Some(next.id), None, 1).await.unwrap().remove(0);
+    assert_eq!((record.done_at, record.progress), (None, None));
+    cluster.stop().await.unwrap();
+}
