@@ -7,9 +7,12 @@ import { Keys } from './keys';
 import { useLive } from './live/use-live';
 import { AlarmsPage } from './pages/alarms';
 import { BothWaysPage } from './pages/both-ways';
+import { CheckPage } from './pages/check';
+import { FleetPage } from './pages/fleet';
 import { IncidentPage } from './pages/incident';
 import { IncidentsPage } from './pages/incidents';
 import { NowPage } from './pages/now';
+import { OutwardPage } from './pages/outward';
 import { PathPage } from './pages/path';
 import { SignInPage } from './pages/sign-in';
 import type { Mode } from './theme';
@@ -60,6 +63,9 @@ export function App({ mode, onMode }: Props) {
           <Route path="/incidents/:id" element={<IncidentPage />} />
           <Route path="/both-ways" element={<BothWaysPage />} />
           <Route path="/paths/:id" element={<PathPage />} />
+          <Route path="/fleet" element={<FleetPage />} />
+          <Route path="/checks/:id" element={<CheckPage />} />
+          <Route path="/outward/:id" element={<OutwardPage />} />
           <Route path="*" element={<NowherePage />} />
         </Routes>
       </main>
@@ -91,6 +97,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         <NavLink to="/alarms">Alarms</NavLink>
         <NavLink to="/incidents">Incidents</NavLink>
         <NavLink to="/both-ways">Both ways</NavLink>
+        <NavLink to="/fleet">Fleet</NavLink>
       </nav>
       <Button type="text" onClick={() => onMode(other)}>
         {other === 'dark' ? 'Dark' : 'Light'}

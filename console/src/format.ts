@@ -54,3 +54,24 @@ export function utcTime(rfc3339: string): string {
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`;
 }
+
+/** Bits a second. */
+export function bits(perSecond: number | null | undefined): string {
+  if (perSecond == null) return absent;
+  return perSecond < 1e6
+    ? `${(perSecond / 1e3).toFixed(1)} kb/s`
+    : `${(perSecond / 1e6).toFixed(1)} Mb/s`;
+}
+
+/** Octets a second. */
+export function rate(perSecond: number | null | undefined): string {
+  if (perSecond == null) return absent;
+  return perSecond < 1e6
+    ? `${(perSecond / 1e3).toFixed(1)} kB/s`
+    : `${(perSecond / 1e6).toFixed(1)} MB/s`;
+}
+
+/** Octets. */
+export function octets(size: number): string {
+  return size < 10_000 ? `${size} B` : `${Math.round(size / 1000)} kB`;
+}

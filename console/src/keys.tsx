@@ -2,13 +2,20 @@ import { Modal } from 'antd';
 import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
 
-const PLACES: Record<string, string> = { n: '/', a: '/alarms', i: '/incidents', b: '/both-ways' };
+const PLACES: Record<string, string> = {
+  n: '/',
+  a: '/alarms',
+  i: '/incidents',
+  b: '/both-ways',
+  f: '/fleet',
+};
 
 const HELP: [string, string][] = [
   ['n', 'what is wrong now'],
   ['a', 'alarms'],
   ['i', 'incidents'],
   ['b', 'both ways between sites'],
+  ['f', 'agents, what is around them, and what services answer'],
   ['j or ↓, k or ↑', 'next and previous in a list'],
   ['Enter', 'open what is selected'],
   ['?', 'these keys'],

@@ -14,6 +14,14 @@ export type IncidentEvent = components['schemas']['EventItem'];
 export type Evidence = components['schemas']['Evidence'];
 export type Witness = components['schemas']['WitnessView'];
 export type Weave = components['schemas']['Weave'];
+export type Check = components['schemas']['CheckItem'];
+export type CheckDetail = components['schemas']['CheckDetail'];
+export type Resource = components['schemas']['ResourceView'];
+export type Happened = components['schemas']['HappenedItem'];
+export type Surroundings = components['schemas']['SurroundingsView'];
+export type Agent = components['schemas']['AgentItem'];
+export type Look = components['schemas']['OutwardItem'];
+export type WantedLook = components['schemas']['WantedLook'];
 export type Cell = components['schemas']['CellView'];
 export type Session = components['schemas']['SessionView'];
 export type Pair = components['schemas']['PairItem'];
@@ -194,4 +202,40 @@ export async function fetchSuppressions(): Promise<Suppression[]> {
 
 export async function liftSuppression(id: string): Promise<void> {
   done(await api.DELETE('/api/v1/suppressions/{id}', { params: { path: { id } } }));
+}
+
+export async function fetchAgents(): Promise<Agent[]> {
+  return taken(await api.GET('/api/v1/agents')).items;
+}
+
+export async function fetchSurroundings(id: string): Promise<Surroundings> {
+  return taken(await api.GET('/api/v1/agents/{id}/surroundings', { params: { path: { id } } }));
+}
+
+/** Checks: all, or those whose newest result went over a path. */
+export async function fetchChecks(path?: string): Promise<Check[]> {
+  const query = path === undefined ? {} : { path };
+  return taken(await api.GET('/api/v1/checks', { params: { query } })).items;
+}
+
+export async function fetchCheck(id: string): Promise<CheckDetail> {
+  return taken(await api.GET('/api/v1/checks/{id}', { params: { path: { id } } }));
+}
+
+/** Events that lasted at some time from then on: everybody's, or an agent's. */
+export async function fetchEvents(from: string, agent?: string): Promise<Happened[]> {
+  const which = agent === undefined ? { from } : { from, agent };
+  return allPages(
+    async (page) =>
+      taken(await api.GET('/api/v1/events', { params: { query: { ...page, ...which } } })),
+    MOST,
+  );
+}
+
+export async function fetchLook(id: string): Promise<Look> {
+  return taken(await api.GET('/api/v1/outward/{id}', { params: { path: { id } } }));
+}
+
+export async function lookOutward(body: WantedLook): Promise<Look> {
+  return taken(await api.POST('/api/v1/outward', { body }));
 }

@@ -1,8 +1,13 @@
 import { queryOptions } from '@tanstack/react-query';
 import {
+  fetchAgents,
   fetchAlarms,
+  fetchCheck,
+  fetchChecks,
+  fetchEvents,
   fetchIncident,
   fetchIncidents,
+  fetchLook,
   fetchPath,
   fetchPathThen,
   fetchPairs,
@@ -10,6 +15,7 @@ import {
   fetchSession,
   fetchState,
   fetchSuppressions,
+  fetchSurroundings,
   fetchWatch,
   fetchWatches,
   fetchWeave,
@@ -65,6 +71,42 @@ export const queries = {
       queryKey: ['suppressions'],
       queryFn: fetchSuppressions,
       refetchInterval: 30_000,
+    }),
+  agents: () =>
+    queryOptions({ queryKey: ['agents'], queryFn: fetchAgents, refetchInterval: 10_000 }),
+  surroundings: (agent: string) =>
+    queryOptions({
+      queryKey: ['surroundings', agent],
+      queryFn: () => fetchSurroundings(agent),
+      refetchInterval: 15_000,
+    }),
+  checks: (path?: string) =>
+    queryOptions({
+      queryKey: ['checks', path ?? 'all'],
+      queryFn: () => fetchChecks(path),
+      refetchInterval: 10_000,
+    }),
+  check: (id: string) =>
+    queryOptions({
+      queryKey: ['check', id],
+      queryFn: () => fetchCheck(id),
+      refetchInterval: 10_000,
+    }),
+  /** What lasted within so many seconds before now. */
+  events: (spanS: number, agent?: string) =>
+    queryOptions({
+      queryKey: ['events', spanS, agent ?? 'all'],
+      queryFn: () => fetchEvents(new Date(Date.now() - spanS * 1000).toISOString(), agent),
+      placeholderData: (before) => before,
+      refetchInterval: 30_000,
+    }),
+  /** A look is asked for again until it is over. */
+  look: (id: string) =>
+    queryOptions({
+      queryKey: ['look', id],
+      queryFn: () => fetchLook(id),
+      refetchInterval: ({ state: { data } }) =>
+        data === undefined || data.state === 'waiting' || data.state === 'running' ? 700 : false,
     }),
   incident: (id: string) =>
     queryOptions({ queryKey: ['incident', id], queryFn: () => fetchIncident(id) }),

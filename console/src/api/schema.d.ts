@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agents/{id}/surroundings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an agent finds around it, with the gateways it used in the last day. */
+        get: operations["getSurroundings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms": {
         parameters: {
             query?: never;
@@ -28,7 +45,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Alarms, newest first. Owners are those of the time at which each was raised. */
+        /** Alarms of paths and trouble that no path shows, newest first. Owners are those of the time at which each was raised. */
         get: operations["getAlarms"];
         put?: never;
         post?: never;
@@ -47,6 +64,57 @@ export interface paths {
         };
         /** What people changed, newest first. */
         get: operations["getAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Checks that are asked, with their newest results, by number. */
+        get: operations["getChecks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One check with everything that its newest result says. */
+        get: operations["getCheck"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Events, newest first. */
+        get: operations["getEvents"];
         put?: never;
         post?: never;
         delete?: never;
@@ -152,6 +220,41 @@ export interface paths {
         put?: never;
         /** Makes a one-time join code for a site. */
         post: operations["makeJoinCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Looks outward, the newest hundred first. */
+        get: operations["getLooks"];
+        put?: never;
+        /** Has an agent look outward, from its own machine to a service. */
+        post: operations["lookOutward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outward/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One look outward, as far as it is. */
+        get: operations["getLook"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -520,14 +623,22 @@ export interface components {
              * @description Added delay now; absent for another cause.
              */
             added_delay_us?: number | null;
-            cause: components["schemas"]["CauseView"];
+            cause?: components["schemas"]["CauseView"] | null;
+            /**
+             * Format: uuid
+             * @description The check that sees it.
+             */
+            check?: string | null;
             /**
              * Format: date-time
              * @description Absent while the alarm is open.
              */
             cleared_at?: string | null;
-            /** Format: double */
-            confidence: number;
+            /**
+             * Format: double
+             * @description Absent for what no path shows.
+             */
+            confidence?: number | null;
             /** Format: uuid */
             id: string;
             /**
@@ -535,18 +646,20 @@ export interface components {
              * @description The incident that it belongs to.
              */
             incident?: string | null;
-            /** @description `limit-held-over`. */
+            /** @description `limit-held-over`, or the kind of an event that is trouble, such as `service-fails`. */
             kind: string;
             /**
              * Format: double
              * @description Carried loss now, newest windows weighing most; absent for another cause.
              */
             loss_ratio?: number | null;
+            /** @description Whose part it is: `network` for what paths show; else as of events. */
+            part: string;
             /** @description Paths that have shown it. */
             paths: string[];
             /** @description `critical`, `major` or `minor` (RFC 8632). */
             perceived_severity: string;
-            place: components["schemas"]["PlaceView"];
+            place?: components["schemas"]["PlaceView"] | null;
             /** Format: date-time */
             raised_at: string;
             /** @description The alarm in words. */
@@ -558,6 +671,8 @@ export interface components {
              * @description Start of the first window over the limit.
              */
             since: string;
+            /** @description The site that sees it; absent for what paths show. */
+            site?: string | null;
             /**
              * Format: int32
              * @description The highest that `added_delay_us` has been; absent for another cause.
@@ -574,6 +689,12 @@ export interface components {
             items: components["schemas"]["AlarmItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
+        };
+        /** @description A switch or neighbour that announces itself (IEEE 802.1AB): foreign text. */
+        AnnouncedView: {
+            interface: string;
+            port: string;
+            system: string;
         };
         /** @description A page of the audit. */
         Audit: {
@@ -618,6 +739,85 @@ export interface components {
              */
             loss_ratio?: number | null;
         };
+        /** @description One certificate of a chain. */
+        CertificateView: {
+            issuer: string;
+            names: string[];
+            /** Format: date-time */
+            not_after: string;
+            /** Format: date-time */
+            not_before: string;
+            subject: string;
+        };
+        /** @description A check with everything that its newest result says, and those before it. */
+        CheckDetail: components["schemas"]["CheckItem"] & {
+            certificates: components["schemas"]["CertificateView"][];
+            resolved: components["schemas"]["ResolvedView"][];
+            /** @description From the newest on. */
+            results: components["schemas"]["ResultItem"][];
+            /** @description What the server said, as it came: foreign text. */
+            said?: string | null;
+            tls_version?: string | null;
+            web?: components["schemas"]["WebView"] | null;
+        };
+        /** @description A check with its newest result. */
+        CheckItem: {
+            /** @description It is being asked. */
+            active: boolean;
+            /** Format: uuid */
+            agent: string;
+            /**
+             * Format: date-time
+             * @description When it was measured.
+             */
+            at?: string | null;
+            /** @description Where it broke: the step, and why in words. */
+            broke_at?: string | null;
+            /** @description The event about it that lasts, in words. */
+            event?: string | null;
+            /** Format: int32 */
+            every_s: number;
+            /** @description `ipv4` or `ipv6`. */
+            family: string;
+            /** @description The name it is asked by, or that is asked for. */
+            host?: string | null;
+            /** Format: uuid */
+            id: string;
+            /** @description `name`, `connect`, `tls`, `web`, `page`, `mail` or `greeting`. */
+            kind: string;
+            /**
+             * Format: int32
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /**
+             * Format: uuid
+             * @description The path to that address from the same agent, where it is measured.
+             */
+            path?: string | null;
+            phases: components["schemas"]["PhaseView"][];
+            /** Format: int32 */
+            port?: number | null;
+            /** @description What the newest result says, in words. */
+            sentence?: string | null;
+            service: string;
+            site: string;
+            /** @description The very address and port that were spoken to. */
+            spoke_to?: string | null;
+            /** @description `good`, `broken`, or `unknown` before the first result and after a day without any. */
+            state: string;
+            target: string;
+            /**
+             * Format: int32
+             * @description All steps together.
+             */
+            took_us?: number | null;
+            why?: string | null;
+        };
+        /** @description Checks with their newest results, by number. */
+        Checks: {
+            items: components["schemas"]["CheckItem"][];
+        };
         /** @description What somebody reported. */
         ComplaintView: {
             /** Format: date-time */
@@ -639,11 +839,20 @@ export interface components {
             at: string;
             /** Format: uuid */
             id: string;
-            /** @description `opened`, `alarm-raised`, `alarm-cleared`, `note`, `closed` or `reopened`. */
+            /**
+             * @description `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `outward-asked`,
+             *     `note`, `closed` or `reopened`.
+             */
             kind: string;
             person: string;
             /** @description A note's or a closing's words; what an alarm said. */
             text?: string | null;
+        };
+        /** @description A page of events. */
+        Events: {
+            items: components["schemas"]["HappenedItem"][];
+            /** @description What to ask the next page with; absent on the last one. */
+            next?: string | null;
         };
         /** @description What was measured there and then, beside its neighbours, with a verdict. */
         Evidence: {
@@ -689,6 +898,64 @@ export interface components {
             place: components["schemas"]["PlaceView"];
             /** @description The finding in words. */
             sentence: string;
+        };
+        /** @description A gateway that was used. */
+        GatewayView: {
+            address: string;
+            /**
+             * Format: int32
+             * @description Median round trip to it while it was used; absent where it was not measured.
+             */
+            delay_us?: number | null;
+            /** Format: date-time */
+            first_at: string;
+            /** @description It is the one in use. */
+            in_use: boolean;
+            interface: string;
+            /** Format: date-time */
+            last_at: string;
+        };
+        /** @description Something that happened. */
+        HappenedItem: {
+            /** Format: uuid */
+            agent: string;
+            /**
+             * Format: uuid
+             * @description The check that saw it.
+             */
+            check?: string | null;
+            /**
+             * Format: date-time
+             * @description Absent while it lasts.
+             */
+            ended_at?: string | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: uuid
+             * @description The incident that it belongs to.
+             */
+            incident?: string | null;
+            /** @description Such as `service-fails`, `name-stale`, `frames-damaged`, `surroundings-changed`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /** @description Whose part it is: `machine`, `site`, `names`, `network` or `service`. */
+            part: string;
+            /** @description `critical`, `major` or `minor`; absent for what is only to be known. */
+            perceived_severity?: string | null;
+            /** Format: date-time */
+            raised_at: string;
+            /** @description What happened, in the words of the time. */
+            sentence: string;
+            /** @description The service that it touches, where it is about one. */
+            service?: string | null;
+            /** Format: date-time */
+            since: string;
+            site: string;
         };
         /** @description One hop of a path. */
         HopItem: {
@@ -751,6 +1018,8 @@ export interface components {
             /** @description What happened, oldest first. */
             events: components["schemas"]["EventItem"][];
             evidence?: components["schemas"]["Evidence"] | null;
+            /** @description Looks outward that belong to it, the newest first. */
+            outward: components["schemas"]["OutwardItem"][];
             /** @description Watches that belong to it, the newest first. */
             watches: components["schemas"]["WatchItem"][];
         };
@@ -795,6 +1064,45 @@ export interface components {
             items: components["schemas"]["IncidentItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
+        };
+        /** @description An interface of an agent's machine. */
+        InterfaceView: {
+            /** @description With their prefix lengths. */
+            addresses: string[];
+            carrier: boolean;
+            /**
+             * Format: int64
+             * @description Frames that came damaged, and packets thrown away, since the look before.
+             */
+            damaged?: number | null;
+            /** Format: int64 */
+            discarded?: number | null;
+            /** @description `full` or `half`. */
+            duplex?: string | null;
+            hardware_address?: string | null;
+            /**
+             * Format: int64
+             * @description Bits a second in and out since the look before.
+             */
+            in_bits_per_s?: number | null;
+            /** @description `wired`, `wireless`, `tunnel` or `loopback`. */
+            medium: string;
+            /** Format: int32 */
+            mtu_bytes: number;
+            name: string;
+            /** Format: int64 */
+            out_bits_per_s?: number | null;
+            /**
+             * Format: int32
+             * @description As negotiated, in megabits a second.
+             */
+            speed_mbit_s?: number | null;
+            up: boolean;
+            /**
+             * Format: double
+             * @description The larger of both beside the speed; absent where that is not known.
+             */
+            utilisation_ratio?: number | null;
         };
         /** @description A code, shown this once. */
         JoinCodeView: {
@@ -855,6 +1163,24 @@ export interface components {
              */
             usual_end_delay_us?: number | null;
         };
+        /** @description Where an address comes from. */
+        LeaseView: {
+            interface: string;
+            /** Format: int32 */
+            lifetime_s?: number | null;
+            server?: string | null;
+        };
+        /** @description Looks outward, newest first. */
+        Looks: {
+            items: components["schemas"]["OutwardItem"][];
+        };
+        /** @description Somebody on a link. */
+        NeighbourView: {
+            address: string;
+            /** @description Absent where it does not answer. */
+            hardware_address?: string | null;
+            interface: string;
+        };
         /** @description What somebody reports. */
         NewComplaint: {
             /**
@@ -891,6 +1217,47 @@ export interface components {
             password: string;
             /** @description `viewer`, `analyst` or `administrator`. */
             role: string;
+        };
+        /** @description A look outward from an agent. */
+        OutwardItem: {
+            /** Format: uuid */
+            agent: string;
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            done_at?: string | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: uuid
+             * @description The incident that it belongs to.
+             */
+            incident?: string | null;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /**
+             * @description Whose part is broken first: `nothing`, `machine`, `site`, `names`, `network` or `service`;
+             *     absent until it is done.
+             */
+            part?: string | null;
+            /** @description Who wanted it. */
+            person: string;
+            /** @description How far it is, in words. */
+            progress: string;
+            /** @description What is broken, what was excluded, what to do. */
+            sentence?: string | null;
+            site: string;
+            /** @description `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come. */
+            state: string;
+            /** @description Nearest first. */
+            steps: components["schemas"]["StepView"][];
+            /** @description What is to be reached. */
+            target: string;
+            /** @description All of it as text that can be pasted into a mail. */
+            text?: string | null;
         };
         /** @description The owner map in force. */
         OwnerMapView: {
@@ -1025,6 +1392,11 @@ export interface components {
         PathItem: {
             address: string;
             /**
+             * Format: uuid
+             * @description The agent that it begins at.
+             */
+            agent: string;
+            /**
              * Format: int32
              * @description Differentiated services code point as sent.
              */
@@ -1073,6 +1445,13 @@ export interface components {
             active?: boolean | null;
             password?: string | null;
             role?: string | null;
+        };
+        /** @description How long a step took. */
+        PhaseView: {
+            /** @description `name`, `connect`, `tls`, `greeting`, `dialogue`, `first-byte` or `transfer`. */
+            step: string;
+            /** Format: int32 */
+            took_us: number;
         };
         /** @description A place at fault: between two answering addresses. */
         PlaceView: {
@@ -1134,6 +1513,64 @@ export interface components {
             /** @description Why not. */
             reason: string;
         };
+        /** @description What one resolver said. */
+        ResolvedView: {
+            addresses: string[];
+            /** @description It says so with authority; else it has it from elsewhere, or from memory. */
+            authoritative: boolean;
+            resolver: string;
+            /** Format: int32 */
+            took_us: number;
+            /** @description It was too long for a datagram. */
+            truncated: boolean;
+            /**
+             * Format: int32
+             * @description How long the answer may be kept, in seconds.
+             */
+            ttl_s?: number | null;
+            /** @description Why there is no answer, in words. */
+            why?: string | null;
+        };
+        /** @description A resource of a page. */
+        ResourceView: {
+            /**
+             * Format: int32
+             * @description When it was asked for, counted from the page's beginning.
+             */
+            begun_us: number;
+            /** Format: int32 */
+            first_byte_us?: number | null;
+            path: string;
+            /** Format: int64 */
+            size_bytes: number;
+            /** Format: int32 */
+            status?: number | null;
+            /** Format: int32 */
+            took_us: number;
+            /** @description How it failed, in words. */
+            why?: string | null;
+        };
+        /** @description One result, in short. */
+        ResultItem: {
+            /** Format: date-time */
+            at: string;
+            good: boolean;
+            /** Format: int64 */
+            rate_bytes_per_s?: number | null;
+            /** Format: int32 */
+            took_us: number;
+            /** @description In words. */
+            why?: string | null;
+        };
+        /** @description A route. */
+        RouteView: {
+            /** @description Absent on the link itself. */
+            gateway?: string | null;
+            interface: string;
+            /** Format: int32 */
+            metric: number;
+            to: string;
+        };
         /** @description Who is in, if anybody. */
         SessionView: {
             /** @description Absent when nobody is. */
@@ -1147,6 +1584,13 @@ export interface components {
         SignIn: {
             name: string;
             password: string;
+        };
+        /** @description An open socket. */
+        SocketView: {
+            local: string;
+            /** @description Absent while it listens. */
+            peer?: string | null;
+            protocol: string;
         };
         /** @description The state of everything. */
         StateView: {
@@ -1187,6 +1631,14 @@ export interface components {
              */
             unjudged_commits: number;
         };
+        /** @description One step of a look. */
+        StepView: {
+            /** @description `clean`, `noted`, `broken` or `unknown`. */
+            found: string;
+            /** @description Such as `gateway`, `provider edge`, `target, connect`. */
+            step: string;
+            words: string;
+        };
         /** @description A while in which nothing is measured on purpose. */
         SuppressionItem: {
             /** Format: date-time */
@@ -1210,6 +1662,28 @@ export interface components {
         /** @description All suppressions that last or are to come. */
         Suppressions: {
             items: components["schemas"]["SuppressionItem"][];
+        };
+        /** @description What an agent finds around it. */
+        SurroundingsView: {
+            announced: components["schemas"]["AnnouncedView"][];
+            /**
+             * Format: date-time
+             * @description When it was read; absent before the first time.
+             */
+            at?: string | null;
+            /** @description The gateways used in the last day. */
+            gateways: components["schemas"]["GatewayView"][];
+            host_name: string;
+            interfaces: components["schemas"]["InterfaceView"][];
+            leases: components["schemas"]["LeaseView"][];
+            neighbours: components["schemas"]["NeighbourView"][];
+            resolvers: string[];
+            routes: components["schemas"]["RouteView"][];
+            /** @description What is worth a word, in sentences. */
+            sentences: string[];
+            site: string;
+            /** @description Absent where the site does not let sockets be listed. */
+            sockets?: components["schemas"]["SocketView"][] | null;
         };
         /** @description A token, without its secret. */
         TokenItem: {
@@ -1266,6 +1740,22 @@ export interface components {
              * @description The incident's id.
              */
             incident: string;
+        };
+        /** @description What is to be looked at, and from where. */
+        WantedLook: {
+            /**
+             * Format: uuid
+             * @description The incident that it is attached to.
+             */
+            incident?: string | null;
+            /** @description To this service, by name; the one complained of where absent. */
+            service?: string | null;
+            /** @description From this site, by name; the complaining one of the incident where absent. */
+            site?: string | null;
+            /** @description To this target of it, by name; the first that is asked anything where absent. */
+            target?: string | null;
+            /** @description To the agent at this other site, instead. */
+            to_site?: string | null;
         };
         /** @description What is to be suppressed. */
         WantedSuppression: {
@@ -1473,6 +1963,22 @@ export interface components {
              */
             until: string;
         };
+        /** @description What was seen of HTTP. */
+        WebView: {
+            /** @description There was more, which was not read. */
+            cut: boolean;
+            /** Format: int64 */
+            rate_bytes_per_s?: number | null;
+            redirects: string[];
+            /** @description What the page refers to. */
+            resources: components["schemas"]["ResourceView"][];
+            /** Format: int64 */
+            size_bytes: number;
+            /** Format: int32 */
+            status?: number | null;
+            /** @description `1.1` or `2`. */
+            version: string;
+        };
         /** @description One path's measurements around the time. */
         WitnessView: {
             /** Format: int32 */
@@ -1530,6 +2036,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Agents"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSurroundings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The agent's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurroundingsView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             503: {
@@ -1615,6 +2159,134 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getChecks: {
+        parameters: {
+            query?: {
+                /** @description Only those whose newest result went over this path. */
+                path?: string;
+                /** @description Only those of this agent. */
+                agent?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checks"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The check's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getEvents: {
+        parameters: {
+            query?: {
+                /** @description Only those that last. */
+                lasting?: boolean;
+                /** @description Only trouble: what is bad by itself. */
+                trouble?: boolean;
+                /** @description Only those of this agent. */
+                agent?: string;
+                /** @description Only those of this incident. */
+                incident?: string;
+                /** @description Only those that lasted at some time from then on. */
+                from?: string;
+                /** @description The `next` of the page before; absent for the first page. */
+                after?: string;
+                /** @description Items on a page, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Events"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1887,6 +2559,121 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLooks: {
+        parameters: {
+            query?: {
+                /** @description Only those of this incident. */
+                incident?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looks"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookOutward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedLook"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutwardItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getLook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The look's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutwardItem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

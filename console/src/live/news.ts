@@ -20,6 +20,10 @@ export function stale(topic: string, body: Record<string, unknown>): string[][] 
     }
     case 'alarm':
       return [['state'], ['alarms'], ['incidents'], ['incident']];
+    case 'event':
+      return [['state'], ['alarms'], ['incidents'], ['incident'], ['events'], ['checks']];
+    case 'outward':
+      return [['look', String(body.id)], ['incident']];
     case 'incident':
       return [['incidents'], ['incident', String(body.id)]];
     default:

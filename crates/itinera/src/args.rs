@@ -119,6 +119,25 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: IncidentsCommand,
     },
+    /// What services answer by their own protocols, and how far that got
+    Checks {
+        /// The number of one check
+        number: Option<i64>,
+    },
+    /// What happened: to services, names, agents' own lines, ways; newest first
+    Events {
+        /// Only what lasts
+        #[arg(long)]
+        lasting: bool,
+        /// Only what is bad by itself
+        #[arg(long)]
+        trouble: bool,
+    },
+    /// What an agent finds around it: interfaces, gateways, resolvers, neighbours
+    Surroundings {
+        /// Name of its site
+        site: String,
+    },
     /// Both ways between agents, each direction by itself
     Pairs {
         /// The number of one pair
@@ -471,8 +490,15 @@ pub(crate) struct JoinArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct OutwardArgs {
-    /// A URL, a name or an address, with a port where it is not that of the web: crew-mail.example:25
+    /// A URL, a name or an address, with a port where it is not that of the web: crew-mail.example:25;
+    /// with --from the name of a service, or of a target
     pub(crate) target: String,
+    /// From the agent at this site, which the service asks, instead of from this machine
+    #[arg(long, value_name = "SITE", conflicts_with_all = ["simulation", "interface", "trust", "owners", "port", "family"])]
+    pub(crate) from: Option<String>,
+    /// Attach it to the incident of this number
+    #[arg(long, requires = "from", value_name = "NUMBER")]
+    pub(crate) incident: Option<i64>,
     /// The port, where the target does not say
     #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) port: Option<u16>,

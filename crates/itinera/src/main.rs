@@ -80,7 +80,10 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
             agent::print_unit(&output, &data)
         }
         Command::Survey { command } => survey::run(command, &output).await,
-        Command::Outward(args) => outward::run(&args, &output).await,
+        Command::Outward(args) => match &args.from {
+            Some(site) => outward::ask_agent(&client()?, &output, &args, site).await,
+            None => outward::run(&args, &output).await,
+        },
         Command::Simulate(simulate) => simulate::run(&simulate).await,
         Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
@@ -108,6 +111,13 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
+        }
+        Command::Checks { number } => client::checks::run(&client()?, &output, number).await,
+        Command::Events { lasting, trouble } => {
+            client::events::events(&client()?, &output, lasting, trouble).await
+        }
+        Command::Surroundings { site } => {
+            client::events::surroundings(&client()?, &output, &site).await
         }
         Command::Pairs { number } => client::pairs::run(&client()?, &output, number).await,
         Command::Watches { command } => {

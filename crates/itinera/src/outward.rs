@@ -2,8 +2,9 @@
 //! no other service needed.
 
 use crate::args::OutwardArgs;
+use crate::client::{self, Client};
 use crate::exit::{Code, Failure};
-use crate::output::Output;
+use crate::output::{Output, plain};
 use crate::survey::owner_map;
 use indicatif::{ProgressBar, ProgressStyle};
 use itinera_agent::{OutwardNews, OutwardPlan, Place, look_outward};
@@ -12,9 +13,10 @@ use itinera_check::{Roots, Whom};
 use itinera_model::check::{Ask, AskWeb, Greeting};
 use itinera_model::outward::{Observed, OutwardCheck, Part};
 use serde::Serialize;
+use serde_json::json;
 use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
 
 /// Octets of content read at most.
@@ -53,6 +55,59 @@ pub(crate) async fn run(args: &OutwardArgs, output: &Output) -> Result<(), Failu
         None => Ok(()),
         Some(code) => Err(Failure::found(code)),
     }
+}
+
+/// How often an agent is asked how far it is, and how long it may take at most.
+const GLANCE: Duration = Duration::from_millis(500);
+const PATIENCE: Duration = Duration::from_secs(200);
+
+/// Has the agent at a site look, and waits for what it sees.
+pub(crate) async fn ask_agent(
+    client: &Client,
+    output: &Output,
+    args: &OutwardArgs,
+    site: &str,
+) -> Result<(), Failure> {
+    let incident = match args.incident {
+        Some(number) => Some(client::incidents::id_of(client, number).await?),
+        None => None,
+    };
+    let of_service = json!({ "site": site, "service": args.target, "incident": incident });
+    let look = match client.post("/outward", &of_service).await {
+        Ok(look) => look,
+        // No service is called so: a target may be.
+        Err(_) => {
+            let of_target = json!({ "site": site, "target": args.target, "incident": incident });
+            client.post("/outward", &of_target).await?
+        }
+    };
+    let id = look["id"].as_str().unwrap_or_default().to_owned();
+    let progress = Progress::new(output);
+    let begun = Instant::now();
+    let look = loop {
+        let look = client.get(&format!("/outward/{id}")).await?;
+        let over = matches!(look["state"].as_str(), Some("done" | "failed" | "late"));
+        if over || begun.elapsed() > PATIENCE {
+            break look;
+        }
+        progress.words(look["progress"].as_str().unwrap_or_default());
+        tokio::time::sleep(GLANCE).await;
+    };
+    progress.clear();
+    output.either(&look, |output| match look["text"].as_str() {
+        Some(text) => output.part(text),
+        None => output.line(&plain(look["progress"].as_str().unwrap_or("It took too long."))),
+    })?;
+    let part = match look["part"].as_str() {
+        Some("nothing") => return Ok(()),
+        Some("machine") => Part::Machine,
+        Some("site") => Part::Site,
+        Some("names") => Part::Names,
+        Some("network") => Part::Network,
+        Some("service") => Part::Service,
+        _ => return Err(Failure::found(Code::Failed as u8)),
+    };
+    code(part).map_or(Ok(()), |code| Err(Failure::found(code)))
 }
 
 /// What to reach: a URL, a name or an address, with a port where that says more.
@@ -184,9 +239,14 @@ impl Progress {
         Self(Some(bar))
     }
 
+    fn words(&self, words: &str) {
+        if let Some(bar) = &self.0 {
+            bar.set_message(plain(words));
+        }
+    }
+
     fn say(&self, news: &OutwardNews) {
-        let Some(bar) = &self.0 else { return };
-        bar.set_message(match news {
+        self.words(&match news {
             OutwardNews::Looking(rung) => format!("Looking at: {rung}"),
             OutwardNews::Swept(round, of) => {
                 format!("Looking at hops, target and service: round {round} of {of}")

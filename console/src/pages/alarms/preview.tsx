@@ -14,6 +14,14 @@ export function pathName(path: PathItem): string {
   return `${path.site} to ${path.target} (${version}, ${path.method})`;
 }
 
+const PARTS: Record<string, string> = {
+  machine: "the machine's own",
+  site: "the site's",
+  names: 'that of names and resolvers',
+  network: "the network's",
+  service: "the service's",
+};
+
 function worst(alarm: Alarm): string {
   return alarm.worst_loss_ratio == null
     ? `${ms(alarm.worst_added_delay_us)} added`
@@ -31,25 +39,38 @@ export function Preview({ alarm }: { alarm: Alarm }) {
         <strong>{alarm.sentence}</strong>
       </p>
       <p className="said">
-        {alarm.perceived_severity}; worst {worst(alarm)}; raised <Time at={alarm.raised_at} />, a
-        fixed limit held over since <Time at={alarm.since} />.
+        {alarm.perceived_severity}; {PARTS[alarm.part] ?? alarm.part} part; raised{' '}
+        <Time at={alarm.raised_at} />,{' '}
+        {alarm.place ? `worst ${worst(alarm)}, a fixed limit held over` : 'held over'} since{' '}
+        <Time at={alarm.since} />.
       </p>
-      <Call owners={alarm.place.owners} />
+      {alarm.place && <Call owners={alarm.place.owners} />}
+      {alarm.check != null && (
+        <p className="said">
+          <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>
+        </p>
+      )}
       {alarm.incident != null && (
         <p className="said">
           <Link to={`/incidents/${alarm.incident}`}>Open its incident</Link>
         </p>
       )}
-      <h2 className="section">Seen on {count(alarm.paths.length, 'path')}</h2>
-      <ul className="plain-list">
-        {known.slice(0, NAMED).map((path) => (
-          <li key={path.id}>
-            <Link to={`/paths/${path.id}`}>{pathName(path)}</Link>
-            {!showing.has(path.id) && <span className="quiet"> (not any more)</span>}
-          </li>
-        ))}
-        {known.length > NAMED && <li className="quiet">and {known.length - NAMED} more</li>}
-      </ul>
+      {alarm.site == null ? (
+        <>
+          <h2 className="section">Seen on {count(alarm.paths.length, 'path')}</h2>
+          <ul className="plain-list">
+            {known.slice(0, NAMED).map((path) => (
+              <li key={path.id}>
+                <Link to={`/paths/${path.id}`}>{pathName(path)}</Link>
+                {!showing.has(path.id) && <span className="quiet"> (not any more)</span>}
+              </li>
+            ))}
+            {known.length > NAMED && <li className="quiet">and {known.length - NAMED} more</li>}
+          </ul>
+        </>
+      ) : (
+        <p className="said quiet">Seen from {alarm.site}.</p>
+      )}
     </section>
   );
 }

@@ -11,6 +11,7 @@ import { WatchEntry } from '../../watches';
 import { listed, stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
+import { Looks } from './looks';
 import { Timeline } from './timeline';
 
 /** What do we know, and who does what? */
@@ -42,6 +43,7 @@ export function IncidentPage() {
       )}
       <Closing incident={incident} />
       {incident.evidence && <EvidencePanel evidence={incident.evidence} />}
+      <Looks incident={incident} />
       {incident.watches.length > 0 && (
         <section aria-labelledby="its-watches">
           <h2 className="section" id="its-watches">

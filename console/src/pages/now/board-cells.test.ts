@@ -5,6 +5,7 @@ import { boardOf, keyOf } from './board-cells';
 function path(id: string, over: Partial<NonNullable<PathItem['latest']>> | null): PathItem {
   return {
     id,
+    agent: 'a',
     site: 'Eskerry',
     target: 'Seat Booking, first front',
     service: 'Seat Booking',

@@ -8,6 +8,8 @@ import { count } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { WatchEntry, WatchForm } from '../../watches';
+import { EventList } from '../../event-list';
+import { FromMachineToService } from './distance';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
 import { WeavePanel } from './weave';
@@ -120,15 +122,19 @@ export function PathPage() {
           </div>
           <WeavePanel
             id={id}
+            agent={path.agent}
             spanS={span}
             at={at}
             onPick={(picked) => change({ at: picked === at ? null : picked })}
           />
+          {at === null && <FromMachineToService path={path} />}
           <h2 className="section">Hop by hop</h2>
           <HopTable hops={path.hops} beside={beside === null ? undefined : other.data?.hops} />
         </>
       )}
       <Watches path={id} />
+      <h2 className="section">What happened at {path.site}</h2>
+      <EventList spanS={span} agent={path.agent} />
     </>
   );
 }

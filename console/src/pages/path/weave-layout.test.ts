@@ -1,6 +1,7 @@
+import type { Happened } from '../../api/client';
 import { describe, expect, it } from 'vitest';
 import type { Cell } from '../../api/client';
-import { segmentsOf, worstCell } from './weave-layout';
+import { marksOf, segmentsOf, worstCell } from './weave-layout';
 
 const owner = (name: string) => ({ name, as_number: 64500, contact: '' });
 
@@ -31,4 +32,25 @@ describe('weave', () => {
     expect(worstCell(cells, { name: '', first: 1, end: 2 })).toEqual(cells[1]);
     expect(worstCell([], { name: '', first: 0, end: 1 })).toBeUndefined();
   });
+});
+
+it('events stand beside the row in which they began', () => {
+  const rows = ['15:00:00', '15:01:00'].map((clock) => ({
+    until: `2026-01-31T${clock}Z`,
+    cells: [],
+  }));
+  const event = (since: string): Happened => ({
+    id: since,
+    no: 1,
+    kind: 'service-fails',
+    part: 'service',
+    sentence: 'It fails.',
+    site: 'Eskerry',
+    agent: 'a',
+    since: `2026-01-31T${since}Z`,
+    raised_at: `2026-01-31T${since}Z`,
+  });
+  const marks = marksOf({ rows, row_s: 60 }, [event('15:00:30'), event('14:00:00')]);
+  expect(Object.keys(marks)).toEqual(['1']);
+  expect(marks[1]?.[0]?.since).toContain('15:00:30');
 });

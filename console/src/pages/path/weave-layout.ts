@@ -1,4 +1,4 @@
-import type { Cell, Weave } from '../../api/client';
+import type { Cell, Happened, Weave } from '../../api/client';
 
 /** One owner's part of a path: a column of the weave, under that part of the staircase. */
 export interface Segment {
@@ -31,4 +31,21 @@ export function worstCell(cells: Cell[], { first, end }: Segment): Cell | undefi
   const weight = (cell: Cell) => (cell.departure ?? -1) + (cell.kind === 'measured' ? 0.5 : 0);
   const own = cells.slice(first, end);
   return own.toSorted((a, b) => weight(b) - weight(a))[0];
+}
+
+/** Events by the row whose time holds their beginning; rows without any are absent. */
+export function marksOf(
+  weave: Pick<Weave, 'rows' | 'row_s'>,
+  events: Happened[],
+): Record<number, Happened[]> {
+  const marks: Record<number, Happened[]> = {};
+  for (const event of events) {
+    const began = new Date(event.since).getTime();
+    const index = weave.rows.findIndex((row) => {
+      const until = new Date(row.until).getTime();
+      return began <= until && began > until - weave.row_s * 1000;
+    });
+    if (index >= 0) (marks[index] ??= []).push(event);
+  }
+  return marks;
 }

@@ -1,13 +1,13 @@
 import { useQuery } from '@tanstack/react-query';
 import { Skeleton } from 'antd';
-import type { Cell, Weave } from '../../api/client';
+import type { Cell, Happened, Weave } from '../../api/client';
 import { queries } from '../../api/queries';
 import { clockTime, ms, perCent } from '../../format';
 import { departures, departureWords, ink } from '../../theme';
 import { Trouble } from '../../trouble';
 import { DepartureScale } from '../now/board';
 import { WIDTH, fitted, frame } from './staircase-layout';
-import { segmentsOf, worstCell } from './weave-layout';
+import { marksOf, segmentsOf, worstCell } from './weave-layout';
 import type { Segment } from './weave-layout';
 
 const ROW = 7;
@@ -17,6 +17,8 @@ const LABELLED = 6;
 
 interface Props {
   id: string;
+  /** Whose events are marked beside it. */
+  agent: string;
   spanS: number;
   /** The moment that the staircase shows; absent for now. */
   at: string | null;
@@ -24,8 +26,9 @@ interface Props {
 }
 
 /** Time runs downward, one column per owner under its part of the staircase. */
-export function WeavePanel({ id, spanS, at, onPick }: Props) {
+export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
   const { data: weave, error } = useQuery(queries.weave(id, spanS));
+  const { data: events } = useQuery(queries.events(spanS, agent));
   if (error && !weave) return <Trouble error={error} />;
   if (!weave) return <Skeleton active paragraph={{ rows: 6 }} />;
   if (weave.rows.length === 0) {
@@ -33,8 +36,8 @@ export function WeavePanel({ id, spanS, at, onPick }: Props) {
   }
   return (
     <>
-      <Picture weave={weave} at={at} onPick={onPick} />
-      <DepartureScale note="Worst hop of each part; pick a row to see that moment" />
+      <Picture weave={weave} events={events ?? []} at={at} onPick={onPick} />
+      <DepartureScale note="Worst hop of each part; pick a row to see that moment. ◆: something happened at the agent" />
     </>
   );
 }
@@ -58,10 +61,12 @@ function pickedRow(weave: Weave, at: string | null): number {
 
 function Picture({
   weave,
+  events,
   at,
   onPick,
 }: {
   weave: Weave;
+  events: Happened[];
   at: string | null;
   onPick: Props['onPick'];
 }) {
@@ -69,6 +74,7 @@ function Picture({
   const width = (frame.right - frame.left) / Math.max(weave.hops.length, 1);
   const height = HEAD + weave.rows.length * ROW + 4;
   const picked = pickedRow(weave, at);
+  const marks = marksOf(weave, events);
   return (
     <svg
       className="staircase"
@@ -109,6 +115,17 @@ function Picture({
                 />
               );
             })}
+            {marks[index] !== undefined && (
+              <text
+                x={frame.right + 6}
+                y={y + 9}
+                fontSize="13"
+                fill={ink.text}
+                data-mark={marks[index].length}
+              >
+                ◆<title>{marks[index].map((event) => event.sentence).join('\n')}</title>
+              </text>
+            )}
             <rect
               data-row={row.until}
               x={frame.left}

@@ -211,7 +211,7 @@ impl Watcher {
         let led_astray =
             matches!(seen, Symptom::Broken(Step::Connect, _)) && self.is_led_astray(check);
         let elsewhere = self.elsewhere(check);
-        let told = words::Told { check, result, leg, elsewhere, ever_good, led_astray };
+        let told = words::Told { check, result, leg, elsewhere, ever_good, led_astray, by_network };
         let severity = match kind {
             EventKind::Misfit => None,
             // What leads astray has an alarm of its own.

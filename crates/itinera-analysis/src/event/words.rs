@@ -16,6 +16,8 @@ pub(super) struct Told<'a> {
     pub(super) elsewhere: (usize, usize),
     pub(super) ever_good: bool,
     pub(super) led_astray: bool,
+    /// What is lost on the path explains it.
+    pub(super) by_network: bool,
 }
 
 pub(super) fn listed(addresses: &[IpAddr]) -> String {
@@ -43,8 +45,12 @@ impl Told<'_> {
             Leg::Clean(sent, lost) => {
                 format!("The path there is clean ({lost} of {sent} probes lost): not the network.")
             }
-            Leg::Bad(sent, lost) => format!(
+            Leg::Bad(sent, lost) if self.by_network => format!(
                 "The path there is not clean ({lost} of {sent} probes lost): it follows from that."
+            ),
+            Leg::Bad(sent, lost) => format!(
+                "The path there is not clean either ({lost} of {sent} probes lost), which does not \
+                 explain it."
             ),
             Leg::Unknown => "Nothing is known of the path there.".to_owned(),
         }
@@ -53,6 +59,9 @@ impl Told<'_> {
     fn elsewhere(&self) -> String {
         match self.elsewhere {
             (_, 0) => String::new(),
+            (good, all) if good == all && matches!(self.leg, Leg::Bad(..)) => {
+                format!(" From all {all} other sites it works.")
+            }
             (good, all) if good == all => {
                 format!(" From all {all} other sites it works: look at this site's way or name.")
             }
@@ -66,17 +75,14 @@ impl Told<'_> {
         let status = self.result.seen.web.as_ref().and_then(|web| web.status);
         let status = status.filter(|_| why == Why::Status).map(|status| format!(" ({status})"));
         let status = status.unwrap_or_default();
-        let led = if self.led_astray {
-            " Its name leads there by a resolver that is behind: see that."
-        } else {
-            ""
-        };
-        format!(
-            "{target}{} does not work from {site}: at {step}, {why}{status}.{led} {}{}",
-            self.there(),
-            self.leg(),
-            self.elsewhere()
-        )
+        let said = format!(
+            "{target}{} does not work from {site}: at {step}, {why}{status}.",
+            self.there()
+        );
+        if self.led_astray {
+            return format!("{said} Its name leads there by a resolver that is behind: see that.");
+        }
+        format!("{said} {}{}", self.leg(), self.elsewhere())
     }
 
     pub(super) fn misfit(&self, step: Step, why: Why) -> String {

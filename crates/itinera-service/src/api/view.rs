@@ -222,6 +222,8 @@ impl HopItem {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct PathItem {
     pub(super) id: Uuid,
+    /// The agent that it begins at.
+    agent: Uuid,
     site: String,
     target: String,
     /// The service that the target is part of.
@@ -291,6 +293,7 @@ impl PathItem {
     pub(super) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
         Self {
             id: record.id.as_uuid(),
+            agent: record.agent.as_uuid(),
             site: record.site.clone(),
             target: record.target.clone(),
             service: record.service.clone(),

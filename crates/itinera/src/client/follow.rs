@@ -159,6 +159,13 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
             screen.happened(&value, || alarm_line(what, alarm))
         }
+        ("event", "happened" | "began" | "ended") => {
+            let events = client.get("/events?limit=500").await?;
+            let event = events["items"].as_array().into_iter().flatten().find(|e| e["id"] == id);
+            let Some(event) = event else { return Ok(()) };
+            let value = json!({ "event": "event", "what": what, "happened": event });
+            screen.happened(&value, || event_line(what, event))
+        }
         ("incident", "opened" | "note" | "closed" | "reopened") => {
             let incident = client.get(&format!("/incidents/{id}")).await?;
             let value = json!({ "event": "incident", "what": what, "incident": incident });
@@ -174,6 +181,16 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
         _ => (&alarm["cleared_at"], style("alarm cleared ").green()),
     };
     let sentence = plain(alarm["sentence"].as_str().unwrap_or_default());
+    format!("{}  {word}  {sentence}", utc_of(at))
+}
+
+fn event_line(what: &str, event: &Value) -> String {
+    let (at, word) = match (what, event["perceived_severity"].is_null()) {
+        ("ended", _) => (&event["ended_at"], style("over          ").green()),
+        (_, false) => (&event["raised_at"], style("trouble       ").red().bold()),
+        (_, true) => (&event["raised_at"], style("to know       ").dim()),
+    };
+    let sentence = plain(event["sentence"].as_str().unwrap_or_default());
     format!("{}  {word}  {sentence}", utc_of(at))
 }
 

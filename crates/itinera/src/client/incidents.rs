@@ -42,7 +42,7 @@ pub(crate) async fn run(
 }
 
 /// An incident's id from the number that people say.
-pub(super) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
+pub(crate) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
     let items = client.all_pages("/incidents?limit=500").await?;
     let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
     found.and_then(|item| item["id"].as_str()).map(str::to_owned).ok_or_else(|| {
@@ -97,6 +97,13 @@ fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
         for sentence in said.iter().skip(1).filter_map(Value::as_str) {
             output.sentence(sentence, "  ")?;
         }
+    }
+    for look in incident["outward"].as_array().into_iter().flatten() {
+        let (site, target) = (text_of(&look["site"]), text_of(&look["target"]));
+        output.line("")?;
+        output.sentence(&format!("Looked outward from {site} to {target}:"), "")?;
+        let said = look["sentence"].as_str().or_else(|| look["progress"].as_str());
+        output.sentence(said.unwrap_or_default(), "  ")?;
     }
     output.line("\nWhat happened:")?;
     for event in incident["events"].as_array().into_iter().flatten() {

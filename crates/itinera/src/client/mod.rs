@@ -1,5 +1,7 @@
 //! The analyst's client: one call of the API per command, printed as a table or as it came.
 
+pub(crate) mod checks;
+pub(crate) mod events;
 pub(crate) mod follow;
 mod http;
 pub(crate) mod incidents;

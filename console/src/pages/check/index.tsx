@@ -1,0 +1,266 @@
+import { useQuery } from '@tanstack/react-query';
+import { Skeleton, Table } from 'antd';
+import type { TableColumnsType } from 'antd';
+import { Link, useParams } from 'react-router';
+import type { CheckDetail } from '../../api/client';
+import { queries } from '../../api/queries';
+import { FoundMark } from '../../found';
+import { count, ms, octets, rate } from '../../format';
+import { ink } from '../../theme';
+import { Time } from '../../time';
+import { Trouble } from '../../trouble';
+import { barsOf, stepsOf } from './waterfall';
+
+const WIDTH = 1160;
+const NAME = 200;
+const BAR = 640;
+const ROW = 26;
+
+/** Is it the network? What a service answered, step by step, and the path to the very address. */
+export function CheckPage() {
+  const { id = '' } = useParams();
+  const { data: check, error } = useQuery(queries.check(id));
+  if (error && !check) return <Trouble error={error} />;
+  if (!check) return <Skeleton active paragraph={{ rows: 8 }} />;
+  return (
+    <>
+      {error && <Trouble error={error} />}
+      <p className="said quiet">
+        Check {check.no}: {check.site} to {check.target}, {check.kind}
+        {check.host != null && ` ${check.host}`}, every {check.every_s} s
+        {check.at != null && (
+          <>
+            ; result of <Time at={check.at} />
+          </>
+        )}
+      </p>
+      <h1 className="sentence">
+        <FoundMark
+          found={check.state === 'good' ? 'clean' : check.state === 'broken' ? 'broken' : 'unknown'}
+        />{' '}
+        {check.event ?? check.sentence ?? 'It has no result yet.'}
+      </h1>
+      {check.event != null && <p className="said">{check.sentence}</p>}
+      <p className="said">
+        {check.spoke_to != null && <>Spoke to {check.spoke_to}. </>}
+        {check.path != null ? (
+          <Link to={`/paths/${check.path}`}>The path to that very address</Link>
+        ) : (
+          check.spoke_to != null && (
+            <span className="quiet">The path to that address is not measured.</span>
+          )
+        )}
+      </p>
+      {check.phases.length > 0 && <Steps check={check} />}
+      {check.web && check.web.resources.length > 0 && <Waterfall check={check} />}
+      {check.resolved.length > 0 && <Resolved check={check} />}
+      <Facts check={check} />
+      <Results check={check} />
+    </>
+  );
+}
+
+function Steps({ check }: { check: CheckDetail }) {
+  const steps = stepsOf(check);
+  const broke = check.broke_at;
+  const height = steps.length * ROW + (broke == null ? 0 : ROW) + 6;
+  return (
+    <section aria-labelledby="steps">
+      <h2 className="section" id="steps">
+        Step by step, {ms(check.took_us)} in all
+      </h2>
+      <svg className="staircase" viewBox={`0 0 ${WIDTH} ${height}`} role="img" aria-label="Steps">
+        {steps.map((step, index) => (
+          <g key={step.name}>
+            <text
+              x={NAME - 10}
+              y={index * ROW + 18}
+              textAnchor="end"
+              fontSize="14"
+              fill={ink.quiet}
+            >
+              {step.name}
+            </text>
+            <rect
+              x={NAME + step.from * BAR}
+              y={index * ROW + 5}
+              width={Math.max(2, (step.to - step.from) * BAR)}
+              height={ROW - 10}
+              fill={ink.line}
+            />
+            <text x={NAME + step.to * BAR + 8} y={index * ROW + 18} fontSize="14" fill={ink.text}>
+              {ms(step.tookUs)}
+            </text>
+          </g>
+        ))}
+        {broke != null && (
+          <text
+            x={NAME - 10}
+            y={steps.length * ROW + 18}
+            textAnchor="end"
+            fontSize="14"
+            fill={ink.text}
+          >
+            ✕ {broke}
+          </text>
+        )}
+        {broke != null && (
+          <text x={NAME + 8} y={steps.length * ROW + 18} fontSize="14" fill={ink.text}>
+            {check.why}
+          </text>
+        )}
+      </svg>
+    </section>
+  );
+}
+
+function Waterfall({ check }: { check: CheckDetail }) {
+  const resources = check.web?.resources ?? [];
+  const { bars, wholeUs } = barsOf(resources);
+  const failed = bars.filter((bar) => bar.failed !== null).length;
+  return (
+    <section aria-labelledby="waterfall">
+      <h2 className="section" id="waterfall">
+        {count(bars.length, 'resource')} in {ms(wholeUs)}
+        {failed > 0 && `, ${failed} failed`}
+      </h2>
+      <svg
+        className="staircase"
+        viewBox={`0 0 ${WIDTH} ${bars.length * ROW + 6}`}
+        role="img"
+        aria-label="Resources along the time of the page: hollow until the first octet, then filled"
+      >
+        {bars.map((bar, index) => (
+          <g key={`${bar.name} ${index}`}>
+            <text
+              x={NAME - 10}
+              y={index * ROW + 18}
+              textAnchor="end"
+              fontSize="14"
+              fill={ink.quiet}
+            >
+              {bar.name.length > 28 ? `…${bar.name.slice(-27)}` : bar.name}
+            </text>
+            <rect
+              x={NAME + bar.begun * BAR}
+              y={index * ROW + 7}
+              width={Math.max(1, (bar.first - bar.begun) * BAR)}
+              height={ROW - 14}
+              fill="none"
+              stroke={ink.line}
+              strokeDasharray={bar.failed === null ? undefined : '3 3'}
+            />
+            {bar.failed === null && (
+              <rect
+                x={NAME + bar.first * BAR}
+                y={index * ROW + 7}
+                width={Math.max(2, (bar.done - bar.first) * BAR)}
+                height={ROW - 14}
+                fill={ink.line}
+              />
+            )}
+            <text x={NAME + bar.done * BAR + 8} y={index * ROW + 18} fontSize="14" fill={ink.text}>
+              {bar.failed ?? `${ms(bar.tookUs)}, ${octets(bar.sizeBytes)}`}
+              {bar.slowest ? ', slowest' : ''}
+            </text>
+          </g>
+        ))}
+      </svg>
+      <p className="said quiet">Hollow: until the first octet. Filled: transfer. Dashed: failed.</p>
+    </section>
+  );
+}
+
+type ResolvedRow = CheckDetail['resolved'][number];
+
+const resolvedColumns: TableColumnsType<ResolvedRow> = [
+  { title: 'Resolver', dataIndex: 'resolver' },
+  { title: 'Says', render: (_, one) => one.why ?? one.addresses.join(', ') },
+  { title: 'Knows it', render: (_, one) => (one.authoritative ? 'with authority' : 'from memory') },
+  {
+    title: 'May be kept',
+    align: 'right',
+    render: (_, one) => (one.ttl_s == null ? '–' : `${one.ttl_s} s`),
+  },
+  { title: 'In', align: 'right', render: (_, one) => ms(one.took_us) },
+];
+
+function Resolved({ check }: { check: CheckDetail }) {
+  return (
+    <section aria-labelledby="resolved">
+      <h2 className="section" id="resolved">
+        What resolvers say
+      </h2>
+      <Table<ResolvedRow>
+        size="small"
+        className="numbers"
+        rowKey="resolver"
+        columns={resolvedColumns}
+        dataSource={check.resolved}
+        pagination={false}
+      />
+    </section>
+  );
+}
+
+function Facts({ check }: { check: CheckDetail }) {
+  const { web, certificates } = check;
+  return (
+    <>
+      {web && (
+        <p className="said">
+          HTTP/{web.version}, status {web.status ?? '–'}, {octets(web.size_bytes)}
+          {web.cut && ' (cut there)'}
+          {web.rate_bytes_per_s != null && `, ${rate(web.rate_bytes_per_s)}`}
+          {web.redirects.length > 0 && `; redirected to ${web.redirects.join(', ')}`}
+        </p>
+      )}
+      {check.tls_version != null && (
+        <ul className="plain-list">
+          {certificates.map((certificate) => (
+            <li className="said" key={`${certificate.subject} ${certificate.not_after}`}>
+              {check.tls_version}: {certificate.subject}, signed by {certificate.issuer}, until{' '}
+              <Time at={certificate.not_after} />
+            </li>
+          ))}
+        </ul>
+      )}
+      {check.said != null && (
+        <section aria-labelledby="server-said">
+          <h2 className="section" id="server-said">
+            The server said
+          </h2>
+          <pre className="words">{check.said}</pre>
+        </section>
+      )}
+    </>
+  );
+}
+
+type ResultRow = CheckDetail['results'][number];
+
+const resultColumns: TableColumnsType<ResultRow> = [
+  { title: 'At', render: (_, one) => <Time at={one.at} /> },
+  { title: 'Came to', render: (_, one) => one.why ?? 'good' },
+  { title: 'In', align: 'right', render: (_, one) => ms(one.took_us) },
+  { title: 'Transfer', align: 'right', render: (_, one) => rate(one.rate_bytes_per_s) },
+];
+
+function Results({ check }: { check: CheckDetail }) {
+  const bad = check.results.filter((one) => !one.good).length;
+  return (
+    <section aria-labelledby="results">
+      <h2 className="section" id="results">
+        Of the last {count(check.results.length, 'result')} {bad} broke
+      </h2>
+      <Table<ResultRow>
+        size="small"
+        className="numbers"
+        rowKey="at"
+        columns={resultColumns}
+        dataSource={check.results}
+        pagination={check.results.length > 12 ? { pageSize: 12, showSizeChanger: false } : false}
+      />
+    </section>
+  );
+}

@@ -1,0 +1,222 @@
+import { useQuery } from '@tanstack/react-query';
+import { Empty, Skeleton, Table } from 'antd';
+import type { TableColumnsType } from 'antd';
+import { Link } from 'react-router';
+import type { Agent, Check, Surroundings } from '../../api/client';
+import { queries } from '../../api/queries';
+import { EventList } from '../../event-list';
+import { Distance, FoundMark } from '../../found';
+import { bits, count, ms } from '../../format';
+import { Time } from '../../time';
+import { Trouble } from '../../trouble';
+import { nearness, services } from './nearness';
+
+const DAY = 86_400;
+
+function sentence(agents: Agent[], checks: Check[]): string {
+  const asked = checks.filter((check) => check.state !== 'unknown');
+  const bad = asked.filter((check) => check.state === 'broken').length;
+  const said = `${count(agents.length, 'agent')} watch, and ask services ${count(checks.length, 'question')}.`;
+  if (asked.length === 0) return said;
+  return bad === 0 ? `${said} All are answered as they should.` : `${said} ${bad} break.`;
+}
+
+/** What do we watch with, what is around it, and what do services answer? */
+export function FleetPage() {
+  const agents = useQuery(queries.agents());
+  const checks = useQuery(queries.checks());
+  if (agents.error && !agents.data) return <Trouble error={agents.error} />;
+  if (!agents.data) return <Skeleton active paragraph={{ rows: 8 }} />;
+  if (agents.data.length === 0) {
+    return (
+      <Empty description="No agent has joined. Make a code with: itinera join-code --site NAME" />
+    );
+  }
+  const all = checks.data ?? [];
+  return (
+    <>
+      {agents.error && <Trouble error={agents.error} />}
+      {checks.error && <Trouble error={checks.error} />}
+      <h1 className="sentence">{sentence(agents.data, all)}</h1>
+      {agents.data.map((agent) => (
+        <AgentEntry
+          key={agent.id}
+          agent={agent}
+          checks={all.filter((check) => check.agent === agent.id)}
+        />
+      ))}
+      <h2 className="section">What services answer</h2>
+      <CheckTable checks={all} />
+      <h2 className="section">What happened in the last day</h2>
+      <EventList spanS={DAY} />
+    </>
+  );
+}
+
+function AgentEntry({ agent, checks }: { agent: Agent; checks: Check[] }) {
+  const { data: around } = useQuery(queries.surroundings(agent.id));
+  const places = around ? [...nearness(around, checks), services(checks)] : [];
+  return (
+    <section aria-label={agent.site} className="agent">
+      <h2 className="section">
+        {agent.site}
+        <span className="quiet">
+          {' '}
+          version {agent.version}
+          {agent.last_batch_at != null && (
+            <>
+              , last heard <Time at={agent.last_batch_at} />
+            </>
+          )}
+          {agent.refused.length > 0 && `, ${count(agent.refused.length, 'task')} refused`}
+          {agent.dropped_rounds > 0 && `, ${count(agent.dropped_rounds, 'round')} dropped`}
+        </span>
+      </h2>
+      {around?.at != null ? (
+        <>
+          <Distance
+            label={`From the machine at ${agent.site} outward`}
+            places={places.map(({ name, found, lines }) => ({
+              name,
+              found,
+              words: lines.map((line) => <p key={line}>{line}</p>),
+            }))}
+          />
+          <details>
+            <summary>Everything around it</summary>
+            <AroundTables around={around} />
+          </details>
+        </>
+      ) : (
+        <p className="quiet">It has not told what is around it yet.</p>
+      )}
+    </section>
+  );
+}
+
+type Interface = Surroundings['interfaces'][number];
+
+const interfaces: TableColumnsType<Interface> = [
+  { title: 'Interface', dataIndex: 'name' },
+  { title: 'Is', dataIndex: 'medium' },
+  {
+    title: 'Negotiated',
+    render: (_, one) =>
+      one.speed_mbit_s == null
+        ? '–'
+        : `${one.speed_mbit_s} Mb/s, ${one.duplex ?? 'duplex unknown'}`,
+  },
+  { title: 'Addresses', render: (_, one) => one.addresses.join(', ') || '–' },
+  { title: 'In', align: 'right', render: (_, one) => bits(one.in_bits_per_s) },
+  { title: 'Out', align: 'right', render: (_, one) => bits(one.out_bits_per_s) },
+  { title: 'Came damaged', align: 'right', render: (_, one) => one.damaged ?? '–' },
+  { title: 'Thrown away', align: 'right', render: (_, one) => one.discarded ?? '–' },
+];
+
+type Gateway = Surroundings['gateways'][number];
+
+const gateways: TableColumnsType<Gateway> = [
+  {
+    title: 'Gateway, last day',
+    render: (_, one) => (one.in_use ? `${one.address} (in use)` : one.address),
+  },
+  { title: 'By', dataIndex: 'interface' },
+  { title: 'First used', render: (_, one) => <Time at={one.first_at} /> },
+  { title: 'Last used', render: (_, one) => <Time at={one.last_at} /> },
+  { title: 'Median', align: 'right', render: (_, one) => ms(one.delay_us) },
+];
+
+function AroundTables({ around }: { around: Surroundings }) {
+  return (
+    <>
+      {around.sentences.map((said) => (
+        <p className="said" key={said}>
+          {said}
+        </p>
+      ))}
+      <Table<Interface>
+        size="small"
+        className="numbers"
+        rowKey="name"
+        columns={interfaces}
+        dataSource={around.interfaces}
+        pagination={false}
+      />
+      <Table<Gateway>
+        size="small"
+        className="numbers"
+        rowKey={(one) => `${one.address} ${one.interface}`}
+        columns={gateways}
+        dataSource={around.gateways}
+        pagination={false}
+      />
+      <p className="said quiet">
+        Neighbours:{' '}
+        {around.neighbours
+          .map((one) => `${one.address} is ${one.hardware_address ?? 'silent'} on ${one.interface}`)
+          .join('; ') || 'none met'}
+        .{' '}
+        {around.sockets == null
+          ? 'Open sockets are not listed: its limits file would have to allow it.'
+          : `${count(around.sockets.length, 'open socket')}: ${around.sockets
+              .map(
+                (one) =>
+                  `${one.protocol} ${one.local}${one.peer == null ? ' listens' : ` to ${one.peer}`}`,
+              )
+              .join('; ')}.`}
+      </p>
+    </>
+  );
+}
+
+const columns: TableColumnsType<Check> = [
+  {
+    title: 'Check',
+    render: (_, check) => (
+      <Link to={`/checks/${check.id}`}>
+        {check.site} to {check.target}
+      </Link>
+    ),
+  },
+  {
+    title: 'Asks',
+    render: (_, check) =>
+      [check.kind, check.host, check.family === 'ipv6' ? 'IPv6' : null].filter(Boolean).join(', '),
+  },
+  {
+    title: 'Is',
+    render: (_, check) => (
+      <>
+        <FoundMark
+          found={check.state === 'good' ? 'clean' : check.state === 'broken' ? 'broken' : 'unknown'}
+        />{' '}
+        {check.state}
+      </>
+    ),
+  },
+  { title: 'In', align: 'right', render: (_, check) => ms(check.took_us) },
+  {
+    title: 'Broke at',
+    render: (_, check) => (check.broke_at == null ? '' : `${check.broke_at}: ${check.why}`),
+  },
+];
+
+function CheckTable({ checks }: { checks: Check[] }) {
+  if (checks.length === 0) {
+    return (
+      <p className="quiet">
+        No service is asked anything: add [[target.check]] entries to the configuration.
+      </p>
+    );
+  }
+  return (
+    <Table<Check>
+      size="small"
+      className="numbers"
+      rowKey="id"
+      columns={columns}
+      dataSource={checks}
+      pagination={checks.length > 40 ? { pageSize: 40 } : false}
+    />
+  );
+}

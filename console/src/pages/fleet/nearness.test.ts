@@ -1,0 +1,82 @@
+import { expect, test } from 'vitest';
+import type { Check, Surroundings } from '../../api/client';
+import { nearness, services } from './nearness';
+
+const eth0: Surroundings['interfaces'][number] = {
+  name: 'eth0',
+  medium: 'wired',
+  up: true,
+  carrier: true,
+  mtu_bytes: 1500,
+  addresses: ['10.3.0.2/24'],
+  speed_mbit_s: 1000,
+  duplex: 'full',
+  damaged: 0,
+};
+
+const around: Surroundings = {
+  site: 'Carrock Pier',
+  sentences: [],
+  host_name: 'agent',
+  interfaces: [{ ...eth0, name: 'lo', medium: 'loopback' }, eth0],
+  routes: [],
+  neighbours: [],
+  resolvers: ['198.18.32.53'],
+  leases: [],
+  announced: [],
+  gateways: [
+    {
+      address: '10.3.0.1',
+      interface: 'eth0',
+      first_at: '2026-01-31T14:00:00Z',
+      last_at: '2026-01-31T15:00:00Z',
+      in_use: true,
+      delay_us: 900,
+    },
+  ],
+};
+
+const check = (kind: string, state: string): Check => ({
+  id: `${kind}-${state}`,
+  no: 1,
+  site: 'Carrock Pier',
+  agent: 'a',
+  target: 'Seat Booking',
+  service: 'Seat Booking',
+  family: 'ipv4',
+  kind,
+  every_s: 20,
+  active: true,
+  state,
+  why: state === 'broken' ? 'resolvers give different addresses' : null,
+  phases: [],
+});
+
+test('what is near is told in order of distance', () => {
+  const places = nearness(around, [check('name', 'good')]);
+  expect(places.map((place) => [place.name, place.found])).toEqual([
+    ['Machine and link', 'clean'],
+    ['Gateway', 'clean'],
+    ['Resolvers', 'clean'],
+  ]);
+  expect(places[0]?.lines).toEqual(['eth0 at 1000 Mb/s, wired']);
+  expect(places[1]?.lines).toEqual(['10.3.0.1, 0.9 ms']);
+});
+
+test('damage is noted, no carrier and wrong names are broken', () => {
+  const damaged = nearness({ ...around, interfaces: [{ ...eth0, damaged: 30 }] }, []);
+  expect(damaged[0]).toMatchObject({ found: 'noted' });
+  expect(damaged[0]?.lines).toContain('30 frames came damaged');
+  const gone = nearness({ ...around, interfaces: [{ ...eth0, carrier: false }] }, []);
+  expect(gone[0]?.found).toBe('broken');
+  expect(nearness(around, [check('name', 'broken')])[2]?.found).toBe('broken');
+});
+
+test('services are counted, and names are none', () => {
+  const all = [check('web', 'good'), check('mail', 'broken'), check('name', 'broken')];
+  expect(services(all)).toMatchObject({
+    found: 'broken',
+    lines: ['1 of 2 answer', 'Seat Booking'],
+  });
+  expect(services([check('web', 'unknown')]).found).toBe('unknown');
+});

@@ -1,0 +1,87 @@
+import type { Check, Surroundings } from '../../api/client';
+import type { FoundWord } from '../../found';
+import { bits, count, ms } from '../../format';
+
+/** One place in order of distance from the machine. */
+export interface Near {
+  name: string;
+  found: FoundWord;
+  lines: string[];
+}
+
+type Interface = Surroundings['interfaces'][number];
+
+function linkLine(one: Interface): string {
+  if (!one.up) return `${one.name} is switched off`;
+  if (!one.carrier) return `${one.name} has no carrier`;
+  const speed = one.speed_mbit_s == null ? '' : ` at ${one.speed_mbit_s} Mb/s`;
+  const half = one.duplex === 'half' ? ', half duplex' : '';
+  return `${one.name}${speed}${half}, ${one.medium}`;
+}
+
+/** Interfaces that lead anywhere. */
+export function outside(around: Surroundings): Interface[] {
+  return around.interfaces.filter((one) => one.medium !== 'loopback');
+}
+
+function ownLink(around: Surroundings): Near {
+  const links = outside(around);
+  const lines = links.flatMap((one) => {
+    const said = [linkLine(one)];
+    if (one.out_bits_per_s != null || one.in_bits_per_s != null) {
+      said.push(`${bits(one.in_bits_per_s)} in, ${bits(one.out_bits_per_s)} out`);
+    }
+    if ((one.damaged ?? 0) > 0) said.push(`${count(one.damaged ?? 0, 'frame')} came damaged`);
+    return said;
+  });
+  const broken = links.length === 0 || links.every((one) => !one.up || !one.carrier);
+  const odd = links.some(
+    (one) => (one.damaged ?? 0) > 0 || one.duplex === 'half' || one.medium === 'wireless',
+  );
+  return {
+    name: 'Machine and link',
+    found: broken ? 'broken' : odd ? 'noted' : 'clean',
+    lines: lines.length > 0 ? lines : ['no interface but its loopback'],
+  };
+}
+
+function gateway(around: Surroundings): Near {
+  const used = around.gateways.filter((one) => one.in_use);
+  const lines = used.map((one) =>
+    one.delay_us == null ? `${one.address}, not measured` : `${one.address}, ${ms(one.delay_us)}`,
+  );
+  const earlier = around.gateways.length - used.length;
+  if (earlier > 0) lines.push(`${count(earlier, 'other')} in the last day`);
+  return {
+    name: 'Gateway',
+    found: used.length === 0 ? 'unknown' : 'clean',
+    lines: lines.length > 0 ? lines : ['none'],
+  };
+}
+
+function resolvers(around: Surroundings, names: Check[]): Near {
+  const bad = names.filter((check) => check.state === 'broken');
+  const lines = around.resolvers.length > 0 ? [...around.resolvers] : ['none is configured'];
+  lines.push(...bad.map((check) => check.why ?? 'a name does not resolve'));
+  const found: FoundWord =
+    bad.length > 0 ? 'broken' : around.resolvers.length === 0 ? 'noted' : 'clean';
+  return { name: 'Resolvers', found, lines };
+}
+
+/** What is near to a machine, in order of distance, judged by what it told and its name checks. */
+export function nearness(around: Surroundings, checks: Check[]): Near[] {
+  const names = checks.filter((check) => check.kind === 'name');
+  return [ownLink(around), gateway(around), resolvers(around, names)];
+}
+
+/** What all services answer together. */
+export function services(checks: Check[]): Near {
+  const asked = checks.filter((check) => check.kind !== 'name' && check.state !== 'unknown');
+  const bad = asked.filter((check) => check.state === 'broken');
+  const found: FoundWord = asked.length === 0 ? 'unknown' : bad.length > 0 ? 'broken' : 'clean';
+  const lines =
+    asked.length === 0
+      ? ['nothing is asked']
+      : [`${asked.length - bad.length} of ${asked.length} answer`, ...bad.map((one) => one.target)];
+  return { name: 'Services', found, lines };
+}

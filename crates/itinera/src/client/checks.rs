@@ -1,0 +1,192 @@
+//! `itinera checks`: what services answer.
+
+use super::http::Client;
+use super::show::{ABSENT, ms, text_of, utc_of};
+use crate::exit::{Code, Failure};
+use crate::output::{Output, plain};
+use serde_json::Value;
+
+pub(crate) async fn run(
+    client: &Client,
+    output: &Output,
+    number: Option<i64>,
+) -> Result<(), Failure> {
+    let checks = client.get("/checks").await?;
+    let Some(number) = number else {
+        return output.either(&checks["items"], |output| table(output, &checks["items"]));
+    };
+    let found = list(&checks["items"]).iter().find(|check| check["no"] == number);
+    let id = found.and_then(|check| check["id"].as_str()).ok_or_else(|| {
+        let text = format!("there is no check {number}; `itinera checks` lists them");
+        Failure::say(Code::Refused, text)
+    })?;
+    let check = client.get(&format!("/checks/{id}")).await?;
+    output.either(&check, |output| one(output, &check))
+}
+
+pub(super) fn list(value: &Value) -> &[Value] {
+    value.as_array().map(Vec::as_slice).unwrap_or_default()
+}
+
+fn us(value: &Value) -> Option<u32> {
+    value.as_u64().and_then(|us| u32::try_from(us).ok())
+}
+
+fn span(value: &Value) -> String {
+    us(value).map_or_else(|| ABSENT.to_owned(), ms)
+}
+
+/// What is asked, and of whom.
+fn asks(check: &Value) -> String {
+    let kind = text_of(&check["kind"]);
+    let host = check["host"].as_str().map(|host| format!(" {host}")).unwrap_or_default();
+    let port = check["port"].as_u64().map(|port| format!(" at {port}")).unwrap_or_default();
+    let six = if check["family"] == "ipv6" { ", IPv6" } else { "" };
+    format!("{kind}{host}{port}{six}")
+}
+
+fn table(output: &Output, checks: &Value) -> Result<(), Failure> {
+    if list(checks).is_empty() {
+        return output.line(
+            "Nothing is asked of any service: add [[target.check]] entries to the configuration.",
+        );
+    }
+    let rows = list(checks).iter().map(|check| {
+        let broke = match (check["broke_at"].as_str(), check["why"].as_str()) {
+            (Some(at), Some(why)) => format!("{at}: {why}"),
+            _ => String::new(),
+        };
+        vec![
+            check["no"].to_string(),
+            text_of(&check["site"]),
+            text_of(&check["target"]),
+            asks(check),
+            text_of(&check["state"]),
+            span(&check["took_us"]),
+            broke,
+        ]
+    });
+    output.table(&["check", "from", "to", "asks", "is", "in", "broke at"], rows.collect())
+}
+
+fn one(output: &Output, check: &Value) -> Result<(), Failure> {
+    output.line(&plain(&format!(
+        "Check {}: {} to {}, {}, every {} s",
+        check["no"],
+        text_of(&check["site"]),
+        text_of(&check["target"]),
+        asks(check),
+        check["every_s"]
+    )))?;
+    let Some(sentence) = check["sentence"].as_str() else {
+        return output.line("It has no result yet.");
+    };
+    output.line(&format!("Result of {}", utc_of(&check["at"])))?;
+    output.line("")?;
+    output.sentence(sentence, "")?;
+    if let Some(event) = check["event"].as_str() {
+        output.sentence(event, "")?;
+    }
+    output.line("")?;
+    if let Some(there) = check["spoke_to"].as_str() {
+        output.line(&format!("spoke to    {}", plain(there)))?;
+    }
+    let phases: Vec<String> = list(&check["phases"])
+        .iter()
+        .map(|phase| format!("{} {}", text_of(&phase["step"]), span(&phase["took_us"])))
+        .collect();
+    if !phases.is_empty() {
+        output.line(&format!("steps       {}", phases.join(", ")))?;
+    }
+    if let Some(version) = check["tls_version"].as_str() {
+        output.line(&format!("TLS         {}", plain(version)))?;
+    }
+    for certificate in list(&check["certificates"]) {
+        let (subject, until) =
+            (text_of(&certificate["subject"]), utc_of(&certificate["not_after"]));
+        output.line(&plain(&format!("certificate {subject}, until {until}")))?;
+    }
+    let web = &check["web"];
+    if !web.is_null() {
+        let rate = web["rate_bytes_per_s"].as_u64();
+        let rate = rate.map(|rate| format!(", {} kB a second", rate / 1_000)).unwrap_or_default();
+        let (version, status) = (text_of(&web["version"]), &web["status"]);
+        let size = &web["size_bytes"];
+        output.line(&format!("HTTP/{version}    status {status}, {size} octets read{rate}"))?;
+    }
+    resolvers(output, check)?;
+    resources(output, list(&web["resources"]))?;
+    if let Some(said) = check["said"].as_str() {
+        output.line("")?;
+        output.line("The server said:")?;
+        said.lines().take(20).try_for_each(|line| output.line(&format!("  {}", plain(line))))?;
+    }
+    results(output, list(&check["results"]))
+}
+
+fn resolvers(output: &Output, check: &Value) -> Result<(), Failure> {
+    let resolved = list(&check["resolved"]);
+    if resolved.is_empty() {
+        return Ok(());
+    }
+    output.line("")?;
+    let rows = resolved.iter().map(|one| {
+        let addresses: Vec<String> = list(&one["addresses"]).iter().map(text_of).collect();
+        let said = match one["why"].as_str() {
+            Some(why) => why.to_owned(),
+            None => addresses.join(", "),
+        };
+        let kept = one["ttl_s"].as_u64().map(|ttl| format!("{ttl} s")).unwrap_or_default();
+        let authority = if one["authoritative"] == true { "with authority" } else { "from memory" };
+        vec![text_of(&one["resolver"]), said, kept, authority.to_owned(), span(&one["took_us"])]
+    });
+    output.table(&["resolver", "says", "may be kept", "knows it", "in"], rows.collect())
+}
+
+/// What a page refers to, as bars along the time it took.
+fn resources(output: &Output, resources: &[Value]) -> Result<(), Failure> {
+    const COLUMNS: u64 = 30;
+    let ends =
+        |one: &Value| one["begun_us"].as_u64().unwrap_or(0) + one["took_us"].as_u64().unwrap_or(0);
+    let Some(longest) = resources.iter().map(ends).max().filter(|longest| *longest > 0) else {
+        return Ok(());
+    };
+    output.line("")?;
+    let column = |us: u64| usize::try_from(us * COLUMNS / longest).unwrap_or(0);
+    let rows = resources.iter().map(|one| {
+        let begun = one["begun_us"].as_u64().unwrap_or(0);
+        let first = begun + one["first_byte_us"].as_u64().unwrap_or(0);
+        let (from, middle, end) = (column(begun), column(first), column(ends(one)));
+        let bar = format!(
+            "{}{}{}",
+            " ".repeat(from),
+            "-".repeat(middle.saturating_sub(from)),
+            "=".repeat(end.saturating_sub(middle).max(1))
+        );
+        let outcome = match (one["why"].as_str(), one["status"].as_u64()) {
+            (Some(why), _) => why.to_owned(),
+            (None, Some(status)) => status.to_string(),
+            (None, None) => ABSENT.to_owned(),
+        };
+        vec![
+            text_of(&one["path"]),
+            outcome,
+            one["size_bytes"].to_string(),
+            span(&one["took_us"]),
+            bar,
+        ]
+    });
+    let head = ["resource", "status", "octets", "in", "- until the first octet, = transfer"];
+    output.table(&head, rows.collect())
+}
+
+fn results(output: &Output, results: &[Value]) -> Result<(), Failure> {
+    let bad = results.iter().filter(|result| result["good"] == false).count();
+    output.line("")?;
+    output.line(&format!("Of the last {} results {bad} broke.", results.len()))?;
+    let rows = results.iter().take(8).map(|result| {
+        let why = result["why"].as_str().unwrap_or("good").to_owned();
+        vec![utc_of(&result["at"]), span(&result["took_us"]), why]
+    });
+    output.table(&["at", "in", "came to"], rows.collect())
+}

@@ -1,0 +1,167 @@
+//! `itinera events` and `itinera surroundings`: what happened, and what is around an agent.
+
+use super::checks::list;
+use super::http::Client;
+use super::show::{ABSENT, text_of, utc_of};
+use crate::exit::{Code, Failure};
+use crate::output::{Output, plain};
+use serde_json::Value;
+
+/// Events listed for people.
+const SHOWN: usize = 50;
+
+pub(crate) async fn events(
+    client: &Client,
+    output: &Output,
+    lasting: bool,
+    trouble: bool,
+) -> Result<(), Failure> {
+    let place = format!("/events?limit=500&lasting={lasting}&trouble={trouble}");
+    if output.is_json() {
+        let all = client.all_pages(&place).await?;
+        return output.json(&all);
+    }
+    let page = client.get(&place).await?;
+    let items = list(&page["items"]);
+    if items.is_empty() {
+        return output.line(if lasting { "Nothing lasts." } else { "Nothing has happened." });
+    }
+    for event in items.iter().take(SHOWN) {
+        let until = match event["ended_at"].as_str() {
+            None => ", lasts".to_owned(),
+            Some(_) if event["ended_at"] == event["raised_at"] => String::new(),
+            Some(_) => format!(" until {}", utc_of(&event["ended_at"])),
+        };
+        let severity = event["perceived_severity"].as_str().unwrap_or("to know");
+        output.line(&plain(&format!(
+            "{}{until}  {severity}, {} ({})",
+            utc_of(&event["since"]),
+            text_of(&event["kind"]),
+            text_of(&event["part"])
+        )))?;
+        output.sentence(event["sentence"].as_str().unwrap_or_default(), "  ")?;
+    }
+    if items.len() > SHOWN || !page["next"].is_null() {
+        output.line("There are more: --format json gives all of them.")?;
+    }
+    Ok(())
+}
+
+pub(crate) async fn surroundings(
+    client: &Client,
+    output: &Output,
+    site: &str,
+) -> Result<(), Failure> {
+    let agents = client.get("/agents").await?;
+    let here: Vec<&Value> =
+        list(&agents["items"]).iter().filter(|agent| agent["site"] == site).collect();
+    let newest = here.iter().max_by_key(|agent| agent["last_batch_at"].as_str());
+    let id = newest.and_then(|agent| agent["id"].as_str()).ok_or_else(|| {
+        let text = format!("no agent is at {site:?}; `itinera agents` lists them");
+        Failure::say(Code::Refused, text)
+    })?;
+    let around = client.get(&format!("/agents/{id}/surroundings")).await?;
+    output.either(&around, |output| show(output, &around))
+}
+
+fn bits(value: &Value) -> String {
+    match value.as_u64() {
+        None => ABSENT.to_owned(),
+        Some(bits @ 0..1_000_000) => format!("{:.1} kb/s", bits as f64 / 1e3),
+        Some(bits) => format!("{:.1} Mb/s", bits as f64 / 1e6),
+    }
+}
+
+fn count(value: &Value) -> String {
+    value.as_u64().map_or_else(|| ABSENT.to_owned(), |count| count.to_string())
+}
+
+fn joined(value: &Value) -> String {
+    let all: Vec<String> = list(value).iter().map(text_of).collect();
+    if all.is_empty() { ABSENT.to_owned() } else { all.join(", ") }
+}
+
+fn show(output: &Output, around: &Value) -> Result<(), Failure> {
+    output.line(&plain(&format!(
+        "Around {} at {}, as of {}",
+        text_of(&around["host_name"]),
+        text_of(&around["site"]),
+        utc_of(&around["at"])
+    )))?;
+    output.line("")?;
+    let sentences = list(&around["sentences"]);
+    sentences.iter().try_for_each(|said| output.sentence(said.as_str().unwrap_or_default(), ""))?;
+    if !sentences.is_empty() {
+        output.line("")?;
+    }
+    let rows = list(&around["interfaces"]).iter().map(|one| {
+        let state = match (one["up"] == true, one["carrier"] == true) {
+            (false, _) => "off",
+            (true, false) => "no carrier",
+            (true, true) => "up",
+        };
+        let speed = one["speed_mbit_s"].as_u64().map(|mbit| format!("{mbit} Mb/s"));
+        let duplex = one["duplex"].as_str().map(|duplex| format!(", {duplex} duplex"));
+        let speed = speed.map(|speed| format!("{speed}{}", duplex.unwrap_or_default()));
+        vec![
+            text_of(&one["name"]),
+            text_of(&one["medium"]),
+            state.to_owned(),
+            speed.unwrap_or_else(|| ABSENT.to_owned()),
+            joined(&one["addresses"]),
+            bits(&one["in_bits_per_s"]),
+            bits(&one["out_bits_per_s"]),
+            count(&one["damaged"]),
+            count(&one["discarded"]),
+        ]
+    });
+    let head = [
+        "interface",
+        "is",
+        "state",
+        "negotiated",
+        "addresses",
+        "in",
+        "out",
+        "damaged",
+        "discarded",
+    ];
+    output.table(&head, rows.collect())?;
+    output.line("")?;
+    output.line(&plain(&format!("resolvers  {}", joined(&around["resolvers"]))))?;
+    let rows = list(&around["gateways"]).iter().map(|one| {
+        let delay = one["delay_us"].as_u64().map(|us| format!("{:.1} ms", us as f64 / 1e3));
+        vec![
+            text_of(&one["address"]),
+            text_of(&one["interface"]),
+            utc_of(&one["first_at"]),
+            utc_of(&one["last_at"]),
+            delay.unwrap_or_else(|| ABSENT.to_owned()),
+            if one["in_use"] == true { "in use" } else { "" }.to_owned(),
+        ]
+    });
+    output.line("")?;
+    output.table(
+        &["gateway, last day", "by", "first used", "last used", "median", ""],
+        rows.collect(),
+    )?;
+    let rows = list(&around["neighbours"]).iter().map(|one| {
+        let hardware = text_of(&one["hardware_address"]);
+        vec![text_of(&one["address"]), hardware, text_of(&one["interface"])]
+    });
+    output.line("")?;
+    output.table(&["neighbour", "hardware address", "on"], rows.collect())?;
+    let sockets = &around["sockets"];
+    if sockets.is_null() {
+        output.line("")?;
+        return output.line(
+            "Open sockets are not listed: the agent's limits file would have to say sockets = true.",
+        );
+    }
+    let rows = list(sockets).iter().map(|one| {
+        let peer = one["peer"].as_str().unwrap_or("listens").to_owned();
+        vec![text_of(&one["protocol"]), text_of(&one["local"]), peer]
+    });
+    output.line("")?;
+    output.table(&["socket", "own end", "other end"], rows.collect())
+}
