@@ -1,10 +1,9 @@
 //! A host in user space on the simulated internet, beside the prober's own socket.
 
-use itinera_stack::{Stack, is_given_port};
+use itinera_stack::{Ports, Stack};
 use itinera_wire::{IpHeader, TcpHeader, UdpHeader, ip};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use uuid::Uuid;
@@ -19,10 +18,12 @@ const BACKLOG: usize = 4_096;
 pub(crate) async fn stack(simulation: SocketAddr, addresses: Vec<IpAddr>) -> io::Result<Stack> {
     let socket = UdpSocket::bind("127.0.0.1:0").await?;
     socket.connect(simulation).await?;
-    let socket = Arc::new(socket);
     let (in_door, came) = mpsc::channel(BACKLOG);
     let (leaving, mut sent) = mpsc::channel::<Vec<u8>>(BACKLOG);
-    let out = Arc::clone(&socket);
+    let (chance, _) = Uuid::new_v4().as_u64_pair();
+    let stack = Stack::new(addresses, came, leaving, chance);
+    // The host must be able to end with its last handle: what carries its packets holds none.
+    let ports = stack.ports();
     tokio::spawn(async move {
         let mut buffer = vec![0; 65_535];
         loop {
@@ -30,28 +31,27 @@ pub(crate) async fn stack(simulation: SocketAddr, addresses: Vec<IpAddr>) -> io:
                 packet = sent.recv() => {
                     let Some(packet) = packet else { return };
                     // Lost, as in any network.
-                    let _lost = out.send(&packet).await;
+                    let _lost = socket.send(&packet).await;
                 }
                 length = socket.recv(&mut buffer) => {
                     let packet = length.map_or(&[][..], |length| &buffer[..length]);
-                    // What is for the prober is heard by its own socket.
-                    if is_for_stack(packet) {
+                    // What is for the prober, or for another program, is heard by its own socket.
+                    if is_for(&ports, packet) {
                         let _full = in_door.try_send(packet.to_vec());
                     }
                 }
             }
         }
     });
-    let (chance, _) = Uuid::new_v4().as_u64_pair();
-    Ok(Stack::new(addresses, came, leaving, chance))
+    Ok(stack)
 }
 
-fn is_for_stack(packet: &[u8]) -> bool {
+fn is_for(ports: &Ports, packet: &[u8]) -> bool {
     let Ok((header, payload)) = IpHeader::parse(packet) else { return false };
     let port = match header.protocol() {
         ip::TCP => TcpHeader::parse(payload).ok().map(|(tcp, _)| tcp.destination_port),
         ip::UDP => UdpHeader::parse(payload).ok().map(|(udp, _)| udp.destination_port),
         _ => None,
     };
-    port.is_some_and(is_given_port)
+    port.is_some_and(|port| ports.has(header.protocol() == ip::TCP, port))
 }

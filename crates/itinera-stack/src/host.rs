@@ -28,11 +28,6 @@ const GLANCE: Duration = Duration::from_millis(500);
 /// Ports that are given to those who ask for none: apart from those that probes leave from.
 const PORTS: std::ops::Range<u16> = 10_000..30_000;
 
-/// True for ports that a stack gives to those who ask for none.
-pub const fn is_given_port(port: u16) -> bool {
-    PORTS.start <= port && port < PORTS.end
-}
-
 /// Whose port it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Kind {
@@ -94,6 +89,25 @@ impl Shared {
 #[derive(Clone)]
 pub struct Stack(Arc<Shared>);
 
+/// The ports of a host; it does not keep the host alive.
+#[derive(Clone)]
+pub struct Ports(std::sync::Weak<Shared>);
+
+impl std::fmt::Debug for Ports {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Ports").finish_non_exhaustive()
+    }
+}
+
+impl Ports {
+    /// True for a port that somebody has, of TCP or of UDP. What comes for others is another
+    /// program's, of the same address.
+    pub fn has(&self, tcp: bool, port: u16) -> bool {
+        let kind = if tcp { Kind::Tcp } else { Kind::Udp };
+        self.0.upgrade().is_some_and(|shared| shared.lock().ports.contains(&(kind, port)))
+    }
+}
+
 impl std::fmt::Debug for Stack {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Stack").field("addresses", &self.0.lock().addresses).finish_non_exhaustive()
@@ -101,6 +115,11 @@ impl std::fmt::Debug for Stack {
 }
 
 impl Stack {
+    /// The ports that somebody has here, to be asked by whoever carries its packets.
+    pub fn ports(&self) -> Ports {
+        Ports(Arc::downgrade(&self.0))
+    }
+
     /// A host with these addresses. Packets for it come by `came`, those that it sends go by
     /// `leaving`; what finds that full is lost, as in any network. `chance` chooses first
     /// sequence numbers and ports.

@@ -11,5 +11,5 @@ mod stream;
 #[cfg(test)]
 mod tests;
 
-pub use host::{Datagrams, Listener, Stack, is_given_port};
+pub use host::{Datagrams, Listener, Ports, Stack};
 pub use stream::Stream;

@@ -145,6 +145,11 @@ fn show(output: &Output, around: &Value) -> Result<(), Failure> {
         &["gateway, last day", "by", "first used", "last used", "median", ""],
         rows.collect(),
     )?;
+    neighbours(output, around)
+}
+
+/// Whom it has met, and its open sockets where they may be listed.
+fn neighbours(output: &Output, around: &Value) -> Result<(), Failure> {
     let rows = list(&around["neighbours"]).iter().map(|one| {
         let hardware = text_of(&one["hardware_address"]);
         vec![text_of(&one["address"]), hardware, text_of(&one["interface"])]

@@ -115,9 +115,9 @@ fn receive(socket: &UdpSocket, packets: &SyncSender<Arrived>, stop: &AtomicBool)
     }
 }
 
-/// Sockets that hear what comes to one address, as raw sockets of one machine do; the newest are
-/// kept.
-const LISTENERS: usize = 4;
+/// Sockets that hear what comes to one address, as raw sockets of one machine do; those that sent
+/// last are kept: an agent has one to probe by, one to ask services by, and some for a moment.
+const LISTENERS: usize = 16;
 
 struct Forwarder {
     net: Simnet,
@@ -178,7 +178,8 @@ impl Forwarder {
         match (self.net.inject(now, &packet), from) {
             (Ok(source), Some(from)) => {
                 let listeners = self.agents.entry(source).or_default();
-                if !listeners.contains(&from) {
+                if listeners.front() != Some(&from) {
+                    listeners.retain(|known| *known != from);
                     listeners.push_front(from);
                     listeners.truncate(LISTENERS);
                 }
