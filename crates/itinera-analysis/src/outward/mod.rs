@@ -13,8 +13,9 @@ mod text;
 mod there;
 mod way;
 
+use itinera_model::check::{Outcome, Why};
 use itinera_model::finding::Assessment;
-use itinera_model::outward::{Found, Observed, OutwardCheck, Part, Rung, Step};
+use itinera_model::outward::{Asked, Found, Observed, OutwardCheck, Part, Rung, Step};
 use itinera_model::owner::OwnerMap;
 
 pub use text::text;
@@ -54,6 +55,13 @@ impl Seen<'_> {
         answered || self.connected()
     }
 
+    /// Full-sized packets do not get there, small ones do.
+    fn loses_large(&self) -> bool {
+        let large =
+            |one: &Asked| matches!(one.result.outcome, Outcome::Broke { why: Why::LargeLost, .. });
+        self.observed.asked.iter().any(large)
+    }
+
     /// The target accepted a connection.
     pub(crate) fn connected(&self) -> bool {
         use itinera_model::check::Step as Asked;
@@ -91,6 +99,8 @@ fn part(steps: &[Step], seen: &Seen<'_>) -> Part {
         Rung::Resolvers | Rung::Name => Part::Names,
         Rung::FirstHops if way::is_inside_site(seen) => Part::Site,
         Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack => Part::Network,
+        // Full-sized packets are lost on the way, whoever it is that hangs.
+        Rung::Application if seen.loses_large() => Part::Network,
         Rung::TargetEcho | Rung::TargetConnect | Rung::Tls | Rung::Application => Part::Service,
     }
 }
@@ -107,6 +117,9 @@ fn advice(part: Part, rung: Option<Rung>) -> &'static str {
         }
         (Part::Names, _) => {
             "tell whoever runs the resolver or the name; the way itself is not the matter"
+        }
+        (Part::Network, Some(Rung::Application)) => {
+            "have whoever carries you look for the place where packets over its MTU are dropped"
         }
         (Part::Network, _) => "call whom you pay for this access, with these lines",
         (Part::Service, _) => "tell whoever runs the service; the network brings you there",

@@ -4,11 +4,13 @@
 mod accuracy;
 mod browser;
 mod demonstration;
+mod happened;
 mod help;
 mod ingest;
 mod live;
 mod measuring;
 mod outage;
+mod outward;
 mod people;
 mod refusals;
 mod support;
