@@ -239,3 +239,8 @@ export async function fetchLook(id: string): Promise<Look> {
 export async function lookOutward(body: WantedLook): Promise<Look> {
   return taken(await api.POST('/api/v1/outward', { body }));
 }
+
+export async function makeVoice(id: string, forS: number): Promise<void> {
+  const params = { path: { id } };
+  taken(await api.POST('/api/v1/pairs/{id}/voice', { params, body: { for_s: forS } }));
+}

@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairs/{id}/voice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a pair a voice-like stream for a while, to hear how a conversation would sound. */
+        post: operations["makeVoice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths": {
         parameters: {
             query?: never;
@@ -671,8 +688,8 @@ export interface components {
              * @description Start of the first window over the limit.
              */
             since: string;
-            /** @description The site that sees it; absent for what paths show. */
-            site?: string | null;
+            /** @description The sites that see it, or have seen it; none for what paths show. */
+            sites: string[];
             /**
              * Format: int32
              * @description The highest that `added_delay_us` has been; absent for another cause.
@@ -956,6 +973,33 @@ export interface components {
             /** Format: date-time */
             since: string;
             site: string;
+        };
+        /** @description How a direction sounds (ITU-T G.107). */
+        HeardView: {
+            /**
+             * Format: double
+             * @description Mean length of bursts of loss over that of as much random loss.
+             */
+            burst_ratio: number;
+            /**
+             * Format: double
+             * @description From mouth to ear, as it was computed with.
+             */
+            delay_ms: number;
+            /** @description `fit`, `strained` or `unfit`. */
+            fitness: string;
+            /** Format: double */
+            loss_ratio: number;
+            /**
+             * Format: double
+             * @description Mean opinion score.
+             */
+            mos: number;
+            /**
+             * Format: double
+             * @description Rating factor R.
+             */
+            r: number;
         };
         /** @description One hop of a path. */
         HopItem: {
@@ -1342,6 +1386,12 @@ export interface components {
              * @description Packets without an answer of which nobody can say which way lost them.
              */
             undetermined: number;
+            voice?: components["schemas"]["VoiceView"] | null;
+            /**
+             * Format: date-time
+             * @description Until when it is a voice-like stream because somebody wanted that.
+             */
+            voice_until?: string | null;
         };
         /** @description A round of both ways. */
         PairRound: {
@@ -1722,6 +1772,26 @@ export interface components {
          * @enum {string}
          */
         VerdictView: "clean" | "silent" | "polices" | "onset" | "carries" | "unanswered";
+        /** @description How a conversation between two sites would sound. */
+        VoiceView: {
+            /**
+             * Format: date-time
+             * @description When the newest of its rounds was measured.
+             */
+            at: string;
+            back: components["schemas"]["HeardView"];
+            forward: components["schemas"]["HeardView"];
+            /**
+             * Format: int32
+             * @description The longest run of packets without an answer.
+             */
+            longest_burst: number;
+            rounds: number;
+            /** Format: int32 */
+            sent: number;
+            /** @description In words, with the parameters. */
+            sentences: string[];
+        };
         /** @description What is to be done with a watch. */
         WantedChange: {
             /** @enum {string} */
@@ -1787,6 +1857,14 @@ export interface components {
             name: string;
             /** @description What it may do at most; one's own role where absent. */
             role?: string | null;
+        };
+        /** @description How long a pair is to be a voice-like stream. */
+        WantedVoice: {
+            /**
+             * Format: int32
+             * @description In seconds, 10 to 600; it costs 80 kb/s each way meanwhile.
+             */
+            for_s: number;
         };
         /** @description What is to be watched. */
         WantedWatch: {
@@ -2791,6 +2869,48 @@ export interface operations {
                 };
             };
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeVoice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The pair's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedVoice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -7,14 +7,17 @@ use crate::outward::{OutwardNews, OutwardPlan, Place, look_outward};
 use crate::plan;
 use crate::probing::{Found, stopped};
 use crate::surroundings::Around;
+use crate::{throughput, ticket};
 use itinera_check::{Asker, Net, Patience, Roots, Whom};
 use itinera_model::batch::RefusedTask;
 use itinera_model::check::{CheckRound, CheckTask};
-use itinera_model::id::{CheckId, OutwardId};
+use itinera_model::id::{AgentId, CheckId, OutwardId, ThroughputId};
 use itinera_model::outward::{OutwardOrder, OutwardReport, OutwardWord};
 use itinera_model::protocol::Schedule;
 use itinera_model::surroundings::SurroundingsRound;
+use itinera_model::throughput::{Side, ThroughputOrder, ThroughputRound, ThroughputWord};
 use itinera_model::unit::Tick;
+use rustls::pki_types::CertificateDer;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -48,6 +51,7 @@ enum Settled {
     Check(CheckId, Box<CheckRound>),
     Around(Option<Box<SurroundingsRound>>),
     Outward,
+    Throughput(Option<Box<ThroughputRound>>),
 }
 
 /// Everything this needs.
@@ -58,6 +62,9 @@ pub(crate) struct Checking {
     pub(crate) roots: Arc<Roots>,
     pub(crate) found: mpsc::Sender<Found>,
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
+    /// Who we are, and who signs leave.
+    pub(crate) agent: AgentId,
+    pub(crate) authority: CertificateDer<'static>,
 }
 
 /// A share of a span drawn by chance, from nothing to all of it.
@@ -76,6 +83,7 @@ struct Follower {
     /// Numbers of the next results of checks, whatever becomes of their tasks.
     numbers: BTreeMap<CheckId, u64>,
     ordered: BTreeSet<OutwardId>,
+    carried: BTreeSet<ThroughputId>,
     running: JoinSet<Settled>,
     turns: Arc<Semaphore>,
     outward_turns: Arc<Semaphore>,
@@ -129,6 +137,7 @@ pub(crate) async fn follow(
         follower.look_around();
         follower.ask();
         follower.look_outward();
+        follower.carry();
     }
 }
 
@@ -149,6 +158,7 @@ impl Follower {
             entries: BTreeMap::new(),
             numbers: BTreeMap::new(),
             ordered: BTreeSet::new(),
+            carried: BTreeSet::new(),
             running: JoinSet::new(),
             turns: Arc::new(Semaphore::new(AT_ONCE)),
             outward_turns: Arc::new(Semaphore::new(OUTWARD_AT_ONCE)),
@@ -189,7 +199,8 @@ impl Follower {
                 self.looked = Some(Instant::now());
                 Found::Around(round)
             }
-            Settled::Outward => return true,
+            Settled::Throughput(Some(round)) => Found::Throughput(round),
+            Settled::Outward | Settled::Throughput(None) => return true,
         };
         self.it.found.send(found).await.is_ok()
     }
@@ -267,6 +278,41 @@ impl Follower {
             });
         }
         self.ordered.retain(|id| self.schedule.outward.iter().any(|order| order.id == *id));
+    }
+
+    /// Begins to measure how much gets through, where the service gives leave and the site does not
+    /// forbid it.
+    fn carry(&mut self) {
+        let now = self.it.clock.service_now();
+        for signed in &self.schedule.throughput {
+            let verified =
+                ticket::verified::<ThroughputOrder>(signed, &self.it.authority, self.it.agent, now);
+            let Ok(order) = verified else { continue };
+            if !order.is_bounded() || !self.carried.insert(order.id) {
+                continue;
+            }
+            let refused = self.it.limits.refusal_of_throughput(&order);
+            let (net, around) = (self.asker.net.clone(), self.around.clone());
+            let clock = Arc::clone(&self.it.clock);
+            self.running.spawn(async move {
+                let clocks = clock.clocks_at(clock.now());
+                let (word, carried_bytes) = match refused {
+                    Some(reason) if order.side == Side::Sends => {
+                        (ThroughputWord::Failed(reason), None)
+                    }
+                    Some(_) => return Settled::Throughput(None),
+                    None => match throughput::run(&net, around.as_ref(), &order).await {
+                        Some(said) => said,
+                        None => return Settled::Throughput(None),
+                    },
+                };
+                let round = ThroughputRound { id: order.id, clocks, word, carried_bytes };
+                Settled::Throughput(Some(Box::new(round)))
+            });
+        }
+        if self.schedule.throughput.is_empty() {
+            self.carried.clear();
+        }
     }
 
     /// Does what the schedule says for now. Checks that stay the same go on undisturbed.

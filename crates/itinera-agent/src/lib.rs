@@ -28,6 +28,7 @@ mod survey;
 mod sys;
 #[cfg(test)]
 mod testbed;
+mod throughput;
 mod ticket;
 mod tls;
 mod two_way;

@@ -6,6 +6,7 @@ use itinera_model::batch::RefusedTask;
 use itinera_model::check::CheckTask;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Pacing, Task};
+use itinera_model::throughput::ThroughputOrder;
 use itinera_model::two_way::Ticket;
 use serde::Deserialize;
 use std::net::IpAddr;
@@ -50,6 +51,8 @@ pub struct LocalLimits {
     pub checks: Option<bool>,
     /// Whether open sockets may be listed.
     pub sockets: Option<bool>,
+    /// Octets that one measurement of throughput may take; none at all where 0.
+    pub throughput_bytes: Option<u64>,
 }
 
 impl LocalLimits {
@@ -79,6 +82,16 @@ impl LocalLimits {
             return Some("the site does not allow two-way measurement".to_owned());
         }
         self.forbids(ticket.peer_address)
+    }
+
+    /// Why it may not be measured how much gets through.
+    pub(crate) fn refusal_of_throughput(&self, order: &ThroughputOrder) -> Option<String> {
+        match self.throughput_bytes {
+            Some(most) if order.most_bytes > most => {
+                Some(format!("the site allows {most} octets of throughput at most"))
+            }
+            _ => self.forbids(order.peer_address),
+        }
     }
 
     /// Why a check may not be asked.

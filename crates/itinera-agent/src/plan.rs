@@ -32,7 +32,11 @@ pub(crate) fn at(
 ) -> (Plan, Vec<RefusedTask>) {
     let mut plan = Plan {
         tasks: schedule.tasks.clone(),
-        tickets: tickets.iter().filter(|ticket| now < ticket.not_after).cloned().collect(),
+        tickets: tickets
+            .iter()
+            .filter(|ticket| now < ticket.not_after)
+            .map(|ticket| ticket.at(now))
+            .collect(),
         pacing: schedule.pacing.clone(),
         enumerate_every_s: schedule.enumerate_every_s,
     };

@@ -22,6 +22,7 @@ use itinera_model::reading::Reading;
 use itinera_model::round::{Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::surroundings::SurroundingsRound;
+use itinera_model::throughput::ThroughputRound;
 use itinera_model::two_way::{self, Ticket, TwoWayRound};
 use itinera_model::unit::{HopLimit, Micros, Tick};
 use itinera_probe::{
@@ -57,6 +58,8 @@ pub(crate) enum Found {
     Around(Box<SurroundingsRound>),
     /// How far a look outward is.
     Outward(Box<OutwardReport>),
+    /// How much got through.
+    Throughput(Box<ThroughputRound>),
 }
 
 impl From<Measured> for Found {

@@ -154,6 +154,8 @@ pub async fn run(
         roots: Arc::clone(&config.roots),
         found: rounds_tx.clone(),
         refusals: check_refusals,
+        agent: identity.agent,
+        authority: leave.authority.clone(),
     };
     let checking = tokio::spawn(checking::follow(asking, schedule_rx.clone(), stop.clone()));
     let following =
@@ -292,6 +294,7 @@ async fn gather(
                 Found::Check(round) => batch.checks.push(*round),
                 Found::Around(round) => batch.surroundings.push(*round),
                 Found::Outward(report) => batch.outward.push(*report),
+                Found::Throughput(round) => batch.throughput.push(*round),
             }
         }
         let spool = Arc::clone(spool);

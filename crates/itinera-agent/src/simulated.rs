@@ -1,5 +1,6 @@
 //! A host in user space on the simulated internet, beside the prober's own socket.
 
+use itinera_model::batch::encode;
 use itinera_stack::{Ports, Stack};
 use itinera_wire::{IpHeader, TcpHeader, UdpHeader, ip};
 use std::io;
@@ -20,6 +21,10 @@ pub(crate) async fn stack(simulation: SocketAddr, addresses: Vec<IpAddr>) -> io:
     socket.connect(simulation).await?;
     let (in_door, came) = mpsc::channel(BACKLOG);
     let (leaving, mut sent) = mpsc::channel::<Vec<u8>>(BACKLOG);
+    // It may only be going to listen.
+    for address in &addresses {
+        socket.send(&encode(&(address, true))).await?;
+    }
     let (chance, _) = Uuid::new_v4().as_u64_pair();
     let stack = Stack::new(addresses, came, leaving, chance);
     // The host must be able to end with its last handle: what carries its packets holds none.

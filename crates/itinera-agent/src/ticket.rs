@@ -2,9 +2,11 @@
 
 use itinera_model::batch::{DecodeError, decode};
 use itinera_model::id::AgentId;
+use itinera_model::throughput::ThroughputOrder;
 use itinera_model::two_way::{SignedTicket, Ticket};
 use itinera_model::unit::WallTime;
 use rustls::pki_types::CertificateDer;
+use serde::de::DeserializeOwned;
 
 /// Why a ticket is not followed.
 #[derive(Debug, thiserror::Error)]
@@ -23,27 +25,55 @@ pub(crate) enum TicketError {
     Expired,
 }
 
+/// What the service gives leave by.
+pub(crate) trait Leave: DeserializeOwned {
+    /// Whose copy it is.
+    fn holder(&self) -> AgentId;
+    /// Until when it holds.
+    fn not_after(&self) -> WallTime;
+}
+
+impl Leave for Ticket {
+    fn holder(&self) -> AgentId {
+        self.holder
+    }
+
+    fn not_after(&self) -> WallTime {
+        self.not_after
+    }
+}
+
+impl Leave for ThroughputOrder {
+    fn holder(&self) -> AgentId {
+        self.holder
+    }
+
+    fn not_after(&self) -> WallTime {
+        self.not_after
+    }
+}
+
 /// Reads a ticket that the service has signed for this agent and that still holds.
 ///
 /// # Errors
 /// [`TicketError`].
-pub(crate) fn verified(
+pub(crate) fn verified<T: Leave>(
     signed: &SignedTicket,
     authority: &CertificateDer<'_>,
     holder: AgentId,
     now: WallTime,
-) -> Result<Ticket, TicketError> {
+) -> Result<T, TicketError> {
     webpki::EndEntityCert::try_from(authority)
         .and_then(|authority| {
             let algorithm = webpki::ring::ECDSA_P256_SHA256;
             authority.verify_signature(algorithm, &signed.ticket, &signed.signature)
         })
         .map_err(|_| TicketError::Signature)?;
-    let ticket: Ticket = decode(&signed.ticket)?;
-    if ticket.holder != holder {
+    let ticket: T = decode(&signed.ticket)?;
+    if ticket.holder() != holder {
         return Err(TicketError::OtherAgent);
     }
-    if now >= ticket.not_after {
+    if now >= ticket.not_after() {
         return Err(TicketError::Expired);
     }
     Ok(ticket)
@@ -99,6 +129,7 @@ pub(crate) mod tests {
             interval_ms: 20,
             packets: 20,
             not_after: WallTime::from_unix_seconds(4_000_000_000),
+            voice: None,
         }
     }
 
@@ -108,7 +139,7 @@ pub(crate) mod tests {
         let signed = service.sign(&ticket());
         let now = WallTime::from_unix_seconds(1_700_000_000);
         let read = |signed: &SignedTicket, holder, now| {
-            verified(signed, &service.certificate, holder, now).map_err(|e| e.to_string())
+            verified::<Ticket>(signed, &service.certificate, holder, now).map_err(|e| e.to_string())
         };
         assert_eq!(read(&signed, agent(1), now).unwrap(), ticket());
         assert!(read(&signed, agent(2), now).unwrap_err().contains("another agent's"));

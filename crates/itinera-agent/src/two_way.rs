@@ -8,7 +8,7 @@ use crate::link::Link;
 use itinera_model::batch::RefusedTask;
 use itinera_model::id::{ContentId, PairId};
 use itinera_model::round::StampSource;
-use itinera_model::two_way::{PORT, Role, Ticket, TwoWayRound};
+use itinera_model::two_way::{PORT, Role, Ticket, TwoWayRound, VOICE_INTERVAL_MS};
 use itinera_model::unit::Micros;
 use itinera_probe::two_way::{OwnClock, Reflector, Sender, SenderConfig, Session, TwoWay};
 use itinera_probe::{Engine, Input};
@@ -143,6 +143,7 @@ impl Sessions {
             size_bytes,
             interval,
             packets: ticket.packets,
+            regular: ticket.interval_ms <= VOICE_INTERVAL_MS,
             timeout: TIMEOUT,
             clock: self.clock,
             seed: u64::from_be_bytes(octets),
@@ -212,6 +213,9 @@ fn round(sending: &Sending, found: TwoWay, driver: &mut Driver) -> TwoWayRound {
         },
         dscp: config.dscp,
         sent: found.sent,
+        interval_ms: sending.ticket.interval_ms,
+        bursts: found.bursts,
+        longest_burst: found.longest_burst,
         undetermined: found.undetermined,
         forward: found.forward,
         back: found.back,

@@ -20,6 +20,7 @@ pub mod remark;
 pub mod roaming;
 pub mod sentence;
 pub mod stat;
+pub mod voice;
 pub mod watch;
 pub mod weave;
 

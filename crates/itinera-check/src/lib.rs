@@ -15,7 +15,7 @@ mod watched;
 mod web;
 
 pub use names::resolve;
-pub use net::Net;
+pub use net::{Both, Connection, Datagrams, Listener, Net};
 pub use tls::Roots;
 
 use ipnet::IpNet;
@@ -173,7 +173,7 @@ impl Asker {
         whom: &Whom,
         port: u16,
         course: &mut Course,
-    ) -> Result<net::Connection, Break> {
+    ) -> Result<Connection, Break> {
         let there = self.find(whom, port, course).await?;
         self.open_at(there, course).await
     }
@@ -183,7 +183,7 @@ impl Asker {
         &self,
         there: SocketAddr,
         course: &mut Course,
-    ) -> Result<net::Connection, Break> {
+    ) -> Result<Connection, Break> {
         let begun = Instant::now();
         let opening = tokio::time::timeout(self.patience.step, self.net.connect(there)).await;
         let connection = match opening {

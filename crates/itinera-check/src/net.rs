@@ -6,7 +6,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::{TcpSocket, UdpSocket};
+use tokio::net::{TcpListener, TcpSocket, UdpSocket};
 
 /// Octets of the longest datagram that is listened for.
 const LONGEST: usize = 4_096;
@@ -24,15 +24,114 @@ pub enum Net {
 }
 
 /// Octets both ways.
-pub(crate) trait Both: AsyncRead + AsyncWrite + Send + Unpin {}
+pub trait Both: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Both for T {}
 
 /// An open connection.
-pub(crate) type Connection = Box<dyn Both>;
+pub type Connection = Box<dyn Both>;
+
+/// Accepts connections.
+#[derive(Debug)]
+pub enum Listener {
+    /// The kernel's.
+    Kernel(TcpListener),
+    /// A host's of the simulated internet.
+    Stack(itinera_stack::Listener),
+}
+
+impl Listener {
+    /// The next connection, and who opens it where that is known.
+    ///
+    /// # Errors
+    /// The kernel's word.
+    pub async fn accept(&mut self) -> io::Result<(Connection, Option<IpAddr>)> {
+        match self {
+            Self::Kernel(listener) => {
+                let (stream, from) = listener.accept().await?;
+                Ok((Box::new(stream), Some(from.ip().to_canonical())))
+            }
+            Self::Stack(listener) => Ok((Box::new(listener.accept().await), None)),
+        }
+    }
+}
+
+/// Sends and receives datagrams at one port.
+#[derive(Debug)]
+pub enum Datagrams {
+    /// The kernel's.
+    Kernel(UdpSocket),
+    /// A host's of the simulated internet.
+    Stack(itinera_stack::Datagrams),
+}
+
+impl Datagrams {
+    /// Sends one.
+    ///
+    /// # Errors
+    /// The kernel's word, or the host's that it has no room.
+    pub async fn send_to(&self, datagram: &[u8], there: SocketAddr) -> io::Result<()> {
+        match self {
+            Self::Kernel(socket) => socket.send_to(datagram, there).await.map(drop),
+            Self::Stack(door) => match door.send_to(datagram, there) {
+                // Full for now: the packet is lost, as at any queue.
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(()),
+                sent => sent,
+            },
+        }
+    }
+
+    /// The next one that comes.
+    ///
+    /// # Errors
+    /// The kernel's word.
+    pub async fn recv_from(&self, buffer: &mut [u8]) -> io::Result<(usize, SocketAddr)> {
+        match self {
+            Self::Kernel(socket) => socket.recv_from(buffer).await,
+            Self::Stack(door) => Ok(door.recv_from(buffer).await),
+        }
+    }
+}
 
 impl Net {
+    /// Listens for connections at a port, from any address of its version of IP.
+    ///
+    /// # Errors
+    /// The kernel's word: the port is taken.
+    pub async fn listen(&self, port: u16) -> io::Result<Listener> {
+        match self {
+            Self::Kernel { .. } => {
+                let both = TcpListener::bind((Ipv6Addr::UNSPECIFIED, port)).await;
+                let listener = match both {
+                    Ok(listener) => listener,
+                    // A kernel without IPv6.
+                    Err(_) => TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)).await?,
+                };
+                Ok(Listener::Kernel(listener))
+            }
+            Self::Stack(stack) => stack.listen(port).map(Listener::Stack),
+        }
+    }
+
+    /// Opens a door for datagrams: at this port, or any.
+    ///
+    /// # Errors
+    /// The kernel's word: the port is taken.
+    pub async fn datagrams(&self, port: Option<u16>, six: bool) -> io::Result<Datagrams> {
+        match self {
+            Self::Kernel { .. } => {
+                let any: IpAddr =
+                    if six { Ipv6Addr::UNSPECIFIED.into() } else { Ipv4Addr::UNSPECIFIED.into() };
+                UdpSocket::bind((any, port.unwrap_or(0))).await.map(Datagrams::Kernel)
+            }
+            Self::Stack(stack) => stack.datagrams(port).map(Datagrams::Stack),
+        }
+    }
+
     /// Opens a connection.
-    pub(crate) async fn connect(&self, there: SocketAddr) -> io::Result<Connection> {
+    ///
+    /// # Errors
+    /// The kernel's word, or the host's.
+    pub async fn connect(&self, there: SocketAddr) -> io::Result<Connection> {
         match self {
             Self::Kernel { source } => {
                 let socket =

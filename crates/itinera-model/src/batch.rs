@@ -7,6 +7,7 @@ use crate::reading::Reading;
 use crate::round::Round;
 use crate::route::{Flow, Resolution, Route};
 use crate::surroundings::SurroundingsRound;
+use crate::throughput::ThroughputRound;
 use crate::two_way::TwoWayRound;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -54,6 +55,9 @@ pub struct Batch {
     /// How far looks outward are.
     #[serde(default)]
     pub outward: Vec<OutwardReport>,
+    /// How much got through.
+    #[serde(default)]
+    pub throughput: Vec<ThroughputRound>,
 }
 
 /// A task that an agent does not do.
@@ -181,6 +185,7 @@ impl Batch {
             checks: Vec::new(),
             surroundings: Vec::new(),
             outward: Vec::new(),
+            throughput: Vec::new(),
         }
     }
 
@@ -258,6 +263,10 @@ impl Batch {
         }
         if self.surroundings.iter().any(|it| other(it.clocks.boot) || !it.around.is_bounded()) {
             return refuse("surroundings of another boot, or longer than any agent makes them");
+        }
+        let odd = |it: &ThroughputRound| other(it.clocks.boot) || it.word.contradiction().is_some();
+        if self.throughput.iter().any(odd) {
+            return refuse("a throughput of another boot, or one that contradicts itself");
         }
         if self.outward.len() > MAX_OUTWARD || !self.outward.iter().all(OutwardReport::is_bounded) {
             return refuse("looks outward that are longer than any agent makes them");

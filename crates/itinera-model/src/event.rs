@@ -29,6 +29,8 @@ pub enum EventKind {
     TransferSlow,
     /// Small packets pass and full-sized ones do not.
     LargeLost,
+    /// Less gets through than should, several times in a row.
+    LimitMissed,
     /// Frames arrive damaged at an agent's own interface.
     FramesDamaged,
     /// An agent's own line is full.
@@ -114,6 +116,7 @@ impl fmt::Display for EventKind {
             Self::ServiceSlow => "service-slow",
             Self::TransferSlow => "transfer-slow",
             Self::LargeLost => "large-lost",
+            Self::LimitMissed => "limit-missed",
             Self::FramesDamaged => "frames-damaged",
             Self::LineFull => "line-full",
             Self::SurroundingsChanged => "surroundings-changed",

@@ -45,6 +45,8 @@ uuid_id! {
     OutwardId,
     /// Something that happened.
     EventId,
+    /// One measurement of how much gets through.
+    ThroughputId,
     /// Two agents that measure both ways between them.
     PairId,
     /// An alarm.

@@ -24,6 +24,7 @@ pub mod round;
 pub mod route;
 pub mod surroundings;
 pub mod text;
+pub mod throughput;
 pub mod two_way;
 pub mod unit;
 pub mod unreachable;

@@ -121,6 +121,9 @@ pub struct Schedule {
     /// What somebody wants looked at now.
     #[serde(default)]
     pub outward: Vec<OutwardOrder>,
+    /// Leave to measure how much gets through: each an encoded order, signed.
+    #[serde(default)]
+    pub throughput: Vec<SignedTicket>,
 }
 
 /// Budgets that all tasks of an agent share.

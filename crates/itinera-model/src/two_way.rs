@@ -43,6 +43,61 @@ pub struct Ticket {
     pub packets: u16,
     /// Until when, by the service's clock.
     pub not_after: WallTime,
+    /// When it is a voice-like stream instead.
+    #[serde(default)]
+    pub voice: Option<VoiceSlots>,
+}
+
+/// Whiles in which a session is a stream like that of a codec: packets of 20 ms of G.711 with their
+/// headers, marked EF (RFC 3246).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct VoiceSlots {
+    /// From one while to the next, in seconds; never by itself where 0.
+    pub every_s: u32,
+    /// How long, in seconds.
+    pub for_s: u32,
+    /// Until then anyway, by the service's clock.
+    pub until: Option<WallTime>,
+}
+
+/// From packet to packet of a voice-like stream in milliseconds.
+pub const VOICE_INTERVAL_MS: u32 = 20;
+/// Length of its packets: 160 octets of speech, and RTP, UDP and IPv4 headers.
+const VOICE_SIZE: u16 = 200;
+/// Expedited forwarding.
+const VOICE_DSCP: u8 = 46;
+/// Packets of a round of it: five seconds.
+const VOICE_PACKETS: u16 = 250;
+
+impl VoiceSlots {
+    /// True within one of the whiles; `pair` spreads them.
+    pub fn holds(&self, pair: PairId, now: WallTime) -> bool {
+        if self.until.is_some_and(|until| now < until) {
+            return true;
+        }
+        if self.every_s == 0 {
+            return false;
+        }
+        let every = i64::from(self.every_s);
+        let shift = i64::try_from(pair.as_uuid().as_u128() % u128::from(self.every_s)).unwrap_or(0);
+        let second = now.as_unix_micros().div_euclid(1_000_000);
+        second.saturating_add(shift).rem_euclid(every) < i64::from(self.for_s)
+    }
+}
+
+impl Ticket {
+    /// The session as it is now: a voice-like stream within its whiles, itself otherwise.
+    #[must_use]
+    pub fn at(&self, now: WallTime) -> Self {
+        let mut ticket = self.clone();
+        if ticket.voice.take().is_some_and(|voice| voice.holds(self.pair, now)) {
+            ticket.interval_ms = VOICE_INTERVAL_MS;
+            ticket.size_bytes = VOICE_SIZE;
+            ticket.dscp = VOICE_DSCP;
+            ticket.packets = VOICE_PACKETS;
+        }
+        ticket
+    }
 }
 
 /// What an agent does in a session.
@@ -167,6 +222,15 @@ pub struct TwoWayRound {
     pub dscp: u8,
     /// Packets that left.
     pub sent: u16,
+    /// From packet to packet in milliseconds, before jitter; 0 from agents that do not say.
+    #[serde(default)]
+    pub interval_ms: u32,
+    /// Runs of packets without an answer, whichever way they were lost, and the longest of them.
+    #[serde(default)]
+    pub bursts: u16,
+    /// The longest of these runs.
+    #[serde(default)]
+    pub longest_burst: u16,
     /// Packets without an answer of which nobody can say which way lost them.
     pub undetermined: u16,
     /// From the sender to the reflector.
@@ -184,6 +248,11 @@ pub struct TwoWayRound {
 }
 
 impl TwoWayRound {
+    /// True for a round of a voice-like stream.
+    pub const fn is_voice(&self) -> bool {
+        self.interval_ms == VOICE_INTERVAL_MS && self.dscp == VOICE_DSCP
+    }
+
     /// The bounds of a direction's smallest delay in microseconds: from what both clocks say of
     /// themselves, or from the exchange alone.
     pub fn delay_bounds_us(&self, way: Way) -> Option<(i64, i64)> {
@@ -204,7 +273,9 @@ impl TwoWayRound {
     pub fn contradiction(&self) -> Option<&'static str> {
         let of = |way: &OneWay| u32::from(way.arrived) + u32::from(way.lost);
         let (forward, back) = (of(&self.forward), of(&self.back));
-        if self.sent > MAX_PACKETS {
+        if self.bursts > self.sent || self.longest_burst > self.sent {
+            Some("has more bursts than packets")
+        } else if self.sent > MAX_PACKETS {
             Some("has more than 1,000 packets")
         } else if forward + u32::from(self.undetermined) != u32::from(self.sent)
             || back != u32::from(self.forward.arrived)

@@ -3,7 +3,7 @@
 use crate::problem::{ApiError, name_requests};
 use crate::server::{Shared, now, said};
 use crate::tls_listener::Peer;
-use crate::two_way;
+use crate::{throughput, two_way};
 use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, State};
@@ -112,6 +112,7 @@ async fn schedule(
     }
     let mut schedule = shared.store.schedule_for(agent).await?;
     schedule.tickets = two_way::tickets(&shared, agent).await?;
+    schedule.throughput = throughput::leave(&shared, agent).await?;
     Ok(cbor(&schedule))
 }
 
@@ -144,6 +145,9 @@ async fn batches(
     let committed = shared.store.commit_batch(agent, &batch).await?;
     shared.metrics.committed(&committed);
     shared.committed.notify_one();
+    if !batch.throughput.is_empty() {
+        shared.tell_agents(Some(shared.store.schedule_version().await?));
+    }
     Ok(cbor(&BatchReceipt {
         received_at,
         duplicate: committed.duplicate,

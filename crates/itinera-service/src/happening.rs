@@ -4,7 +4,7 @@
 use crate::server::Shared;
 use itinera_analysis::Effect;
 use itinera_analysis::event::intended::{self, Intended, Seen};
-use itinera_analysis::event::{CheckFacts, Fact, Watcher};
+use itinera_analysis::event::{Carried, CheckFacts, Fact, Watcher};
 use itinera_model::batch::decode;
 use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
@@ -171,6 +171,23 @@ impl Happening {
             let Some(check) = self.checks.get(&checked.round.check) else { continue };
             let fact = Fact::Checked { check, at: checked.at, result: &checked.round.result };
             happened.extend(self.watcher.step(fact, &path_to, now));
+        }
+        for run in &entry.throughput {
+            let (Some(least_bit_s), Some(at)) = (run.spec.least_bit_s, run.measured_at()) else {
+                continue;
+            };
+            let by = run.spec.by.to_string();
+            let carried = Carried {
+                agent: run.sender,
+                from: &run.from,
+                to: &run.to,
+                by: &by,
+                at,
+                got_bit_s: run.rate_bit_s(),
+                least_bit_s,
+                raise_after: run.spec.raise_after,
+            };
+            happened.extend(self.watcher.step(Fact::Carried(carried), &path_to, now));
         }
         for around in entry.around.iter().filter(|it| in_time(it.at)) {
             let Some(site) = self.sites.get(&around.agent) else { continue };

@@ -4,6 +4,7 @@ use crate::authority::{Authority, AuthorityError};
 use crate::config::{Config, PublicUrl};
 use crate::metrics::Metrics;
 use crate::sign_in::{self, FirstError, Tries};
+use crate::throughput::{self, ThroughputRule};
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, live, runner, two_way, watching};
 use itinera_model::owner::OwnerMap;
@@ -75,6 +76,8 @@ pub(crate) struct Shared {
     pub(crate) data: PathBuf,
     /// Where people reach it through a proxy that ends TLS; absent on this machine alone.
     public_url: Option<PublicUrl>,
+    /// What is measured again and again of how much gets through.
+    pub(crate) throughput_rules: Vec<ThroughputRule>,
     /// The fencing token while this process judges.
     pub(crate) lease: Mutex<Option<i64>>,
 }
@@ -164,6 +167,7 @@ impl Service {
             tries: Tries::default(),
             data: data.clone(),
             public_url: config.public_url.clone(),
+            throughput_rules: config.throughput.clone(),
             lease: Mutex::new(None),
         });
         let bind = |address: SocketAddr| async move {
@@ -275,6 +279,9 @@ async fn look_after(shared: Arc<Shared>) {
         }
         if let Err(error) = two_way::renew(&shared).await {
             tracing::error!(%error, "no partners were chosen");
+        }
+        if let Err(error) = throughput::follow_rules(&shared).await {
+            tracing::error!(%error, "no throughput was ordered");
         }
         if let Err(error) = shared.store.forget_old_news().await {
             tracing::error!(%error, "old news was not forgotten");

@@ -5,10 +5,11 @@ use crate::server::{Shared, now};
 use itinera_analysis::partners::{self, Candidate};
 use itinera_model::batch::encode;
 use itinera_model::id::AgentId;
-use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket};
+use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket, VoiceSlots};
 use itinera_model::unit::WallTime;
 use itinera_store::{PairRecord, PairSpec, StoreError};
 use std::collections::BTreeSet;
+use time::OffsetDateTime;
 
 /// Keys are changed this often, in seconds: a week, and hold for one more, so that agents whom the
 /// service cannot reach go on.
@@ -17,6 +18,11 @@ const EPOCH_S: i64 = 7 * 86_400;
 /// The number of a time's week.
 const fn epoch_of(at: WallTime) -> i64 {
     at.as_unix_micros().div_euclid(1_000_000 * EPOCH_S)
+}
+
+fn wall(at: OffsetDateTime) -> WallTime {
+    let us = at.unix_timestamp_nanos() / 1_000;
+    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
 }
 
 /// Chooses partners anew, and tells the agents where that changed something, or where keys do.
@@ -71,7 +77,10 @@ pub(crate) async fn tickets(
     let schedule = shared.store.two_way_schedule().await?;
     let epoch = epoch_of(now());
     let mut signed = Vec::new();
-    for PairRecord { id, no, spec, .. } in shared.store.pairs_of(agent).await? {
+    for PairRecord { id, no, spec, voice_until, .. } in shared.store.pairs_of(agent).await? {
+        let until = voice_until.filter(|until| *until > OffsetDateTime::now_utc()).map(wall);
+        let voice =
+            VoiceSlots { every_s: schedule.voice_every_s, for_s: schedule.voice_for_s, until };
         let sends = spec.sender == agent;
         let ticket = Ticket {
             pair: id,
@@ -88,6 +97,7 @@ pub(crate) async fn tickets(
             interval_ms: schedule.interval_ms,
             packets: schedule.packets,
             not_after: WallTime::from_unix_seconds((epoch + 2) * EPOCH_S),
+            voice: (voice.every_s > 0 || until.is_some()).then_some(voice),
         };
         let ticket = encode(&ticket);
         let signature = shared.authority.sign(&ticket);

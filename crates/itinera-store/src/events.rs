@@ -42,6 +42,8 @@ pub struct WhichEvents {
     pub incident: Option<IncidentId>,
     /// Only those that lasted at some time from then on.
     pub from: Option<OffsetDateTime>,
+    /// Of each cause only the first: what many sites see is one thing.
+    pub first_of_group: bool,
 }
 
 const SELECT: &str = "SELECT e.id, e.no, e.body, e.ended_at, e.incident_id, s.name AS site \
@@ -78,9 +80,13 @@ impl Store {
                  AND ($4::uuid IS NULL OR e.incident_id = $4) \
                  AND ($5::timestamptz IS NULL OR e.ended_at IS NULL OR e.ended_at >= $5) \
                  AND ($6::timestamptz IS NULL OR (e.raised_at, e.id) < ($6, $7)) \
+                 AND (NOT $9 OR NOT EXISTS (SELECT FROM event o \
+                     WHERE o.incident_id = e.incident_id AND o.id < e.id \
+                         AND o.body->>'group' = e.body->>'group' \
+                         AND (NOT $1 OR o.ended_at IS NULL))) \
              ORDER BY e.raised_at DESC, e.id DESC LIMIT $8"
         );
-        let values: [Value; 8] = [
+        let values: [Value; 9] = [
             which.lasting.into(),
             which.trouble.into(),
             which.agent.map(AgentId::as_uuid).into(),
@@ -89,6 +95,7 @@ impl Store {
             before.map(|(at, _)| at).into(),
             before.map_or(Uuid::nil(), |(_, id)| id.as_uuid()).into(),
             i64::try_from(limit).unwrap_or(i64::MAX).into(),
+            which.first_of_group.into(),
         ];
         self.db.query_all_raw(sql(&select, values)).await?.iter().map(record).collect()
     }

@@ -3,6 +3,7 @@
 use crate::agents::wall;
 use crate::checks::{self, AroundAt, CheckedAt};
 use crate::statement::sql;
+use crate::throughput::{self, ThroughputRecord};
 use crate::{READER, Store, StoreError, outward, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
@@ -41,6 +42,8 @@ pub struct LogEntry {
     pub checks: Vec<CheckedAt>,
     /// What its agent found around it.
     pub around: Vec<AroundAt>,
+    /// Measurements of throughput that ended.
+    pub throughput: Vec<ThroughputRecord>,
 }
 
 /// A round as judgement needs it.
@@ -145,6 +148,7 @@ impl Store {
         let asked = (batch.checks.as_slice(), batch.surroundings.as_slice());
         let besides = checks::write(&txn, agent, asked, place).await?;
         outward::write(&txn, agent, &batch.outward, received_at).await?;
+        throughput::write(&txn, agent, &batch.throughput, place).await?;
         let stored = u32::try_from(known.len() + of_pairs + besides).unwrap_or(u32::MAX);
         let refused = batch.len() - known.len() - of_pairs - besides;
         let refused = u32::try_from(refused).unwrap_or(u32::MAX);
@@ -196,8 +200,9 @@ impl Store {
             span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
             let commit_no = row.try_get("", "commit_no")?;
             let received_at = wall(at);
-            let (rounds, checks, around) = (Vec::new(), Vec::new(), Vec::new());
-            entries.push(LogEntry { commit_no, received_at, rounds, checks, around });
+            let (rounds, checks) = (Vec::new(), Vec::new());
+            let (around, throughput) = (Vec::new(), Vec::new());
+            entries.push(LogEntry { commit_no, received_at, rounds, checks, around, throughput });
         }
         let (Some((low, high)), Some(last)) = (span, entries.last()) else {
             return Ok(entries);
@@ -216,7 +221,9 @@ impl Store {
         }
         let span = (low, high);
         let mut besides = checks::besides(&self.db, (cursor, last.commit_no), span).await?;
+        let mut carried = throughput::ended(&self.db, (cursor, last.commit_no)).await?;
         for entry in &mut entries {
+            entry.throughput = carried.remove(&entry.commit_no).unwrap_or_default();
             if let Some((checks, around)) = besides.remove(&entry.commit_no) {
                 (entry.checks, entry.around) = (checks, around);
             }

@@ -20,6 +20,7 @@ mod paths;
 mod people;
 mod reading;
 mod statement;
+mod throughput;
 mod two_way;
 mod watched;
 mod watches;
@@ -40,6 +41,7 @@ pub use people::{
     TokenRecord,
 };
 pub use reading::StateCounts;
+pub use throughput::{ThroughputRecord, ThroughputSpec};
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use watched::{
     IntendedWay, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, TwoWaySchedule, Watched,

@@ -67,10 +67,12 @@ pub struct PairRecord {
     pub reflector_site: String,
     /// It is being measured.
     pub active: bool,
+    /// Until when it is a voice-like stream, because somebody wanted that.
+    pub voice_until: Option<OffsetDateTime>,
 }
 
 const PAIRS: &str = "SELECT p.id, p.no, p.sender_id, p.reflector_id, p.family, p.sender_address, \
-         p.reflector_address, p.is_hidden, p.active, ss.name AS sender_site, rs.name AS reflector_site \
+         p.reflector_address, p.is_hidden, p.active, p.voice_until, ss.name AS sender_site, rs.name AS reflector_site \
      FROM pair p JOIN agent sa ON sa.id = p.sender_id JOIN site ss ON ss.id = sa.site_id \
          JOIN agent ra ON ra.id = p.reflector_id JOIN site rs ON rs.id = ra.site_id";
 
@@ -102,6 +104,7 @@ fn pair(row: &QueryResult) -> Result<PairRecord, StoreError> {
         sender_site: row.try_get("", "sender_site")?,
         reflector_site: row.try_get("", "reflector_site")?,
         active: row.try_get("", "active")?,
+        voice_until: row.try_get("", "voice_until")?,
     })
 }
 
@@ -183,6 +186,25 @@ impl Store {
         }
         let changed = anyway || before != active(&txn).await?;
         let version = if changed { renew(&txn).await? } else { None };
+        txn.commit().await?;
+        Ok(version)
+    }
+
+    /// Makes a pair a voice-like stream until then; gives the new version of the schedule, or nothing
+    /// where no pair of this id is measured.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn make_voice(
+        &self,
+        pair: PairId,
+        until: OffsetDateTime,
+    ) -> Result<Option<u64>, StoreError> {
+        let txn = self.db.begin().await?;
+        let update = "UPDATE pair SET voice_until = $2 WHERE id = $1 AND active";
+        let values = [pair.as_uuid().into(), until.into()];
+        let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
+        let version = if known { renew(&txn).await? } else { None };
         txn.commit().await?;
         Ok(version)
     }

@@ -108,12 +108,30 @@ pub struct TwoWaySchedule {
     pub dscp: u8,
     /// Length of the whole IP packet in octets.
     pub size_bytes: u16,
+    /// From one while as a voice-like stream to the next, in seconds; never where 0.
+    #[serde(default)]
+    pub voice_every_s: u32,
+    /// How long such a while is, in seconds.
+    #[serde(default = "usual_voice")]
+    pub voice_for_s: u32,
+}
+
+const fn usual_voice() -> u32 {
+    10
 }
 
 impl Default for TwoWaySchedule {
     /// Five partners at a packet a second: some 90 megaoctets a day each way.
     fn default() -> Self {
-        Self { partners: 5, interval_ms: 1_000, packets: 20, dscp: 0, size_bytes: 200 }
+        Self {
+            partners: 5,
+            interval_ms: 1_000,
+            packets: 20,
+            dscp: 0,
+            size_bytes: 200,
+            voice_every_s: 0,
+            voice_for_s: usual_voice(),
+        }
     }
 }
 
@@ -358,6 +376,7 @@ impl Store {
             checks,
             surroundings_every_s: schedule.surroundings_every_s,
             outward,
+            throughput: Vec::new(),
         })
     }
 

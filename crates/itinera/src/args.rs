@@ -124,6 +124,8 @@ pub(crate) enum Command {
         /// The number of one check
         number: Option<i64>,
     },
+    /// How much gets through between two agents: list, or measure now
+    Throughput(ThroughputArgs),
     /// What happened: to services, names, agents' own lines, ways; newest first
     Events {
         /// Only what lasts
@@ -142,6 +144,9 @@ pub(crate) enum Command {
     Pairs {
         /// The number of one pair
         number: Option<i64>,
+        /// Make it a voice-like stream for so long, to hear how a conversation would sound
+        #[arg(long, requires = "number", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(10..=600))]
+        voice: Option<u32>,
     },
     /// Watches: paths measured more densely for a while
     Watches {
@@ -486,6 +491,28 @@ pub(crate) struct JoinArgs {
         value_name = "DIR"
     )]
     pub(crate) data: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ThroughputArgs {
+    /// Measure from the agent at this site
+    #[arg(long, value_name = "SITE", requires = "to")]
+    pub(crate) from: Option<String>,
+    /// To the agent at this one
+    #[arg(long, value_name = "SITE", requires = "from")]
+    pub(crate) to: Option<String>,
+    /// tcp or udp
+    #[arg(long, default_value = "tcp", value_parser = ["tcp", "udp"])]
+    pub(crate) by: String,
+    /// At most so long
+    #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u8).range(1..=30))]
+    pub(crate) seconds: u8,
+    /// At most so many octets
+    #[arg(long, default_value_t = 20_000_000)]
+    pub(crate) most_bytes: u64,
+    /// Rate by UDP, in megabits a second
+    #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=1_000))]
+    pub(crate) rate_mbit_s: u32,
 }
 
 #[derive(Debug, Args)]

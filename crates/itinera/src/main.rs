@@ -113,13 +113,16 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
             client::incidents::run(&client()?, &output, command).await
         }
         Command::Checks { number } => client::checks::run(&client()?, &output, number).await,
+        Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
         Command::Events { lasting, trouble } => {
             client::events::events(&client()?, &output, lasting, trouble).await
         }
         Command::Surroundings { site } => {
             client::events::surroundings(&client()?, &output, &site).await
         }
-        Command::Pairs { number } => client::pairs::run(&client()?, &output, number).await,
+        Command::Pairs { number, voice } => {
+            client::pairs::run(&client()?, &output, number, voice).await
+        }
         Command::Watches { command } => {
             client::watches::watches(&client()?, &output, command).await
         }

@@ -55,7 +55,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
           <Link to={`/incidents/${alarm.incident}`}>Open its incident</Link>
         </p>
       )}
-      {alarm.site == null ? (
+      {alarm.sites.length === 0 ? (
         <>
           <h2 className="section">Seen on {count(alarm.paths.length, 'path')}</h2>
           <ul className="plain-list">
@@ -69,7 +69,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
           </ul>
         </>
       ) : (
-        <p className="said quiet">Seen from {alarm.site}.</p>
+        <p className="said quiet">Seen from {alarm.sites.join(', ')}.</p>
       )}
     </section>
   );

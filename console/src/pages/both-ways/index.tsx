@@ -1,9 +1,11 @@
-import { useQuery } from '@tanstack/react-query';
-import { Empty, Skeleton, Table } from 'antd';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Empty, Skeleton, Table } from 'antd';
 import type { TableColumnsType } from 'antd';
+import { makeVoice } from '../../api/client';
 import type { Way } from '../../api/client';
 import { queries } from '../../api/queries';
 import { ms, ofAll } from '../../format';
+import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { type Lane, lanesOf, sentenceOf } from './lanes';
 
@@ -14,6 +16,12 @@ function lost({ lost: gone, arrived }: Way): string {
 
 function bounds({ delay_least_us: least, delay_most_us: most }: Way): string {
   return least == null || most == null ? '–' : `${ms(least)} to ${ms(most)}`;
+}
+
+/** How a direction sounds; only where a voice-like stream was sent lately. */
+function heardIn({ pair, way }: Lane): string {
+  const heard = way === 'forward' ? pair.voice?.forward : pair.voice?.back;
+  return heard == null ? '–' : `${heard.fitness}, R ${heard.r.toFixed(0)}`;
 }
 
 const columns: TableColumnsType<Lane> = [
@@ -29,6 +37,7 @@ const columns: TableColumnsType<Lane> = [
   { title: 'Twice', align: 'right', render: (_, { seen }) => seen.duplicated },
   { title: 'DSCP', align: 'right', render: (_, { seen }) => seen.dscp ?? '–' },
   { title: 'Links', align: 'right', render: (_, { seen }) => seen.hops ?? '–' },
+  { title: 'Voice', render: (_, lane) => heardIn(lane) },
 ];
 
 function said({ pair }: Lane) {
@@ -44,6 +53,12 @@ function said({ pair }: Lane) {
           {sentence}
         </p>
       ))}
+      {pair.voice?.sentences.map((sentence) => (
+        <p className="said" key={sentence}>
+          {sentence}
+        </p>
+      ))}
+      <VoiceButton id={pair.id} until={pair.voice_until ?? null} />
       {offset != null && (
         <p className="said">
           The clock at {pair.far} is {ms(Math.abs(offset))} {offset < 0 ? 'behind' : 'ahead of'} the
@@ -54,6 +69,29 @@ function said({ pair }: Lane) {
         </p>
       )}
     </>
+  );
+}
+
+/** Sends a voice-like stream for half a minute. */
+function VoiceButton({ id, until }: { id: string; until: string | null }) {
+  const client = useQueryClient();
+  const asking = useMutation({
+    mutationFn: () => makeVoice(id, 30),
+    onSuccess: () => client.invalidateQueries({ queryKey: ['pairs'] }),
+  });
+  return (
+    <p className="said">
+      {until === null ? (
+        <Button size="small" loading={asking.isPending} onClick={() => asking.mutate()}>
+          Send a voice-like stream for half a minute
+        </Button>
+      ) : (
+        <>
+          A voice-like stream runs until <Time at={until} />.
+        </>
+      )}
+      {asking.error && <Trouble error={asking.error} />}
+    </p>
   );
 }
 

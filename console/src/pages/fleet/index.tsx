@@ -16,9 +16,10 @@ const DAY = 86_400;
 function sentence(agents: Agent[], checks: Check[]): string {
   const asked = checks.filter((check) => check.state !== 'unknown');
   const bad = asked.filter((check) => check.state === 'broken').length;
-  const said = `${count(agents.length, 'agent')} watch, and ask services ${count(checks.length, 'question')}.`;
-  if (asked.length === 0) return said;
-  return bad === 0 ? `${said} All are answered as they should.` : `${said} ${bad} break.`;
+  const said = `${count(agents.length, 'agent')} watch`;
+  if (asked.length === 0) return `${said}; no service has answered a check yet.`;
+  const good = asked.length - bad;
+  return `${said}; ${good} of ${count(asked.length, 'check')} of services and names get to the end.`;
 }
 
 /** What do we watch with, what is around it, and what do services answer? */

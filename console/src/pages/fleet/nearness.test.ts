@@ -48,6 +48,7 @@ const check = (kind: string, state: string): Check => ({
   every_s: 20,
   active: true,
   state,
+  broke_at: state === 'broken' ? 'transfer' : null,
   why: state === 'broken' ? 'resolvers give different addresses' : null,
   phases: [],
 });
@@ -76,7 +77,12 @@ test('services are counted, and names are none', () => {
   const all = [check('web', 'good'), check('mail', 'broken'), check('name', 'broken')];
   expect(services(all)).toMatchObject({
     found: 'broken',
-    lines: ['1 of 2 answer', 'Seat Booking'],
+    lines: ['1 of 2 answer', 'Seat Booking breaks at transfer'],
+  });
+  const slow = { ...check('web', 'good'), event: 'It comes slowly.' };
+  expect(services([slow])).toMatchObject({
+    found: 'noted',
+    lines: ['1 of 1 answer', 'Seat Booking is not as usual'],
   });
   expect(services([check('web', 'unknown')]).found).toBe('unknown');
 });

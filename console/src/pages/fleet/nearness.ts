@@ -78,10 +78,17 @@ export function nearness(around: Surroundings, checks: Check[]): Near[] {
 export function services(checks: Check[]): Near {
   const asked = checks.filter((check) => check.kind !== 'name' && check.state !== 'unknown');
   const bad = asked.filter((check) => check.state === 'broken');
-  const found: FoundWord = asked.length === 0 ? 'unknown' : bad.length > 0 ? 'broken' : 'clean';
+  // What is answered, but not as it usually is.
+  const odd = asked.filter((check) => check.state !== 'broken' && check.event != null);
+  const found: FoundWord =
+    asked.length === 0 ? 'unknown' : bad.length > 0 ? 'broken' : odd.length > 0 ? 'noted' : 'clean';
   const lines =
     asked.length === 0
       ? ['nothing is asked']
-      : [`${asked.length - bad.length} of ${asked.length} answer`, ...bad.map((one) => one.target)];
+      : [
+          `${asked.length - bad.length} of ${asked.length} answer`,
+          ...bad.map((one) => `${one.target} breaks at ${one.broke_at ?? 'some step'}`),
+          ...odd.map((one) => `${one.target} is not as usual`),
+        ];
   return { name: 'Services', found, lines };
 }

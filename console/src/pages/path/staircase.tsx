@@ -274,7 +274,8 @@ function Onset({ layout }: { layout: Layout }) {
       ))}
       <text
         x={x + (toLeft ? -10 : 10)}
-        y={top - 2}
+        // At the first hops the name of the axis stands where it would be.
+        y={x < WIDTH * 0.25 ? frame.delay.top + 14 : top - 2}
         textAnchor={toLeft ? 'end' : 'start'}
         fontSize="14"
         fontWeight="600"

@@ -86,6 +86,29 @@ pub enum Fact<'a> {
         /// What is not as intended, in words; absent when all of it is.
         astray: Option<&'a str>,
     },
+    /// It was measured how much gets through.
+    Carried(Carried<'a>),
+}
+
+/// How much got through between two agents, where that is limited.
+#[derive(Debug, Clone, Copy)]
+pub struct Carried<'a> {
+    /// Who sent.
+    pub agent: AgentId,
+    /// From which site, and to which.
+    pub from: &'a str,
+    /// To which.
+    pub to: &'a str,
+    /// By which protocol, in a word.
+    pub by: &'a str,
+    /// When.
+    pub at: WallTime,
+    /// Bits a second that arrived; absent where it failed.
+    pub got_bit_s: Option<u64>,
+    /// Bits a second that should.
+    pub least_bit_s: u64,
+    /// So many misses in a row are believed.
+    pub raise_after: u8,
 }
 
 /// Looks up the newest judgement of the path from an agent to an address.
@@ -197,6 +220,7 @@ impl Watcher {
             Fact::Around { agent, site, at, around } => {
                 self.on_around(agent, site, at, around, now)
             }
+            Fact::Carried(carried) => self.on_carried(carried, now),
             Fact::Way { agent, site, target, service, at, astray } => {
                 let key =
                     EventKey { kind: EventKind::NotAsIntended, agent, subject: target.to_owned() };
@@ -214,6 +238,34 @@ impl Watcher {
                 self.settle(vec![key], sight, at, now)
             }
         }
+    }
+
+    fn on_carried(&mut self, carried: Carried<'_>, now: WallTime) -> Vec<EventEffect> {
+        let Carried { agent, from, to, by, at, got_bit_s, least_bit_s, raise_after } = carried;
+        let key =
+            EventKey { kind: EventKind::LimitMissed, agent, subject: format!("{to} by {by}") };
+        let mbit = |bits: u64| bits as f64 / 1e6;
+        let missed = got_bit_s.is_none_or(|got| got < least_bit_s);
+        let got = got_bit_s.map_or_else(
+            || "Nothing got through that could be counted".to_owned(),
+            |got| format!("Only {:.1} Mb/s got through", mbit(got)),
+        );
+        let sight = missed.then(|| Sight {
+            key: key.clone(),
+            part: Part::Network,
+            severity: Some(Severity::Minor),
+            group: format!("throughput:{from}:{to}:{by}"),
+            words: format!(
+                "{got} from {from} to {to} by {by}, where {:.1} Mb/s should, {raise_after} times in \
+                 a row.",
+                mbit(least_bit_s)
+            ),
+            service: None,
+            check: None,
+            own_addresses: Vec::new(),
+            hold: u32::from(raise_after.max(1)),
+        });
+        self.settle(vec![key], sight, at, now)
     }
 
     /// Counts a sight, or its absence, for the kinds of event that one fact can tell of: what is

@@ -135,6 +135,7 @@ fn both_ways(
         size_bytes: session.size_bytes,
         interval: session.interval,
         packets: 10,
+        regular: false,
         timeout: Micros::from_millis(1_000),
         clock,
         seed: 4,

@@ -41,6 +41,8 @@ pub struct SenderConfig {
     pub interval: Micros,
     /// Packets of a round.
     pub packets: u16,
+    /// Without jitter, as a codec sends.
+    pub regular: bool,
     /// An answer after this is late: its packet counts as lost (RFC 7680 section 2.8.2).
     pub timeout: Micros,
     /// The clock of our stamps.
@@ -70,6 +72,10 @@ pub struct TwoWay {
     pub started: Tick,
     /// Packets that left.
     pub sent: u16,
+    /// Runs of packets without an answer.
+    pub bursts: u16,
+    /// The longest of them.
+    pub longest_burst: u16,
     /// Packets without an answer of which nobody can say which way lost them.
     pub undetermined: u16,
     /// From here to the peer.
@@ -323,11 +329,18 @@ impl Sender {
             let least = u32::try_from(trip.min_us.max(0)).unwrap_or(u32::MAX);
             [least, least.saturating_add(trip.p50_us), least.saturating_add(trip.p95_us)]
         });
+        let unanswered =
+            |run: &&[Packet]| run.first().is_some_and(|packet| packet.answer.is_none());
+        let same = |a: &Packet, b: &Packet| a.answer.is_none() == b.answer.is_none();
+        let runs: Vec<usize> =
+            round.packets.chunk_by(same).filter(unanswered).map(<[Packet]>::len).collect();
         let peers = answered.last().and_then(|(_, answer)| answer.error.error_us());
         TwoWay {
             number: round.number,
             started: round.started,
             sent: count(round.packets.len()),
+            bursts: count(runs.len()),
+            longest_burst: count(runs.iter().copied().max().unwrap_or(0)),
             undetermined: count(undetermined),
             forward,
             back,
@@ -381,7 +394,11 @@ impl Sender {
         let gap =
             if cautious { CAUTIOUS_GAP.max(self.config.interval) } else { self.config.interval };
         let gap = gap.as_nanos();
-        self.next_send = Some(now.plus_nanos(gap / 2 + self.rng.random_range(0..=gap)));
+        let gap = match self.config.regular && !cautious {
+            true => gap,
+            false => gap / 2 + self.rng.random_range(0..=gap),
+        };
+        self.next_send = Some(now.plus_nanos(gap));
         let class = ClassOfService { wanted_dscp: self.config.dscp, ..ClassOfService::default() };
         let sent = stamp::Sent {
             sequence,

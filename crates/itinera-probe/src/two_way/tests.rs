@@ -34,6 +34,7 @@ fn config() -> SenderConfig {
         size_bytes: 300,
         interval: Micros::from_millis(20),
         packets: 20,
+        regular: false,
         timeout: Micros::from_millis(500),
         clock: OwnClock { unix_nanos_at_zero: 1_700_000_000_000_000_000, drift_ppb: 0 },
         seed: 4,

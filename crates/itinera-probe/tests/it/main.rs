@@ -140,6 +140,7 @@ fn no_damage_to_a_packet_between_agents_does_harm() {
         size_bytes: 180,
         interval: Micros::from_millis(20),
         packets: 5,
+        regular: false,
         timeout: Micros::from_millis(300),
         clock,
         seed: 1,

@@ -144,6 +144,7 @@ pub(crate) async fn events(
         agent: which.agent.map(AgentId::from_uuid),
         incident: which.incident.map(IncidentId::from_uuid),
         from: which.from,
+        first_of_group: false,
     };
     let records = shared.store.events(which, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);

@@ -101,7 +101,12 @@ async fn item(
     let mut services = distinct(ends.iter().map(|end| &end.service).chain(touched));
     let events: Vec<_> =
         troubles.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
-    let lasting = events.iter().filter(|(.., over)| !over).count();
+    // What several sites see of one cause is one alarm.
+    let causes = |lasting: bool| {
+        let wanted = events.iter().filter(|(.., over)| !(lasting && *over));
+        wanted.map(|(event, ..)| event.group.as_str()).collect::<BTreeSet<_>>().len()
+    };
+    let lasting = causes(true);
     // What a machine says of itself explains what its first link shows.
     let of_machine = events.iter().any(|(event, ..)| event.part == Part::Machine);
     let headline =
@@ -158,7 +163,7 @@ async fn item(
         sites,
         services,
         owners,
-        alarms: alarms.len() + events.len(),
+        alarms: alarms.len() + causes(false),
         open_alarms,
     })
 }
@@ -297,7 +302,7 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         let (map, _) = shared.owner_map_at(offset(alarm.alarm.raised_at)).await?;
         alarm_items.push(AlarmItem::new(alarm, &map));
     }
-    alarm_items.extend(record.troubles.iter().map(AlarmItem::of_event));
+    alarm_items.extend(AlarmItem::of_troubles(&record.troubles));
     let mut events = Vec::new();
     for happened in shared.store.incident_events(id).await? {
         events.push(event(shared, happened, &record).await?);

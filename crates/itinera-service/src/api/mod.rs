@@ -15,6 +15,7 @@ mod people;
 mod session;
 mod state;
 mod surroundings;
+mod throughput;
 mod view;
 mod watches;
 mod weave;
@@ -80,6 +81,8 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(weave::then))
         .routes(routes!(pairs::pairs))
         .routes(routes!(pairs::pair))
+        .routes(routes!(pairs::make_voice))
+        .routes(routes!(throughput::throughput, throughput::measure))
         .routes(routes!(watches::watches, watches::start))
         .routes(routes!(watches::watch, watches::change))
         .routes(routes!(watches::suppressions, watches::suppress))

@@ -4,12 +4,14 @@ use super::view::offset;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
+use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use itinera_analysis::both_ways::{self, BothWays, WaySummary};
+use itinera_analysis::voice::{self, Fitness, Heard};
 use itinera_model::id::PairId;
 use itinera_model::two_way::{OneWay, TwoWayRound, Way};
 use itinera_store::PairRecord;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
@@ -60,6 +62,68 @@ impl From<&WaySummary> for WayView {
     }
 }
 
+/// How a direction sounds (ITU-T G.107).
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct HeardView {
+    /// Rating factor R.
+    r: f64,
+    /// Mean opinion score.
+    mos: f64,
+    /// `fit`, `strained` or `unfit`.
+    fitness: &'static str,
+    /// From mouth to ear, as it was computed with.
+    delay_ms: f64,
+    loss_ratio: f64,
+    /// Mean length of bursts of loss over that of as much random loss.
+    burst_ratio: f64,
+}
+
+impl From<&Heard> for HeardView {
+    fn from(heard: &Heard) -> Self {
+        let Heard { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
+        let fitness = match fitness {
+            Fitness::Fit => "fit",
+            Fitness::Strained => "strained",
+            Fitness::Unfit => "unfit",
+        };
+        Self { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
+    }
+}
+
+/// How a conversation between two sites would sound.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct VoiceView {
+    /// When the newest of its rounds was measured.
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    rounds: usize,
+    sent: u32,
+    /// The longest run of packets without an answer.
+    longest_burst: u16,
+    forward: HeardView,
+    back: HeardView,
+    /// In words, with the parameters.
+    sentences: Vec<String>,
+}
+
+impl VoiceView {
+    fn new(near: &str, far: &str, rounds: &[&TwoWayRound]) -> Option<Self> {
+        let [forward, back] = voice::of_rounds(rounds)?;
+        Some(Self {
+            at: offset(rounds.last()?.clocks.corrected_wall()),
+            rounds: rounds.len(),
+            sent: rounds.iter().map(|round| u32::from(round.sent)).sum(),
+            longest_burst: rounds.iter().map(|round| round.longest_burst).max().unwrap_or(0),
+            forward: (&forward).into(),
+            back: (&back).into(),
+            sentences: vec![
+                voice::sentence(near, far, &forward),
+                voice::sentence(far, near, &back),
+            ],
+        })
+    }
+}
+
 /// A pair with what was measured in the last ten minutes.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PairItem {
@@ -96,15 +160,25 @@ pub(crate) struct PairItem {
     clock_drift_error_ppb: Option<u32>,
     /// Both clocks say they are synchronised: delays are absolute within their bounds.
     is_synchronised: bool,
+    /// How a conversation would sound; absent where no voice-like stream was sent lately.
+    voice: Option<VoiceView>,
+    /// Until when it is a voice-like stream because somebody wanted that.
+    #[serde(with = "time::serde::rfc3339::option")]
+    voice_until: Option<OffsetDateTime>,
     /// All of it in words.
     sentences: Vec<String>,
 }
 
 impl PairItem {
     fn new(pair: &PairRecord, rounds: &[TwoWayRound]) -> Self {
+        // A voice-like stream is rated by itself: it would outweigh what is measured all the time.
+        let (streams, usual): (Vec<_>, Vec<_>) = rounds.iter().partition(|round| round.is_voice());
+        let usual: Vec<TwoWayRound> = usual.into_iter().cloned().collect();
+        let rounds = if usual.is_empty() { rounds } else { &usual };
         let both: BothWays = both_ways::summary(rounds);
         let dscp = rounds.last().map_or(0, |round| round.dscp);
         let (near, far) = (&pair.sender_site, &pair.reflector_site);
+        let now = OffsetDateTime::now_utc();
         let sentences = both_ways::sentences(&both, near, far, dscp);
         let near_address = rounds.last().map_or(pair.spec.sender_address, |round| round.source);
         Self {
@@ -128,6 +202,8 @@ impl PairItem {
             clock_drift_ppb: both.drift_ppb.map(|(drift, _)| drift),
             clock_drift_error_ppb: both.drift_ppb.map(|(_, error)| error),
             is_synchronised: both.is_synchronised,
+            voice: VoiceView::new(near, far, &streams),
+            voice_until: pair.voice_until.filter(|until| *until > now),
             sentences,
         }
     }
@@ -238,4 +314,37 @@ pub(crate) async fn pair(
         })
         .collect();
     Ok(Json(PairDetail { item: PairItem::new(pair, &recent), series }))
+}
+
+/// How long a pair is to be a voice-like stream.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WantedVoice {
+    /// In seconds, 10 to 600; it costs 80 kb/s each way meanwhile.
+    for_s: u32,
+}
+
+/// Makes a pair a voice-like stream for a while, to hear how a conversation would sound.
+#[utoipa::path(post, path = "/pairs/{id}/voice", operation_id = "makeVoice",
+    params(("id" = String, Path, description = "The pair's id")),
+    request_body = WantedVoice, responses(
+    (status = 200, body = PairDetail),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn make_voice(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+    body: Result<Json<WantedVoice>, JsonRejection>,
+) -> Result<Json<PairDetail>, ApiError> {
+    let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    if !(10..=600).contains(&wanted.for_s) {
+        return Err(ApiError::BadInput(format!("for_s: {} is outside 10 to 600", wanted.for_s)));
+    }
+    let unknown = || ApiError::unknown_id(&id);
+    let known: PairId = id.parse().map_err(|_| unknown())?;
+    let until = OffsetDateTime::now_utc() + Duration::seconds(wanted.for_s.into());
+    let version = shared.store.make_voice(known, until).await?.ok_or_else(unknown)?;
+    shared.tell_agents(Some(version));
+    pair(State(shared), Path(id)).await
 }

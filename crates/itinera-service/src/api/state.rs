@@ -55,6 +55,14 @@ fn plural(count: i64, one: &str) -> String {
     format!("{count} {one}{}", if count == 1 { "" } else { "s" })
 }
 
+/// The first of several sentences: the rest stands with the incident.
+fn first_sentence(words: &str) -> &str {
+    let end = words
+        .match_indices(". ")
+        .find(|(at, _)| words[at + 2..].chars().next().is_some_and(char::is_uppercase));
+    end.map_or(words, |(at, _)| &words[..=at])
+}
+
 fn sentence(counts: &StateCounts, incidents: &[String]) -> String {
     let mut said = match (counts, incidents) {
         (StateCounts { agents: 0, .. }, _) => {
@@ -67,8 +75,9 @@ fn sentence(counts: &StateCounts, incidents: &[String]) -> String {
             )
         }
         (_, []) => format!("Nothing is wrong on {}.", plural(counts.paths, "path")),
-        (_, [incident]) => format!("One incident is open. {incident}"),
+        (_, [incident]) => format!("One incident is open. {}", first_sentence(incident)),
         (_, [newest, ..]) => {
+            let newest = first_sentence(newest);
             let open = i64::try_from(incidents.len()).unwrap_or(i64::MAX);
             format!("{} are open. The newest: {newest}", plural(open, "incident"))
         }
@@ -186,4 +195,19 @@ pub(crate) struct Agents {
 pub(crate) async fn agents(State(shared): State<Arc<Shared>>) -> Result<Json<Agents>, ApiError> {
     let items = shared.store.agents().await?.into_iter().map(AgentItem::from).collect();
     Ok(Json(Agents { items }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::first_sentence;
+
+    #[test]
+    fn a_full_stop_before_a_capital_ends_a_sentence() {
+        let said = "Resolver 198.18.48.53 is behind. Names lead astray.";
+        assert_eq!(first_sentence(said), "Resolver 198.18.48.53 is behind.");
+        assert_eq!(
+            first_sentence("20 % are lost (AS 64500); 98 % sure."),
+            "20 % are lost (AS 64500); 98 % sure."
+        );
+    }
 }

@@ -3,7 +3,7 @@
 use super::events::{part_word, severity_word};
 use crate::problem::ApiError;
 use crate::server::Shared;
-use itinera_analysis::{remark, sentence, weave};
+use itinera_analysis::{event as happened, remark, sentence, weave};
 use itinera_model::alarm::AlarmKind;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId};
@@ -12,6 +12,7 @@ use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::round::StampSource;
 use itinera_store::{AlarmRecord, EventRecord, PathRecord, ReadRecord, WhichEvents};
 use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -382,8 +383,8 @@ pub(crate) struct AlarmItem {
     place: Option<PlaceView>,
     /// Absent for what no path shows.
     confidence: Option<f64>,
-    /// The site that sees it; absent for what paths show.
-    site: Option<String>,
+    /// The sites that see it, or have seen it; none for what paths show.
+    sites: Vec<String>,
     /// The check that sees it.
     check: Option<Uuid>,
     /// Carried loss now, newest windows weighing most; absent for another cause.
@@ -425,7 +426,7 @@ impl AlarmItem {
             perceived_severity: severity_word(alarm.severity),
             place: Some(PlaceView::new(&alarm.key.place, map)),
             confidence: Some(ratio(alarm.confidence_ppm)),
-            site: None,
+            sites: Vec::new(),
             check: None,
             loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.loss_ppm)),
             added_delay_us: (cause == Cause::Delay).then(|| alarm.added_delay_us.as_micros()),
@@ -441,33 +442,51 @@ impl AlarmItem {
         }
     }
 
-    /// Trouble that is no path's.
-    pub(super) fn of_event(record: &EventRecord) -> Self {
+    /// Trouble that is no path's: what several sites see of one cause is one alarm. `group` has one
+    /// at least, the first that was seen first.
+    pub(super) fn of_events(group: &[&EventRecord]) -> Option<Self> {
+        let record = group.first()?;
         let event = &record.event;
-        Self {
+        let told: Vec<_> =
+            group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
+        let over = group.iter().all(|it| it.ended_at.is_some());
+        let sites: BTreeSet<&str> = group.iter().map(|it| it.site.as_str()).collect();
+        Some(Self {
             id: record.id.as_uuid(),
-            sentence: event.words.clone(),
+            sentence: happened::headline(&told)?,
             kind: event.key.kind.to_string(),
             part: part_word(event.part),
             cause: None,
             perceived_severity: event.severity.map_or("minor", severity_word),
             place: None,
             confidence: None,
-            site: Some(record.site.clone()),
+            sites: sites.into_iter().map(str::to_owned).collect(),
             check: event.check.map(CheckId::as_uuid),
             loss_ratio: None,
             added_delay_us: None,
             since: offset(event.since),
             raised_at: offset(event.raised_at),
-            cleared_at: record.ended_at,
+            cleared_at: if over { group.iter().filter_map(|it| it.ended_at).max() } else { None },
             worst_loss_ratio: None,
             worst_added_delay_us: None,
             incident: record.incident.map(IncidentId::as_uuid),
             showing: Vec::new(),
             paths: Vec::new(),
+        })
+    }
+
+    /// Troubles of an incident, each cause once.
+    pub(super) fn of_troubles(records: &[EventRecord]) -> Vec<Self> {
+        let mut groups: BTreeMap<&str, Vec<&EventRecord>> = BTreeMap::new();
+        for record in records {
+            groups.entry(&record.event.group).or_default().push(record);
         }
+        groups.values().filter_map(|group| Self::of_events(group)).collect()
     }
 }
+
+/// Events of one incident regarded.
+const MOST_OF_INCIDENT: u64 = 1_000;
 
 /// The newest alarms and troubles together, newest first, at most `limit`, those before `before`.
 pub(super) async fn alarm_items(
@@ -482,10 +501,17 @@ pub(super) async fn alarm_items(
         let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
         items.push(AlarmItem::new(&record, &map));
     }
-    let which = WhichEvents { lasting: open, trouble: true, ..WhichEvents::default() };
+    let all = WhichEvents { trouble: true, ..WhichEvents::default() };
+    let which = WhichEvents { lasting: open, first_of_group: true, ..all };
     let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
-    let events = shared.store.events(which, event_before, limit).await?;
-    items.extend(events.iter().map(AlarmItem::of_event));
+    for first in shared.store.events(which, event_before, limit).await? {
+        let of_incident = WhichEvents { incident: first.incident, ..all };
+        let mut group = shared.store.events(of_incident, None, MOST_OF_INCIDENT).await?;
+        let same = |it: &EventRecord| it.event.group == first.event.group && it.id >= first.id;
+        group.retain(same);
+        group.sort_by_key(|it| it.id);
+        items.extend(AlarmItem::of_events(&group.iter().collect::<Vec<_>>()));
+    }
     items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
     items.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
     Ok(items)

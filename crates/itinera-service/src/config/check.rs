@@ -1,9 +1,11 @@
 //! What services are asked, as the configuration file has it.
 
 use super::{Wrong, unplaced, within};
+use crate::throughput::ThroughputRule;
 use itinera_model::check::{Ask, AskName, AskWeb, Greeting};
 use itinera_model::path::Family;
-use itinera_store::{CheckSpec, IntendedWay};
+use itinera_model::throughput::{By, MOST_BYTES, MOST_SECONDS};
+use itinera_store::{CheckSpec, IntendedWay, ThroughputSpec};
 use serde::Deserialize;
 use std::net::IpAddr;
 use toml::Spanned;
@@ -198,5 +200,80 @@ impl IntendedEntry {
             return Err((self.owners.span().start, reason));
         }
         Ok(IntendedWay { owners, tunnel: self.tunnel, dscp_kept: self.dscp_kept })
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct ThroughputEntry {
+    from: Spanned<String>,
+    to: Spanned<String>,
+    #[serde(default = "by_tcp")]
+    by: By,
+    #[serde(default = "six_hours")]
+    every_s: Spanned<u32>,
+    #[serde(default = "five_seconds")]
+    seconds: Spanned<u8>,
+    #[serde(default = "some_bytes")]
+    most_bytes: Spanned<u64>,
+    #[serde(default = "some_rate")]
+    rate_mbit_s: Spanned<u32>,
+    least_mbit_s: Option<Spanned<u32>>,
+    #[serde(default = "usual_raise")]
+    raise_after: Spanned<u8>,
+}
+
+const fn by_tcp() -> By {
+    By::Tcp
+}
+
+fn six_hours() -> Spanned<u32> {
+    unplaced(21_600)
+}
+
+fn five_seconds() -> Spanned<u8> {
+    unplaced(5)
+}
+
+fn some_bytes() -> Spanned<u64> {
+    unplaced(20_000_000)
+}
+
+fn some_rate() -> Spanned<u32> {
+    unplaced(5)
+}
+
+impl ThroughputEntry {
+    pub(super) fn read(&self, sites: &[&String]) -> Result<ThroughputRule, Wrong> {
+        for (key, site) in [("from", &self.from), ("to", &self.to)] {
+            if !sites.contains(&site.as_ref()) {
+                let reason = format!("{key}: no site is called {:?}", site.as_ref());
+                return Err((site.span().start, reason));
+            }
+        }
+        if self.from.as_ref() == self.to.as_ref() {
+            return Err((self.to.span().start, "to: another site than from is needed".to_owned()));
+        }
+        let mbit =
+            |key, value| within(key, value, 1, 1_000).map(|mbit| u64::from(mbit) * 1_000_000);
+        let spec = ThroughputSpec {
+            by: self.by,
+            seconds: within("seconds", &self.seconds, 1, MOST_SECONDS)?,
+            most_bytes: within("most_bytes", &self.most_bytes, 10_000, MOST_BYTES)?,
+            rate_bit_s: mbit("rate_mbit_s", &self.rate_mbit_s)?,
+            least_bit_s: self
+                .least_mbit_s
+                .as_ref()
+                .map(|least| mbit("least_mbit_s", least))
+                .transpose()?,
+            raise_after: within("raise_after", &self.raise_after, 1, 20)?,
+        };
+        Ok(ThroughputRule {
+            from: self.from.as_ref().clone(),
+            to: self.to.as_ref().clone(),
+            // Rarely: lines may be metered, and users are on them.
+            every_s: within("every_s", &self.every_s, 600, 604_800)?,
+            spec,
+        })
     }
 }

@@ -2,7 +2,8 @@
 
 mod check;
 
-use check::{CheckEntry, IntendedEntry};
+use crate::throughput::ThroughputRule;
+use check::{CheckEntry, IntendedEntry, ThroughputEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
@@ -30,6 +31,8 @@ pub struct Config {
     pub watched: Watched,
     /// Fixed limits of alarms.
     pub limits: Limits,
+    /// What is measured again and again of how much gets through.
+    pub throughput: Vec<ThroughputRule>,
 }
 
 /// Where people reach the service from elsewhere.
@@ -68,6 +71,8 @@ struct File {
     schedule: ScheduleEntry,
     #[serde(default)]
     limits: LimitsEntry,
+    #[serde(default)]
+    throughput: Vec<ThroughputEntry>,
 }
 
 #[derive(Deserialize)]
@@ -113,6 +118,8 @@ struct ScheduleEntry {
     two_way_packets: Spanned<u16>,
     two_way_dscp: Spanned<u8>,
     two_way_size_bytes: Spanned<u16>,
+    voice_every_s: Spanned<u32>,
+    voice_for_s: Spanned<u32>,
     surroundings_every_s: Spanned<u32>,
 }
 
@@ -170,6 +177,8 @@ impl Default for ScheduleEntry {
             two_way_packets: unplaced(two_way.packets),
             two_way_dscp: unplaced(two_way.dscp),
             two_way_size_bytes: unplaced(two_way.size_bytes),
+            voice_every_s: unplaced(two_way.voice_every_s),
+            voice_for_s: unplaced(two_way.voice_for_s),
             surroundings_every_s: unplaced(60),
         }
     }
@@ -297,6 +306,9 @@ impl File {
         }
         let schedule = self.schedule.check()?;
         let limits = self.limits.check()?;
+        let sites: Vec<&String> = self.site.iter().map(|site| site.name.as_ref()).collect();
+        let throughput =
+            self.throughput.iter().map(|entry| entry.read(&sites)).collect::<Result<_, _>>()?;
         let targets = self.target.into_iter().map(|target| {
             let checks = target.check.iter().map(CheckEntry::read).collect::<Result<_, _>>()?;
             let intended = target.intended.as_ref().map(IntendedEntry::read).transpose()?;
@@ -336,6 +348,7 @@ impl File {
                 schedule,
             },
             limits,
+            throughput,
         })
     }
 }
@@ -455,6 +468,8 @@ impl ScheduleEntry {
                 dscp: within("two_way_dscp", &self.two_way_dscp, 0, 63)?,
                 // What must be in a packet over IPv6, and what needs no path MTU to be known.
                 size_bytes: within("two_way_size_bytes", &self.two_way_size_bytes, 188, 1_280)?,
+                voice_every_s: within("voice_every_s", &self.voice_every_s, 0, 86_400)?,
+                voice_for_s: within("voice_for_s", &self.voice_for_s, 10, 600)?,
             },
         })
     }

@@ -1,4 +1,6 @@
 ALTER TABLE judge DROP COLUMN events;
+ALTER TABLE pair DROP COLUMN voice_until;
+DROP TABLE throughput;
 DROP TABLE outward;
 DROP TABLE event;
 DROP TABLE around_round;

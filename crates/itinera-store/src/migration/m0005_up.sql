@@ -64,5 +64,24 @@ CREATE TABLE outward (
     done_at timestamptz
 );
 
+-- Measurements of how much gets through between two agents.
+CREATE TABLE throughput (
+    id uuid PRIMARY KEY,
+    no bigint GENERATED ALWAYS AS IDENTITY UNIQUE,
+    sender_id uuid NOT NULL REFERENCES agent,
+    receiver_id uuid NOT NULL REFERENCES agent,
+    body jsonb NOT NULL,
+    person text,
+    asked_at timestamptz NOT NULL,
+    not_after timestamptz NOT NULL,
+    commit_no bigint,
+    result bytea,
+    done_at timestamptz
+);
+CREATE INDEX throughput_by_commit ON throughput (commit_no) WHERE commit_no IS NOT NULL;
+
+-- Until when a pair is a voice-like stream, because somebody wants to know.
+ALTER TABLE pair ADD COLUMN voice_until timestamptz;
+
 -- The memory of what watches for events; an older program goes on without it.
 ALTER TABLE judge ADD COLUMN events bytea NOT NULL DEFAULT ''::bytea;

@@ -8,6 +8,7 @@ pub(crate) mod incidents;
 pub(crate) mod pairs;
 pub(crate) mod show;
 pub(crate) mod sign_in;
+pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;
 

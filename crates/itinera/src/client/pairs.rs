@@ -10,6 +10,7 @@ pub(crate) async fn run(
     client: &Client,
     output: &Output,
     number: Option<i64>,
+    voice_s: Option<u32>,
 ) -> Result<(), Failure> {
     let listed = client.get("/pairs").await?;
     let items = &listed["items"];
@@ -21,7 +22,13 @@ pub(crate) async fn run(
         let text = format!("no pair {number} is measured; `itinera pairs` lists them");
         Failure::say(Code::Refused, text)
     })?;
-    let pair = client.get(&format!("/pairs/{id}")).await?;
+    let pair = match voice_s {
+        Some(for_s) => {
+            let wanted = serde_json::json!({ "for_s": for_s });
+            client.post(&format!("/pairs/{id}/voice"), &wanted).await?
+        }
+        None => client.get(&format!("/pairs/{id}")).await?,
+    };
     output.either(&pair, |output| show(output, &pair))
 }
 
@@ -102,6 +109,14 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
     )))?;
     for sentence in pair["sentences"].as_array().into_iter().flatten().filter_map(Value::as_str) {
         output.sentence(sentence, "  ")?;
+    }
+    for sentence in pair["voice"]["sentences"].as_array().into_iter().flatten() {
+        output.sentence(sentence.as_str().unwrap_or_default(), "  ")?;
+    }
+    if !pair["voice_until"].is_null() {
+        let until = super::show::utc_of(&pair["voice_until"]);
+        output
+            .line(&format!("  It is a voice-like stream until {until}; ask again in a while."))?;
     }
     output.line("")?;
     let row = |name: &str, way: &Value| {

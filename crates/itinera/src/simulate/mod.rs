@@ -176,21 +176,28 @@ impl Forwarder {
         let now = self.tick(at);
         self.net.advance(now);
         match (self.net.inject(now, &packet), from) {
-            (Ok(source), Some(from)) => {
-                let listeners = self.agents.entry(source).or_default();
-                if listeners.front() != Some(&from) {
-                    listeners.retain(|known| *known != from);
-                    listeners.push_front(from);
-                    listeners.truncate(LISTENERS);
-                }
-            }
+            (Ok(source), Some(from)) => self.hears(source, from),
             (Ok(_), None) => {}
             (Err(error), _) => tracing::debug!(%error, "packet refused"),
         }
     }
 
+    /// A socket hears what comes to an address.
+    fn hears(&mut self, address: IpAddr, socket: SocketAddr) {
+        let listeners = self.agents.entry(address).or_default();
+        if listeners.front() != Some(&socket) {
+            listeners.retain(|known| *known != socket);
+            listeners.push_front(socket);
+            listeners.truncate(LISTENERS);
+        }
+    }
+
     /// Tells an agent what is around it: no IP packet begins with our codec's octet.
-    fn tell(&self, question: &[u8], to: SocketAddr) {
+    fn tell(&mut self, question: &[u8], to: SocketAddr) {
+        // A host that may only be going to listen says so.
+        if let Ok((address, true)) = decode::<(IpAddr, bool)>(question) {
+            return self.hears(address, to);
+        }
         match decode::<IpAddr>(question) {
             Ok(address) => {
                 let around = self.net.surroundings(address);

@@ -56,8 +56,8 @@ fn look(demonstration: &Demonstration, target: &str, site: &str, more: &[&str]) 
     (ran.code.unwrap(), look)
 }
 
-#[test]
-fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
+/// A demonstration of the hurried world, with the directory its story lies in.
+fn hurried() -> (Demonstration, tempfile::TempDir) {
     let story = directory();
     let service =
         SERVICE.replace("every_s = 15", "every_s = 6").replace("every_s = 20", "every_s = 8");
@@ -67,7 +67,76 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
         std::fs::write(story.path().join(file), words).unwrap();
     }
     let world = story.path().display().to_string();
-    let demonstration = Demonstration::start(directory(), 3, &["--world", &world]);
+    (Demonstration::start(directory(), 3, &["--world", &world]), story)
+}
+
+/// Looked at from the machines themselves, by one command each.
+fn looks_find_it(demonstration: &Demonstration, incident: &Value) {
+    let number = incident["no"].to_string();
+    let attached = ["--incident", number.as_str()];
+    let found = |target, site, more: &[&str], code, part| {
+        let (said, look) = look(demonstration, target, site, more);
+        assert_eq!((said, text(&look["part"])), (code, part), "{look}");
+        assert!(text(&look["sentence"]).starts_with("Broken: "), "{look}");
+        assert!(text(&look["text"]).lines().all(|line| line.chars().count() <= 100));
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(|| found("Seat Booking", "Eskerry", &attached, 12, "names"));
+        scope.spawn(|| found("Gate Scanning", "Carrock Pier", &[], 10, "machine"));
+        scope.spawn(|| found("Harbour Weather", "Dunverra", &[], 14, "service"));
+        scope.spawn(|| found("Crew Mail", "Brannock Quay", &[], 13, "network"));
+    });
+    let shown = demonstration.run(&["incidents", "show", &number]);
+    assert!(shown.out.contains("Looked outward from Eskerry"), "{shown:?}");
+}
+
+/// How a conversation would sound, in both directions.
+fn voice_is_heard(demonstration: &Demonstration) {
+    let pairs = demonstration.client(&["pairs"]);
+    let four = |pair: &&Value| {
+        pair["family"] == "ipv4" && pair["near"] != "Carrock Pier" && pair["far"] != "Carrock Pier"
+    };
+    let number = pairs.as_array().unwrap().iter().find(four).unwrap()["no"].to_string();
+    demonstration.client(&["pairs", &number, "--voice", "60"]);
+    let pair = eventually("a voice-like stream", PATIENCE, || {
+        let pair = demonstration.client(&["pairs", &number]);
+        (!pair["voice"].is_null()).then_some(pair)
+    });
+    for way in ["forward", "back"] {
+        let heard = &pair["voice"][way];
+        assert_eq!(text(&heard["fitness"]), "fit", "{heard}");
+        assert!((80.0..93.3).contains(&heard["r"].as_f64().unwrap()), "{heard}");
+    }
+}
+
+/// How much gets through, by either protocol.
+fn throughput_is_told(demonstration: &Demonstration) {
+    for by in ["tcp", "udp"] {
+        let run = ["throughput", "--from", "Brannock Quay", "--to", "Dunverra", "--by", by];
+        let run = demonstration.client(
+            &[&run[..], &["--seconds", "2", "--most-bytes", "1000000", "--rate-mbit-s", "2"]]
+                .concat(),
+        );
+        assert!(run["got_bit_s"].as_u64().unwrap() > 500_000, "{run}");
+        assert!(run["carried_out_bytes"].as_u64() >= run["received_bytes"].as_u64(), "{run}");
+    }
+}
+
+/// The commands for people say the same.
+fn commands_say_the_same(demonstration: &Demonstration) {
+    let around = demonstration.run(&["surroundings", "Carrock Pier"]);
+    assert!(around.out.contains("10.3.0.1") && around.out.contains("1000 Mb/s"), "{around:?}");
+    let events = demonstration.run(&["events", "--trouble"]);
+    assert!(events.out.contains("name-stale (names)"), "{events:?}");
+    let checks = demonstration.client(&["checks"]);
+    let mail = checks.as_array().unwrap().iter().find(|check| check["kind"] == "mail").unwrap();
+    let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
+    assert!(shown.out.contains("full-sized ones do not"), "{shown:?}");
+}
+
+#[test]
+fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
+    let (demonstration, _story) = hurried();
     let open = || demonstration.client(&["incidents", "list", "--open"]);
     let incidents = eventually("four incidents", PATIENCE, || {
         let incidents = open();
@@ -95,33 +164,9 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     std::thread::sleep(Duration::from_secs(30));
     assert_eq!(causes(&open()), all, "nothing else has come");
 
-    // Looked at from the machines themselves, by one command each.
-    let number = of("Resolver 198.18.48.53")["no"].to_string();
-    std::thread::scope(|scope| {
-        let look = |target, site, code, part: &'static str, more: Vec<&'static str>| {
-            let (said, look) = look(&demonstration, target, site, &more);
-            assert_eq!((said, text(&look["part"])), (code, part), "{look}");
-            assert!(text(&look["sentence"]).starts_with("Broken: "), "{look}");
-            assert!(text(&look["text"]).lines().all(|line| line.chars().count() <= 100));
-        };
-        let attached = vec!["--incident", Box::leak(number.clone().into_boxed_str())];
-        scope.spawn(move || look("Seat Booking", "Eskerry", 12, "names", attached));
-        scope.spawn(move || look("Gate Scanning", "Carrock Pier", 10, "machine", Vec::new()));
-        scope.spawn(move || look("Harbour Weather", "Dunverra", 14, "service", Vec::new()));
-        scope.spawn(move || look("Crew Mail", "Brannock Quay", 13, "network", Vec::new()));
-    });
-    let id = text(&of("Resolver 198.18.48.53")["id"]).to_owned();
-    let attached = demonstration.run(&["incidents", "show", &number]);
-    assert!(attached.out.contains("Looked outward from Eskerry"), "{id}: {attached:?}");
-
-    // The commands for people say the same.
-    let around = demonstration.run(&["surroundings", "Carrock Pier"]);
-    assert!(around.out.contains("10.3.0.1") && around.out.contains("1000 Mb/s"), "{around:?}");
-    let events = demonstration.run(&["events", "--trouble"]);
-    assert!(events.out.contains("name-stale (names)"), "{events:?}");
-    let checks = demonstration.client(&["checks"]);
-    let mail = checks.as_array().unwrap().iter().find(|check| check["kind"] == "mail").unwrap();
-    let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
-    assert!(shown.out.contains("full-sized ones do not"), "{shown:?}");
+    looks_find_it(&demonstration, &of("Resolver 198.18.48.53"));
+    voice_is_heard(&demonstration);
+    throughput_is_told(&demonstration);
+    commands_say_the_same(&demonstration);
     demonstration.stop();
 }

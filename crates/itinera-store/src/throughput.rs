@@ -1,0 +1,199 @@
+//! Measurements of how much gets through between two agents: one at a time, with what came of it.
+
+use crate::statement::sql;
+use crate::watched::renew;
+use crate::{Store, StoreError, outbox};
+use itinera_model::batch::{decode, encode};
+use itinera_model::id::{AgentId, ThroughputId};
+use itinera_model::throughput::{By, ThroughputRound};
+use itinera_model::unit::WallTime;
+use sea_orm::entity::prelude::*;
+use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use time::OffsetDateTime;
+
+/// What is to be measured.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ThroughputSpec {
+    /// By which protocol.
+    pub by: By,
+    /// At most so long, in seconds.
+    pub seconds: u8,
+    /// At most so many octets.
+    pub most_bytes: u64,
+    /// Rate of UDP, in bits a second.
+    pub rate_bit_s: u64,
+    /// What should get through at least, in bits a second, where that is limited.
+    pub least_bit_s: Option<u64>,
+    /// So many misses in a row raise an alarm.
+    pub raise_after: u8,
+}
+
+/// A measurement on record.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ThroughputRecord {
+    /// Its name.
+    pub id: ThroughputId,
+    /// Its number, for people to say.
+    pub no: i64,
+    /// Who sends.
+    pub sender: AgentId,
+    /// Who receives.
+    pub receiver: AgentId,
+    /// The sender's site.
+    pub from: String,
+    /// The receiver's site.
+    pub to: String,
+    /// What was wanted.
+    pub spec: ThroughputSpec,
+    /// Who wanted it; absent where the schedule did.
+    pub person: Option<String>,
+    /// When it was asked for.
+    pub asked_at: OffsetDateTime,
+    /// Until when it may begin.
+    pub not_after: OffsetDateTime,
+    /// What came of it; absent until it is done.
+    pub round: Option<ThroughputRound>,
+    /// When it was done.
+    pub done_at: Option<OffsetDateTime>,
+}
+
+const SELECT: &str = "SELECT t.*, ss.name AS from_site, rs.name AS to_site FROM throughput t \
+     JOIN agent sa ON sa.id = t.sender_id JOIN site ss ON ss.id = sa.site_id \
+     JOIN agent ra ON ra.id = t.receiver_id JOIN site rs ON rs.id = ra.site_id";
+
+fn record(row: &QueryResult) -> Result<ThroughputRecord, StoreError> {
+    let corrupt = || StoreError::corrupt("throughput");
+    let (spec, round): (Json, Option<Vec<u8>>) =
+        (row.try_get("", "body")?, row.try_get("", "result")?);
+    let round = round.map(|octets| decode(&octets)).transpose().map_err(|_| corrupt())?;
+    Ok(ThroughputRecord {
+        id: ThroughputId::from_uuid(row.try_get("", "id")?),
+        no: row.try_get("", "no")?,
+        sender: AgentId::from_uuid(row.try_get("", "sender_id")?),
+        receiver: AgentId::from_uuid(row.try_get("", "receiver_id")?),
+        from: row.try_get("", "from_site")?,
+        to: row.try_get("", "to_site")?,
+        spec: serde_json::from_value(spec).map_err(|_| corrupt())?,
+        person: row.try_get("", "person")?,
+        asked_at: row.try_get("", "asked_at")?,
+        not_after: row.try_get("", "not_after")?,
+        round,
+        done_at: row.try_get("", "done_at")?,
+    })
+}
+
+impl Store {
+    /// Has it measured how much gets through; gives the new version of the schedule.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn order_throughput(
+        &self,
+        (sender, receiver): (AgentId, AgentId),
+        spec: &ThroughputSpec,
+        person: Option<&str>,
+        not_after: OffsetDateTime,
+    ) -> Result<(ThroughputId, Option<u64>), StoreError> {
+        let txn = self.db.begin().await?;
+        let id = Uuid::now_v7();
+        let insert = "INSERT INTO throughput (id, sender_id, receiver_id, body, person, asked_at, \
+                 not_after) VALUES ($1, $2, $3, $4, $5, now(), $6)";
+        let values: [Value; 6] = [
+            id.into(),
+            sender.as_uuid().into(),
+            receiver.as_uuid().into(),
+            serde_json::json!(spec).into(),
+            person.into(),
+            not_after.into(),
+        ];
+        txn.execute_raw(sql(insert, values)).await?;
+        let version = renew(&txn).await?;
+        txn.commit().await?;
+        Ok((ThroughputId::from_uuid(id), version))
+    }
+
+    /// Measurements, newest first, at most `limit`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn throughput(&self, limit: i64) -> Result<Vec<ThroughputRecord>, StoreError> {
+        let select = format!("{SELECT} ORDER BY t.no DESC LIMIT $1");
+        self.db.query_all_raw(sql(&select, [limit.into()])).await?.iter().map(record).collect()
+    }
+
+    /// The measurement whose turn it is: one at a time, so that none is in another's way.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn throughput_turn(&self) -> Result<Option<ThroughputRecord>, StoreError> {
+        let select = format!(
+            "{SELECT} WHERE t.done_at IS NULL AND t.not_after > now() ORDER BY t.no LIMIT 1"
+        );
+        self.db.query_one_raw(sql(&select, [])).await?.as_ref().map(record).transpose()
+    }
+}
+
+/// Records what senders say of their own measurements.
+pub(crate) async fn write(
+    txn: &DatabaseTransaction,
+    agent: AgentId,
+    rounds: &[ThroughputRound],
+    (received_at, commit_no): (OffsetDateTime, i64),
+) -> Result<(), StoreError> {
+    let mut ended = false;
+    for round in rounds {
+        let update = "UPDATE throughput SET result = $3, done_at = $4, commit_no = $5 \
+             WHERE id = $1 AND sender_id = $2 AND done_at IS NULL RETURNING no";
+        let values: [Value; 5] = [
+            round.id.as_uuid().into(),
+            agent.as_uuid().into(),
+            encode(round).into(),
+            received_at.into(),
+            commit_no.into(),
+        ];
+        if txn.query_one_raw(sql(update, values)).await?.is_some() {
+            ended = true;
+            let news = serde_json::json!({ "id": round.id });
+            outbox::say(txn, "throughput", news).await?;
+        }
+    }
+    if ended {
+        // The next one has its turn.
+        renew(txn).await?;
+    }
+    Ok(())
+}
+
+/// Measurements that ended in the commits from one to another, by commit.
+pub(crate) async fn ended(
+    db: &DatabaseConnection,
+    (after, upto): (i64, i64),
+) -> Result<BTreeMap<i64, Vec<ThroughputRecord>>, StoreError> {
+    let select = format!("{SELECT} WHERE t.commit_no > $1 AND t.commit_no <= $2 ORDER BY t.no");
+    let mut by_commit: BTreeMap<i64, Vec<ThroughputRecord>> = BTreeMap::new();
+    for row in db.query_all_raw(sql(&select, [after.into(), upto.into()])).await? {
+        by_commit.entry(row.try_get("", "commit_no")?).or_default().push(record(&row)?);
+    }
+    Ok(by_commit)
+}
+
+impl ThroughputRecord {
+    /// Until when it may begin, by the service's clock.
+    pub fn not_after_wall(&self) -> WallTime {
+        crate::agents::wall(self.not_after)
+    }
+
+    /// Bits a second that got through; absent until it is known.
+    pub fn rate_bit_s(&self) -> Option<u64> {
+        self.round.as_ref().and_then(|round| round.word.rate_bit_s())
+    }
+
+    /// When it was measured, by the service's estimate.
+    pub fn measured_at(&self) -> Option<WallTime> {
+        let (clocks, done) = (self.round.as_ref()?.clocks, self.done_at?);
+        let wall_us = clocks.wall.as_unix_micros();
+        Some(crate::ingest::measured_at(wall_us, clocks.offset_us, crate::agents::wall(done)))
+    }
+}
