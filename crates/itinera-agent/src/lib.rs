@@ -43,5 +43,5 @@ pub use outward::{OutwardNews, OutwardPlan, Place, look_outward};
 pub use privilege::{Ability, abilities, drop_capabilities, unit};
 pub use run::{AgentConfig, AgentError, join, run, trial};
 pub use spool::{Spool, SpoolError};
-pub use surroundings::Around;
+pub use surroundings::{Announcements, Around};
 pub use survey::{Kept, SURVEYED, SurveyError, SurveyNews, SurveyPlan, SurveyRound, survey};

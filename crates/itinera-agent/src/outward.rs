@@ -3,7 +3,7 @@
 
 use crate::link::{Link, LinkError, RawSockets};
 use crate::simulated;
-use crate::surroundings::Around;
+use crate::surroundings::{Announcements, Around};
 use crate::survey::{SurveyNews, SurveyPlan, SurveyRound, survey};
 use ipnet::IpNet;
 use itinera_check::{Asker, Net, Patience, Roots, Whom, resolve};
@@ -49,6 +49,8 @@ pub enum Place {
     Kernel {
         /// The interface that probes leave by; the kernel's choice where absent.
         interface: Option<String>,
+        /// What switches announce, where that could be listened for.
+        announced: Option<Announcements>,
     },
     /// In a simulated internet behind a loopback socket, with these addresses.
     Simulated(SocketAddr, Vec<IpAddr>),
@@ -81,7 +83,7 @@ pub enum OutwardNews {
 impl Place {
     async fn link(&self) -> Result<Link, LinkError> {
         match self {
-            Self::Kernel { interface } => match RawSockets::open(interface.as_deref()) {
+            Self::Kernel { interface, .. } => match RawSockets::open(interface.as_deref()) {
                 Err(LinkError::NotPermitted(_)) if interface.is_none() => Link::plain(),
                 sockets => sockets.and_then(Link::raw),
             },
@@ -93,7 +95,9 @@ impl Place {
 
     pub(crate) fn around(&self, sockets: bool) -> Option<Around> {
         match self {
-            Self::Kernel { .. } => Some(Around::Kernel { sockets }),
+            Self::Kernel { announced, .. } => {
+                Some(Around::Kernel { sockets, announced: announced.clone() })
+            }
             Self::Simulated(simulation, addresses) => {
                 addresses.first().map(|own| Around::Simulated(*simulation, *own))
             }

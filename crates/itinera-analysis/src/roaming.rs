@@ -103,8 +103,9 @@ fn better(all: &[Used]) -> Option<String> {
     })
 }
 
-/// What is worth a word about surroundings.
-pub fn remarks(around: &Surroundings) -> Vec<String> {
+/// What is worth a word about surroundings, and which of the targets, by name and address, go
+/// through tunnels.
+pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String> {
     let mut said = Vec::new();
     for one in &around.interfaces {
         let name = &one.name;
@@ -130,7 +131,17 @@ pub fn remarks(around: &Surroundings) -> Vec<String> {
             let routes = around.routes.iter().filter(|route| route.interface == *name);
             let led: Vec<String> = routes.take(5).map(|route| route.to.to_string()).collect();
             let led = if led.is_empty() { "nothing".to_owned() } else { led.join(", ") };
-            said.push(format!("{name} is a tunnel; through it go {led}."));
+            let through = targets.iter().filter(|(_, address)| {
+                around.route_to(*address).is_some_and(|route| route.interface == *name)
+            });
+            let mut through: Vec<&str> = through.map(|(target, _)| *target).collect();
+            through.dedup();
+            let of_ours = if through.is_empty() {
+                "none of the targets among it".to_owned()
+            } else {
+                format!("and with it {}", through.join(", "))
+            };
+            said.push(format!("{name} is a tunnel; through it go {led}, {of_ours}."));
         }
     }
     if around.resolvers.is_empty() {
@@ -201,15 +212,25 @@ mod tests {
             interface("wlan0", Medium::Wireless, None),
             interface("tun0", Medium::Tunnel, None),
         ];
-        let said = remarks(&around).join(" ");
+        let targets = [("Crew Mail", "10.50.0.9".parse().unwrap())];
+        let said = remarks(&around, &targets).join(" ");
         for words in [
             "eth0 negotiated 100 Mb/s",
             "wlan0 is wireless",
-            "through it go nothing",
+            "through it go nothing, none of the targets among it",
             "No resolver",
         ] {
             assert!(said.contains(words), "{words}: {said}");
         }
         assert!(!said.contains("There is no gateway"), "{said}");
+        let to = "10.50.0.0/16".parse().unwrap();
+        around.routes.push(RouteEntry {
+            to,
+            gateway: None,
+            interface: "tun0".to_owned(),
+            metric: 0,
+        });
+        let said = remarks(&around, &targets).join(" ");
+        assert!(said.contains("through it go 10.50.0.0/16, and with it Crew Mail"), "{said}");
     }
 }

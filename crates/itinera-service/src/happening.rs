@@ -17,7 +17,7 @@ use std::net::IpAddr;
 use std::time::{Duration, Instant};
 
 /// Paths known by name at most.
-const MOST_PATHS: i64 = 50_000;
+pub(crate) const MOST_PATHS: i64 = 50_000;
 /// What is known is looked up anew this often, and at once when something unknown comes.
 const REFRESH: Duration = Duration::from_secs(60);
 const REFRESH_AT_ONCE: Duration = Duration::from_secs(1);

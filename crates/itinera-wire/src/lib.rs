@@ -1,5 +1,6 @@
 //! Packets as Itinera sends and reads them: IPv4 (RFC 791) and IPv6 (RFC 8200), their ICMP
-//! (RFC 792, RFC 4443) with its extensions (RFC 4884), UDP (RFC 768) and TCP (RFC 9293).
+//! (RFC 792, RFC 4443) with its extensions (RFC 4884), UDP (RFC 768) and TCP (RFC 9293);
+//! and what neighbours announce of themselves (IEEE 802.1AB).
 //!
 //! This crate promises no sockets, no clock, no allocation beyond the packets it builds and
 //! the few objects it reads, and no panic on any octets: hostile input is refused with the layer, the offset and the sizes.
@@ -19,6 +20,7 @@ pub mod icmp;
 pub mod ip;
 pub mod ipv4;
 pub mod ipv6;
+pub mod lldp;
 pub mod reader;
 pub mod stamp;
 pub mod tcp;

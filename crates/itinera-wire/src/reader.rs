@@ -21,6 +21,8 @@ pub enum Layer {
     Tcp,
     /// RFC 8762.
     Stamp,
+    /// IEEE 802.1AB.
+    Lldp,
 }
 
 impl fmt::Display for Layer {
@@ -34,6 +36,7 @@ impl fmt::Display for Layer {
             Self::Udp => "UDP",
             Self::Tcp => "TCP",
             Self::Stamp => "STAMP",
+            Self::Lldp => "LLDP",
         })
     }
 }

@@ -5,8 +5,8 @@ use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
 use itinera_agent::{
-    Ability, AgentConfig, AgentError, ExchangeError, Link, LinkError, LocalLimits, Place,
-    RawSockets, abilities, drop_capabilities, unit,
+    Ability, AgentConfig, AgentError, Announcements, ExchangeError, Link, LinkError, LocalLimits,
+    Place, RawSockets, abilities, drop_capabilities, unit,
 };
 use itinera_model::JoinCode;
 use std::sync::Arc;
@@ -37,21 +37,29 @@ pub(crate) async fn join(args: &JoinArgs, output: &Output) -> Result<(), Failure
     ))
 }
 
+/// What only privilege opens; nothing of it where there is none.
+#[derive(Default)]
+pub(crate) struct Privileged {
+    sockets: Option<RawSockets>,
+    announced: Option<Announcements>,
+}
+
 /// Opens what needs privilege and gives the privilege up, before any other thread is made that
 /// would keep it.
-pub(crate) fn prepare(args: &RunArgs) -> Result<Option<RawSockets>, Failure> {
-    let sockets = match args.simulation {
-        Some(_) => None,
-        None => match RawSockets::open(None) {
+pub(crate) fn prepare(args: &RunArgs) -> Result<Privileged, Failure> {
+    let mut opened = Privileged::default();
+    if args.simulation.is_none() {
+        opened.sockets = match RawSockets::open(None) {
             Err(LinkError::NotPermitted(_)) => None,
             sockets => Some(sockets.map_err(|error| Failure::new(Code::Failed, error))?),
-        },
-    };
+        };
+        opened.announced = Announcements::open().ok();
+    }
     drop_capabilities().map_err(|error| {
         Failure::new(Code::Failed, std::io::Error::from(error))
             .context("cannot give up privileges that are no longer needed")
     })?;
-    Ok(sockets)
+    Ok(opened)
 }
 
 pub(crate) fn check(output: &Output) -> Result<(), Failure> {
@@ -72,8 +80,8 @@ pub(crate) fn print_unit(output: &Output, data: &std::path::Path) -> Result<(), 
     output.line(unit(&program, data).trim_end())
 }
 
-pub(crate) async fn run(args: &RunArgs, sockets: Option<RawSockets>) -> Result<(), Failure> {
-    let link = match (args.simulation, sockets) {
+pub(crate) async fn run(args: &RunArgs, opened: Privileged) -> Result<(), Failure> {
+    let link = match (args.simulation, opened.sockets) {
         (Some(simulation), _) => Link::simulated(simulation, args.address.clone()).await,
         (None, Some(sockets)) => Link::raw(sockets),
         (None, None) => {
@@ -94,7 +102,7 @@ pub(crate) async fn run(args: &RunArgs, sockets: Option<RawSockets>) -> Result<(
         clock_error,
         place: match args.simulation {
             Some(simulation) => Place::Simulated(simulation, args.address.clone()),
-            None => Place::Kernel { interface: None },
+            None => Place::Kernel { interface: None, announced: opened.announced },
         },
         roots: Arc::new(crate::outward::roots(args.trust.as_deref())?),
     };

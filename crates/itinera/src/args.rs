@@ -518,7 +518,7 @@ pub(crate) struct ThroughputArgs {
 #[derive(Debug, Args)]
 pub(crate) struct OutwardArgs {
     /// A URL, a name or an address, with a port where it is not that of the web: crew-mail.example:25;
-    /// with --from the name of a service, or of a target
+    /// with --from the name of a service, of a target, or of another site with an agent
     pub(crate) target: String,
     /// From the agent at this site, which the service asks, instead of from this machine
     #[arg(long, value_name = "SITE", conflicts_with_all = ["simulation", "interface", "trust", "owners", "port", "family"])]

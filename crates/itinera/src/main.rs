@@ -20,7 +20,6 @@ mod survey;
 use args::{AgentCommand, Arguments, Command, ConfigCommand, OwnersCommand};
 use clap::Parser;
 use exit::{Code, Failure};
-use itinera_agent::RawSockets;
 use output::Output;
 use std::io::IsTerminal;
 use std::process::ExitCode;
@@ -39,19 +38,19 @@ fn main() -> ExitCode {
     // One provider for everything that speaks TLS in this process.
     let _installed_before = rustls::crypto::ring::default_provider().install_default();
     // While there is one thread: those that are made later have what this one has.
-    let sockets = match &arguments.command {
+    let opened = match &arguments.command {
         Command::Agent { command: AgentCommand::Run(run) } => agent::prepare(run),
-        _ => Ok(None),
+        _ => Ok(agent::Privileged::default()),
     };
-    let outcome = sockets
-        .and_then(|sockets| {
+    let outcome = opened
+        .and_then(|opened| {
             let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build();
             runtime
                 .map_err(|error| Failure::new(Code::Failed, error))
-                .map(|runtime| (runtime, sockets))
+                .map(|runtime| (runtime, opened))
         })
-        .and_then(|(runtime, sockets)| {
-            let outcome = runtime.block_on(run(arguments, sockets));
+        .and_then(|(runtime, opened)| {
+            let outcome = runtime.block_on(run(arguments, opened));
             // A thread may still be reading standard input; nothing waits for it.
             runtime.shutdown_background();
             outcome
@@ -62,7 +61,7 @@ fn main() -> ExitCode {
     }
 }
 
-async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Failure> {
+async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Failure> {
     let output = Output::new(arguments.format);
     let (api, token_file) = (arguments.api, arguments.token_file);
     let client = || {
@@ -74,7 +73,7 @@ async fn run(arguments: Arguments, sockets: Option<RawSockets>) -> Result<(), Fa
         Command::Serve(serve) => serve::run(&serve).await,
         Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
         Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
-        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run, sockets).await,
+        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run, opened).await,
         Command::Agent { command: AgentCommand::Check } => agent::check(&output),
         Command::Agent { command: AgentCommand::Unit { data } } => {
             agent::print_unit(&output, &data)

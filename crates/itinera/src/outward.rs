@@ -7,7 +7,7 @@ use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::survey::owner_map;
 use indicatif::{ProgressBar, ProgressStyle};
-use itinera_agent::{OutwardNews, OutwardPlan, Place, look_outward};
+use itinera_agent::{Announcements, OutwardNews, OutwardPlan, Place, look_outward};
 use itinera_analysis::outward::{Known, judge, text};
 use itinera_check::{Roots, Whom};
 use itinera_model::check::{Ask, AskWeb, Greeting};
@@ -33,7 +33,10 @@ pub(crate) async fn run(args: &OutwardArgs, output: &Output) -> Result<(), Failu
     let map = owner_map(args.owners.as_deref())?;
     let place = match args.simulation {
         Some(simulation) => Place::Simulated(simulation, args.address.clone()),
-        None => Place::Kernel { interface: args.interface.clone() },
+        None => Place::Kernel {
+            interface: args.interface.clone(),
+            announced: Announcements::open().ok(),
+        },
     };
     let plan = plan(args)?;
     let progress = Progress::new(output);
@@ -72,15 +75,21 @@ pub(crate) async fn ask_agent(
         Some(number) => Some(client::incidents::id_of(client, number).await?),
         None => None,
     };
-    let of_service = json!({ "site": site, "service": args.target, "incident": incident });
-    let look = match client.post("/outward", &of_service).await {
-        Ok(look) => look,
-        // No service is called so: a target may be.
-        Err(_) => {
-            let of_target = json!({ "site": site, "target": args.target, "incident": incident });
-            client.post("/outward", &of_target).await?
+    // What is not the name of a service may be that of a target, or of a site with an agent.
+    let mut ordered = Err(Failure::found(Code::Refused as u8));
+    for kind in ["service", "target", "to_site"] {
+        let wanted = json!({ "site": site, kind: args.target, "incident": incident });
+        let answer = client.post("/outward", &wanted).await;
+        let other_kind = matches!(&answer, Err(failure) if !failure.is_unreachable());
+        // The first refusal names what there is.
+        if answer.is_ok() || kind == "service" || !other_kind {
+            ordered = answer;
         }
-    };
+        if !other_kind {
+            break;
+        }
+    }
+    let look = ordered?;
     let id = look["id"].as_str().unwrap_or_default().to_owned();
     let progress = Progress::new(output);
     let begun = Instant::now();

@@ -1,6 +1,7 @@
 //! The kernel's word: interfaces, addresses, routes and neighbours by rtnetlink(7), speed and
 //! duplex from /sys, resolvers from resolv.conf(5), sockets from proc_net(5).
 
+use super::announced::Announcements;
 use super::leases;
 use futures_util::{StreamExt, TryStreamExt};
 use ipnet::IpNet;
@@ -19,10 +20,13 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::Path;
 
 /// Looks around once.
-pub(super) async fn look(sockets: bool) -> io::Result<Surroundings> {
+pub(super) async fn look(
+    sockets: bool,
+    announced: Option<&Announcements>,
+) -> io::Result<Surroundings> {
     let (connection, handle, _) = rtnetlink::new_connection()?;
     let driving = tokio::spawn(connection);
-    let told = tell(&handle).await;
+    let told = tell(&handle, announced).await;
     driving.abort();
     let mut around = told.map_err(io::Error::other)?;
     around.host_name = short(&rustix::system::uname().nodename().to_string_lossy());
@@ -51,7 +55,10 @@ pub(super) async fn changed() {
     }
 }
 
-async fn tell(handle: &Handle) -> Result<Surroundings, rtnetlink::Error> {
+async fn tell(
+    handle: &Handle,
+    announced: Option<&Announcements>,
+) -> Result<Surroundings, rtnetlink::Error> {
     let mut around = Surroundings::default();
     let mut names = BTreeMap::new();
     let mut links = handle.link().get().execute();
@@ -61,6 +68,7 @@ async fn tell(handle: &Handle) -> Result<Surroundings, rtnetlink::Error> {
         around.leases.extend(leases::of(link.header.index, &interface.name));
         around.interfaces.push(interface);
     }
+    around.announced = announced.map(|hearing| hearing.now(&names)).unwrap_or_default();
     let mut addresses = handle.address().get().execute();
     while let Some(address) = addresses.try_next().await? {
         let own = address.attributes.iter().find_map(|attribute| match attribute {
@@ -274,7 +282,7 @@ mod tests {
     #[tokio::test]
     async fn this_machine_has_at_least_itself() {
         let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-        let around = look(true).await.unwrap();
+        let around = look(true, None).await.unwrap();
         let own = around.interface("lo").unwrap();
         assert_eq!(own.medium, Medium::Loopback);
         assert!(own.addresses.iter().any(|net| net.addr().is_loopback()), "{own:?}");
@@ -282,6 +290,6 @@ mod tests {
         let here = listener.local_addr().unwrap();
         let sockets = around.sockets.unwrap();
         assert!(sockets.iter().any(|socket| socket.local == here && socket.peer.is_none()));
-        assert!(look(false).await.unwrap().sockets.is_none(), "only where allowed");
+        assert!(look(false, None).await.unwrap().sockets.is_none(), "only where allowed");
     }
 }

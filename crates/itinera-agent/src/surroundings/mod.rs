@@ -1,8 +1,12 @@
 //! What the agent finds around it: from the kernel, or from the simulated internet.
 
+mod announced;
 mod kernel;
 mod leases;
+#[cfg(test)]
+mod tests;
 
+pub use announced::Announcements;
 use itinera_model::batch::{decode, encode};
 use itinera_model::surroundings::Surroundings;
 use std::io;
@@ -22,6 +26,8 @@ pub enum Around {
     Kernel {
         /// Whether open sockets may be listed.
         sockets: bool,
+        /// What switches announce, where that could be listened for.
+        announced: Option<Announcements>,
     },
     /// A simulated internet behind a loopback socket, in which the machine has this address.
     Simulated(SocketAddr, IpAddr),
@@ -34,7 +40,7 @@ impl Around {
     /// The kernel's word, or `TimedOut` from a simulation that does not tell.
     pub async fn look(&self) -> io::Result<Surroundings> {
         match self {
-            Self::Kernel { sockets } => kernel::look(*sockets).await,
+            Self::Kernel { sockets, announced } => kernel::look(*sockets, announced.as_ref()).await,
             Self::Simulated(simulation, address) => {
                 let socket = UdpSocket::bind("127.0.0.1:0").await?;
                 socket.connect(simulation).await?;

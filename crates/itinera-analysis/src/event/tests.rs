@@ -96,6 +96,35 @@ fn ended(effects: &[EventEffect]) -> usize {
 }
 
 #[test]
+fn what_gets_through_is_missed_only_so_often_in_a_row() {
+    let mut watcher = Watcher::default();
+    let mut carry = |nth: i64, got_bit_s| {
+        let at = second(nth * 600);
+        let carried = Carried {
+            agent: agent(1),
+            from: "Brannock Quay",
+            to: "Dunverra",
+            by: "tcp",
+            at,
+            got_bit_s,
+            least_bit_s: 20_000_000,
+            raise_after: 3,
+        };
+        watcher.step(Fact::Carried(carried), &|_, _| None, at)
+    };
+    let (much, little) = (Some(21_000_000), Some(3_400_000));
+    for (nth, got) in [(0, little), (1, little), (2, much), (3, little), (4, None)] {
+        assert_eq!(began(&carry(nth, got)).len(), 0, "{nth}");
+    }
+    let effects = carry(5, little);
+    let event = began(&effects)[0];
+    assert_eq!((event.key.kind, event.since), (EventKind::LimitMissed, second(1_800)));
+    assert!(event.words.starts_with("Only 3.4 Mb/s got through"), "{}", event.words);
+    let after: usize = (6..10).map(|nth| ended(&carry(nth, much))).sum();
+    assert_eq!(after, 1, "and it ends once");
+}
+
+#[test]
 fn one_failure_says_nothing_three_do_and_two_good_ones_end_it() {
     let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
     let (fine, bad) = (good(OLD, None), broke(Step::Connect, Why::Refused));

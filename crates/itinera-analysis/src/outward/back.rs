@@ -13,7 +13,7 @@ pub(super) fn steps(seen: &Seen<'_>) -> Option<Step> {
     if let (Some(heard), Some(silent)) = (heard, silent) {
         let words = format!(
             "Answers come back to {} ({} of {}) and not to {} (0 of {}), both of this machine: no \
-             way back to that prefix.",
+             way back to that prefix, or none out from it.",
             heard.source, heard.answered, heard.sent, silent.source, silent.sent
         );
         return Some(step(Rung::WayBack, Found::Broken, words));

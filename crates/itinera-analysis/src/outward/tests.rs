@@ -1,1 +1,249 @@
+//! Whose part the first broken step is, and that silence alone breaks nothing.
 
+use super::*;
+use itinera_model::check::{Ask, AskWeb, CheckResult, Phase, Resolved, Seen as Saw, Step as Asks};
+use itinera_model::outward::{Echoes, FromSource};
+use itinera_model::surroundings::{Counters, Interface, RouteEntry, Surroundings};
+use itinera_model::unit::{Micros, WallTime};
+use std::net::IpAddr;
+
+fn ip(text: &str) -> IpAddr {
+    text.parse().unwrap()
+}
+
+fn around() -> Surroundings {
+    let route = RouteEntry {
+        to: "0.0.0.0/0".parse().unwrap(),
+        gateway: Some(ip("10.3.0.1")),
+        interface: "port0".to_owned(),
+        metric: 100,
+    };
+    let port = Interface {
+        name: "port0".to_owned(),
+        up: true,
+        carrier: true,
+        speed_mbit_s: Some(1_000),
+        addresses: vec!["10.3.0.10/24".parse().unwrap()],
+        counters: Counters { rx_packets: 1_000, ..Counters::default() },
+        ..Interface::default()
+    };
+    Surroundings {
+        interfaces: vec![port],
+        routes: vec![route],
+        resolvers: vec![ip("198.18.48.53")],
+        ..Surroundings::default()
+    }
+}
+
+fn resolved(why: Option<Why>, addresses: &[&str]) -> Resolved {
+    Resolved {
+        resolver: ip("198.18.48.53"),
+        why,
+        addresses: addresses.iter().map(|address| ip(address)).collect(),
+        ttl_s: Some(60),
+        authoritative: false,
+        truncated: false,
+        took_us: Micros::from_millis(4),
+    }
+}
+
+fn names(outcome: Outcome, resolved: Resolved) -> CheckResult {
+    let seen = Saw { resolved: vec![resolved], ..Saw::default() };
+    CheckResult { outcome, spoke_to: None, phases: Vec::new(), seen }
+}
+
+fn got_to(outcome: Outcome, steps: &[Asks]) -> CheckResult {
+    let phase = |step: &Asks| Phase { step: *step, took_us: Micros::from_millis(20) };
+    CheckResult {
+        outcome,
+        spoke_to: Some((ip("198.18.144.10"), 80).into()),
+        phases: steps.iter().map(phase).collect(),
+        seen: Saw::default(),
+    }
+}
+
+fn web(result: CheckResult) -> Asked {
+    let ask = Ask::Web(AskWeb {
+        tls: false,
+        host: Some("booking.corriven.example".to_owned()),
+        port: 80,
+        path: "/".to_owned(),
+        content: false,
+        resources: false,
+        status: None,
+        words: None,
+        most_bytes: 1_000,
+    });
+    Asked { ask, result }
+}
+
+/// Everything is as it should be; hops could not be looked at.
+fn all_well() -> Observed {
+    let all = [Asks::Connect, Asks::FirstByte];
+    Observed {
+        target: "booking.corriven.example".to_owned(),
+        name: Some("booking.corriven.example".to_owned()),
+        address: Some(ip("198.18.144.10")),
+        began: WallTime::from_unix_seconds(0),
+        took_us: Micros::from_millis(12_000),
+        own_stack: Some(true),
+        before: Some(around()),
+        after: Some(around()),
+        gateway: Some(Echoes {
+            address: ip("10.3.0.1"),
+            sent: 8,
+            answered: 8,
+            median_us: Some(Micros::from_millis(1)),
+        }),
+        resolvers: vec![resolved(Some(Why::NoSuchName), &[])],
+        names: Some(names(Outcome::Good, resolved(None, &["198.18.144.10"]))),
+        sweep: None,
+        not_swept: Some("not permitted".to_owned()),
+        asked: vec![web(got_to(Outcome::Good, &all))],
+        sources: Vec::new(),
+    }
+}
+
+fn judged(change: impl FnOnce(&mut Observed)) -> OutwardCheck {
+    let mut observed = all_well();
+    change(&mut observed);
+    judge(&observed, &OwnerMap::default(), &Known::default())
+}
+
+fn found(check: &OutwardCheck, rung: Rung) -> Found {
+    check.steps.iter().find(|step| step.rung == rung).unwrap().found
+}
+
+/// The first broken step and whose part it is.
+fn first_broken(check: &OutwardCheck) -> (Option<Rung>, Part) {
+    let first = check.steps.iter().find(|step| step.found == Found::Broken);
+    (first.map(|step| step.rung), check.part)
+}
+
+#[test]
+fn nothing_is_broken_where_all_is_well() {
+    let check = judged(|_| {});
+    assert_eq!(first_broken(&check), (None, Part::Nothing));
+    assert!(check.sentence.starts_with("Nothing is broken between this machine and"));
+    let nearest_first = check.steps.windows(2).all(|two| two[0].rung <= two[1].rung);
+    assert!(nearest_first, "{:?}", check.steps);
+}
+
+#[test]
+fn each_broken_step_is_its_own_part() {
+    let mail = Outcome::Broke { at: Asks::FirstByte, why: Why::NoAnswer };
+    let refused = Outcome::Broke { at: Asks::Connect, why: Why::Refused };
+    let nobody = Outcome::Broke { at: Asks::Name, why: Why::NoAnswer };
+    type Change = Box<dyn FnOnce(&mut Observed)>;
+    let cases: [(Change, Rung, Part); 8] = [
+        (Box::new(|it| it.own_stack = Some(false)), Rung::OwnStack, Part::Machine),
+        (
+            Box::new(|it| it.before.as_mut().unwrap().interfaces[0].carrier = false),
+            Rung::OwnLink,
+            Part::Machine,
+        ),
+        (
+            Box::new(|it| {
+                let after = &mut it.after.as_mut().unwrap().interfaces[0].counters;
+                (after.rx_errors, after.rx_packets) = (9, 1_300);
+            }),
+            Rung::OwnLink,
+            Part::Machine,
+        ),
+        (
+            Box::new(|it| {
+                let own = "169.254.7.7/16".parse().unwrap();
+                it.before.as_mut().unwrap().interfaces[0].addresses = vec![own];
+            }),
+            Rung::OwnAddress,
+            Part::Machine,
+        ),
+        (
+            Box::new(|it| it.before.as_mut().unwrap().routes.clear()),
+            Rung::OwnAddress,
+            Part::Machine,
+        ),
+        (
+            Box::new(move |it| {
+                it.resolvers = vec![resolved(Some(Why::NoAnswer), &[])];
+                it.names = Some(names(nobody, resolved(Some(Why::NoAnswer), &[])));
+            }),
+            Rung::Resolvers,
+            Part::Names,
+        ),
+        (
+            Box::new(move |it| it.asked = vec![web(got_to(refused, &[]))]),
+            Rung::TargetConnect,
+            Part::Service,
+        ),
+        (
+            Box::new(move |it| it.asked = vec![web(got_to(mail, &[Asks::Connect]))]),
+            Rung::Application,
+            Part::Service,
+        ),
+    ];
+    for (change, rung, part) in cases {
+        let check = judged(change);
+        assert_eq!(first_broken(&check), (Some(rung), part), "{check:#?}");
+        assert!(check.sentence.contains("; to do: "), "{}", check.sentence);
+    }
+}
+
+#[test]
+fn a_gateway_that_ignores_echo_is_not_broken_while_something_behind_it_answers() {
+    let silent = |it: &mut Observed| it.gateway.as_mut().unwrap().answered = 0;
+    assert_eq!(first_broken(&judged(silent)), (None, Part::Nothing));
+    let all_silent = judged(|it| {
+        silent(it);
+        let why = Outcome::Broke { at: Asks::Connect, why: Why::NoAnswer };
+        it.asked = vec![web(got_to(why, &[]))];
+    });
+    assert_eq!(first_broken(&all_silent), (Some(Rung::Gateway), Part::Site));
+}
+
+#[test]
+fn a_name_that_does_not_exist_is_the_names_part() {
+    let check = judged(|it| {
+        let why = Outcome::Broke { at: Asks::Name, why: Why::NoSuchName };
+        it.names = Some(names(why, resolved(Some(Why::NoSuchName), &[])));
+        it.address = None;
+        it.asked = vec![web(CheckResult::broke(Asks::Name, Why::NoAddress))];
+    });
+    assert_eq!(first_broken(&check), (Some(Rung::Name), Part::Names));
+    assert_eq!(found(&check, Rung::TargetConnect), Found::Unknown, "nobody was there to ask");
+}
+
+#[test]
+fn one_address_answered_and_another_not_means_no_way_back_to_it() {
+    let from = |source: &str, answered| FromSource { source: ip(source), sent: 6, answered };
+    let way_back = |sources: Vec<FromSource>| {
+        let check = judged(|it| it.sources = sources);
+        let step = check.steps.into_iter().find(|step| step.rung == Rung::WayBack);
+        step.map(|step| (step.found, step.words))
+    };
+    let (found, words) = way_back(vec![from("10.3.0.10", 6), from("10.99.0.1", 0)]).unwrap();
+    assert_eq!(found, Found::Broken);
+    assert!(words.contains("not to 10.99.0.1 (0 of 6)"), "{words}");
+    assert!(words.contains("no way back to that prefix"), "{words}");
+    assert_eq!(way_back(vec![from("10.3.0.10", 6), from("10.99.0.1", 2)]), None);
+    assert_eq!(way_back(vec![from("10.3.0.10", 0), from("10.99.0.1", 0)]), None, "all silent");
+}
+
+#[test]
+fn the_other_ends_word_is_heard() {
+    let with = |arrived, lost| {
+        let back = Some(WayBack { arrived, lost });
+        judge(&all_well(), &OwnerMap::default(), &Known { path: None, back })
+    };
+    assert_eq!(first_broken(&with(570, 30)), (Some(Rung::WayBack), Part::Network));
+    assert_eq!(found(&with(600, 1), Rung::WayBack), Found::Clean);
+}
+
+#[test]
+fn the_text_is_lines_for_a_mail() {
+    let observed = all_well();
+    let check = judge(&observed, &OwnerMap::default(), &Known::default());
+    let text = text(&check, &observed);
+    assert!(text.lines().all(|line| line.chars().count() <= 100), "{text}");
+    assert!(text.contains("10.3.0.1 answered all 8 echoes"), "{text}");
+}

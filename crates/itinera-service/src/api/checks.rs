@@ -2,7 +2,7 @@
 
 use super::Asked;
 use super::view::offset;
-use crate::happening::{by_address, facts_of};
+use crate::happening::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
@@ -23,8 +23,6 @@ use uuid::Uuid;
 
 /// A check whose newest result is older than this shows none.
 const FRESH: Duration = Duration::days(1);
-/// Paths known by name, and lasting events regarded.
-const MOST_PATHS: i64 = 50_000;
 const MOST_EVENTS: u64 = 5_000;
 /// Results shown of one check.
 const MOST_RESULTS: i64 = 200;

@@ -2,7 +2,7 @@
 
 use super::Asked;
 use super::events::part_word;
-use crate::happening::by_address;
+use crate::happening::{MOST_PATHS, by_address};
 use crate::past;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -30,8 +30,6 @@ use uuid::Uuid;
 const PATIENCE: Duration = Duration::minutes(3);
 /// Looks listed at once.
 const MOST: i64 = 100;
-/// Paths known by name.
-const MOST_PATHS: i64 = 50_000;
 /// How far back packets between two agents say something of the way back.
 const PAIRED: Duration = Duration::minutes(2);
 
@@ -314,7 +312,7 @@ pub(crate) async fn look_outward(
         Some(other) => {
             let there = agent_at(&shared, "to_site", other).await?;
             let address = there.addresses.first().copied();
-            let unknown = || ApiError::BadInput(format!("to_site: where {other} is is not known"));
+            let unknown = || ApiError::BadInput(format!("to_site: where {other} is not known"));
             (format!("the agent at {other}"), Some(address.ok_or_else(unknown)?), None, Vec::new())
         }
         None => {
@@ -329,7 +327,9 @@ pub(crate) async fn look_outward(
             let target = fitting.first().ok_or_else(|| {
                 let known: Vec<&str> = targets.iter().map(|it| it.spec.service.as_str()).collect();
                 let known = known.join(", ");
-                ApiError::BadInput(format!("service: name one of these, or a target: {known}"))
+                ApiError::BadInput(format!(
+                    "service: name one of these, a target or another site: {known}"
+                ))
             })?;
             let (address, name, asks) = toward(target, Family::Ipv4);
             (target.spec.name.clone(), address, name, asks)

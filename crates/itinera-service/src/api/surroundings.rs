@@ -1,6 +1,7 @@
 //! What agents find around them.
 
 use super::view::offset;
+use crate::happening::MOST_PATHS;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
@@ -10,6 +11,7 @@ use itinera_model::id::AgentId;
 use itinera_model::surroundings::{Duplex, Interface, Medium, Surroundings};
 use itinera_store::AroundAt;
 use serde::Serialize;
+use std::net::IpAddr;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
@@ -167,7 +169,12 @@ fn interface(one: &Interface, before: Option<(&Interface, i64)>) -> InterfaceVie
     }
 }
 
-fn view(site: String, all: &[AroundAt], gateways: Vec<GatewayView>) -> SurroundingsView {
+fn view(
+    site: String,
+    all: &[AroundAt],
+    targets: &[(&str, IpAddr)],
+    gateways: Vec<GatewayView>,
+) -> SurroundingsView {
     let newest = all.last();
     let nothing = Surroundings::default();
     let around = newest.map_or(&nothing, |newest| &newest.round.around);
@@ -181,7 +188,7 @@ fn view(site: String, all: &[AroundAt], gateways: Vec<GatewayView>) -> Surroundi
         site,
         sentences: newest.map_or_else(
             || vec!["This agent has not told what is around it yet.".to_owned()],
-            |newest| roaming::remarks(&newest.round.around),
+            |newest| roaming::remarks(&newest.round.around, targets),
         ),
         at: newest.map(|newest| offset(newest.at)),
         host_name: around.host_name.clone(),
@@ -274,7 +281,12 @@ pub(crate) async fn surroundings(
         in_use: used.in_use,
         delay_us: used.delay.map(|delay| delay.as_micros()),
     });
-    let mut view = view(record.site, &all, gateways.collect());
+    let paths = shared.store.paths(None, MOST_PATHS).await?;
+    let own = paths.iter().filter(|path| path.agent == agent);
+    let mut targets: Vec<(&str, IpAddr)> =
+        own.filter_map(|path| Some((path.target.as_str(), path.address.parse().ok()?))).collect();
+    targets.sort_unstable();
+    let mut view = view(record.site, &all, &targets, gateways.collect());
     view.sentences.extend(better);
     Ok(Json(view))
 }

@@ -156,6 +156,19 @@ fn neighbours(output: &Output, around: &Value) -> Result<(), Failure> {
     });
     output.line("")?;
     output.table(&["neighbour", "hardware address", "on"], rows.collect())?;
+    let rows = list(&around["routes"]).iter().map(|one| {
+        let gateway = one["gateway"].as_str().unwrap_or("on the link").to_owned();
+        vec![text_of(&one["to"]), gateway, text_of(&one["interface"]), one["metric"].to_string()]
+    });
+    output.line("")?;
+    output.table(&["route to", "by", "interface", "metric"], rows.collect())?;
+    let rows = list(&around["leases"]).iter().map(|one| {
+        let lifetime = one["lifetime_s"].as_u64().map(|seconds| format!("{seconds} s"));
+        let lifetime = lifetime.unwrap_or_else(|| ABSENT.to_owned());
+        vec![text_of(&one["interface"]), text_of(&one["server"]), lifetime]
+    });
+    output.line("")?;
+    output.table(&["lease for", "from", "lasts"], rows.collect())?;
     let sockets = &around["sockets"];
     if sockets.is_null() {
         output.line("")?;

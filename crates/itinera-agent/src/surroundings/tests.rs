@@ -1,0 +1,99 @@
+//! What the real kernel tells, in namespaces of our own.
+
+use super::*;
+use crate::outward::{OutwardPlan, Place, look_outward};
+use crate::testbed::{Row, TARGETS, ip};
+use itinera_check::{Roots, Whom};
+use itinera_model::check::Ask;
+use itinera_wire::lldp::{ETHERTYPE, GROUPS};
+use nix::ifaddrs::getifaddrs;
+use nix::sys::socket::{MsgFlags, sendto};
+use socket2::{Domain, Socket, Type};
+use std::os::fd::AsRawFd;
+use std::sync::Arc;
+use tokio::sync::mpsc;
+
+fn block<T>(future: impl Future<Output = T>) -> T {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    runtime.block_on(future)
+}
+
+/// Sends one frame to neighbours by an interface of the namespace that the thread is in.
+fn announce(interface: &str, lifetime_s: u8, name: &str) {
+    let mut frame = [&GROUPS[0][..], &[2, 0, 0, 0, 0, 0x2a], &ETHERTYPE.to_be_bytes()].concat();
+    frame.extend(b"\x02\x07\x04\x02\x00\x00\x00\x00\x2a\x04\x07\x05port-7\x06\x02\x00");
+    frame.extend([lifetime_s, 5 << 1, u8::try_from(name.len()).unwrap()]);
+    frame.extend(name.as_bytes());
+    frame.extend([0; 40]);
+    let socket = Socket::new(Domain::PACKET, Type::RAW, None).unwrap();
+    let own = getifaddrs().unwrap().find_map(|one| {
+        let link = one.address?.as_link_addr().copied()?;
+        (one.interface_name == interface).then_some(link)
+    });
+    sendto(socket.as_raw_fd(), &frame, &own.unwrap(), MsgFlags::empty()).unwrap();
+}
+
+#[test]
+fn what_a_switch_announces_is_heard_on_the_link_it_comes_by() {
+    let row = Row::new();
+    let (tell, told) = std::sync::mpsc::channel::<(u8, &str)>();
+    let switch = row.within(1, move || {
+        told.iter().for_each(|(lifetime_s, name)| announce("west0", lifetime_s, name));
+    });
+    let agent = row.within(0, move || {
+        let announced = Announcements::open().unwrap();
+        let around = Around::Kernel { sockets: false, announced: Some(announced) };
+        let look = || block(around.look()).unwrap().announced;
+        let until = |count: usize| {
+            (0..50)
+                .map(|_| (std::thread::sleep(Duration::from_millis(20)), look()).1)
+                .find(|all| all.len() == count)
+        };
+        assert_eq!(look(), []);
+        tell.send((120, "edge\x1b[31mswitch")).unwrap();
+        let heard = until(1).expect("it is heard").remove(0);
+        tell.send((0, "edge\x1b[31mswitch")).unwrap();
+        until(0).expect("it says that it leaves");
+        drop(tell);
+        heard
+    });
+    let heard = agent.join().unwrap();
+    switch.join().unwrap();
+    assert_eq!((heard.interface.as_str(), heard.port.as_str()), ("east0", "port-7"));
+    assert_eq!(
+        heard.system, "edge\x1b[31mswitch",
+        "foreign text, kept as it is, made harmless where shown"
+    );
+}
+
+#[test]
+fn an_address_that_nobody_knows_the_way_back_to_is_told_from_one_that_works() {
+    let row = Row::new();
+    ip(&format!("-n {} addr add 198.18.210.1/32 dev east0", row.names[0]));
+    let looking = row.within(0, || {
+        let plan = OutwardPlan {
+            target: TARGETS[0].to_string(),
+            whom: Whom::Address(TARGETS[0]),
+            asks: vec![Ask::Connect { port: 9 }],
+            roots: Arc::new(Roots::of(Vec::new())),
+            within: None,
+        };
+        let place = Place::Kernel { interface: None, announced: None };
+        let (news, mut heard) = mpsc::channel(64);
+        block(async {
+            let draining = async { while heard.recv().await.is_some() {} };
+            tokio::join!(look_outward(&place, &plan, news), draining).0.unwrap()
+        })
+    });
+    let observed = looking.join().unwrap();
+    let of = |source: &str| {
+        let source = source.parse::<IpAddr>().unwrap();
+        observed.sources.iter().find(|one| one.source == source).copied().unwrap()
+    };
+    let (known, unknown) = (of("198.18.200.1"), of("198.18.210.1"));
+    assert_eq!(known.answered, known.sent, "{observed:?}");
+    assert!(unknown.sent > 0 && unknown.answered == 0, "{unknown:?}");
+    assert_eq!(observed.own_stack, Some(true));
+    assert_eq!(observed.gateway.map(|gateway| gateway.answered > 0), Some(true));
+    assert!(observed.took_us.as_micros() < 30_000_000, "{:?}", observed.took_us);
+}
