@@ -20,11 +20,17 @@ const POSTGRESQL: Package = Package {
 const IPROUTE: Package = Package { name: "iproute2", is_there: || on_path("ip") };
 const NFTABLES: Package = Package { name: "nftables", is_there: || on_path("nft") };
 const PROCPS: Package = Package { name: "procps", is_there: || on_path("sysctl") };
+/// Real servers of many protocols, of which none is started by being installed.
+const SERVERS: Package = Package {
+    name: "python3-twisted",
+    is_there: || Path::new("/usr/lib/python3/dist-packages/twisted").exists(),
+};
 const CHROMIUM: Package = Package { name: "chromium", is_there: || on_path("chromium") };
 const DRIVER: Package = Package { name: "chromium-driver", is_there: || on_path("chromedriver") };
 
 pub(crate) const DEMONSTRATION: [Package; 1] = [POSTGRESQL];
-pub(crate) const TESTS: [Package; 6] = [POSTGRESQL, IPROUTE, NFTABLES, PROCPS, CHROMIUM, DRIVER];
+pub(crate) const TESTS: [Package; 7] =
+    [POSTGRESQL, IPROUTE, NFTABLES, PROCPS, SERVERS, CHROMIUM, DRIVER];
 
 fn on_path(program: &str) -> bool {
     let path = std::env::var_os("PATH").unwrap_or_default();

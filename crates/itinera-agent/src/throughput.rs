@@ -388,8 +388,12 @@ mod tests {
         let counted = Counted { bytes: 5, took_us: 6, packets: 7 };
         let mut told = report(&mine, counted);
         assert_eq!(read_report(&mine, &told), Some(counted));
-        told[3] ^= 1;
-        assert_eq!(read_report(&mine, &told), None);
+        for at in 0..told.len() {
+            told[at] ^= 1;
+            assert_eq!(read_report(&mine, &told), None, "an octet changed at {at}");
+            told[at] ^= 1;
+            assert_eq!(read_report(&mine, &told[..at]), None, "cut short at {at}");
+        }
         assert!(is_hello(&mine, &hello(&mine)) && !is_hello(&mine, &hello(&mine)[1..]));
     }
 }

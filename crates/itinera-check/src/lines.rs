@@ -154,7 +154,12 @@ impl Asker {
         }
         let begun = Instant::now();
         lines.say(format!("EHLO {OWN_NAME}\r\n").as_bytes(), Step::Dialogue).await?;
-        let (code, words) = lines.reply(Step::Dialogue).await?;
+        let (mut code, mut words) = lines.reply(Step::Dialogue).await?;
+        // An old server that knows no extensions is a good one (RFC 5321 section 3.2).
+        if (500..505).contains(&code) {
+            lines.say(format!("HELO {OWN_NAME}\r\n").as_bytes(), Step::Dialogue).await?;
+            (code, words) = lines.reply(Step::Dialogue).await?;
+        }
         phases.push(phase(Step::Dialogue, begun));
         let outcome = if code != 250 {
             Err((Step::Dialogue, Why::Status))

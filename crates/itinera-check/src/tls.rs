@@ -237,3 +237,39 @@ pub(crate) async fn goodbye(stream: &mut (impl tokio::io::AsyncWrite + Unpin)) {
     let saying = tokio::io::AsyncWriteExt::shutdown(stream);
     let _nobody_listens = tokio::time::timeout(std::time::Duration::from_millis(500), saying).await;
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_standin::Authority;
+    use proptest::prelude::*;
+
+    fn certificate() -> Vec<u8> {
+        Authority::new().unwrap().certificate().to_vec()
+    }
+
+    #[test]
+    fn a_certificate_is_read() {
+        let own = read(&CertificateDer::from(certificate())).unwrap();
+        assert!(own.not_before < own.not_after, "{own:?}");
+    }
+
+    proptest! {
+        #[test]
+        fn damaged_certificates_are_read_calmly(
+            damage in prop::collection::vec((0_usize..600, any::<u8>()), 1..4),
+            cut in 0_usize..600,
+        ) {
+            let mut der = certificate();
+            let length = der.len();
+            for (at, octet) in damage {
+                der[at % length] = octet;
+            }
+            der.truncate(length.min(cut + 200));
+            if let Some(own) = read(&CertificateDer::from(der)) {
+                prop_assert!(own.subject.len() <= itinera_model::check::MAX_TEXT);
+                prop_assert!(own.names.len() <= MAX_ITEMS);
+            }
+        }
+    }
+}

@@ -58,6 +58,17 @@ fn from_statements(text: &str, name: &str) -> Option<Lease> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn any_file_is_read_calmly(text in "(lease \\{|\"eth0\"|option dhcp-lease-time |SERVER_ADDRESS|=|;|\\PC{0,5}|\n){0,60}") {
+            let found = [from_assignments(&text, "eth0"), from_statements(&text, "eth0")];
+            for lease in found.into_iter().flatten() {
+                prop_assert_eq!(lease.interface, "eth0");
+            }
+        }
+    }
 
     #[test]
     fn both_forms_are_read_and_the_newest_counts() {

@@ -1,10 +1,14 @@
 //! Servers that attack who asks them: it costs a bounded time and a bounded memory, and what they
 //! say is kept as text, for printers to make harmless.
 
-use crate::support::{HALL, PATIENCE, over_loopback, over_stack, services, web};
-use itinera_check::Whom;
+use crate::support::{HALL, PATIENCE, asker, over_loopback, over_stack, services, web};
+use itinera_check::{Net, Whom};
 use itinera_model::check::{Ask, AskWeb, Greeting, MAX_TEXT, Outcome, Step, Why};
+use itinera_standin::Authority;
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
 use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 #[tokio::test]
 async fn what_never_ends_is_cut_within_its_budgets() {
@@ -61,19 +65,94 @@ async fn redirects_lead_nowhere_else() {
         tokio::spawn(async move {
             while let Ok((mut stream, _)) = listener.accept().await {
                 let mut asked = [0; 2_048];
-                let _read = tokio::io::AsyncReadExt::read(&mut stream, &mut asked).await;
-                let _said =
-                    tokio::io::AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await;
+                let _read = AsyncReadExt::read(&mut stream, &mut asked).await;
+                let _said = AsyncWriteExt::write_all(&mut stream, answer.as_bytes()).await;
             }
         });
-        let asker = crate::support::asker(
-            itinera_check::Net::Kernel { source: None },
-            &itinera_standin::Authority::new().unwrap(),
-        );
+        let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
         let here = Whom::Address([127, 0, 0, 1].into());
         let result = asker.check(&here, &Ask::Web(web(false, port))).await;
         assert_eq!(result.outcome, ends, "{location}: {result:?}");
         let seen = result.seen.web.unwrap();
         assert_eq!(seen.redirects[0], location);
     }
+}
+
+/// What good servers say, each to be damaged.
+const SAID: [&[u8]; 5] = [
+    b"220-hall\r\n220 ready\r\n250-hall\r\n250-PIPELINING\r\n250 HELP\r\n250 ok\r\n221 bye\r\n",
+    b"* OK hall\r\n* BYE\r\na OK\r\n",
+    b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 29\r\n\r\n<img src=/a><script src=\"b\">x",
+    b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n0\r\n\r\n",
+    b"\x16\x03\x03\x00\x2a\x02\x00\x00\x26\x03\x03 and so on and on and on and on",
+];
+
+#[test]
+fn whatever_servers_say_is_judged_and_bounded() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let (whose, damage) = (0..SAID.len(), prop::collection::vec((0_usize..200, any::<u8>()), 0..4));
+    let mut runner = TestRunner::new(Config::with_cases(150));
+    let judged =
+        runner.run(&(whose, damage, 0_usize..9, 0_usize..200), |(whose, damage, asked, cut)| {
+            let mut says = SAID[whose].to_vec();
+            for (at, octet) in damage {
+                let at = at % says.len();
+                says[at] = octet;
+            }
+            says.truncate(says.len().min(cut + 20));
+            let result = runtime.block_on(async {
+                let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+                let port = listener.local_addr().unwrap().port();
+                let greeting = |protocol| Ask::Greeting { protocol, port };
+                let pages = AskWeb { content: true, resources: true, ..web(false, port) };
+                let ask = match asked {
+                    0 => Ask::Mail { port },
+                    1 => greeting(Greeting::Pop3),
+                    2 => greeting(Greeting::Imap),
+                    3 => greeting(Greeting::Ftp),
+                    4 => greeting(Greeting::Ssh),
+                    5 => Ask::Tls { port, name: None },
+                    6 => Ask::Web(web(true, port)),
+                    7 => Ask::Web(web(false, port)),
+                    _ => Ask::Web(pages),
+                };
+                let serving = tokio::spawn(async move {
+                    while let Ok((mut stream, _)) = listener.accept().await {
+                        let _gone = stream.write_all(&says).await;
+                        let _gone = stream.shutdown().await;
+                        let _until_closed = stream.read_to_end(&mut Vec::new()).await;
+                    }
+                });
+                let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
+                let result = asker.check(&Whom::Address([127, 0, 0, 1].into()), &ask).await;
+                serving.abort();
+                result
+            });
+            prop_assert!(result.is_bounded(), "{result:?}");
+            Ok(())
+        });
+    judged.unwrap();
+}
+
+#[tokio::test]
+async fn headers_without_end_are_not_gathered() {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let serving = tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        stream.write_all(b"HTTP/1.1 200 OK\r\n").await.unwrap();
+        let bomb = format!("X-Bomb: {}\r\n", "b".repeat(8_000));
+        let mut sent = 0_usize;
+        while stream.write_all(bomb.as_bytes()).await.is_ok() {
+            sent += bomb.len();
+        }
+        sent
+    });
+    let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
+    let here = Whom::Address([127, 0, 0, 1].into());
+    let result = asker.check(&here, &Ask::Web(web(false, port))).await;
+    assert!(matches!(result.outcome, Outcome::Broke { .. }), "{result:?}");
+    assert!(result.is_bounded());
+    let sent = serving.await.unwrap();
+    assert!(sent < 16 << 20, "taken before it was cut, with the sockets' buffers: {sent}");
 }
