@@ -520,6 +520,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/throughput": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Measurements of how much gets through, the newest 200 first. */
+        get: operations["getThroughput"];
+        put?: never;
+        /** Has two agents measure how much gets through between them, within bounds. */
+        post: operations["measureThroughput"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1735,6 +1753,69 @@ export interface components {
             /** @description Absent where the site does not let sockets be listed. */
             sockets?: components["schemas"]["SocketView"][] | null;
         };
+        /** @description A measurement of how much gets through. */
+        ThroughputItem: {
+            /** Format: date-time */
+            asked_at: string;
+            /** @description `tcp` or `udp`. */
+            by: string;
+            /**
+             * Format: int64
+             * @description Octets that the sender's interfaces carried meanwhile, in and out, its own included.
+             */
+            carried_in_bytes?: number | null;
+            /** Format: int64 */
+            carried_out_bytes?: number | null;
+            from: string;
+            /**
+             * Format: int64
+             * @description Bits a second that arrived.
+             */
+            got_bit_s?: number | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description What should get through at least, in bits a second.
+             */
+            least_bit_s?: number | null;
+            /** Format: int32 */
+            lost?: number | null;
+            /** Format: int64 */
+            most_bytes: number;
+            /**
+             * Format: int64
+             * @description Its number, for people to say.
+             */
+            no: number;
+            /**
+             * Format: int32
+             * @description Packets sent by UDP, and lost.
+             */
+            packets?: number | null;
+            /** @description Who wanted it; absent where the schedule did. */
+            person?: string | null;
+            /** Format: int64 */
+            rate_bit_s?: number | null;
+            /** Format: int64 */
+            received_bytes?: number | null;
+            /**
+             * Format: int32
+             * @description Bounds: seconds, octets and, by UDP, bits a second.
+             */
+            seconds: number;
+            /** Format: int64 */
+            sent_bytes?: number | null;
+            /** @description What came of it, in words. */
+            sentence: string;
+            /** @description `waiting`, `done`, `failed`, or `late` when the agents did not come. */
+            state: string;
+            to: string;
+        };
+        /** @description Measurements, newest first. */
+        Throughputs: {
+            items: components["schemas"]["ThroughputItem"][];
+        };
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */
@@ -1845,6 +1926,30 @@ export interface components {
              * @description Until when.
              */
             until: string;
+        };
+        /** @description What is to be measured. */
+        WantedThroughput: {
+            /** @description `tcp` or `udp`. */
+            by?: string;
+            /** @description Name of the site that sends. */
+            from: string;
+            /**
+             * Format: int64
+             * @description At most so many octets.
+             */
+            most_bytes?: number;
+            /**
+             * Format: int32
+             * @description Rate of UDP, in megabits a second, up to 1,000.
+             */
+            rate_mbit_s?: number;
+            /**
+             * Format: int32
+             * @description At most so long, 1 to 30.
+             */
+            seconds?: number;
+            /** @description Name of the site that receives. */
+            to: string;
         };
         /** @description What token is wanted. */
         WantedToken: {
@@ -3449,6 +3554,64 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getThroughput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Throughputs"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    measureThroughput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedThroughput"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThroughputItem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -307,9 +307,14 @@ impl Batch {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::check::{CheckResult, Step, Why};
+    use crate::id::{CheckId, OutwardId, ThroughputId};
+    use crate::outward::OutwardWord;
     use crate::path::Method;
     use crate::reading::HopReading;
     use crate::round::{Clocks, HopCounts, StampSource};
+    use crate::surroundings::Surroundings;
+    use crate::throughput::ThroughputWord;
     use crate::unit::{Micros, Tick, WallTime};
     use proptest::prelude::*;
     use uuid::Uuid;
@@ -352,7 +357,57 @@ mod tests {
         };
         let mut batch = Batch::new(AgentId::from_uuid(Uuid::from_u128(1)), boot, 0);
         batch.add(round, &flow, &resolution, &route, &reading);
+        batch.checks.push(CheckRound {
+            check: CheckId::from_uuid(Uuid::from_u128(5)),
+            number: 0,
+            clocks,
+            result: CheckResult {
+                spoke_to: Some((address, 443).into()),
+                ..CheckResult::broke(Step::Tls, Why::CertificateExpired)
+            },
+        });
+        let around = Surroundings { resolvers: vec![address], ..Surroundings::default() };
+        batch.surroundings.push(SurroundingsRound { clocks, around, gateway: None });
+        let id = OutwardId::from_uuid(Uuid::from_u128(6));
+        batch.outward.push(OutwardReport { id, word: OutwardWord::Swept(1, 6) });
+        batch.throughput.push(ThroughputRound {
+            id: ThroughputId::from_uuid(Uuid::from_u128(8)),
+            clocks,
+            word: ThroughputWord::Measured {
+                sent_bytes: 2_000,
+                received_bytes: 1_000,
+                took_us: Micros::from_millis(1),
+                packets: 2,
+                lost: 1,
+            },
+            carried_bytes: Some([1, 2]),
+        });
         batch
+    }
+
+    #[test]
+    fn what_no_agent_would_say_besides_is_refused() {
+        type Change = fn(&mut Batch);
+        let cases: [(Change, &str); 6] = [
+            (|it| it.checks[0].clocks.boot = BootId::from_uuid(Uuid::nil()), "a check's result"),
+            (|it| it.checks[0].result.seen.said = Some("x".repeat(100_000)), "a check's result"),
+            (|it| it.surroundings[0].around.host_name = "x".repeat(10_000), "surroundings"),
+            (|it| it.outward[0].word = OutwardWord::Failed("x".repeat(10_000)), "looks outward"),
+            (|it| it.throughput[0].word = ThroughputWord::Failed("x".repeat(999)), "throughput"),
+            (
+                |it| match &mut it.throughput[0].word {
+                    ThroughputWord::Measured { received_bytes, .. } => *received_bytes = 2_001,
+                    ThroughputWord::Failed(_) => {}
+                },
+                "throughput",
+            ),
+        ];
+        for (change, words) in cases {
+            let mut batch = sample();
+            change(&mut batch);
+            let text = format!("{:?}", batch.check().unwrap_err());
+            assert!(text.contains(words), "{words}: {text}");
+        }
     }
 
     #[test]

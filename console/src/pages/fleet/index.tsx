@@ -152,6 +152,24 @@ function AroundTables({ around }: { around: Surroundings }) {
         pagination={false}
       />
       <p className="said quiet">
+        Routes:{' '}
+        {around.routes
+          .map(
+            (one) =>
+              `${one.to} ${one.gateway == null ? 'on' : `by ${one.gateway} on`} ${one.interface}`,
+          )
+          .join('; ') || 'none'}
+        . Leases:{' '}
+        {around.leases
+          .map(
+            (one) =>
+              `${one.interface} from ${one.server ?? 'somebody unnamed'}` +
+              (one.lifetime_s == null ? '' : ` for ${one.lifetime_s / 3600} h`),
+          )
+          .join('; ') || 'none known'}
+        .
+      </p>
+      <p className="said quiet">
         Neighbours:{' '}
         {around.neighbours
           .map((one) => `${one.address} is ${one.hardware_address ?? 'silent'} on ${one.interface}`)
