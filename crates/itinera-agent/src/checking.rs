@@ -84,6 +84,8 @@ struct Follower {
     numbers: BTreeMap<CheckId, u64>,
     ordered: BTreeSet<OutwardId>,
     carried: BTreeSet<ThroughputId>,
+    /// When measurements of throughput began, and the octets they might take.
+    spent: Vec<(Instant, u64)>,
     running: JoinSet<Settled>,
     turns: Arc<Semaphore>,
     outward_turns: Arc<Semaphore>,
@@ -159,6 +161,7 @@ impl Follower {
             numbers: BTreeMap::new(),
             ordered: BTreeSet::new(),
             carried: BTreeSet::new(),
+            spent: Vec::new(),
             running: JoinSet::new(),
             turns: Arc::new(Semaphore::new(AT_ONCE)),
             outward_turns: Arc::new(Semaphore::new(OUTWARD_AT_ONCE)),
@@ -291,7 +294,13 @@ impl Follower {
             if !order.is_bounded() || !self.carried.insert(order.id) {
                 continue;
             }
-            let refused = self.it.limits.refusal_of_throughput(&order);
+            let day = Duration::from_secs(86_400);
+            self.spent.retain(|(at, _)| at.elapsed() < day);
+            let spent = self.spent.iter().map(|(_, bytes)| bytes).sum();
+            let refused = self.it.limits.refusal_of_throughput(&order, spent);
+            if refused.is_none() {
+                self.spent.push((Instant::now(), order.most_bytes));
+            }
             let (net, around) = (self.asker.net.clone(), self.around.clone());
             let clock = Arc::clone(&self.it.clock);
             self.running.spawn(async move {

@@ -51,8 +51,8 @@ pub struct LocalLimits {
     pub checks: Option<bool>,
     /// Whether open sockets may be listed.
     pub sockets: Option<bool>,
-    /// Octets that one measurement of throughput may take; none at all where 0.
-    pub throughput_bytes: Option<u64>,
+    /// Octets that measurements of throughput may take in 24 hours; none at all where 0.
+    pub throughput_bytes_per_day: Option<u64>,
 }
 
 impl LocalLimits {
@@ -84,12 +84,16 @@ impl LocalLimits {
         self.forbids(ticket.peer_address)
     }
 
-    /// Why it may not be measured how much gets through.
-    pub(crate) fn refusal_of_throughput(&self, order: &ThroughputOrder) -> Option<String> {
-        match self.throughput_bytes {
-            Some(most) if order.most_bytes > most => {
-                Some(format!("the site allows {most} octets of throughput at most"))
-            }
+    /// Why it may not be measured how much gets through, after so many octets in 24 hours.
+    pub(crate) fn refusal_of_throughput(
+        &self,
+        order: &ThroughputOrder,
+        spent: u64,
+    ) -> Option<String> {
+        match self.throughput_bytes_per_day {
+            Some(most) if order.most_bytes.saturating_add(spent) > most => Some(format!(
+                "the site allows {most} octets of throughput in 24 hours, {spent} were taken"
+            )),
             _ => self.forbids(order.peer_address),
         }
     }
@@ -175,6 +179,7 @@ const TYPICAL_LONG: u8 = 20;
 mod tests {
     use super::*;
     use itinera_model::id::PathId;
+    use itinera_model::throughput::{By, Side};
     use uuid::Uuid;
 
     fn limits(text: &str) -> Result<LocalLimits, LimitsError> {
@@ -226,6 +231,22 @@ mod tests {
         );
         let (same, none) = LocalLimits::default().apply(schedule());
         assert_eq!((same, none.len()), (schedule(), 0));
+    }
+
+    #[test]
+    fn throughput_is_refused_beyond_the_sites_octets_for_a_day() {
+        let order = ThroughputOrder {
+            most_bytes: 20_000_000,
+            peer_address: [198, 18, 0, 2].into(),
+            ..crate::throughput::tests::order(Side::Sends, By::Tcp, 1)
+        };
+        let allowed = limits("throughput_bytes_per_day = 50_000_000").unwrap();
+        assert_eq!(allowed.refusal_of_throughput(&order, 30_000_000), None);
+        let reason = allowed.refusal_of_throughput(&order, 30_000_001).unwrap();
+        assert!(reason.contains("50000000 octets of throughput in 24 hours"), "{reason}");
+        let elsewhere = limits("targets = [\"192.0.2.0/24\"]").unwrap();
+        assert!(elsewhere.refusal_of_throughput(&order, 0).is_some());
+        assert_eq!(LocalLimits::default().refusal_of_throughput(&order, u64::MAX), None);
     }
 
     #[test]

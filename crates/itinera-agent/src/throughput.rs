@@ -324,13 +324,13 @@ async fn receive_packets(net: &Net, order: &ThroughputOrder) -> io::Result<()> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use itinera_model::id::{AgentId, ThroughputId};
     use itinera_model::unit::WallTime;
     use uuid::Uuid;
 
-    fn order(side: Side, by: By, port: u16) -> ThroughputOrder {
+    pub(crate) fn order(side: Side, by: By, port: u16) -> ThroughputOrder {
         ThroughputOrder {
             id: ThroughputId::from_uuid(Uuid::from_u128(7)),
             holder: AgentId::from_uuid(Uuid::from_u128(1)),

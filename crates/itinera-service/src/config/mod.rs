@@ -566,6 +566,27 @@ mod tests {
     }
 
     #[test]
+    fn rules_for_throughput_are_read_and_their_mistakes_named() {
+        let with = |lines: &str| format!("{GOOD}[[site]]\nname = \"Dunverra\"\n{lines}");
+        let rule = "[[throughput]]\nfrom = \"Eskerry\"\nto = \"Dunverra\"\nby = \"udp\"\n\
+             least_mbit_s = 4\n";
+        let read = Config::parse(&with(rule)).unwrap().throughput.remove(0);
+        assert_eq!((read.from.as_str(), read.to.as_str()), ("Eskerry", "Dunverra"));
+        assert_eq!((read.every_s, read.spec.least_bit_s), (21_600, Some(4_000_000)));
+        for (from, to, line, words) in [
+            ("to = \"Dunverra\"", "to = \"Dunvera\"", 15, "to: no site is called"),
+            ("to = \"Dunverra\"", "to = \"Eskerry\"", 15, "to: another site than from"),
+            ("\"udp\"", "\"sctp\"", 16, "by"),
+            ("least_mbit_s = 4", "every_s = 60", 17, "every_s is 60, which is outside"),
+            ("least_mbit_s = 4", "most_bytes = 1", 17, "most_bytes is 1, which is outside"),
+        ] {
+            let error = Config::parse(&with(&rule.replacen(from, to, 1))).unwrap_err();
+            assert_eq!(error.line, line, "{to}: {error}");
+            assert!(error.reason.contains(words), "{to}: {error}");
+        }
+    }
+
+    #[test]
     fn elsewhere_needs_a_proxy_that_ends_tls() {
         let open = GOOD.replacen(
             "127.0.0.1:7480\"",
