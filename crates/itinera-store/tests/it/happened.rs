@@ -6,7 +6,8 @@ use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::id::OutwardId;
 use itinera_model::outward::{OutwardOrder, OutwardReport, OutwardWord, Part, Rung};
 use itinera_model::surroundings::{Surroundings, SurroundingsRound};
-use itinera_store::{CheckSpec, WhichEvents};
+use itinera_model::throughput::{By, ThroughputRound, ThroughputWord};
+use itinera_store::{CheckSpec, ThroughputSpec, WhichEvents};
 
 fn clocks(batch: &Batch) -> Clocks {
     let wall = WallTime::from_unix_seconds(1_700_000_000);
@@ -178,5 +179,52 @@ async fn a_look_outward_is_ordered_reported_and_done_once() {
     store.commit_batch(other, &batch).await.unwrap();
     let record = store.outward(Some(next.id), None, 1).await.unwrap().remove(0);
     assert_eq!((record.done_at, record.progress), (None, None));
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn throughput_takes_turns_and_only_its_sender_may_say_what_came_of_it() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let sender = asking(&store).await;
+    let receiver = join_as(&store, 8).await;
+    let spec = ThroughputSpec {
+        by: By::Udp,
+        seconds: 2,
+        most_bytes: 1_000_000,
+        rate_bit_s: 2_000_000,
+        least_bit_s: Some(1_000_000),
+        raise_after: 3,
+    };
+    let soon = OffsetDateTime::now_utc() + Duration::minutes(5);
+    let order = async |not_after| {
+        let ends = (sender, receiver);
+        store.order_throughput(ends, &spec, Some("administrator"), not_after).await.unwrap().0
+    };
+    let late = order(OffsetDateTime::now_utc() - Duration::minutes(1)).await;
+    let (first, second) = (order(soon).await, order(soon).await);
+    let turn = async || store.throughput_turn().await.unwrap().map(|run| run.id);
+    assert_eq!(turn().await, Some(first), "what is too late has no turn");
+    let said = |id, by: AgentId, seq| {
+        let mut batch = Batch::new(by, BootId::from_uuid(Uuid::from_u128(5)), seq);
+        let word = ThroughputWord::Measured {
+            sent_bytes: 500_000,
+            received_bytes: 450_000,
+            took_us: Micros::from_millis(2_000),
+            packets: 100,
+            lost: 10,
+        };
+        let clocks = clocks(&batch);
+        batch.throughput = vec![ThroughputRound { id, clocks, word, carried_bytes: None }];
+        batch
+    };
+    store.commit_batch(receiver, &said(first, receiver, 0)).await.unwrap();
+    assert_eq!(turn().await, Some(first), "the receiver's word is not taken");
+    store.commit_batch(sender, &said(first, sender, 0)).await.unwrap();
+    assert_eq!(turn().await, Some(second));
+    let all = store.throughput(10).await.unwrap();
+    let of = |id| all.iter().find(|run| run.id == id).unwrap();
+    assert_eq!((of(first).rate_bit_s(), of(second).rate_bit_s()), (Some(1_800_000), None));
+    assert_eq!(of(late).done_at, None);
+    assert_eq!(of(first).spec, spec);
     cluster.stop().await.unwrap();
 }
