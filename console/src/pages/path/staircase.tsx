@@ -13,6 +13,8 @@ interface Props {
 }
 
 const small = { fontSize: 13, fill: ink.quiet } as const;
+/** Stays legible where the mark of an onset crosses it. */
+const caption = { ...small, paintOrder: 'stroke', stroke: ink.ground, strokeWidth: 4 } as const;
 
 /**
  * Cumulative delay by hop, over what is usual; below it the share of packets that got that far.
@@ -35,12 +37,12 @@ export function Staircase({ site, target, hops, beside }: Props) {
           </pattern>
         </defs>
         <Owners layout={layout} />
+        <Onset layout={layout} />
         <Delay layout={layout} />
         <Share layout={layout} />
         {columns.map((column) => (
           <Label key={column.hop.hop} column={column} />
         ))}
-        <Onset layout={layout} />
       </svg>
       <Legend hops={hops} columns={columns} />
     </figure>
@@ -94,7 +96,7 @@ function Delay({ layout }: { layout: Layout }) {
   const { columns, ticks } = layout;
   return (
     <g>
-      <text x={8} y={frame.delay.top - 14} {...small}>
+      <text x={8} y={frame.delay.top - 14} {...caption}>
         Round-trip delay so far, median
       </text>
       {ticks.map((tick) => (
@@ -192,7 +194,7 @@ function Share({ layout }: { layout: Layout }) {
   const { top, bottom } = frame.share;
   return (
     <g>
-      <text x={8} y={top - 12} {...small}>
+      <text x={8} y={top - 12} {...caption}>
         Share of packets that got this far
       </text>
       {[0, 0.5, 1].map((ratio) => {

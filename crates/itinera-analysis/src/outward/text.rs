@@ -47,8 +47,9 @@ pub fn text(check: &OutwardCheck, observed: &Observed) -> String {
     };
     let took = observed.took_us.as_millis_f64() / 1e3;
     let mut said = String::new();
-    let head = format!("Outward from {host} to {}{at}, {began}, {took:.0} s", observed.target);
+    let head = format!("Outward from {host} to {}{at}", observed.target);
     wrapped("", &plain(&head), &mut said);
+    said.push_str(&format!("{began}, took {took:.0} s\n"));
     said.push('\n');
     for step in &check.steps {
         let mark = match step.found {
