@@ -236,6 +236,10 @@ export async function fetchLook(id: string): Promise<Look> {
   return taken(await api.GET('/api/v1/outward/{id}', { params: { path: { id } } }));
 }
 
+export async function askNow(id: string): Promise<void> {
+  taken(await api.POST('/api/v1/checks/{id}/now', { params: { path: { id } } }));
+}
+
 export async function lookOutward(body: WantedLook): Promise<Look> {
   return taken(await api.POST('/api/v1/outward', { body }));
 }

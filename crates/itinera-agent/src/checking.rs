@@ -337,8 +337,12 @@ impl Follower {
         self.entries.retain(|check, _| wanted.contains(check));
         for task in checks {
             match self.entries.get_mut(&task.check) {
-                Some(known) if known.task == task => {}
-                Some(known) => known.task = task,
+                Some(known) => {
+                    if known.task.wanted != task.wanted {
+                        known.next = Instant::now();
+                    }
+                    known.task = task;
+                }
                 None => {
                     let interval = Duration::from_millis(task.interval_ms.into());
                     // Not all at once, and the first not much later than a person would wait.

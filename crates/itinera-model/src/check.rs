@@ -110,6 +110,9 @@ pub struct CheckTask {
     /// The paths from the agent to the target.
     #[serde(default)]
     pub paths: Vec<PathId>,
+    /// How often somebody wanted it at once: once more, and it is asked now.
+    #[serde(default)]
+    pub wanted: u32,
 }
 
 /// Protocols in which the server speaks first.

@@ -30,9 +30,17 @@ struct Meant {
     site: String,
     target: String,
     service: String,
+    by: String,
     address: Option<IpAddr>,
     dscp: u8,
     intended: Intended,
+}
+
+/// The kind of packets that a path is probed by, in words.
+fn packets(path: &PathRecord) -> String {
+    let version = if path.family == "ipv6" { "IPv6" } else { "IPv4" };
+    let marked = if path.dscp == 0 { String::new() } else { format!(" marked {}", path.dscp) };
+    format!("{} over {version}{marked}", path.method)
 }
 
 /// Everything that facts are looked at with.
@@ -116,6 +124,7 @@ impl Happening {
                 site: path.site.clone(),
                 target: path.target.clone(),
                 service: path.service.clone(),
+                by: packets(path),
                 address: path.address.parse().ok(),
                 dscp: u8::try_from(path.dscp).unwrap_or(0),
                 intended: Intended {
@@ -223,12 +232,13 @@ impl Happening {
         };
         let seen = Seen { assessment, tunnel, dscp };
         let astray = intended::astray(&meant.intended, seen, map);
-        let Meant { agent, site, target, service, .. } = meant;
+        let Meant { agent, site, target, service, by, .. } = meant;
         let fact = Fact::Way {
             agent: *agent,
             site,
             target,
             service,
+            by,
             at: assessment.until,
             astray: astray.as_deref(),
         };

@@ -82,9 +82,17 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
         // Tokens are one's own, unless an administrator asks.
         _ if place.starts_with("/tokens") => Some(Role::Viewer),
         _ if !reads
-            && ["/incidents", "/watches", "/suppressions", "/outward", "/pairs", "/throughput"]
-                .iter()
-                .any(|theirs| place.starts_with(theirs)) =>
+            && [
+                "/incidents",
+                "/watches",
+                "/suppressions",
+                "/outward",
+                "/pairs",
+                "/throughput",
+                "/checks",
+            ]
+            .iter()
+            .any(|theirs| place.starts_with(theirs)) =>
         {
             Some(Role::Analyst)
         }

@@ -2,7 +2,9 @@
 
 use crate::agents::wall;
 use crate::ingest::measured_at;
+use crate::people::{Audited, audit};
 use crate::statement::sql;
+use crate::watched::renew;
 use crate::{Store, StoreError};
 use itinera_model::batch::{decode, encode};
 use itinera_model::check::{Ask, CheckRound};
@@ -11,7 +13,7 @@ use itinera_model::path::Family;
 use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult};
+use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
@@ -106,17 +108,18 @@ pub(crate) const fn family_word(family: Family) -> &'static str {
     }
 }
 
-/// The name of a question, given when it is first needed.
+/// The name of a question, given when it is first needed, and how often it was wanted at once.
 pub(crate) async fn ensure_check(
     txn: &DatabaseTransaction,
     agent: AgentId,
     target: TargetId,
     family: Family,
     spec: &CheckSpec,
-) -> Result<CheckId, StoreError> {
+) -> Result<(CheckId, u32), StoreError> {
     let content = itinera_model::id::ContentId::of(&encode(&(&spec.ask, &spec.host)));
     let known = "UPDATE check_task SET active = true, body = $5 \
-         WHERE agent_id = $1 AND target_id = $2 AND family = $3 AND content = $4 RETURNING id";
+         WHERE agent_id = $1 AND target_id = $2 AND family = $3 AND content = $4 \
+         RETURNING id, wanted";
     let values: [Value; 5] = [
         agent.as_uuid().into(),
         target.as_uuid().into(),
@@ -125,13 +128,14 @@ pub(crate) async fn ensure_check(
         serde_json::json!(spec).into(),
     ];
     if let Some(row) = txn.query_one_raw(sql(known, values.clone())).await? {
-        return Ok(CheckId::from_uuid(row.try_get("", "id")?));
+        let wanted: i32 = row.try_get("", "wanted")?;
+        return Ok((CheckId::from_uuid(row.try_get("", "id")?), wanted.cast_unsigned()));
     }
     let id = Uuid::now_v7();
     let insert = "INSERT INTO check_task (agent_id, target_id, family, content, body, active, id) \
          VALUES ($1, $2, $3, $4, $5, true, $6)";
     txn.execute_raw(sql(insert, values.into_iter().chain([id.into()]))).await?;
-    Ok(CheckId::from_uuid(id))
+    Ok((CheckId::from_uuid(id), 0))
 }
 
 impl Store {
@@ -142,6 +146,28 @@ impl Store {
     pub async fn checks(&self) -> Result<Vec<CheckRecord>, StoreError> {
         let select = format!("{CHECKS} ORDER BY c.no");
         self.db.query_all_raw(sql(&select, [])).await?.iter().map(record).collect()
+    }
+
+    /// Has a check asked at once, besides its schedule; gives the new version of the schedule, or
+    /// nothing where no check of this id is asked.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn ask_now(&self, check: CheckId, person: &str) -> Result<Option<u64>, StoreError> {
+        let txn = self.db.begin().await?;
+        let update = "UPDATE check_task SET wanted = wanted + 1 WHERE id = $1 AND active";
+        let values = [check.as_uuid().into()];
+        let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
+        let version = if known {
+            let (action, object) = ("check-asked", check.to_string());
+            let detail = serde_json::json!({});
+            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            renew(&txn).await?
+        } else {
+            None
+        };
+        txn.commit().await?;
+        Ok(version)
     }
 
     /// The newest results received between two times, of each check the newest `most`, from the

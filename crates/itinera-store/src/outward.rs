@@ -1,6 +1,7 @@
 //! Looks outward from agents: who asked for them, how far they are, what they saw.
 
 use crate::judge::offset;
+use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::watched::renew;
 use crate::{Store, StoreError, incidents, outbox};
@@ -87,6 +88,9 @@ impl Store {
         if let Some(incident) = incident {
             incidents::note_outward(&txn, order.id, incident, person).await?;
         }
+        let (action, object) = ("look-asked", order.id.to_string());
+        let detail = serde_json::json!({ "target": order.target });
+        audit(&txn, &Audited { person, action, object: &object, detail }).await?;
         let version = renew(&txn).await?;
         txn.commit().await?;
         Ok(version)

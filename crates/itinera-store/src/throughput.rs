@@ -1,5 +1,6 @@
 //! Measurements of how much gets through between two agents: one at a time, with what came of it.
 
+use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::watched::renew;
 use crate::{Store, StoreError, outbox};
@@ -10,6 +11,7 @@ use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
 
@@ -104,11 +106,15 @@ impl Store {
             id.into(),
             sender.as_uuid().into(),
             receiver.as_uuid().into(),
-            serde_json::json!(spec).into(),
+            json!(spec).into(),
             person.into(),
             not_after.into(),
         ];
         txn.execute_raw(sql(insert, values)).await?;
+        if let Some(person) = person {
+            let (action, object, detail) = ("throughput-asked", id.to_string(), json!(spec));
+            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+        }
         let version = renew(&txn).await?;
         txn.commit().await?;
         Ok((ThroughputId::from_uuid(id), version))
@@ -155,7 +161,7 @@ pub(crate) async fn write(
         ];
         if txn.query_one_raw(sql(update, values)).await?.is_some() {
             ended = true;
-            let news = serde_json::json!({ "id": round.id });
+            let news = json!({ "id": round.id });
             outbox::say(txn, "throughput", news).await?;
         }
     }

@@ -1,5 +1,6 @@
 //! Pairs of agents that measure both ways, and their rounds.
 
+use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::watched::renew;
 use crate::{Store, StoreError};
@@ -199,12 +200,20 @@ impl Store {
         &self,
         pair: PairId,
         until: OffsetDateTime,
+        person: &str,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
         let update = "UPDATE pair SET voice_until = $2 WHERE id = $1 AND active";
         let values = [pair.as_uuid().into(), until.into()];
         let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
-        let version = if known { renew(&txn).await? } else { None };
+        let version = if known {
+            let (action, object) = ("voice-begun", pair.to_string());
+            let detail = serde_json::json!({ "until": until });
+            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            renew(&txn).await?
+        } else {
+            None
+        };
         txn.commit().await?;
         Ok(version)
     }

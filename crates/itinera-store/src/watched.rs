@@ -441,14 +441,16 @@ async fn checks_of(
                 continue;
             }
             let name = spec.host.clone().or_else(|| target.spec.host.clone());
+            let (check, wanted) = ensure_check(txn, agent, target.id, family, spec).await?;
             checks.push(CheckTask {
-                check: ensure_check(txn, agent, target.id, family, spec).await?,
+                check,
                 address: name.is_none().then_some(*address),
                 name,
                 family,
                 ask: spec.ask.clone(),
                 interval_ms: spec.interval_ms,
                 paths: to_target.iter().map(|task| task.path).collect(),
+                wanted,
             });
         }
     }

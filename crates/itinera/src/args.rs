@@ -123,6 +123,9 @@ pub(crate) enum Command {
     Checks {
         /// The number of one check
         number: Option<i64>,
+        /// Ask it at once, besides its schedule, and wait for what comes of it
+        #[arg(long, requires = "number")]
+        now: bool,
     },
     /// How much gets through between two agents: list, or measure now
     Throughput(ThroughputArgs),

@@ -111,7 +111,9 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
         }
-        Command::Checks { number } => client::checks::run(&client()?, &output, number).await,
+        Command::Checks { number, now } => {
+            client::checks::run(&client()?, &output, number, now).await
+        }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
         Command::Events { lasting, trouble } => {
             client::events::events(&client()?, &output, lasting, trouble).await

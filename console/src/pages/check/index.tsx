@@ -1,7 +1,9 @@
-import { useQuery } from '@tanstack/react-query';
-import { Skeleton, Table } from 'antd';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { Button, Skeleton, Table } from 'antd';
 import type { TableColumnsType } from 'antd';
+import { useState } from 'react';
 import { Link, useParams } from 'react-router';
+import { askNow } from '../../api/client';
 import type { CheckDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { FoundMark } from '../../found';
@@ -51,12 +53,35 @@ export function CheckPage() {
           )
         )}
       </p>
+      <AskNow id={check.id} at={check.at ?? null} />
       {check.phases.length > 0 && <Steps check={check} />}
       {check.web && check.web.resources.length > 0 && <Waterfall check={check} />}
       {check.resolved.length > 0 && <Resolved check={check} />}
       <Facts check={check} />
       <Results check={check} />
     </>
+  );
+}
+
+/** Has it asked at once; the result appears when the agent reports it. */
+function AskNow({ id, at }: { id: string; at: string | null }) {
+  const [before, setBefore] = useState<string | null>();
+  const asking = useMutation({
+    mutationFn: () => askNow(id),
+    onSuccess: () => setBefore(at),
+  });
+  return (
+    <p className="said">
+      <Button onClick={() => asking.mutate()} loading={asking.isPending}>
+        Ask it now
+      </Button>{' '}
+      {before === at && before !== undefined && (
+        <span className="quiet" role="status">
+          Asked for; what comes of it appears here in a moment.
+        </span>
+      )}
+      {asking.error && <Trouble error={asking.error} />}
+    </p>
   );
 }
 

@@ -81,6 +81,8 @@ pub enum Fact<'a> {
         target: &'a str,
         /// Of which service.
         service: &'a str,
+        /// By which kind of packets: each kind may go a way of its own.
+        by: &'a str,
         /// When.
         at: WallTime,
         /// What is not as intended, in words; absent when all of it is.
@@ -221,15 +223,17 @@ impl Watcher {
                 self.on_around(agent, site, at, around, now)
             }
             Fact::Carried(carried) => self.on_carried(carried, now),
-            Fact::Way { agent, site, target, service, at, astray } => {
-                let key =
-                    EventKey { kind: EventKind::NotAsIntended, agent, subject: target.to_owned() };
+            Fact::Way { agent, site, target, service, by, at, astray } => {
+                let subject = format!("{target} by {by}");
+                let key = EventKey { kind: EventKind::NotAsIntended, agent, subject };
                 let sight = astray.map(|astray| Sight {
                     key: key.clone(),
                     part: Part::Network,
                     severity: Some(Severity::Minor),
-                    group: format!("way:{target}:{astray}"),
-                    words: format!("The way from {site} to {target} is not as intended: {astray}."),
+                    group: format!("way:{target}"),
+                    words: format!(
+                        "The way from {site} to {target} by {by} is not as intended: {astray}."
+                    ),
                     service: Some(service.to_owned()),
                     check: None,
                     own_addresses: Vec::new(),

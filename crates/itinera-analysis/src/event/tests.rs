@@ -350,15 +350,20 @@ fn a_way_is_as_intended_or_says_what_is_not() {
     assert!(both.contains("tunnel") && both.contains("marked 46 arrive marked 0"), "{both}");
     // It has to be seen more than once.
     let mut watcher = Watcher::default();
-    let mut step = |at| {
+    let mut step = |at, by, astray| {
         let (site, target, service) = ("Eskerry", "Seat Booking", "Seat Booking");
-        let astray = Some(other.as_str());
-        let fact = Fact::Way { agent: agent(5), site, target, service, at: second(at), astray };
+        let agent = agent(5);
+        let fact = Fact::Way { agent, site, target, service, by, at: second(at), astray };
         watcher.step(fact, &|_, _| None, second(at))
     };
-    assert_eq!((step(0), step(10)), (vec![], vec![]));
-    let effects = step(20);
-    assert!(began(&effects)[0].words.starts_with("The way from Eskerry to Seat Booking is not as"));
+    let other = Some(other.as_str());
+    for at in [0, 10] {
+        assert_eq!(step(at, "udp over IPv4", other), vec![]);
+        assert_eq!(step(at, "udp over IPv6", None), vec![], "goes a way of its own");
+    }
+    let effects = step(20, "udp over IPv4", other);
+    let words = &began(&effects)[0].words;
+    assert!(words.starts_with("The way from Eskerry to Seat Booking by udp over IPv4 is not as"));
     assert_eq!(began(&effects)[0].since, second(0));
 }
 

@@ -5,8 +5,10 @@ use super::view::offset;
 use crate::happening::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
+use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
 use itinera_analysis::event;
 use itinera_model::check::{Ask, CheckResult, Outcome};
 use itinera_model::finding::Assessment;
@@ -307,6 +309,25 @@ pub(crate) async fn check(
     let all = all.remove(&wanted).unwrap_or_default();
     let beside = Beside::gather(&shared).await?;
     Ok(Json(detail(beside.item(&record, all.last()), &all)))
+}
+
+/// Has a check asked at once, besides its schedule; its result comes with the agent's next batch.
+#[utoipa::path(post, path = "/checks/{id}/now", operation_id = "askNow",
+    params(("id" = Uuid, Path, description = "The check's id")), responses(
+    (status = 202, description = "It will be asked"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn ask_now(
+    State(shared): State<Arc<Shared>>,
+    by: Actor,
+    Path(id): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let unknown = || ApiError::unknown_id(&id);
+    let check: CheckId = id.parse().map_err(|_| unknown())?;
+    let version = shared.store.ask_now(check, &by.name).await?.ok_or_else(unknown)?;
+    shared.tell_agents(Some(version));
+    Ok(StatusCode::ACCEPTED)
 }
 
 fn detail(item: CheckItem, all: &[CheckedAt]) -> CheckDetail {

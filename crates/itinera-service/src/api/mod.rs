@@ -69,6 +69,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(surroundings::surroundings))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))
+        .routes(routes!(checks::ask_now))
         .routes(routes!(events::events))
         .routes(routes!(outward::looks, outward::look_outward))
         .routes(routes!(outward::look))

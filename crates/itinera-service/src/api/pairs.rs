@@ -3,6 +3,7 @@
 use super::view::offset;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
+use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
@@ -334,6 +335,7 @@ pub(crate) struct WantedVoice {
 ))]
 pub(crate) async fn make_voice(
     State(shared): State<Arc<Shared>>,
+    by: Actor,
     Path(id): Path<String>,
     body: Result<Json<WantedVoice>, JsonRejection>,
 ) -> Result<Json<PairDetail>, ApiError> {
@@ -344,7 +346,7 @@ pub(crate) async fn make_voice(
     let unknown = || ApiError::unknown_id(&id);
     let known: PairId = id.parse().map_err(|_| unknown())?;
     let until = OffsetDateTime::now_utc() + Duration::seconds(wanted.for_s.into());
-    let version = shared.store.make_voice(known, until).await?.ok_or_else(unknown)?;
+    let version = shared.store.make_voice(known, until, &by.name).await?.ok_or_else(unknown)?;
     shared.tell_agents(Some(version));
     pair(State(shared), Path(id)).await
 }

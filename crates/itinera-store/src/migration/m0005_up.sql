@@ -12,6 +12,8 @@ CREATE TABLE check_task (
     content bytea NOT NULL,
     body jsonb NOT NULL,
     active boolean NOT NULL,
+    -- How often somebody wanted it at once.
+    wanted integer NOT NULL DEFAULT 0,
     UNIQUE (agent_id, target_id, family, content)
 );
 CREATE TABLE check_round (

@@ -5,11 +5,17 @@ use super::show::{ABSENT, ms, text_of, utc_of};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
+use std::time::{Duration, Instant};
+
+/// How often it is looked whether a result has come, and how long it may take.
+const GLANCE: Duration = Duration::from_millis(500);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 pub(crate) async fn run(
     client: &Client,
     output: &Output,
     number: Option<i64>,
+    now: bool,
 ) -> Result<(), Failure> {
     let checks = client.get("/checks").await?;
     let Some(number) = number else {
@@ -20,8 +26,28 @@ pub(crate) async fn run(
         let text = format!("there is no check {number}; `itinera checks` lists them");
         Failure::say(Code::Refused, text)
     })?;
-    let check = client.get(&format!("/checks/{id}")).await?;
+    let check = if now { asked_now(client, id).await? } else { client.get(&place(id)).await? };
     output.either(&check, |output| one(output, &check))
+}
+
+fn place(id: &str) -> String {
+    format!("/checks/{id}")
+}
+
+/// Has a check asked at once, and waits for another result than the one there was.
+async fn asked_now(client: &Client, id: &str) -> Result<Value, Failure> {
+    let before = client.get(&place(id)).await?["at"].clone();
+    client.post(&format!("/checks/{id}/now"), &Value::Null).await?;
+    let begun = Instant::now();
+    while begun.elapsed() < PATIENCE {
+        let check = client.get(&place(id)).await?;
+        if check["at"] != before {
+            return Ok(check);
+        }
+        tokio::time::sleep(GLANCE).await;
+    }
+    let text = "the agent has not answered in a minute; `itinera agents` says when it was last heard";
+    Err(Failure::say(Code::Failed, text))
 }
 
 pub(super) fn list(value: &Value) -> &[Value] {

@@ -148,7 +148,7 @@ impl Client {
     async fn answer(&self, response: Response) -> Result<Value, Failure> {
         let status = response.status();
         let body = response.bytes().await.map_err(|error| self.unreachable(error))?;
-        if status == StatusCode::NO_CONTENT {
+        if matches!(status, StatusCode::NO_CONTENT | StatusCode::ACCEPTED) {
             return Ok(Value::Null);
         }
         let value: Option<Value> = serde_json::from_slice(&body).ok();

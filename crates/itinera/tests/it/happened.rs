@@ -38,6 +38,7 @@ fn causes(incidents: &Value) -> Vec<&'static str> {
         "Frames arrive damaged at Carrock Pier's own agent",
         "Resolver 198.18.48.53 goes on giving",
         "Full-sized packets from",
+        "The way from",
     ];
     let cause = |incident: &Value| {
         let said = text(&incident["sentence"]);
@@ -61,6 +62,11 @@ fn hurried() -> (Demonstration, tempfile::TempDir) {
     let story = directory();
     let service =
         SERVICE.replace("every_s = 15", "every_s = 6").replace("every_s = 20", "every_s = 8");
+    let positions = "addresses = [\"198.18.128.30\", \"2001:db8:128::30\"]";
+    assert!(service.contains(positions));
+    // Nobody called so is on any way there.
+    let intended = format!("{positions}\n[target.intended]\nowners = [64599]\n");
+    let service = service.replace(positions, &intended);
     for (file, words) in
         [("world.toml", sooner()), ("owners.csv", OWNERS.to_owned()), ("service.toml", service)]
     {
@@ -132,15 +138,18 @@ fn commands_say_the_same(demonstration: &Demonstration) {
     let mail = checks.as_array().unwrap().iter().find(|check| check["kind"] == "mail").unwrap();
     let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
     assert!(shown.out.contains("full-sized ones do not"), "{shown:?}");
+    let name = checks.as_array().unwrap().iter().find(|check| check["kind"] == "name").unwrap();
+    let asked = demonstration.client(&["checks", &name["no"].to_string(), "--now"]);
+    assert_ne!(asked["at"], name["at"], "{asked}");
 }
 
 #[test]
 fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     let (demonstration, _story) = hurried();
     let open = || demonstration.client(&["incidents", "list", "--open"]);
-    let incidents = eventually("four incidents", PATIENCE, || {
+    let incidents = eventually("five incidents", PATIENCE, || {
         let incidents = open();
-        (causes(&incidents).len() == 4).then_some(incidents)
+        (causes(&incidents).len() == 5).then_some(incidents)
     });
     let all = causes(&incidents);
     assert!(all.windows(2).all(|two| two[0] != two[1]), "one incident each: {all:?}");
@@ -161,6 +170,8 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     });
     assert_eq!(names(&of("Frames arrive damaged")["sites"]), ["Carrock Pier"]);
     assert_eq!(names(&of("Full-sized")["services"]), ["Crew Mail"]);
+    assert_eq!(names(&of("The way from")["services"]), ["Vessel Positions"]);
+    assert!(text(&of("The way from")["sentence"]).contains("is not as intended"));
     std::thread::sleep(Duration::from_secs(30));
     assert_eq!(causes(&open()), all, "nothing else has come");
 
