@@ -46,7 +46,8 @@ async fn asked_now(client: &Client, id: &str) -> Result<Value, Failure> {
         }
         tokio::time::sleep(GLANCE).await;
     }
-    let text = "the agent has not answered in a minute; `itinera agents` says when it was last heard";
+    let text =
+        "the agent has not answered in a minute; `itinera agents` says when it was last heard";
     Err(Failure::say(Code::Failed, text))
 }
 
