@@ -237,7 +237,7 @@ export async function fetchLook(id: string): Promise<Look> {
 }
 
 export async function askNow(id: string): Promise<void> {
-  taken(await api.POST('/api/v1/checks/{id}/now', { params: { path: { id } } }));
+  done(await api.POST('/api/v1/checks/{id}/now', { params: { path: { id } } }));
 }
 
 export async function lookOutward(body: WantedLook): Promise<Look> {

@@ -206,6 +206,8 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
 
     complain(&browser).await;
+    look_outward(&browser).await;
+    see_the_fleet(&browser).await;
 
     // Out again: the page shows the way in, and the session opens nothing any more.
     browser.click(Browser::named("button", "Sign out")).await;
@@ -236,4 +238,31 @@ async fn complain(browser: &Browser) {
     assert!(headline.contains("suffered"), "{headline}");
     browser.see(Browser::named("q", "bookings hang")).await;
     browser.accessible("complaint's incident").await;
+}
+
+/// From the complaint's incident with one click, step by step, to a sentence that is attached.
+async fn look_outward(browser: &Browser) {
+    let incident = browser.driver.current_url().await.unwrap();
+    browser.click(Browser::named("button", "Look outward from Eskerry")).await;
+    browser.see_within(Browser::named("h1", "; to do: "), PATIENCE).await;
+    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/outward/"));
+    browser.see(Browser::named("pre", "Outward from agent-eskerry to Seat Booking")).await;
+    browser.accessible_light_and_dark("looked outward").await;
+    browser.click(Browser::named("a", "its incident")).await;
+    browser.see(Browser::named("a", "; to do: ")).await;
+    assert_eq!(browser.driver.current_url().await.unwrap(), incident);
+}
+
+/// What is around the agents, and one check, asked at once.
+async fn see_the_fleet(browser: &Browser) {
+    browser.click(Browser::named("a", "Fleet")).await;
+    browser.see(Browser::named("h2", "Carrock Pier")).await;
+    browser.click(Browser::named("summary", "Everything around it")).await;
+    browser.see(Browser::named("p", "Routes: ")).await;
+    browser.accessible_light_and_dark("fleet").await;
+    browser.click(Browser::named("a", "Eskerry to Gate Scanning")).await;
+    browser.see(Browser::named("h2", "Step by step")).await;
+    browser.click(Browser::named("button", "Ask it now")).await;
+    browser.see(Browser::named("span", "Asked for; what comes of it")).await;
+    browser.accessible_light_and_dark("check").await;
 }

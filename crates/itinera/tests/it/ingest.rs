@@ -73,8 +73,14 @@ async fn upload(exchange: &Exchange, batch: &Batch, acknowledged: &AtomicUsize) 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record() {
     let mut service = Service::start();
-    let lab =
-        run(&Scenario::parse(WORLD).unwrap(), 2, &Density::default(), Tick::from_millis(240_000));
+    // What happens beside the live fault, and whom only that needs, stands behind these words.
+    let live_only = WORLD.split("# What services are there").next().unwrap();
+    let lab = run(
+        &Scenario::parse(live_only).unwrap(),
+        2,
+        &Density::default(),
+        Tick::from_millis(240_000),
+    );
     let (names, identities) = join_all(&service, &lab).await;
     let batches = disturbed(lab.batches(&names, 10));
     let total = batches.len();
