@@ -126,8 +126,8 @@ impl Place {
 /// Looks from here to there.
 ///
 /// # Errors
-/// The kernel's word when there is not even a loopback socket to a simulation; whatever else
-/// fails is a finding.
+/// The kernel's word when there is not even a loopback socket to a simulation, `NotFound` when that
+/// knows no such machine; whatever else fails is a finding.
 ///
 /// # Cancel safety
 /// When dropped, everything under way is given up.
@@ -152,7 +152,14 @@ pub async fn look_outward(
         Some(around) => around.look().await.ok(),
         None => None,
     };
-    let before = look().await;
+    let before = match (place, look().await) {
+        // A simulation that tells nothing of its machine is not there.
+        (Place::Simulated(simulation, _), None) => {
+            let text = format!("the simulated internet at {simulation} knows no machine here");
+            return Err(std::io::Error::new(std::io::ErrorKind::NotFound, text));
+        }
+        (_, before) => before,
+    };
     let asker = Asker {
         net: place.net().await?,
         resolvers: before.as_ref().map_or_else(Vec::new, |around| around.resolvers.clone()),

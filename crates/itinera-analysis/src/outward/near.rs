@@ -212,6 +212,10 @@ const fn lives(answer: &Resolved) -> bool {
 fn resolvers(seen: &Seen<'_>) -> Step {
     let rung = Rung::Resolvers;
     let all = &seen.observed.resolvers;
+    if seen.observed.before.is_none() && all.is_empty() {
+        let words = "Which resolvers the machine has could not be read.";
+        return step(rung, Found::Unknown, words);
+    }
     if all.is_empty() {
         let words = "The machine has no resolver configured.";
         let needed = seen.observed.name.is_some() && seen.observed.address.is_none();
@@ -268,7 +272,9 @@ fn name(seen: &Seen<'_>) -> Option<Step> {
             ));
         }
         (Found::Broken, _) if result.seen.resolved.is_empty() => {
-            format!("{name}: there is nobody to ask.")
+            let words = format!("{name}: there is nobody to ask.");
+            let known = seen.observed.before.is_some();
+            return Some(step(rung, if known { Found::Broken } else { Found::Unknown }, words));
         }
         _ => words,
     };

@@ -2,10 +2,13 @@
 
 use super::*;
 use itinera_model::check::{Ask, AskWeb, CheckResult, Phase, Resolved, Seen as Saw, Step as Asks};
+use itinera_model::finding::{HopVerdict, HopView};
+use itinera_model::id::PathId;
 use itinera_model::outward::{Echoes, FromSource};
 use itinera_model::surroundings::{Counters, Interface, RouteEntry, Surroundings};
 use itinera_model::unit::{Micros, WallTime};
 use std::net::IpAddr;
+use uuid::Uuid;
 
 fn ip(text: &str) -> IpAddr {
     text.parse().unwrap()
@@ -199,6 +202,61 @@ fn a_gateway_that_ignores_echo_is_not_broken_while_something_behind_it_answers()
         it.asked = vec![web(got_to(why, &[]))];
     });
     assert_eq!(first_broken(&all_silent), (Some(Rung::Gateway), Part::Site));
+}
+
+#[test]
+fn silence_to_echo_alone_breaks_nothing() {
+    let hop = |hop: u8, address: Option<&str>, lost| HopView {
+        hop,
+        address: address.map(ip),
+        sent: 12,
+        lost,
+        got_here_ppm: None,
+        delay_us: None,
+        delay_quartiles_us: None,
+        usual_delay_us: None,
+        verdict: HopVerdict::Clean,
+    };
+    let path = Assessment {
+        path: PathId::from_uuid(Uuid::nil()),
+        until: WallTime::from_unix_seconds(0),
+        span_s: 60,
+        rounds: 6,
+        end_sent: 12,
+        end_lost: 12,
+        engine: 1,
+        mapping: 0,
+        hops: vec![hop(1, Some("10.3.0.1"), 0), hop(2, Some("198.18.16.1"), 0), hop(3, None, 12)],
+        finding: None,
+    };
+    let with = |asked: Vec<Asked>, back| {
+        let observed = Observed { asked, ..all_well() };
+        judge(&observed, &OwnerMap::default(), &Known { path: Some(path.clone()), back })
+    };
+    assert_eq!(with(Vec::new(), None).part, Part::Nothing, "it may ignore echo");
+    let arrives = WayBack { arrived: 600, lost: 0 };
+    let check = with(Vec::new(), Some(arrives));
+    assert_eq!((check.part, found(&check, Rung::WayBack)), (Part::Nothing, Found::Clean));
+    let none = Outcome::Broke { at: Asks::Connect, why: Why::NoAnswer };
+    assert_eq!(with(vec![web(got_to(none, &[]))], None).part, Part::Network);
+}
+
+#[test]
+fn what_could_not_be_read_is_not_broken() {
+    let check = judged(|it| {
+        (it.before, it.after, it.gateway, it.resolvers) = (None, None, None, Vec::new());
+        let nobody = Outcome::Broke { at: Asks::Name, why: Why::NoAddress };
+        it.names = Some(CheckResult {
+            outcome: nobody,
+            spoke_to: None,
+            phases: Vec::new(),
+            seen: Saw::default(),
+        });
+    });
+    for rung in [Rung::OwnLink, Rung::OwnAddress, Rung::Gateway, Rung::Resolvers] {
+        assert_eq!(found(&check, rung), Found::Unknown, "{rung}: {check:?}");
+    }
+    assert_eq!(first_broken(&check), (None, Part::Nothing));
 }
 
 #[test]

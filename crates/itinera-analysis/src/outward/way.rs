@@ -84,7 +84,10 @@ pub(super) fn steps(seen: &Seen<'_>) -> Vec<Step> {
     });
     // Where nothing answers any more, and nothing else reaches the target either.
     let last = assessment.hops.iter().rfind(|hop| hop.lost < hop.sent).map(|hop| hop.hop);
-    let stops = assessment.end_lost == assessment.end_sent && !seen.connected();
+    let heard = seen.connected() || seen.back.is_some_and(|back| back.arrived > 0);
+    let stops = assessment.end_lost == assessment.end_sent && !heard;
+    // Silence to echo alone tells nothing of a target that nothing else was asked of.
+    let tried = !seen.observed.asked.is_empty();
     let mut steps = Vec::new();
     let mut broken = false;
     for (rung, hops) in [
@@ -103,7 +106,13 @@ pub(super) fn steps(seen: &Seen<'_>) -> Vec<Step> {
         }
         let silent = hops.iter().all(|hop| hop.lost == hop.sent);
         let ends_here = stops && last.is_none_or(|last| first.hop <= last + 1 && last < end.hop);
-        if ends_here && !broken {
+        if let Some(last) = last.filter(|_| ends_here && !broken && !tried) {
+            let words = format!(
+                "{who}: nothing answers behind hop {last}. The target may ignore echo, and nothing \
+                 else was asked of it."
+            );
+            steps.push(step(rung, Found::Unknown, words));
+        } else if ends_here && !broken {
             broken = true;
             let words = match last {
                 Some(last) => format!(

@@ -20,6 +20,7 @@ use itinera_model::path::Family;
 use itinera_model::unit::WallTime;
 use itinera_store::{AgentRecord, OutwardRecord, TargetRecord};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -325,8 +326,9 @@ pub(crate) async fn look_outward(
             let mut fitting: Vec<&TargetRecord> = targets.iter().filter(fits).collect();
             fitting.sort_by_key(|target| target.spec.checks.is_empty());
             let target = fitting.first().ok_or_else(|| {
-                let known: Vec<&str> = targets.iter().map(|it| it.spec.service.as_str()).collect();
-                let known = known.join(", ");
+                let known: BTreeSet<&str> =
+                    targets.iter().map(|it| it.spec.service.as_str()).collect();
+                let known = known.into_iter().collect::<Vec<_>>().join(", ");
                 ApiError::BadInput(format!(
                     "service: name one of these, a target or another site: {known}"
                 ))

@@ -190,6 +190,9 @@ fn what_cannot_be_looked_at_is_said() {
         assert_eq!(ran.code, Some(1), "{ran:?}");
         assert!(ran.err.contains(words), "{target}: {ran:?}");
     }
+    let nobody = ["outward", "x.example", "--simulation", "127.0.0.1:9", "--address", "10.9.0.1"];
+    let ran = run(&nobody);
+    assert!(ran.code == Some(1) && ran.err.contains("knows no machine here"), "{ran:?}");
     let ran = run(&["outward", "x", "--trust", "/nowhere/authority.pem"]);
     assert!(ran.code == Some(5) && ran.err.contains("/nowhere/authority.pem"), "{ran:?}");
 }
