@@ -1,9 +1,12 @@
 //! What is worth a word about an agent's surroundings, and which of the gateways that it used is the
 //! better one: a user sent around the world by a badly chosen gateway is a frequent find.
 
+use itinera_model::finding::Assessment;
 use itinera_model::outward::Echoes;
+use itinera_model::owner::OwnerMap;
 use itinera_model::surroundings::{Duplex, Medium, Surroundings};
 use itinera_model::unit::{Micros, WallTime};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// A gateway is named the better one when its median is smaller by this share, and by this much.
@@ -103,6 +106,20 @@ fn better(all: &[Used]) -> Option<String> {
     })
 }
 
+/// By whose network an agent goes out, from the newest judgements of its paths: of whom the first
+/// hop with an owner is, on most of them. A machine that roams changes it.
+pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
+    let mut ways: BTreeMap<(u32, &str), usize> = BTreeMap::new();
+    for path in paths {
+        let owners = path.hops.iter().filter_map(|hop| map.owner_of(hop.address?));
+        if let Some(first) = owners.into_iter().next() {
+            *ways.entry((first.as_number, first.name.as_str())).or_default() += 1;
+        }
+    }
+    let ((number, name), _) = ways.into_iter().max_by_key(|(_, paths)| *paths)?;
+    Some(format!("It goes out by {name} (AS {number}) now."))
+}
+
 /// What is worth a word about surroundings, and which of the targets, by name and address, go
 /// through tunnels.
 pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String> {
@@ -159,7 +176,11 @@ pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String>
 #[cfg(test)]
 mod tests {
     use super::*;
+    use itinera_model::finding::{HopVerdict, HopView};
+    use itinera_model::id::PathId;
+    use itinera_model::owner::{Owner, OwnerEntry};
     use itinera_model::surroundings::{Interface, RouteEntry};
+    use uuid::Uuid;
 
     fn by(gateway: &str, interface: &str) -> Surroundings {
         let route = RouteEntry {
@@ -194,6 +215,46 @@ mod tests {
         assert!(better.starts_with("The gateway 10.0.0.1 by eth0 was the better one"), "{better}");
         assert_eq!(gateways(&looks[..2]).1, None, "the better one is in use");
         assert_eq!(gateways(&[]), (Vec::new(), None));
+    }
+
+    #[test]
+    fn the_first_hop_with_an_owner_says_who_carries_out() {
+        let hop = |hop: u8, address: &str| HopView {
+            hop,
+            address: address.parse().ok(),
+            sent: 10,
+            lost: 0,
+            got_here_ppm: None,
+            delay_us: None,
+            delay_quartiles_us: None,
+            usual_delay_us: None,
+            verdict: HopVerdict::Clean,
+        };
+        let path = |second: &str| Assessment {
+            path: PathId::from_uuid(Uuid::nil()),
+            until: WallTime::from_unix_seconds(0),
+            span_s: 60,
+            rounds: 6,
+            end_sent: 10,
+            end_lost: 0,
+            engine: 1,
+            mapping: 0,
+            hops: vec![hop(1, "10.0.0.1"), hop(2, second), hop(3, "198.18.64.1")],
+            finding: None,
+        };
+        let entry = |net: &str, as_number, name: &str| OwnerEntry {
+            prefix: net.parse().unwrap(),
+            owner: Owner { as_number, name: name.to_owned(), contact: String::new() },
+        };
+        let map = OwnerMap::new(vec![
+            entry("198.18.32.0/24", 64501, "Fennel Fibre"),
+            entry("198.18.48.0/24", 64502, "Lowtide Mobile"),
+            entry("198.18.64.0/24", 64500, "Northmere Carriage"),
+        ]);
+        let paths = [path("198.18.48.1"), path("198.18.32.1"), path("198.18.48.7")];
+        let said = access_provider(&paths.iter().collect::<Vec<_>>(), &map).unwrap();
+        assert_eq!(said, "It goes out by Lowtide Mobile (AS 64502) now.");
+        assert_eq!(access_provider(&[], &map), None);
     }
 
     #[test]

@@ -7,6 +7,7 @@ use crate::server::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
 use itinera_analysis::roaming;
+use itinera_model::finding::Assessment;
 use itinera_model::id::AgentId;
 use itinera_model::surroundings::{Duplex, Interface, Medium, Surroundings};
 use itinera_store::AroundAt;
@@ -283,10 +284,14 @@ pub(crate) async fn surroundings(
     });
     let paths = shared.store.paths(None, MOST_PATHS).await?;
     let own = paths.iter().filter(|path| path.agent == agent);
+    let judged: Vec<&Assessment> = own.clone().filter_map(|path| path.latest.as_ref()).collect();
+    let (map, _) = shared.owner_map_at(now).await?;
+    let provider = roaming::access_provider(&judged, &map);
     let mut targets: Vec<(&str, IpAddr)> =
         own.filter_map(|path| Some((path.target.as_str(), path.address.parse().ok()?))).collect();
     targets.sort_unstable();
     let mut view = view(record.site, &all, &targets, gateways.collect());
+    view.sentences.extend(provider);
     view.sentences.extend(better);
     Ok(Json(view))
 }
