@@ -8,10 +8,8 @@ use axum::Json;
 use axum::extract::State;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
-use uuid::Uuid;
 
 /// A page of alarms.
 #[derive(Debug, Serialize, ToSchema)]
@@ -30,13 +28,6 @@ pub(crate) struct Which {
     open: bool,
 }
 
-fn cursor(text: &str) -> Result<(OffsetDateTime, Uuid), ApiError> {
-    let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
-    let (at, id) = text.split_once('_').ok_or_else(bad)?;
-    let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
-    Ok((at, id.parse().map_err(|_| bad())?))
-}
-
 /// Alarms of paths and trouble that no path shows, newest first. Owners are those of the time at which each was raised.
 #[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(Which, Page), responses(
     (status = 200, body = Alarms),
@@ -49,7 +40,7 @@ pub(crate) async fn alarms(
     Asked(page): Asked<Page>,
 ) -> Result<Json<Alarms>, ApiError> {
     let limit = page.limit()?;
-    let before = page.after.as_deref().map(cursor).transpose()?;
+    let before = page.before()?;
     let mut items = alarm_items(&shared, which.open, before, u64::from(limit) + 1).await?;
     let more = items.len() > usize::from(limit);
     items.truncate(limit.into());

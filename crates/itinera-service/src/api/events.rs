@@ -7,7 +7,7 @@ use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
 use itinera_model::alarm::Severity;
-use itinera_model::id::{AgentId, EventId, IncidentId};
+use itinera_model::id::{AgentId, IncidentId};
 use itinera_model::outward::Part;
 use itinera_store::{EventRecord, WhichEvents};
 use serde::{Deserialize, Serialize};
@@ -118,13 +118,6 @@ pub(crate) struct Which {
     from: Option<OffsetDateTime>,
 }
 
-fn cursor(text: &str) -> Result<(OffsetDateTime, EventId), ApiError> {
-    let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
-    let (at, id) = text.split_once('_').ok_or_else(bad)?;
-    let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
-    Ok((at, id.parse().map_err(|_| bad())?))
-}
-
 /// Events, newest first.
 #[utoipa::path(get, path = "/events", operation_id = "getEvents", params(Which, Page), responses(
     (status = 200, body = Events),
@@ -137,7 +130,7 @@ pub(crate) async fn events(
     Asked(page): Asked<Page>,
 ) -> Result<Json<Events>, ApiError> {
     let limit = page.limit()?;
-    let before = page.after.as_deref().map(cursor).transpose()?;
+    let before = page.before()?;
     let which = WhichEvents {
         lasting: which.lasting,
         trouble: which.trouble,

@@ -168,13 +168,6 @@ async fn item(
     })
 }
 
-fn cursor(text: &str) -> Result<(OffsetDateTime, IncidentId), ApiError> {
-    let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
-    let (at, id) = text.split_once('_').ok_or_else(bad)?;
-    let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
-    Ok((at, id.parse().map_err(|_| bad())?))
-}
-
 /// Incidents, newest first. Owners are those of the time at which each was opened.
 #[utoipa::path(get, path = "/incidents", operation_id = "getIncidents",
     params(WhichIncidents, Page), responses(
@@ -188,7 +181,7 @@ pub(crate) async fn incidents(
     Asked(page): Asked<Page>,
 ) -> Result<Json<Incidents>, ApiError> {
     let limit = page.limit()?;
-    let before = page.after.as_deref().map(cursor).transpose()?;
+    let before = page.before()?;
     let records = shared.store.incidents(which.open, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
     let records = &records[..records.len().min(limit.into())];

@@ -35,8 +35,10 @@ use axum::routing::get;
 use axum::{Json, Router};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
+use std::str::FromStr;
 use std::sync::Arc;
 use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 use utoipa::openapi::OpenApi;
 use utoipa::{IntoParams, OpenApi as _};
 use utoipa_axum::router::OpenApiRouter;
@@ -192,6 +194,15 @@ const fn default_limit() -> u16 {
 impl Page {
     fn limit(&self) -> Result<u16, ApiError> {
         checked_limit(self.limit)
+    }
+
+    /// The time and the id of the last item of the page before, of lists from the newest on.
+    fn before<I: FromStr>(&self) -> Result<Option<(OffsetDateTime, I)>, ApiError> {
+        let Some(text) = self.after.as_deref() else { return Ok(None) };
+        let bad = || ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
+        let (at, id) = text.split_once('_').ok_or_else(bad)?;
+        let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
+        Ok(Some((at, id.parse().map_err(|_| bad())?)))
     }
 }
 
