@@ -4,9 +4,9 @@ mod checks;
 mod packages;
 mod steps;
 
-use anyhow::{Result, bail};
+use anyhow::{Context, Result, bail};
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Command, ExitCode};
 
 const HELP: &str = "cargo xtask CHORE
@@ -32,14 +32,21 @@ fn main() -> ExitCode {
     }
 }
 
-/// The workspace's root.
-fn root() -> PathBuf {
-    let here = Path::new(env!("CARGO_MANIFEST_DIR"));
-    here.parent().unwrap_or(here).to_owned()
+/// The root of the checkout that cargo runs this in, which may be another than it was built in.
+fn root() -> Result<PathBuf> {
+    let here = std::env::var_os("CARGO_MANIFEST_DIR").context("run this as `cargo xtask`")?;
+    let here = PathBuf::from(here);
+    Ok(here.parent().unwrap_or(&here).to_owned())
+}
+
+/// The service's binary: cargo puts it beside this one, wherever that is.
+fn itinera() -> Result<PathBuf> {
+    Ok(std::env::current_exe()?.with_file_name("itinera"))
 }
 
 fn run(chore: &str, rest: &[String]) -> Result<()> {
-    std::env::set_current_dir(root())?;
+    let root = root()?;
+    std::env::set_current_dir(&root).with_context(|| format!("cannot go to {}", root.display()))?;
     match chore {
         "demo" => demo(rest),
         "test" => steps::test(),
@@ -59,6 +66,7 @@ fn demo(rest: &[String]) -> Result<()> {
     steps::build_console()?;
     steps::build_binary()?;
     // In our place, so that Ctrl-C reaches it and nothing stands between.
-    let error = Command::new("target/debug/itinera").arg("demonstrate").args(rest).exec();
-    bail!("cannot run target/debug/itinera: {error}")
+    let itinera = itinera()?;
+    let error = Command::new(&itinera).arg("demonstrate").args(rest).exec();
+    bail!("cannot run {}: {error}", itinera.display())
 }
