@@ -62,6 +62,8 @@ pub(crate) struct Checking {
     pub(crate) roots: Arc<Roots>,
     pub(crate) found: mpsc::Sender<Found>,
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
+    /// The addresses that are probed now.
+    pub(crate) probed: watch::Receiver<BTreeSet<IpAddr>>,
     /// Who we are, and who signs leave.
     pub(crate) agent: AgentId,
     pub(crate) authority: CertificateDer<'static>,
@@ -111,6 +113,7 @@ pub(crate) async fn follow(
         }
     };
     let mut follower = Follower::new(it, net, schedule.borrow_and_update().clone());
+    let mut probed = follower.it.probed.clone();
     let mut glance = tokio::time::interval(GLANCE);
     loop {
         let next = follower.next();
@@ -128,6 +131,7 @@ pub(crate) async fn follow(
             }
             _ = glance.tick() => follower.replan(),
             () = around_changed => follower.on_change(),
+            Ok(()) = probed.changed() => follower.on_change(),
             Some(settled) = follower.running.join_next() => match settled {
                 Ok(settled) => if !follower.on_settled(settled).await {
                     return;
@@ -219,14 +223,16 @@ impl Follower {
         self.look_at = Instant::now() + every;
         let (place, clock) = (self.it.place.clone(), Arc::clone(&self.it.clock));
         let limits = self.it.limits.clone();
+        let targets: Vec<IpAddr> = self.it.probed.borrow().iter().copied().collect();
         self.running.spawn(async move {
-            let seen = match around.look().await {
+            let mut seen = match around.look().await {
                 Ok(seen) => seen,
                 Err(error) => {
                     tracing::warn!(%error, "the surroundings cannot be read");
                     return Settled::Around(None);
                 }
             };
+            seen.ways = around.ways_to(&targets).await;
             let clocks = clock.clocks_at(clock.now());
             let gateway = seen.gateway(false).or_else(|| seen.gateway(true));
             let gateway = match gateway.filter(|it| limits.forbids(*it).is_none()) {

@@ -152,7 +152,7 @@ pub async fn look_outward(
         Some(around) => around.look().await.ok(),
         None => None,
     };
-    let before = match (place, look().await) {
+    let mut before = match (place, look().await) {
         // A simulation that tells nothing of its machine is not there.
         (Place::Simulated(simulation, _), None) => {
             let text = format!("the simulated internet at {simulation} knows no machine here");
@@ -170,6 +170,9 @@ pub async fn look_outward(
     say(Rung::Resolvers).await;
     let (resolvers, names) = tokio::join!(alive(&asker), names(&asker, &plan.whom));
     let (name, address) = find(&asker, &plan.whom, names.as_ref()).await;
+    if let (Some(before), Some(around)) = (&mut before, &around) {
+        before.ways = around.ways_to(address.as_slice()).await;
+    }
     say(Rung::FirstHops).await;
     let gateway = gateway_of(before.as_ref(), address);
     let swept_to = address.filter(|address| asker.may_go(*address));

@@ -30,7 +30,8 @@ use itinera_probe::{
 };
 use itinera_wire::Addresses;
 use rustls::pki_types::CertificateDer;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, watch};
@@ -82,6 +83,15 @@ pub(crate) struct Leave {
     pub(crate) agent: AgentId,
     /// Who signs tickets.
     pub(crate) authority: CertificateDer<'static>,
+}
+
+/// Whom else of the agent it is told what becomes of the schedule.
+#[derive(Default)]
+pub(crate) struct Told {
+    /// What is not done of it.
+    pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
+    /// The addresses that are probed now.
+    pub(crate) targets: watch::Sender<BTreeSet<IpAddr>>,
 }
 
 struct Prober {
@@ -146,14 +156,14 @@ pub(crate) async fn follow(
     leave: Leave,
     mut schedule: watch::Receiver<Schedule>,
     rounds: mpsc::Sender<Found>,
-    refusals: watch::Sender<Vec<RefusedTask>>,
+    told: Told,
     mut stop: watch::Receiver<bool>,
 ) {
     let now = schedule.borrow_and_update().clone();
     let mut driver = Driver::new(link, clock, &now.pacing);
     let (answers, mut answered) = mpsc::channel(ANSWERS);
     let mut probers = Probers::new(leave, answers, driver.clock());
-    let mut settled = probers.schedule(now, &refusals, &mut driver);
+    let mut settled = probers.schedule(now, &told, &mut driver);
     let mut glance = tokio::time::interval(GLANCE);
     loop {
         for measured in settled.drain(..) {
@@ -175,14 +185,14 @@ pub(crate) async fn follow(
             },
             Ok(()) = schedule.changed() => {
                 let now = schedule.borrow_and_update().clone();
-                settled.extend(probers.schedule(now, &refusals, &mut driver));
+                settled.extend(probers.schedule(now, &told, &mut driver));
             }
             Some((name, answer)) = answered.recv() => {
                 probers.names.on_answer(&name, answer);
-                settled.extend(probers.replan(&refusals, &mut driver));
+                settled.extend(probers.replan(&told, &mut driver));
             }
             _ = glance.tick() => {
-                settled.extend(probers.replan(&refusals, &mut driver));
+                settled.extend(probers.replan(&told, &mut driver));
                 settled.extend(probers.follow_addresses(&mut driver));
                 probers.enumerate_next(&driver);
                 probers.sessions.set_synchronised(&driver);
@@ -387,12 +397,7 @@ impl Probers {
     }
 
     /// Changes to another schedule.
-    fn schedule(
-        &mut self,
-        schedule: Schedule,
-        refusals: &watch::Sender<Vec<RefusedTask>>,
-        driver: &mut Driver,
-    ) -> Vec<Found> {
+    fn schedule(&mut self, schedule: Schedule, told: &Told, driver: &mut Driver) -> Vec<Found> {
         let now = driver.clock().service_now();
         self.tickets.clear();
         for signed in &schedule.tickets {
@@ -402,15 +407,11 @@ impl Probers {
             }
         }
         self.schedule = schedule;
-        self.replan(refusals, driver)
+        self.replan(told, driver)
     }
 
     /// Does what the schedule says for now. Tasks that stay the same go on undisturbed.
-    fn replan(
-        &mut self,
-        refusals: &watch::Sender<Vec<RefusedTask>>,
-        driver: &mut Driver,
-    ) -> Vec<Found> {
+    fn replan(&mut self, told: &Told, driver: &mut Driver) -> Vec<Found> {
         let names = self.schedule.tasks.iter().filter_map(|task| task.name.as_deref());
         self.names.ask(names, &self.answers);
         let now = driver.clock().service_now();
@@ -419,7 +420,7 @@ impl Probers {
         let (rounds, hindered) = self.sessions.replan(&plan.tickets, &mut self.next_key, driver);
         let mut settled: Vec<Found> = rounds.into_iter().map(Found::from).collect();
         refused.extend(hindered);
-        refusals.send_if_modified(|before| {
+        told.refusals.send_if_modified(|before| {
             let changed = *before != refused;
             if changed {
                 for RefusedTask { path, pair, reason, .. } in &refused {
@@ -435,6 +436,12 @@ impl Probers {
         self.plan = plan.clone();
         let Plan { tasks, pacing, enumerate_every_s, .. } = plan;
         driver.pace(&pacing);
+        let targets: BTreeSet<IpAddr> = tasks.iter().map(|task| task.address).collect();
+        told.targets.send_if_modified(|before| {
+            let changed = *before != targets;
+            *before = targets;
+            changed
+        });
         self.enumerate_every_s = enumerate_every_s;
         self.enumeration = None;
         self.waiting.clear();

@@ -7,7 +7,7 @@ use crate::identity::{Identity, IdentityError};
 use crate::limits::LocalLimits;
 use crate::link::{Link, OwnAddresses};
 use crate::outward::Place;
-use crate::probing::{self, Found, Leave, Measured};
+use crate::probing::{self, Found, Leave, Measured, Told};
 use crate::spool::{Spool, SpoolError};
 use itinera_check::Roots;
 use itinera_model::batch::{Batch, RefusedTask, decode, encode};
@@ -17,6 +17,7 @@ use itinera_model::protocol::{JoinRequest, Schedule};
 use itinera_model::round::Round;
 use rcgen::{CertificateParams, KeyPair};
 use rustls::pki_types::CertificateDer;
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
@@ -146,6 +147,7 @@ pub async fn run(
         authority: identity.authority()?,
     };
     let (refusals, refused) = watch::channel(Vec::new());
+    let (targets, probed) = watch::channel(BTreeSet::new());
     let (check_refusals, checks_refused) = watch::channel(Vec::new());
     let asking = Checking {
         place: config.place.clone(),
@@ -154,12 +156,14 @@ pub async fn run(
         roots: Arc::clone(&config.roots),
         found: rounds_tx.clone(),
         refusals: check_refusals,
+        probed,
         agent: identity.agent,
         authority: leave.authority.clone(),
     };
     let checking = tokio::spawn(checking::follow(asking, schedule_rx.clone(), stop.clone()));
+    let told = Told { refusals, targets };
     let following =
-        probing::follow(link, Arc::clone(&clock), leave, schedule_rx, rounds_tx, refusals, stop);
+        probing::follow(link, Arc::clone(&clock), leave, schedule_rx, rounds_tx, told, stop);
     let probing = tokio::spawn(following);
     let refused = [refused, checks_refused];
     gather(identity.agent, &clock, rounds_rx, refused, &spool, &fresh).await;
@@ -185,8 +189,7 @@ pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round>
     let (_schedule, schedule) = watch::channel(schedule);
     let (found, mut rounds) = mpsc::channel(1_024);
     let (stop, stopped) = watch::channel(false);
-    let refusals = watch::channel(Vec::new()).0;
-    let following = probing::follow(link, clock, leave, schedule, found, refusals, stopped);
+    let following = probing::follow(link, clock, leave, schedule, found, Told::default(), stopped);
     let gathering = async {
         let mut all = Vec::new();
         while let Some(found) = rounds.recv().await {

@@ -106,16 +106,26 @@ fn better(all: &[Used]) -> Option<String> {
     })
 }
 
-/// By whose network an agent goes out, from the newest judgements of its paths: of whom the first
-/// hop with an owner is, on most of them. A machine that roams changes it.
-pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
-    let mut ways: BTreeMap<(u32, &str), usize> = BTreeMap::new();
+/// By whose networks an agent goes out, with the number of paths by each, from the newest judgements
+/// of its paths: whose the first hop with an owner is. A silent hop before that one may be anybody's,
+/// and such a path says nothing. A machine that roams changes it.
+pub fn access_providers<'a>(
+    paths: impl IntoIterator<Item = &'a Assessment>,
+    map: &OwnerMap,
+) -> BTreeMap<(u32, &str), usize> {
+    let mut ways = BTreeMap::new();
     for path in paths {
-        let owners = path.hops.iter().filter_map(|hop| map.owner_of(hop.address?));
-        if let Some(first) = owners.into_iter().next() {
+        let answered = path.hops.iter().map_while(|hop| hop.address);
+        if let Some(first) = answered.filter_map(|address| map.owner_of(address)).next() {
             *ways.entry((first.as_number, first.name.as_str())).or_default() += 1;
         }
     }
+    ways
+}
+
+/// The same in a sentence: the one that most paths go by.
+pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
+    let ways = access_providers(paths.iter().copied(), map);
     let ((number, name), _) = ways.into_iter().max_by_key(|(_, paths)| *paths)?;
     Some(format!("It goes out by {name} (AS {number}) now."))
 }
@@ -147,18 +157,25 @@ pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String>
         if one.medium == Medium::Tunnel {
             let routes = around.routes.iter().filter(|route| route.interface == *name);
             let led: Vec<String> = routes.take(5).map(|route| route.to.to_string()).collect();
-            let led = if led.is_empty() { "nothing".to_owned() } else { led.join(", ") };
+            let led = led.join(", ");
             let through = targets.iter().filter(|(_, address)| {
                 around.route_to(*address).is_some_and(|route| route.interface == *name)
             });
             let mut through: Vec<&str> = through.map(|(target, _)| *target).collect();
             through.dedup();
-            let of_ours = if through.is_empty() {
-                "none of the targets among it".to_owned()
-            } else {
-                format!("and with it {}", through.join(", "))
-            };
-            said.push(format!("{name} is a tunnel; through it go {led}, {of_ours}."));
+            let ours = through.join(", ");
+            said.push(match (led.is_empty(), ours.is_empty()) {
+                (true, true) => format!("{name} is a tunnel; none of the targets go through it."),
+                (true, false) => format!(
+                    "{name} is a tunnel; through it go {ours}, by rules beside the main table."
+                ),
+                (false, true) => format!(
+                    "{name} is a tunnel; through it go {led}, none of the targets among it."
+                ),
+                (false, false) => {
+                    format!("{name} is a tunnel; through it go {led}, and with it {ours}.")
+                }
+            });
         }
     }
     if around.resolvers.is_empty() {
@@ -255,6 +272,9 @@ mod tests {
         let said = access_provider(&paths.iter().collect::<Vec<_>>(), &map).unwrap();
         assert_eq!(said, "It goes out by Lowtide Mobile (AS 64502) now.");
         assert_eq!(access_provider(&[], &map), None);
+        let mut behind_silence = path("198.18.48.1");
+        behind_silence.hops[0].address = None;
+        assert_eq!(access_provider(&[&behind_silence], &map), None, "whose is the silent hop?");
     }
 
     #[test]
@@ -278,12 +298,22 @@ mod tests {
         for words in [
             "eth0 negotiated 100 Mb/s",
             "wlan0 is wireless",
-            "through it go nothing, none of the targets among it",
+            "tun0 is a tunnel; none of the targets go through it.",
             "No resolver",
         ] {
             assert!(said.contains(words), "{words}: {said}");
         }
         assert!(!said.contains("There is no gateway"), "{said}");
+        let by_rule = |interface: &str| RouteEntry {
+            to: "10.50.0.9/32".parse().unwrap(),
+            gateway: None,
+            interface: interface.to_owned(),
+            metric: 0,
+        };
+        around.ways = vec![by_rule("tun0")];
+        let said = remarks(&around, &targets).join(" ");
+        assert!(said.contains("through it go Crew Mail, by rules beside the main table"), "{said}");
+        around.ways.clear();
         let to = "10.50.0.0/16".parse().unwrap();
         around.routes.push(RouteEntry {
             to,
@@ -293,5 +323,8 @@ mod tests {
         });
         let said = remarks(&around, &targets).join(" ");
         assert!(said.contains("through it go 10.50.0.0/16, and with it Crew Mail"), "{said}");
+        around.ways = vec![by_rule("eth0")];
+        let said = remarks(&around, &targets).join(" ");
+        assert!(said.contains("10.50.0.0/16, none of the targets among it"), "{said}");
     }
 }

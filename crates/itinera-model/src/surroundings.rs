@@ -15,8 +15,10 @@ pub struct Surroundings {
     pub host_name: String,
     /// Its interfaces, in the kernel's order.
     pub interfaces: Vec<Interface>,
-    /// Its routes, as far as kept.
+    /// Its routes of the main table, as far as kept.
     pub routes: Vec<RouteEntry>,
+    /// How it sends to the targets, by its own choice among all tables: a route to each address.
+    pub ways: Vec<RouteEntry>,
     /// Whom it has met on its links.
     pub neighbours: Vec<Neighbour>,
     /// Its resolvers, in order.
@@ -186,8 +188,12 @@ impl Surroundings {
         lasting
     }
 
-    /// The route to an address: the longest prefix, and of these the smallest metric.
+    /// The route to an address: the machine's own choice where that is known; else the longest
+    /// prefix, and of these the smallest metric.
     pub fn route_to(&self, address: IpAddr) -> Option<&RouteEntry> {
+        if let Some(way) = self.ways.iter().find(|way| way.to.addr() == address) {
+            return Some(way);
+        }
         let fits = self.routes.iter().filter(|route| route.to.contains(&address));
         fits.max_by_key(|route| (route.to.prefix_len(), std::cmp::Reverse(route.metric)))
     }
@@ -235,6 +241,7 @@ impl Surroundings {
         let lists = [
             self.interfaces.len(),
             self.routes.len(),
+            self.ways.len(),
             self.neighbours.len(),
             self.resolvers.len(),
             self.leases.len(),
@@ -244,7 +251,7 @@ impl Surroundings {
         short(&self.host_name)
             && interfaces
             && lists.into_iter().all(|length| length <= MAX_ITEMS)
-            && self.routes.iter().all(|route| short(&route.interface))
+            && self.routes.iter().chain(&self.ways).all(|route| short(&route.interface))
             && self.neighbours.iter().all(|one| {
                 short(&one.interface) && one.hardware_address.as_deref().is_none_or(short)
             })

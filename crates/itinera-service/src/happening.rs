@@ -5,6 +5,7 @@ use crate::server::Shared;
 use itinera_analysis::Effect;
 use itinera_analysis::event::intended::{self, Intended, Seen};
 use itinera_analysis::event::{Carried, CheckFacts, Fact, Watcher};
+use itinera_analysis::roaming::access_providers;
 use itinera_model::batch::decode;
 use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
@@ -13,7 +14,7 @@ use itinera_model::owner::OwnerMap;
 use itinera_model::surroundings::Medium;
 use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError};
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 use std::time::{Duration, Instant};
 
 /// Paths known by name at most.
@@ -23,6 +24,9 @@ const REFRESH: Duration = Duration::from_secs(60);
 const REFRESH_AT_ONCE: Duration = Duration::from_secs(1);
 /// Facts that come later than this are kept and say nothing: three minutes.
 const TOO_LATE_US: i64 = 180_000_000;
+
+/// The smallest address.
+const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
 /// A path whose way is meant to be another or the same.
 struct Meant {
@@ -202,6 +206,11 @@ impl Happening {
             let Some(site) = self.sites.get(&around.agent) else { continue };
             let (agent, at, around) = (around.agent, around.at, &around.round.around);
             let fact = Fact::Around { agent, site, at, around };
+            happened.extend(self.watcher.step(fact, &path_to, now));
+            let own = paths.range((agent, FIRST)..).take_while(|((of, _), _)| *of == agent);
+            let judged = own.filter_map(|(_, path)| latest.get(path));
+            let by: Vec<(u32, &str)> = access_providers(judged, map).into_keys().collect();
+            let fact = Fact::Access { agent, site, at, by: &by };
             happened.extend(self.watcher.step(fact, &path_to, now));
         }
         Ok(happened)

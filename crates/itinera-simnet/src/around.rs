@@ -57,6 +57,7 @@ impl World {
             host_name: format!("agent-{}", here.host.name),
             interfaces: vec![interface],
             routes,
+            ways: Vec::new(),
             neighbours: met.collect(),
             resolvers: around.resolvers,
             leases: vec![Lease {

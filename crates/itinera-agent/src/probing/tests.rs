@@ -63,9 +63,9 @@ pub(crate) fn follow_in(
             let (_schedule, schedule) = watch::channel(schedule);
             let (rounds, mut measured) = mpsc::channel(10_000);
             let (stop, stopped) = watch::channel(false);
-            let refusals = watch::channel(Vec::new()).0;
+            let told = Told::default();
             let following =
-                tokio::spawn(follow(link(), clock, leave, schedule, rounds, refusals, stopped));
+                tokio::spawn(follow(link(), clock, leave, schedule, rounds, told, stopped));
             tokio::time::sleep(Duration::from_secs(seconds)).await;
             stop.send_replace(true);
             let mut all = Vec::new();

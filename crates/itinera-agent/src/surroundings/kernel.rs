@@ -35,7 +35,35 @@ pub(super) async fn look(
     Ok(around)
 }
 
-/// Waits for the kernel to say that links, addresses or routes have changed.
+/// How packets to addresses leave now, by the kernel's own choice: routing rules
+/// (RFC 3549 section 3.1.1) may send some by another table than the main one.
+pub(super) async fn ways_to(addresses: &[IpAddr]) -> io::Result<Vec<RouteEntry>> {
+    let (connection, handle, _) = rtnetlink::new_connection()?;
+    let driving = tokio::spawn(connection);
+    let mut names = BTreeMap::new();
+    let mut links = handle.link().get().execute();
+    while let Ok(Some(link)) = links.try_next().await {
+        names.insert(link.header.index, interface(&link).name);
+    }
+    let mut ways = Vec::new();
+    for address in addresses.iter().take(MAX_ITEMS) {
+        let prefix_len = IpNet::from(*address).prefix_len();
+        let Ok(asked) =
+            RouteMessageBuilder::<IpAddr>::new().destination_prefix(*address, prefix_len)
+        else {
+            continue;
+        };
+        let mut answers = Box::pin(handle.route().get(asked.build()).execute());
+        // Where there is no way, the kernel says so: an error.
+        if let Ok(Some(message)) = answers.try_next().await {
+            ways.extend(route(&message, &names));
+        }
+    }
+    driving.abort();
+    Ok(ways)
+}
+
+/// Waits for the kernel to say that links, addresses, routes or rules for them have changed.
 pub(super) async fn changed() {
     let groups = [
         MulticastGroup::Link,
@@ -43,6 +71,8 @@ pub(super) async fn changed() {
         MulticastGroup::Ipv6Ifaddr,
         MulticastGroup::Ipv4Route,
         MulticastGroup::Ipv6Route,
+        MulticastGroup::Ipv4Rule,
+        MulticastGroup::Ipv6Rule,
     ];
     match rtnetlink::new_multicast_connection(&groups) {
         Ok((connection, _handle, mut messages)) => {
@@ -94,7 +124,8 @@ async fn tell(
         };
         let mut routes = handle.route().get(asked).execute();
         while let Some(message) = routes.try_next().await? {
-            if around.routes.len() < MAX_ITEMS {
+            let main = message.header.table == RouteHeader::RT_TABLE_MAIN;
+            if main && around.routes.len() < MAX_ITEMS {
                 around.routes.extend(route(&message, &names));
             }
         }
@@ -206,9 +237,6 @@ const fn is_tunnel(kind: &InfoKind) -> bool {
 }
 
 fn route(message: &RouteMessage, names: &BTreeMap<u32, String>) -> Option<RouteEntry> {
-    if message.header.table != RouteHeader::RT_TABLE_MAIN {
-        return None;
-    }
     let address = |address: &RouteAddress| match address {
         RouteAddress::Inet(four) => Some(IpAddr::from(*four)),
         RouteAddress::Inet6(six) => Some(IpAddr::from(*six)),

@@ -8,7 +8,7 @@ mod tests;
 
 pub use announced::Announcements;
 use itinera_model::batch::{decode, encode};
-use itinera_model::surroundings::Surroundings;
+use itinera_model::surroundings::{RouteEntry, Surroundings};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -57,6 +57,15 @@ impl Around {
                 }
                 Err(io::ErrorKind::TimedOut.into())
             }
+        }
+    }
+
+    /// How the machine sends to some addresses now, whatever rules decide it; nothing of those that
+    /// it knows no way to, and nothing of a simulated machine, which has but one table.
+    pub async fn ways_to(&self, addresses: &[IpAddr]) -> Vec<RouteEntry> {
+        match self {
+            Self::Kernel { .. } => kernel::ways_to(addresses).await.unwrap_or_default(),
+            Self::Simulated(..) => Vec::new(),
         }
     }
 

@@ -67,6 +67,55 @@ fn what_a_switch_announces_is_heard_on_the_link_it_comes_by() {
 }
 
 #[test]
+fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
+    let row = Row::new();
+    let here = &row.names[0];
+    let set = |words: &str| ip(&format!("-n {here} {words}"));
+    set("tuntap add dev tun9 mode tun");
+    set("link set tun9 up");
+    set("route add default dev tun9 table 77");
+    let looking = row.within(0, || {
+        let around = Around::Kernel { sockets: false, announced: None };
+        let nowhere: IpAddr = [192, 0, 2, 9].into();
+        let addresses = [TARGETS[0], TARGETS[1], nowhere];
+        block(async {
+            let mut seen = around.look().await.unwrap();
+            seen.ways = around.ways_to(&addresses).await;
+            seen
+        })
+    });
+    let before = looking.join().unwrap();
+    let by = |seen: &Surroundings, to: usize| seen.route_to(TARGETS[to]).unwrap().interface.clone();
+    assert_eq!((by(&before, 0), by(&before, 1)), ("east0".to_owned(), "east0".to_owned()));
+    assert_eq!(before.ways.len(), 2, "to the third there is no way: {:?}", before.ways);
+    assert_eq!(before.ways[0].gateway, Some([198, 18, 200, 2].into()));
+    assert!(before.routes.iter().all(|route| route.interface != "tun9"), "another table's");
+    let (tell, told) = std::sync::mpsc::channel();
+    let changed = row.within(0, move || {
+        block(async {
+            let around = Around::Kernel { sockets: false, announced: None };
+            let changing = async {
+                // Once it listens.
+                tokio::time::sleep(Duration::from_millis(200)).await;
+                tell.send(()).unwrap();
+                std::future::pending::<()>().await;
+            };
+            tokio::select! {
+                () = around.changed() => {}
+                () = changing => {}
+            }
+            around.ways_to(&TARGETS).await
+        })
+    });
+    told.recv().unwrap();
+    set("rule add to 198.18.203.0/24 lookup 77");
+    let after = Surroundings { ways: changed.join().unwrap(), ..before };
+    assert_eq!((by(&after, 0), by(&after, 1)), ("tun9".to_owned(), "east0".to_owned()));
+    let tunnel = after.interface("tun9").map(|interface| interface.medium);
+    assert_eq!(tunnel, Some(itinera_model::surroundings::Medium::Tunnel));
+}
+
+#[test]
 fn an_address_that_nobody_knows_the_way_back_to_is_told_from_one_that_works() {
     let row = Row::new();
     ip(&format!("-n {} addr add 198.18.210.1/32 dev east0", row.names[0]));

@@ -19,6 +19,10 @@ const DAMAGED_LEAST: u64 = 5;
 const FULL_PER_CENT: u64 = 90;
 /// Looks in a row that are believed.
 const HOLD: u32 = 2;
+/// Targets named in one sentence.
+const SHOWN_TARGETS: usize = 3;
+/// So long an agent must go out by other networks than before until that is said, in microseconds.
+const ELSEWHERE_US: i64 = 60_000_000;
 /// Looks that lie closer together say too little.
 const LEAST_US: i64 = 4_000_000;
 
@@ -27,6 +31,14 @@ const LEAST_US: i64 = 4_000_000;
 pub(super) struct Memory {
     at: WallTime,
     pub(super) around: Surroundings,
+}
+
+/// By whose networks an agent goes out.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Access {
+    by: Vec<(u32, String)>,
+    /// It has gone out by none of them since.
+    elsewhere_since: Option<WallTime>,
 }
 
 /// What an interface has counted between two looks.
@@ -79,24 +91,8 @@ impl Watcher {
         let mut effects = Vec::new();
         if let Some(known) = known {
             let own: Vec<IpAddr> = own_addresses(around);
-            for words in changes(&known.around, around, site) {
-                effects.push(EventEffect::Happened(Event {
-                    key: EventKey {
-                        kind: EventKind::SurroundingsChanged,
-                        agent,
-                        subject: words.clone(),
-                    },
-                    part: Part::Machine,
-                    severity: None,
-                    since: at,
-                    raised_at: now,
-                    group: format!("machine:{agent}"),
-                    words,
-                    service: None,
-                    check: None,
-                    own_addresses: own.clone(),
-                }));
-            }
+            let changes = changes(&known.around, around, site).into_iter();
+            effects.extend(changes.map(|words| changed(agent, words, own.clone(), at, now)));
             let us = at.micros_since(known.at);
             if us < LEAST_US && known.around.lasting() == around.lasting() {
                 return effects;
@@ -109,6 +105,43 @@ impl Watcher {
         }
         self.agents.insert(agent, Memory { at, around: around.clone() });
         effects
+    }
+
+    /// Says when an agent goes out by none of the networks that it went out by before: a route that
+    /// moves for a moment, or for some targets, is no move of the machine.
+    pub(super) fn on_access(
+        &mut self,
+        agent: AgentId,
+        site: &str,
+        at: WallTime,
+        by: &[(u32, &str)],
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let own = self.around(agent).map(own_addresses).unwrap_or_default();
+        let access = self.access.entry(agent).or_default();
+        let same = access.by.iter().any(|(known, _)| by.iter().any(|(number, _)| number == known));
+        if by.is_empty() {
+            return Vec::new();
+        }
+        let since = *access.elsewhere_since.get_or_insert(at);
+        let first = access.by.is_empty();
+        if !same && !first && at.micros_since(since) < ELSEWHERE_US {
+            return Vec::new();
+        }
+        let named = |all: &[(u32, String)]| {
+            let all: Vec<String> =
+                all.iter().map(|(number, name)| format!("{name} (AS {number})")).collect();
+            all.join(", ")
+        };
+        let by: Vec<(u32, String)> =
+            by.iter().map(|(number, name)| (*number, (*name).to_owned())).collect();
+        let (then, now_by) = (named(&access.by), named(&by));
+        *access = Access { by, elsewhere_since: None };
+        if same || first {
+            return Vec::new();
+        }
+        let words = format!("{site}: it goes out by {now_by} now, before by {then}.");
+        vec![changed(agent, words, own, since, now)]
     }
 
     fn on_grown(
@@ -164,6 +197,28 @@ impl Watcher {
     }
 }
 
+/// Something around an agent is another than before.
+fn changed(
+    agent: AgentId,
+    words: String,
+    own_addresses: Vec<IpAddr>,
+    since: WallTime,
+    now: WallTime,
+) -> EventEffect {
+    EventEffect::Happened(Event {
+        key: EventKey { kind: EventKind::SurroundingsChanged, agent, subject: words.clone() },
+        part: Part::Machine,
+        severity: None,
+        since,
+        raised_at: now,
+        group: format!("machine:{agent}"),
+        words,
+        service: None,
+        check: None,
+        own_addresses,
+    })
+}
+
 fn own_addresses(around: &Surroundings) -> Vec<IpAddr> {
     let outside = around.interfaces.iter().filter(|one| one.medium != Medium::Loopback);
     outside.flat_map(|one| one.addresses.iter().map(|net| net.addr())).collect()
@@ -173,25 +228,9 @@ fn or_none(text: Option<String>) -> String {
     text.unwrap_or_else(|| "none".to_owned())
 }
 
-/// What is another now, each in a sentence.
-fn changes(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<String> {
+/// What is another now about interfaces.
+fn of_interfaces(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<String> {
     let mut said = Vec::new();
-    let mut compare = |what: &str, then: String, now: String| {
-        if then != now {
-            said.push(format!("{site}: {what} is {now}, was {then}."));
-        }
-    };
-    compare("the machine's name", before.host_name.clone(), after.host_name.clone());
-    for six in [false, true] {
-        let gateway = |around: &Surroundings| or_none(around.gateway(six).map(|it| it.to_string()));
-        let version = if six { "the IPv6 gateway" } else { "the IPv4 gateway" };
-        compare(version, gateway(before), gateway(after));
-    }
-    compare(
-        "the list of resolvers",
-        words::listed(&before.resolvers),
-        words::listed(&after.resolvers),
-    );
     let by_name = |around: &Surroundings| -> BTreeMap<String, Interface> {
         around.interfaces.iter().map(|one| (one.name.clone(), one.clone())).collect()
     };
@@ -229,6 +268,53 @@ fn changes(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<Strin
         };
         compare("has the addresses", addresses(old), addresses(interface));
     }
+    said
+}
+
+/// Targets that leave by another interface now, those that moved alike in one sentence.
+fn rerouted(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<String> {
+    let mut moved: BTreeMap<_, Vec<IpAddr>> = BTreeMap::new();
+    for now in &after.ways {
+        let then = before.ways.iter().find(|then| then.to == now.to);
+        if let Some(then) = then.filter(|then| then.interface != now.interface) {
+            let interfaces = (then.interface.as_str(), now.interface.as_str());
+            moved.entry(interfaces).or_default().push(now.to.addr());
+        }
+    }
+    let words = moved.into_iter().map(|((then, now), targets)| {
+        let (shown, more) = targets.split_at(targets.len().min(SHOWN_TARGETS));
+        let others = match more.len() {
+            0 => String::new(),
+            1 => " and another".to_owned(),
+            count => format!(" and {count} others"),
+        };
+        let shown = words::listed(shown);
+        format!("{site}: what goes to {shown}{others} leaves by {now}, before by {then}.")
+    });
+    words.collect()
+}
+
+/// What is another now, each in a sentence.
+fn changes(before: &Surroundings, after: &Surroundings, site: &str) -> Vec<String> {
+    let mut said = Vec::new();
+    let mut compare = |what: &str, then: String, now: String| {
+        if then != now {
+            said.push(format!("{site}: {what} is {now}, was {then}."));
+        }
+    };
+    compare("the machine's name", before.host_name.clone(), after.host_name.clone());
+    for six in [false, true] {
+        let gateway = |around: &Surroundings| or_none(around.gateway(six).map(|it| it.to_string()));
+        let version = if six { "the IPv6 gateway" } else { "the IPv4 gateway" };
+        compare(version, gateway(before), gateway(after));
+    }
+    compare(
+        "the list of resolvers",
+        words::listed(&before.resolvers),
+        words::listed(&after.resolvers),
+    );
+    said.extend(of_interfaces(before, after, site));
+    said.extend(rerouted(before, after, site));
     let announced = |around: &Surroundings| {
         let text: Vec<String> =
             around.announced.iter().map(|one| format!("{} {}", one.system, one.port)).collect();

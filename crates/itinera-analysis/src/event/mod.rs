@@ -71,6 +71,17 @@ pub enum Fact<'a> {
         /// What it saw.
         around: &'a Surroundings,
     },
+    /// By whose networks an agent goes out.
+    Access {
+        /// Which agent.
+        agent: AgentId,
+        /// Its site.
+        site: &'a str,
+        /// When, by the service's estimate.
+        at: WallTime,
+        /// AS numbers and names.
+        by: &'a [(u32, &'a str)],
+    },
     /// The way to a target that has an intended one was looked at.
     Way {
         /// By which agent.
@@ -186,6 +197,8 @@ const CLEAR_AFTER: u32 = 2;
 pub struct Watcher {
     checks: BTreeMap<CheckId, checked::Memory>,
     agents: BTreeMap<AgentId, around::Memory>,
+    #[serde(default)]
+    access: BTreeMap<AgentId, around::Access>,
     held: Vec<(EventKey, Held)>,
     lasting: Vec<Event>,
 }
@@ -222,6 +235,7 @@ impl Watcher {
             Fact::Around { agent, site, at, around } => {
                 self.on_around(agent, site, at, around, now)
             }
+            Fact::Access { agent, site, at, by } => self.on_access(agent, site, at, by, now),
             Fact::Carried(carried) => self.on_carried(carried, now),
             Fact::Way { agent, site, target, service, by, at, astray } => {
                 let subject = format!("{target} by {by}");

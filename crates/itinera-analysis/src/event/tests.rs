@@ -6,7 +6,7 @@ use itinera_model::check::{AskName, Outcome, Phase, Resolved, Seen, Step, WebSee
 use itinera_model::finding::{HopVerdict, HopView};
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-use itinera_model::surroundings::{Counters, Interface};
+use itinera_model::surroundings::{Counters, Interface, RouteEntry};
 use itinera_model::unit::Micros;
 use uuid::Uuid;
 
@@ -305,6 +305,58 @@ fn changes_are_told_once_and_counters_are_none() {
     let effects = look(&mut watcher, 240, &none);
     assert_eq!(effects.len(), 2, "a name, and an interface that is gone: {effects:?}");
     assert_eq!(look(&mut watcher, 100, &around(0, 0, 0, 10)), [], "what comes late is no news");
+}
+
+#[test]
+fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
+    let mut watcher = Watcher::default();
+    let (fennel, lowtide) = ((64501, "Fennel Fibre"), (64502, "Lowtide Mobile"));
+    let mut access = |at: i64, by: &[(u32, &str)]| {
+        let at = second(at);
+        let fact = Fact::Access { agent: agent(3), site: "Carrock Pier", at, by };
+        watcher.step(fact, &|_, _| None, at)
+    };
+    for (at, by) in [(0, vec![fennel]), (30, vec![lowtide]), (60, vec![fennel, lowtide])] {
+        assert_eq!(access(at, &by), [], "{at}: first, for a moment, in part");
+    }
+    assert_eq!(access(90, &[fennel]), [], "still by one of both");
+    assert_eq!(access(120, &[lowtide]), []);
+    assert_eq!(access(150, &[]), [], "not known for a while");
+    let effects = access(180, &[lowtide]);
+    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    assert_eq!(
+        event.words,
+        "Carrock Pier: it goes out by Lowtide Mobile (AS 64502) now, before by Fennel Fibre (AS \
+         64501)."
+    );
+    assert_eq!(event.since, second(120));
+    assert_eq!(access(210, &[lowtide]), [], "once");
+}
+
+#[test]
+fn targets_that_leave_by_another_interface_are_told_together() {
+    let by = |interface: &str| Surroundings {
+        ways: (1..=5)
+            .map(|last| RouteEntry {
+                to: format!("198.18.64.{last}/32").parse().unwrap(),
+                gateway: None,
+                interface: if last == 5 { "eth0" } else { interface }.to_owned(),
+                metric: 0,
+            })
+            .collect(),
+        ..around(0, 0, 0, 1_000)
+    };
+    let mut watcher = Watcher::default();
+    look(&mut watcher, 0, &around(0, 0, 0, 1_000));
+    assert_eq!(look(&mut watcher, 60, &by("eth0")), [], "targets that are new are no change");
+    let effects = look(&mut watcher, 120, &by("tun9"));
+    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    assert_eq!(
+        event.words,
+        "Carrock Pier: what goes to 198.18.64.1, 198.18.64.2, 198.18.64.3 and another leaves by \
+         tun9, before by eth0."
+    );
+    assert_eq!(look(&mut watcher, 180, &by("tun9")), []);
 }
 
 fn way(last: &[u8]) -> Assessment {
