@@ -222,6 +222,13 @@ impl Simnet {
                 let counters = self.counted.entry(node).or_default();
                 counters.rx_packets += 1;
                 counters.rx_bytes += packet.len() as u64;
+                // Echo is answered by the machine itself, whoever listens there besides.
+                let echo = header.is_icmp().then(|| {
+                    answering::of_host(&self.world.nodes[node].host, &header, payload, &packet)
+                });
+                if let Some(answer) = echo.flatten() {
+                    self.answer(node, addresses, &answer, None, at);
+                }
                 self.deliveries.push_back(Delivery { to, at, packet });
             } else if self.is_served(node, &header, payload, at) {
                 self.deliveries.push_back(Delivery { to, at, packet });

@@ -204,6 +204,27 @@ fn hosts_answer_by_their_services() {
     assert_eq!((header.protocol(), payload.len()), (ip::UDP, 40));
 }
 
+#[test]
+fn a_site_answers_echo_and_leaves_the_rest_to_whoever_listens_there() {
+    let text = LINE
+        .replace("site = [{", "site = [{ id = \"u\", name = \"U\", address = \"198.18.0.7\" }, {")
+        + "[[link]]\nbetween = [\"b\", \"u\"]\ndelay_ms = 4.0\n";
+    let [site, other] = [1, 7].map(|last| Ipv4Addr::new(198, 18, 0, last));
+    let there = Addresses::V4 { source: site, destination: other };
+    let mut net = Simnet::new(&Scenario::parse(&text).unwrap(), 3);
+    let mut datagram = Vec::new();
+    IpHeader::new(there, ip::UDP, 64, 0, 0, 5).emit(&[0x12; 20], &mut datagram);
+    for packet in [probe(there, 64), datagram] {
+        net.inject(Tick::from_millis(0), &packet).unwrap();
+    }
+    net.advance(Tick::from_millis(1_000));
+    let heard: Vec<(IpAddr, u64)> = std::iter::from_fn(|| net.poll_delivery())
+        .map(|d| (d.to, d.at.as_nanos() / 1_000_000))
+        .collect();
+    // Both come there after 1 + 2 + 4 ms; of echo alone something comes back.
+    assert_eq!(heard, [(other.into(), 7), (other.into(), 7), (site.into(), 14)]);
+}
+
 /// Two ways of equal length from a to t.
 fn diamond(balances: &str) -> String {
     let more = "[[router]]\nid = \"c\"\naddress = \"198.18.0.4\"\n\
