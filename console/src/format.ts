@@ -18,6 +18,11 @@ export function perCent(ratio: number | null | undefined): string {
   return ratio == null ? absent : `${Math.round(ratio * 100)} %`;
 }
 
+/** A share of what there is, where little is not nothing. */
+export function usedShare(ratio: number | null | undefined): string {
+  return ratio != null && ratio > 0 && ratio < 0.01 ? 'under 1 %' : perCent(ratio);
+}
+
 /** "58 of 60". */
 export function ofAll(part: number, all: number): string {
   return `${part} of ${all}`;

@@ -6,7 +6,7 @@ import type { Agent, Check, Surroundings } from '../../api/client';
 import { queries } from '../../api/queries';
 import { EventList } from '../../event-list';
 import { Distance, FoundMark } from '../../found';
-import { bits, count, ms } from '../../format';
+import { bits, count, ms, usedShare } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { nearness, services } from './nearness';
@@ -110,6 +110,7 @@ const interfaces: TableColumnsType<Interface> = [
   { title: 'Addresses', render: (_, one) => one.addresses.join(', ') || '–' },
   { title: 'In', align: 'right', render: (_, one) => bits(one.in_bits_per_s) },
   { title: 'Out', align: 'right', render: (_, one) => bits(one.out_bits_per_s) },
+  { title: 'Of its speed', align: 'right', render: (_, one) => usedShare(one.utilisation_ratio) },
   { title: 'Came damaged', align: 'right', render: (_, one) => one.damaged ?? '–' },
   { title: 'Thrown away', align: 'right', render: (_, one) => one.discarded ?? '–' },
 ];

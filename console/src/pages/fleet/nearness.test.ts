@@ -64,6 +64,15 @@ test('what is near is told in order of distance', () => {
   expect(places[1]?.lines).toEqual(['10.3.0.1, 0.9 ms']);
 });
 
+test('what a link carries stands beside its speed', () => {
+  const busy = { ...eth0, in_bits_per_s: 250_000, out_bits_per_s: 960e6, utilisation_ratio: 0.96 };
+  const line = (one: typeof busy) => nearness({ ...around, interfaces: [one] }, [])[0]?.lines[1];
+  expect(line(busy)).toBe('250.0 kb/s in, 960.0 Mb/s out, 96 % used');
+  expect(line({ ...busy, out_bits_per_s: 300_000, utilisation_ratio: 0.0003 })).toBe(
+    '250.0 kb/s in, 300.0 kb/s out, under 1 % used',
+  );
+});
+
 test('damage is noted, no carrier and wrong names are broken', () => {
   const damaged = nearness({ ...around, interfaces: [{ ...eth0, damaged: 30 }] }, []);
   expect(damaged[0]).toMatchObject({ found: 'noted' });

@@ -1,6 +1,6 @@
 import type { Check, Surroundings } from '../../api/client';
 import type { FoundWord } from '../../found';
-import { bits, count, ms } from '../../format';
+import { bits, count, ms, usedShare } from '../../format';
 
 /** One place in order of distance from the machine. */
 export interface Near {
@@ -29,7 +29,9 @@ function ownLink(around: Surroundings): Near {
   const lines = links.flatMap((one) => {
     const said = [linkLine(one)];
     if (one.out_bits_per_s != null || one.in_bits_per_s != null) {
-      said.push(`${bits(one.in_bits_per_s)} in, ${bits(one.out_bits_per_s)} out`);
+      const share =
+        one.utilisation_ratio == null ? '' : `, ${usedShare(one.utilisation_ratio)} used`;
+      said.push(`${bits(one.in_bits_per_s)} in, ${bits(one.out_bits_per_s)} out${share}`);
     }
     if ((one.damaged ?? 0) > 0) said.push(`${count(one.damaged ?? 0, 'frame')} came damaged`);
     return said;

@@ -2,7 +2,7 @@
 
 use super::checks::list;
 use super::http::Client;
-use super::show::{ABSENT, text_of, utc_of};
+use super::show::{ABSENT, per_cent, text_of, utc_of};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -72,6 +72,15 @@ fn bits(value: &Value) -> String {
     }
 }
 
+/// A share of what there is, where little is not nothing.
+fn used(value: &Value) -> String {
+    match value.as_f64() {
+        Some(ratio) if ratio > 0.0 && ratio < 0.01 => "under 1 %".to_owned(),
+        Some(ratio) => per_cent(ratio),
+        None => ABSENT.to_owned(),
+    }
+}
+
 fn count(value: &Value) -> String {
     value.as_u64().map_or_else(|| ABSENT.to_owned(), |count| count.to_string())
 }
@@ -111,6 +120,7 @@ fn show(output: &Output, around: &Value) -> Result<(), Failure> {
             joined(&one["addresses"]),
             bits(&one["in_bits_per_s"]),
             bits(&one["out_bits_per_s"]),
+            used(&one["utilisation_ratio"]),
             count(&one["damaged"]),
             count(&one["discarded"]),
         ]
@@ -123,6 +133,7 @@ fn show(output: &Output, around: &Value) -> Result<(), Failure> {
         "addresses",
         "in",
         "out",
+        "of its speed",
         "damaged",
         "discarded",
     ];
