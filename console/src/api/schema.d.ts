@@ -1720,7 +1720,7 @@ export interface components {
         StepView: {
             /** @description `clean`, `noted`, `broken` or `unknown`. */
             found: string;
-            /** @description Such as `gateway`, `provider edge`, `target, connect`. */
+            /** @description Such as `gateway`, `provider edge`, `target by TCP`. */
             step: string;
             words: string;
         };

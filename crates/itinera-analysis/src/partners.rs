@@ -71,8 +71,9 @@ fn reached(from: &Candidate, to: &Candidate, family: Family) -> Option<(IpAddr, 
     }
 }
 
-/// The pair in one version of IP; the one that is hidden sends, since it can open the way.
-fn pair(a: &Candidate, b: &Candidate, family: Family) -> Option<Partners> {
+/// The pair in one version of IP, absent where one of both has none; `a` sends unless `b` alone is
+/// hidden: who is can open the way.
+pub fn pair(a: &Candidate, b: &Candidate, family: Family) -> Option<Partners> {
     let (to_a, a_hidden) = reached(b, a, family)?;
     let (to_b, b_hidden) = reached(a, b, family)?;
     let swap = b_hidden && !a_hidden;

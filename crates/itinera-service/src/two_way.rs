@@ -2,18 +2,23 @@
 
 use crate::problem::ApiError;
 use crate::server::{Shared, now};
-use itinera_analysis::partners::{self, Candidate};
+use itinera_analysis::partners::{self, Candidate, Partners};
 use itinera_model::batch::encode;
 use itinera_model::id::AgentId;
+use itinera_model::path::Family;
 use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket, VoiceSlots};
 use itinera_model::unit::WallTime;
-use itinera_store::{PairRecord, PairSpec, StoreError};
+use itinera_store::{PairRecord, PairSpec, PartnerRecord, StoreError};
 use std::collections::BTreeSet;
 use time::OffsetDateTime;
 
 /// Keys are changed this often, in seconds: a week, and hold for one more, so that agents whom the
 /// service cannot reach go on.
 const EPOCH_S: i64 = 7 * 86_400;
+
+/// Somebody waits for what is measured for a while only: rounds of five seconds.
+const SOON_MS: u32 = 100;
+const SOON_PACKETS: u16 = 50;
 
 /// The number of a time's week.
 const fn epoch_of(at: WallTime) -> i64 {
@@ -29,16 +34,7 @@ fn wall(at: OffsetDateTime) -> WallTime {
 pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
     let schedule = shared.store.two_way_schedule().await?;
     let records = shared.store.partner_candidates().await?;
-    let candidates: Vec<Candidate> = records
-        .into_iter()
-        .map(|record| Candidate {
-            agent: record.agent,
-            site: record.site,
-            addresses: record.addresses,
-            heard_from: record.heard_from,
-            routers: record.routers,
-        })
-        .collect();
+    let candidates: Vec<Candidate> = records.into_iter().map(candidate).collect();
     let stand: BTreeSet<(AgentId, AgentId)> = shared
         .store
         .pairs()
@@ -48,17 +44,7 @@ pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
         .map(|pair| (pair.spec.sender, pair.spec.reflector))
         .collect();
     let chosen = partners::choose(&candidates, usize::from(schedule.partners), &stand);
-    let specs: Vec<PairSpec> = chosen
-        .into_iter()
-        .map(|pair| PairSpec {
-            sender: pair.sender,
-            reflector: pair.reflector,
-            family: pair.family,
-            sender_address: pair.sender_address,
-            reflector_address: pair.reflector_address,
-            is_hidden: pair.is_hidden,
-        })
-        .collect();
+    let specs: Vec<PairSpec> = chosen.into_iter().map(spec).collect();
     let told = shared.store.schedule_valid_from().await?;
     let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(now()));
     let version = shared.store.set_pairs(&specs, keys_change).await?;
@@ -69,6 +55,42 @@ pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
+/// The pair of two agents, over IPv4 where both have that: absent where one of them is not heard of
+/// or has no address.
+pub(crate) async fn between(
+    shared: &Shared,
+    from: AgentId,
+    to: AgentId,
+) -> Result<Option<PairSpec>, StoreError> {
+    let records = shared.store.partner_candidates().await?;
+    let all: Vec<Candidate> = records.into_iter().map(candidate).collect();
+    let of = |agent| all.iter().find(|candidate| candidate.agent == agent);
+    let Some((from, to)) = of(from).zip(of(to)) else { return Ok(None) };
+    let families = [Family::Ipv4, Family::Ipv6].into_iter();
+    Ok(families.filter_map(|family| partners::pair(from, to, family)).next().map(spec))
+}
+
+fn candidate(record: PartnerRecord) -> Candidate {
+    Candidate {
+        agent: record.agent,
+        site: record.site,
+        addresses: record.addresses,
+        heard_from: record.heard_from,
+        routers: record.routers,
+    }
+}
+
+fn spec(pair: Partners) -> PairSpec {
+    PairSpec {
+        sender: pair.sender,
+        reflector: pair.reflector,
+        family: pair.family,
+        sender_address: pair.sender_address,
+        reflector_address: pair.reflector_address,
+        is_hidden: pair.is_hidden,
+    }
+}
+
 /// The tickets of an agent, one for each pair it takes part in.
 pub(crate) async fn tickets(
     shared: &Shared,
@@ -77,7 +99,13 @@ pub(crate) async fn tickets(
     let schedule = shared.store.two_way_schedule().await?;
     let epoch = epoch_of(now());
     let mut signed = Vec::new();
-    for PairRecord { id, no, spec, voice_until, .. } in shared.store.pairs_of(agent).await? {
+    for pair in shared.store.pairs_of(agent).await? {
+        let PairRecord { id, no, spec, voice_until, active, wanted_until, .. } = pair;
+        let always = WallTime::from_unix_seconds((epoch + 2) * EPOCH_S);
+        let (interval_ms, packets, not_after) = match wanted_until.filter(|_| !active) {
+            Some(until) => (schedule.interval_ms.min(SOON_MS), SOON_PACKETS, wall(until)),
+            None => (schedule.interval_ms, schedule.packets, always),
+        };
         let until = voice_until.filter(|until| *until > OffsetDateTime::now_utc()).map(wall);
         let voice =
             VoiceSlots { every_s: schedule.voice_every_s, for_s: schedule.voice_for_s, until };
@@ -94,9 +122,9 @@ pub(crate) async fn tickets(
             key: shared.authority.pair_key(id, epoch),
             dscp: schedule.dscp,
             size_bytes: schedule.size_bytes,
-            interval_ms: schedule.interval_ms,
-            packets: schedule.packets,
-            not_after: WallTime::from_unix_seconds((epoch + 2) * EPOCH_S),
+            interval_ms,
+            packets,
+            not_after,
             voice: (voice.every_s > 0 || until.is_some()).then_some(voice),
         };
         let ticket = encode(&ticket);

@@ -4,7 +4,7 @@ use crate::judge::offset;
 use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::watched::renew;
-use crate::{Store, StoreError, incidents, outbox};
+use crate::{PairSpec, Store, StoreError, incidents, outbox, two_way};
 use itinera_model::batch::{decode, encode};
 use itinera_model::id::{AgentId, IncidentId, OutwardId};
 use itinera_model::outward::{Observed, OutwardOrder, OutwardReport, OutwardWord};
@@ -62,7 +62,8 @@ fn record(row: &QueryResult) -> Result<OutwardRecord, StoreError> {
 }
 
 impl Store {
-    /// Orders a look outward from an agent; gives the new version of the schedule.
+    /// Orders a look outward from an agent, and both ways with the agent at the other end measured
+    /// until then, where there is one; gives the new version of the schedule.
     ///
     /// # Errors
     /// [`StoreError::Database`].
@@ -72,8 +73,12 @@ impl Store {
         order: &OutwardOrder,
         person: &str,
         incident: Option<IncidentId>,
+        both_ways: Option<(&PairSpec, OffsetDateTime)>,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
+        if let Some((pair, until)) = both_ways {
+            two_way::want(&txn, pair, until).await?;
+        }
         let insert = "INSERT INTO outward (id, agent_id, body, person, asked_at, not_after, \
                  incident_id) VALUES ($1, $2, $3, $4, now(), $5, $6)";
         let values: [Value; 6] = [

@@ -53,6 +53,13 @@ pub struct PairSpec {
     pub is_hidden: bool,
 }
 
+impl PairSpec {
+    /// Where one of both finds the other.
+    pub fn other_end(&self, agent: AgentId) -> IpAddr {
+        if agent == self.sender { self.reflector_address } else { self.sender_address }
+    }
+}
+
 /// A pair on record.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PairRecord {
@@ -66,14 +73,23 @@ pub struct PairRecord {
     pub sender_site: String,
     /// The reflector's site.
     pub reflector_site: String,
-    /// It is being measured.
+    /// It is one of those that are measured all the time.
     pub active: bool,
+    /// Until when it is measured though it is none of those, because somebody wanted that.
+    pub wanted_until: Option<OffsetDateTime>,
     /// Until when it is a voice-like stream, because somebody wanted that.
     pub voice_until: Option<OffsetDateTime>,
 }
 
+impl PairRecord {
+    /// It is being measured, all the time or for a while.
+    pub fn is_measured(&self, at: OffsetDateTime) -> bool {
+        self.active || self.wanted_until.is_some_and(|until| until > at)
+    }
+}
+
 const PAIRS: &str = "SELECT p.id, p.no, p.sender_id, p.reflector_id, p.family, p.sender_address, \
-         p.reflector_address, p.is_hidden, p.active, p.voice_until, ss.name AS sender_site, rs.name AS reflector_site \
+         p.reflector_address, p.is_hidden, p.active, p.wanted_until, p.voice_until, ss.name AS sender_site, rs.name AS reflector_site \
      FROM pair p JOIN agent sa ON sa.id = p.sender_id JOIN site ss ON ss.id = sa.site_id \
          JOIN agent ra ON ra.id = p.reflector_id JOIN site rs ON rs.id = ra.site_id";
 
@@ -105,6 +121,7 @@ fn pair(row: &QueryResult) -> Result<PairRecord, StoreError> {
         sender_site: row.try_get("", "sender_site")?,
         reflector_site: row.try_get("", "reflector_site")?,
         active: row.try_get("", "active")?,
+        wanted_until: row.try_get("", "wanted_until")?,
         voice_until: row.try_get("", "voice_until")?,
     })
 }
@@ -162,28 +179,11 @@ impl Store {
         anyway: bool,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
-        // One at a time: two that choose at once must not both believe that nothing changed.
-        txn.execute_raw(sql("LOCK TABLE pair IN SHARE ROW EXCLUSIVE MODE", [])).await?;
+        lock(&txn).await?;
         let before = active(&txn).await?;
         txn.execute_raw(sql("UPDATE pair SET active = false WHERE active", [])).await?;
         for spec in pairs {
-            // Not by conflict: numbers would be used up by pairs that are known.
-            let update = "WITH known AS (UPDATE pair SET active = true, sender_address = $5, \
-                     reflector_address = $6, is_hidden = $7 \
-                     WHERE sender_id = $2 AND reflector_id = $3 AND family = $4 RETURNING id) \
-                 INSERT INTO pair (id, sender_id, reflector_id, family, sender_address, \
-                     reflector_address, is_hidden, active) \
-                 SELECT $1, $2, $3, $4, $5, $6, $7, true WHERE NOT EXISTS (SELECT FROM known)";
-            let values = [
-                Uuid::now_v7().into(),
-                spec.sender.as_uuid().into(),
-                spec.reflector.as_uuid().into(),
-                family_word(spec.family).into(),
-                spec.sender_address.to_string().into(),
-                spec.reflector_address.to_string().into(),
-                spec.is_hidden.into(),
-            ];
-            txn.execute_raw(sql(update, values)).await?;
+            put(&txn, spec, true, None).await?;
         }
         let changed = anyway || before != active(&txn).await?;
         let version = if changed { renew(&txn).await? } else { None };
@@ -233,7 +233,8 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn pairs_of(&self, agent: AgentId) -> Result<Vec<PairRecord>, StoreError> {
         let select = format!(
-            "{PAIRS} WHERE p.active AND (p.sender_id = $1 OR p.reflector_id = $1) ORDER BY p.no"
+            "{PAIRS} WHERE (p.active OR p.wanted_until > now()) \
+                 AND (p.sender_id = $1 OR p.reflector_id = $1) ORDER BY p.no"
         );
         let rows = self.db.query_all_raw(sql(&select, [agent.as_uuid().into()])).await?;
         rows.iter().map(pair).collect()
@@ -267,6 +268,52 @@ impl Store {
         }
         Ok(by_pair)
     }
+}
+
+/// One at a time: two that choose at once must not both believe that nothing changed.
+async fn lock(txn: &DatabaseTransaction) -> Result<(), StoreError> {
+    txn.execute_raw(sql("LOCK TABLE pair IN SHARE ROW EXCLUSIVE MODE", [])).await?;
+    Ok(())
+}
+
+/// Puts a pair on record: measured all the time, or until then; whatever it was besides, it stays.
+async fn put(
+    txn: &DatabaseTransaction,
+    spec: &PairSpec,
+    active: bool,
+    wanted_until: Option<OffsetDateTime>,
+) -> Result<(), StoreError> {
+    // Not by conflict: numbers would be used up by pairs that are known.
+    let update = "WITH known AS (UPDATE pair SET active = active OR $8, \
+             wanted_until = coalesce($9, wanted_until), sender_address = $5, \
+             reflector_address = $6, is_hidden = $7 \
+             WHERE sender_id = $2 AND reflector_id = $3 AND family = $4 RETURNING id) \
+         INSERT INTO pair (id, sender_id, reflector_id, family, sender_address, \
+             reflector_address, is_hidden, active, wanted_until) \
+         SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9 WHERE NOT EXISTS (SELECT FROM known)";
+    let values = [
+        Uuid::now_v7().into(),
+        spec.sender.as_uuid().into(),
+        spec.reflector.as_uuid().into(),
+        family_word(spec.family).into(),
+        spec.sender_address.to_string().into(),
+        spec.reflector_address.to_string().into(),
+        spec.is_hidden.into(),
+        active.into(),
+        wanted_until.into(),
+    ];
+    txn.execute_raw(sql(update, values)).await?;
+    Ok(())
+}
+
+/// Has a pair measured until then.
+pub(crate) async fn want(
+    txn: &DatabaseTransaction,
+    spec: &PairSpec,
+    until: OffsetDateTime,
+) -> Result<(), StoreError> {
+    lock(txn).await?;
+    put(txn, spec, false, Some(until)).await
 }
 
 async fn active(txn: &DatabaseTransaction) -> Result<Vec<PairRecord>, StoreError> {

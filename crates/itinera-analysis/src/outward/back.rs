@@ -20,6 +20,10 @@ pub(super) fn steps(seen: &Seen<'_>) -> Option<Step> {
     }
     let WayBack { arrived, lost } = seen.back?;
     let all = arrived + lost;
+    if all == 0 {
+        let words = "An agent is at the other end, and no packets of it were heard of in time.";
+        return Some(step(Rung::WayBack, Found::Unknown, words));
+    }
     let words =
         format!("Of {all} packets that the agent at the other end sent back, {lost} were lost.");
     let lossy = lost * 100 >= all * LOSSY_PER_CENT && lost > 2;

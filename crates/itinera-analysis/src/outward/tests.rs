@@ -295,6 +295,7 @@ fn the_other_ends_word_is_heard() {
     };
     assert_eq!(first_broken(&with(570, 30)), (Some(Rung::WayBack), Part::Network));
     assert_eq!(found(&with(600, 1), Rung::WayBack), Found::Clean);
+    assert_eq!(found(&with(0, 0), Rung::WayBack), Found::Unknown, "it said nothing");
 }
 
 #[test]

@@ -7,6 +7,7 @@ use crate::past;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
+use crate::two_way;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
@@ -14,11 +15,11 @@ use axum::http::StatusCode;
 use itinera_analysis::outward::{self, Known, WayBack};
 use itinera_model::check::Ask;
 use itinera_model::finding::Assessment;
-use itinera_model::id::{AgentId, IncidentId, OutwardId};
+use itinera_model::id::{AgentId, IncidentId, OutwardId, PairId};
 use itinera_model::outward::{Found, Observed, OutwardOrder, OutwardWord};
 use itinera_model::path::Family;
 use itinera_model::unit::WallTime;
-use itinera_store::{AgentRecord, OutwardRecord, TargetRecord};
+use itinera_store::{AgentRecord, OutwardRecord, PairRecord, TargetRecord};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::net::IpAddr;
@@ -31,13 +32,17 @@ use uuid::Uuid;
 const PATIENCE: Duration = Duration::minutes(3);
 /// Looks listed at once.
 const MOST: i64 = 100;
+/// How long an agent measures both ways with the one at the other end, because somebody looks.
+const BOTH_WAYS_FOR: Duration = Duration::minutes(1);
+/// How long after a look its word on the way back is waited for.
+const BACK_WAIT: Duration = Duration::seconds(15);
 /// How far back packets between two agents say something of the way back.
 const PAIRED: Duration = Duration::minutes(2);
 
 /// One step of a look.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StepView {
-    /// Such as `gateway`, `provider edge`, `target, connect`.
+    /// Such as `gateway`, `provider edge`, `target by TCP`.
     step: String,
     /// `clean`, `noted`, `broken` or `unknown`.
     found: &'static str,
@@ -100,31 +105,33 @@ fn progress(record: &OutwardRecord) -> (&'static str, String) {
     }
 }
 
-/// The way back from where another agent sits, by what both exchanged just before.
+/// The way back from where another agent sits, by what both exchanged just before and meanwhile;
+/// nothing where none does, or both were never to exchange anything.
 async fn way_back(
     shared: &Shared,
     record: &OutwardRecord,
     seen: &Observed,
 ) -> Result<Option<WayBack>, ApiError> {
-    let pairs = shared.store.pairs_of(record.agent).await?;
-    let there = |address: IpAddr| Some(address) == seen.address;
-    let Some(pair) = pairs.iter().find(|pair| {
-        (pair.spec.sender == record.agent && there(pair.spec.reflector_address))
-            || (pair.spec.reflector == record.agent && there(pair.spec.sender_address))
-    }) else {
-        return Ok(None);
-    };
     let at = super::view::offset(seen.began);
-    let (from, to) = (at - PAIRED, at + PAIRED);
-    let rounds = shared.store.two_way_between(&[pair.id], from, to).await?;
-    let sends = pair.spec.sender == record.agent;
+    let there = |address: IpAddr| Some(address) == seen.address;
+    let sends =
+        |pair: &PairRecord| pair.spec.sender == record.agent && there(pair.spec.reflector_address);
+    let answers =
+        |pair: &PairRecord| pair.spec.reflector == record.agent && there(pair.spec.sender_address);
+    let mut pairs = shared.store.pairs().await?;
+    pairs.retain(|pair| sends(pair) || answers(pair));
+    let ids: Vec<PairId> = pairs.iter().map(|pair| pair.id).collect();
+    let rounds = shared.store.two_way_between(&ids, at - PAIRED, at + PAIRED).await?;
     let (mut arrived, mut lost) = (0, 0);
-    for round in rounds.values().flatten() {
-        let back = if sends { &round.back } else { &round.forward };
-        arrived += u32::from(back.arrived);
-        lost += u32::from(back.lost);
+    for pair in &pairs {
+        for round in rounds.get(&pair.id).into_iter().flatten() {
+            let back = if sends(pair) { &round.back } else { &round.forward };
+            arrived += u32::from(back.arrived);
+            lost += u32::from(back.lost);
+        }
     }
-    Ok((arrived + lost > 0).then_some(WayBack { arrived, lost }))
+    let heard = arrived + lost > 0 || pairs.iter().any(|pair| pair.is_measured(at));
+    Ok(heard.then_some(WayBack { arrived, lost }))
 }
 
 /// What the agent's own schedule measured on the path there at the time.
@@ -143,15 +150,25 @@ async fn measured_then(
 }
 
 async fn item(shared: &Shared, record: OutwardRecord) -> Result<OutwardItem, ApiError> {
-    let (state, progress) = progress(&record);
+    let (mut state, mut progress) = progress(&record);
     let mut judged = None;
+    let mut back = None;
     if let Some(seen) = &record.observed {
+        back = way_back(shared, &record, seen).await?;
+        let is_silent = back.is_some_and(|back| back.arrived + back.lost == 0);
+        let now = OffsetDateTime::now_utc();
+        if is_silent && record.done_at.is_some_and(|done| now < done + BACK_WAIT) {
+            progress = "Waiting for packets of the agent at the other end.".to_owned();
+            state = "running";
+        }
+    }
+    if let Some(seen) = record.observed.as_ref().filter(|_| state != "running") {
         let (map, _) = shared.owner_map_at(record.asked_at).await?;
         let path = match seen.sweep {
             Some(_) => None,
             None => measured_then(shared, record.agent, seen).await?,
         };
-        let known = Known { path, back: way_back(shared, &record, seen).await? };
+        let known = Known { path, back };
         let check = outward::judge(seen, &map, &known);
         let text = outward::text(&check, seen);
         judged = Some((check, text));
@@ -309,10 +326,15 @@ pub(crate) async fn look_outward(
     };
     let site = wanted.site.ok_or_else(|| ApiError::BadInput("site: from where?".to_owned()))?;
     let agent = agent_at(&shared, "site", &site).await?;
+    let mut both_ways = None;
     let (words, address, name, asks) = match &wanted.to_site {
         Some(other) => {
             let there = agent_at(&shared, "to_site", other).await?;
-            let address = there.addresses.first().copied();
+            both_ways = two_way::between(&shared, agent.id, there.id).await?;
+            let address = match &both_ways {
+                Some(pair) => Some(pair.other_end(agent.id)),
+                None => there.addresses.first().copied(),
+            };
             let unknown = || ApiError::BadInput(format!("to_site: where {other} is not known"));
             (format!("the agent at {other}"), Some(address.ok_or_else(unknown)?), None, Vec::new())
         }
@@ -349,7 +371,10 @@ pub(crate) async fn look_outward(
         asks,
         not_after: WallTime::from_unix_micros(now.as_unix_micros().saturating_add(patience)),
     };
-    let version = shared.store.order_outward(agent.id, &order, &by.name, incident).await?;
+    let until = OffsetDateTime::now_utc() + BOTH_WAYS_FOR;
+    let both_ways = both_ways.as_ref().map(|pair| (pair, until));
+    let version =
+        shared.store.order_outward(agent.id, &order, &by.name, incident, both_ways).await?;
     shared.tell_agents(version);
     shared.news.notify_one();
     let record = shared.store.outward(Some(order.id), None, 1).await?.pop();

@@ -190,7 +190,7 @@ impl PairItem {
             family: if near_address.is_ipv6() { "ipv6" } else { "ipv4" },
             near_address: near_address.to_string(),
             far_address: pair.spec.reflector_address.to_string(),
-            active: pair.active,
+            active: pair.is_measured(now),
             span_s: RECENT.whole_seconds(),
             rounds: both.rounds,
             sent: both.sent,
@@ -222,10 +222,10 @@ pub(crate) struct Pairs {
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn pairs(State(shared): State<Arc<Shared>>) -> Result<Json<Pairs>, ApiError> {
-    let active: Vec<PairRecord> =
-        shared.store.pairs().await?.into_iter().filter(|pair| pair.active).collect();
-    let ids: Vec<PairId> = active.iter().map(|pair| pair.id).collect();
     let now = OffsetDateTime::now_utc();
+    let mut active = shared.store.pairs().await?;
+    active.retain(|pair| pair.is_measured(now));
+    let ids: Vec<PairId> = active.iter().map(|pair| pair.id).collect();
     let rounds = shared.store.two_way_between(&ids, now - RECENT, now).await?;
     let of = |pair: &PairRecord| rounds.get(&pair.id).map_or(&[][..], Vec::as_slice);
     let items = active.iter().map(|pair| PairItem::new(pair, of(pair))).collect();

@@ -36,6 +36,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0005_up.sql"),
                 down: include_str!("m0005_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0006_wanted_pairs",
+                up: include_str!("m0006_up.sql"),
+                down: include_str!("m0006_down.sql"),
+            }),
         ]
     }
 }

@@ -152,7 +152,7 @@ async fn a_look_outward_is_ordered_reported_and_done_once() {
         not_after: WallTime::from_unix_seconds(4_000_000_000),
     };
     let before = store.schedule_version().await.unwrap();
-    let version = store.order_outward(agent, &order, "Ailsa", None).await.unwrap();
+    let version = store.order_outward(agent, &order, "Ailsa", None, None).await.unwrap();
     assert_eq!(version, Some(before + 1), "the agent is told");
     assert_eq!(store.schedule_for(agent).await.unwrap().outward, std::slice::from_ref(&order));
     let words = [
@@ -172,7 +172,7 @@ async fn a_look_outward_is_ordered_reported_and_done_once() {
     // Another agent's word about it counts for nothing.
     let other = join_as(&store, 8).await;
     let next = OutwardOrder { id: OutwardId::from_uuid(Uuid::from_u128(4)), ..order };
-    store.order_outward(agent, &next, "Ailsa", None).await.unwrap();
+    store.order_outward(agent, &next, "Ailsa", None, None).await.unwrap();
     let mut batch = Batch::new(other, BootId::from_uuid(Uuid::from_u128(6)), 0);
     let word = OutwardWord::Failed("forged".into());
     batch.outward = vec![OutwardReport { id: next.id, word }];

@@ -2,7 +2,8 @@
 
 use super::{Fixture, fixture, join_as, watched};
 use itinera_model::batch::Batch;
-use itinera_model::id::{AgentId, BootId, PairId};
+use itinera_model::id::{AgentId, BootId, OutwardId, PairId};
+use itinera_model::outward::OutwardOrder;
 use itinera_model::path::Family;
 use itinera_model::round::{Clocks, StampSource};
 use itinera_model::two_way::{OneWay, TwoWayRound};
@@ -99,5 +100,48 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
     assert!(!store.pairs().await.unwrap()[0].active, "its record stays");
     store.set_pairs(&pairs, false).await.unwrap();
     assert_eq!(store.pairs_of(one).await.unwrap()[0].id, pair.id, "the same pair again");
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_pair_that_nobody_has_chosen_is_measured_for_as_long_as_somebody_looks() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);
+    let spec = PairSpec {
+        sender: one,
+        reflector: two,
+        family: Family::Ipv4,
+        sender_address: [10, 1, 0, 2].into(),
+        reflector_address: [10, 2, 0, 2].into(),
+        is_hidden: false,
+    };
+    let look = async |number: u128, until| {
+        let order = OutwardOrder {
+            id: OutwardId::from_uuid(Uuid::from_u128(number)),
+            target: "the agent at Dunverra".into(),
+            address: Some(spec.other_end(one)),
+            name: None,
+            family: Family::Ipv4,
+            asks: Vec::new(),
+            not_after: WallTime::from_unix_seconds(4_000_000_000),
+        };
+        let version = store.order_outward(one, &order, "Ailsa", None, Some((&spec, until))).await;
+        assert!(version.unwrap().is_some(), "the agents are told");
+    };
+    let now = OffsetDateTime::now_utc();
+    look(1, now - Duration::seconds(1)).await;
+    assert!(store.pairs_of(one).await.unwrap().is_empty(), "its time is over");
+    look(2, now + Duration::hours(1)).await;
+    for agent in [one, two] {
+        let pair = store.pairs_of(agent).await.unwrap().remove(0);
+        assert_eq!((pair.no, pair.active, pair.is_measured(now)), (1, false, true));
+    }
+    // Who chooses partners neither ends it nor is told that anything changed.
+    assert_eq!(store.set_pairs(&[], false).await.unwrap(), None);
+    assert_eq!(store.pairs_of(two).await.unwrap().len(), 1);
+    store.set_pairs(std::slice::from_ref(&spec), false).await.unwrap();
+    look(3, now + Duration::hours(1)).await;
+    assert!(store.pairs_of(two).await.unwrap()[0].active, "a look ends nothing either");
     cluster.stop().await.unwrap();
 }

@@ -96,6 +96,29 @@ fn looks_find_it(demonstration: &Demonstration, incident: &Value) {
     assert!(shown.out.contains("Looked outward from Eskerry"), "{shown:?}");
 }
 
+/// Between two agents that are no partners, whoever looks has both ways measured.
+fn the_way_back_is_measured(demonstration: &Demonstration) {
+    let pairs = demonstration.client(&["pairs"]);
+    let paired = |a: &str, b: &str| {
+        let is = |pair: &Value, near: &str, far: &str| pair["near"] == near && pair["far"] == far;
+        pairs.as_array().unwrap().iter().any(|pair| is(pair, a, b) || is(pair, b, a))
+    };
+    let sites = ["Alderskay Head Office", "Brannock Quay", "Dunverra", "Eskerry", "Ferrish Holm"];
+    let mut all = sites.into_iter().flat_map(|a| sites.map(|b| (a, b)));
+    let (from, to) = all.find(|(a, b)| a != b && !paired(a, b)).expect("three partners of five");
+    let (_, look) = look(demonstration, to, from, &[]);
+    let said = |step: &str| {
+        let steps = look["steps"].as_array().unwrap();
+        let step = steps.iter().find(|one| one["step"] == step);
+        text(&step.unwrap_or_else(|| panic!("no such step: {look}"))["words"]).to_owned()
+    };
+    assert!(
+        said("way back").contains("packets that the agent at the other end sent back"),
+        "{look}"
+    );
+    assert!(said("target by echo").contains("echoes answered"), "{look}");
+}
+
 /// How a conversation would sound, in both directions.
 fn voice_is_heard(demonstration: &Demonstration) {
     let pairs = demonstration.client(&["pairs"]);
@@ -176,6 +199,7 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     assert_eq!(causes(&open()), all, "nothing else has come");
 
     looks_find_it(&demonstration, &of("Resolver 198.18.48.53"));
+    the_way_back_is_measured(&demonstration);
     voice_is_heard(&demonstration);
     throughput_is_told(&demonstration);
     commands_say_the_same(&demonstration);

@@ -139,7 +139,7 @@ fn the_first_broken_step_is_named_and_the_exit_code_says_whose_part_it_is() {
             with("tls = \"good\"", "tls = \"good\"\ndoes = \"refuse\""),
             url,
             14,
-            "Broken: target, connect",
+            "Broken: target by TCP",
         ),
         (
             "an expired certificate",

@@ -1,0 +1,1 @@
+ALTER TABLE pair DROP COLUMN wanted_until;
