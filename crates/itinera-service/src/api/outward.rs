@@ -330,6 +330,10 @@ pub(crate) async fn look_outward(
     let (words, address, name, asks) = match &wanted.to_site {
         Some(other) => {
             let there = agent_at(&shared, "to_site", other).await?;
+            if there.id == agent.id {
+                let words = format!("to_site: {other} is where it looks from; name another site");
+                return Err(ApiError::BadInput(words));
+            }
             both_ways = two_way::between(&shared, agent.id, there.id).await?;
             let address = match &both_ways {
                 Some(pair) => Some(pair.other_end(agent.id)),

@@ -117,6 +117,8 @@ fn the_way_back_is_measured(demonstration: &Demonstration) {
         "{look}"
     );
     assert!(said("target by echo").contains("echoes answered"), "{look}");
+    let itself = demonstration.run(&["outward", to, "--from", to]);
+    assert!(itself.err.contains("name another site"), "{itself:?}");
 }
 
 /// How a conversation would sound, in both directions.
