@@ -105,8 +105,19 @@ fn part(steps: &[Step], seen: &Seen<'_>) -> Part {
     }
 }
 
-fn advice(part: Part, rung: Option<Rung>) -> &'static str {
-    match (part, rung) {
+/// How the way to the target and back is, whatever else is broken.
+fn way(steps: &[Step]) -> Found {
+    let of_way = |rung| {
+        matches!(rung, Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack)
+    };
+    let way = steps.iter().filter(|step| of_way(step.rung)).map(|step| step.found);
+    let known = way.filter(|found| matches!(found, Found::Clean | Found::Broken));
+    known.max().unwrap_or(Found::Unknown)
+}
+
+/// Whom to turn to, by whose part and which step is broken first, and by how the way is.
+fn advice(part: Part, rung: Option<Rung>, way: Found) -> String {
+    let whom = match (part, rung) {
         (Part::Machine, Some(Rung::OwnLink)) => {
             "look at this machine's cable, optic or radio and at the switch port before anything else"
         }
@@ -115,38 +126,43 @@ fn advice(part: Part, rung: Option<Rung>) -> &'static str {
         (Part::Names, Some(Rung::Resolvers)) => {
             "have that resolver mended or take it out of this machine's configuration"
         }
-        (Part::Names, _) => {
-            "tell whoever runs the resolver or the name; the way itself is not the matter"
-        }
+        (Part::Names, _) => "tell whoever runs the resolver or the name",
         (Part::Network, Some(Rung::Application)) => {
             "have whoever carries you look for the place where packets over its MTU are dropped"
         }
         (Part::Network, _) => "call whom you pay for this access, with these lines",
-        (Part::Service, _) => "tell whoever runs the service; the network brings you there",
+        (Part::Service, _) => "tell whoever runs the service",
         (Part::Nothing, _) => {
             "ask when it last happened and open a complaint, so that what was measured then is laid beside it"
         }
-    }
+    };
+    let besides = match (part, way) {
+        (Part::Names, Found::Clean) => "; the way itself is not the matter",
+        (Part::Service, Found::Clean) => "; the network brings you there",
+        (Part::Names | Part::Service, Found::Broken) => {
+            ", and call whom you pay for this access about the way, which is broken too"
+        }
+        _ => "",
+    };
+    format!("{whom}{besides}")
 }
 
 /// One sentence: what is broken, what was excluded, what to do.
 fn sentence(steps: &[Step], part: Part, observed: &Observed) -> String {
     let first = steps.iter().find(|step| step.found == Found::Broken);
     let before = steps.iter().filter(|step| first.is_none_or(|first| step.rung < first.rung));
-    let clean = before.filter(|step| step.found == Found::Clean);
-    let excluded: Vec<String> = clean.map(|step| step.rung.to_string()).collect();
-    let excluded = match excluded.as_slice() {
-        [] => "nothing could be excluded".to_owned(),
-        some => format!("excluded: {}", some.join(", ")),
+    let listed = |steps: Vec<&Step>| {
+        let all: Vec<String> = steps.iter().map(|step| step.rung.to_string()).collect();
+        (!all.is_empty()).then(|| all.join(", "))
+    };
+    let excluded = match listed(before.filter(|step| step.found == Found::Clean).collect()) {
+        None => "nothing could be excluded".to_owned(),
+        Some(some) => format!("excluded: {some}"),
     };
     let behind = steps.iter().filter(|step| first.is_some_and(|first| step.rung > first.rung));
-    let also = behind.filter(|step| step.found == Found::Broken).count();
-    let also = match (also, part) {
-        (0, _) => String::new(),
-        (1, _) => ", and one step behind it".to_owned(),
-        (more, _) => format!(", and {more} steps behind it"),
-    };
-    let advice = advice(part, first.map(|step| step.rung));
+    let also = listed(behind.filter(|step| step.found == Found::Broken).collect());
+    let also = also.map_or_else(String::new, |also| format!(", and behind it {also}"));
+    let advice = advice(part, first.map(|step| step.rung), way(steps));
     match first {
         Some(first) => {
             let words = first.words.trim_end_matches('.');

@@ -272,6 +272,38 @@ fn a_name_that_does_not_exist_is_the_names_part() {
 }
 
 #[test]
+fn the_sentence_tells_of_the_way_what_is_known_of_it() {
+    let with = |back, broken: fn(&mut Observed)| {
+        let mut observed = all_well();
+        broken(&mut observed);
+        judge(&observed, &OwnerMap::default(), &Known { path: None, back }).sentence
+    };
+    let (arrives, lossy) = (WayBack { arrived: 600, lost: 0 }, WayBack { arrived: 570, lost: 30 });
+    let no_name = |it: &mut Observed| {
+        let why = Outcome::Broke { at: Asks::Name, why: Why::NoSuchName };
+        it.names = Some(names(why, resolved(Some(Why::NoSuchName), &[])));
+        it.address = None;
+        it.asked = vec![web(CheckResult::broke(Asks::Name, Why::NoAddress))];
+    };
+    let said = with(Some(arrives), no_name);
+    assert!(said.ends_with("the name; the way itself is not the matter."), "{said}");
+    let said = with(Some(lossy), no_name);
+    assert!(said.contains("), and behind it way back; excluded:"), "{said}");
+    assert!(said.ends_with("about the way, which is broken too."), "{said}");
+    let said = with(None, no_name);
+    assert!(said.ends_with("to do: tell whoever runs the resolver or the name."), "{said}");
+    let refuses = |it: &mut Observed| {
+        let refused = Outcome::Broke { at: Asks::Connect, why: Why::Refused };
+        it.asked = vec![web(got_to(refused, &[]))];
+    };
+    let said = with(Some(arrives), refuses);
+    assert!(
+        said.ends_with("tell whoever runs the service; the network brings you there."),
+        "{said}"
+    );
+}
+
+#[test]
 fn one_address_answered_and_another_not_means_no_way_back_to_it() {
     let from = |source: &str, answered| FromSource { source: ip(source), sent: 6, answered };
     let way_back = |sources: Vec<FromSource>| {
