@@ -71,6 +71,10 @@ pub(crate) async fn ask_agent(
     args: &OutwardArgs,
     site: &str,
 ) -> Result<(), Failure> {
+    if args.target == site {
+        let words = format!("it looks from {site}: name another site, a service or a target");
+        return Err(Failure::say(Code::Refused, words));
+    }
     let incident = match args.incident {
         Some(number) => Some(client::incidents::id_of(client, number).await?),
         None => None,

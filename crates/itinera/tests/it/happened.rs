@@ -118,7 +118,7 @@ fn the_way_back_is_measured(demonstration: &Demonstration) {
     );
     assert!(said("target by echo").contains("echoes answered"), "{look}");
     let itself = demonstration.run(&["outward", to, "--from", to]);
-    assert!(itself.err.contains("name another site"), "{itself:?}");
+    assert!(itself.err.contains(": name another site"), "{itself:?}");
 }
 
 /// How a conversation would sound, in both directions.
