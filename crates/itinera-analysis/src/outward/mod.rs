@@ -32,7 +32,8 @@ pub struct WayBack {
 /// What is known besides what the machine saw just now.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Known {
-    /// The newest judgement of the path there, where the hops could not be looked at now.
+    /// What the schedule's own measurement said of the path there at the time: it counts where hops
+    /// could not be looked at, and where it finds what the few probes of a look do not show.
     pub path: Option<Assessment>,
     /// The way back, where an agent sits at the other end.
     pub back: Option<WayBack>,
@@ -42,8 +43,10 @@ pub struct Known {
 pub(crate) struct Seen<'a> {
     pub(crate) observed: &'a Observed,
     pub(crate) map: &'a OwnerMap,
-    /// What the sweep says; absent where there was none.
+    /// What the sweep says, or the schedule; absent where neither looked.
     pub(crate) assessment: Option<Assessment>,
+    /// The schedule says it, though there was a sweep.
+    pub(crate) by_schedule: bool,
     pub(crate) back: Option<WayBack>,
 }
 
@@ -76,15 +79,19 @@ pub(crate) fn step(rung: Rung, found: Found, words: impl Into<String>) -> Step {
 
 /// Judges what was seen.
 pub fn judge(observed: &Observed, map: &OwnerMap, known: &Known) -> OutwardCheck {
-    let assessment = way::assess(observed).or_else(|| known.path.clone());
-    let seen = Seen { observed, map, assessment, back: known.back };
+    let swept = way::assess(observed);
+    let finds = |assessment: &Assessment| assessment.finding.is_some();
+    let by_schedule =
+        swept.as_ref().is_some_and(|it| !finds(it)) && known.path.as_ref().is_some_and(finds);
+    let assessment = swept.filter(|_| !by_schedule).or_else(|| known.path.clone());
+    let seen = Seen { observed, map, assessment, by_schedule, back: known.back };
     let mut steps = near::steps(&seen);
     steps.extend(way::steps(&seen));
     steps.extend(there::steps(&seen));
     steps.extend(back::steps(&seen));
     steps.sort_by_key(|step| step.rung);
     let part = part(&steps, &seen);
-    let sentence = sentence(&steps, part, observed);
+    let sentence = sentence(&steps, part, &seen);
     OutwardCheck { steps, part, sentence }
 }
 
@@ -105,14 +112,19 @@ fn part(steps: &[Step], seen: &Seen<'_>) -> Part {
     }
 }
 
-/// How the way to the target and back is, whatever else is broken.
-fn way(steps: &[Step]) -> Found {
+/// How the way to the target and back is, whatever else is broken: not known to be good where
+/// echoes of the target are missing.
+fn way(steps: &[Step], seen: &Seen<'_>) -> Found {
     let of_way = |rung| {
         matches!(rung, Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack)
     };
     let way = steps.iter().filter(|step| of_way(step.rung)).map(|step| step.found);
     let known = way.filter(|found| matches!(found, Found::Clean | Found::Broken));
-    known.max().unwrap_or(Found::Unknown)
+    let loses = |it: &Assessment| it.end_lost > 0 && it.end_lost < it.end_sent;
+    match known.max().unwrap_or(Found::Unknown) {
+        Found::Clean if seen.assessment.as_ref().is_some_and(loses) => Found::Unknown,
+        known => known,
+    }
 }
 
 /// Whom to turn to, by whose part and which step is broken first, and by how the way is.
@@ -148,7 +160,7 @@ fn advice(part: Part, rung: Option<Rung>, way: Found) -> String {
 }
 
 /// One sentence: what is broken, what was excluded, what to do.
-fn sentence(steps: &[Step], part: Part, observed: &Observed) -> String {
+fn sentence(steps: &[Step], part: Part, seen: &Seen<'_>) -> String {
     let first = steps.iter().find(|step| step.found == Found::Broken);
     let before = steps.iter().filter(|step| first.is_none_or(|first| step.rung < first.rung));
     let listed = |steps: Vec<&Step>| {
@@ -162,7 +174,7 @@ fn sentence(steps: &[Step], part: Part, observed: &Observed) -> String {
     let behind = steps.iter().filter(|step| first.is_some_and(|first| step.rung > first.rung));
     let also = listed(behind.filter(|step| step.found == Found::Broken).collect());
     let also = also.map_or_else(String::new, |also| format!(", and behind it {also}"));
-    let advice = advice(part, first.map(|step| step.rung), way(steps));
+    let advice = advice(part, first.map(|step| step.rung), way(steps, seen));
     match first {
         Some(first) => {
             let words = first.words.trim_end_matches('.');
@@ -170,7 +182,7 @@ fn sentence(steps: &[Step], part: Part, observed: &Observed) -> String {
         }
         None => format!(
             "Nothing is broken between this machine and {} now; {excluded}; to do: {advice}.",
-            observed.target
+            seen.observed.target
         ),
     }
 }

@@ -1,12 +1,17 @@
 //! Whose part the first broken step is, and that silence alone breaks nothing.
 
 use super::*;
+use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskWeb, CheckResult, Phase, Resolved, Seen as Saw, Step as Asks};
-use itinera_model::finding::{HopVerdict, HopView};
-use itinera_model::id::PathId;
+use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
+use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::outward::{Echoes, FromSource};
+use itinera_model::path::Method;
+use itinera_model::reading::Reading;
+use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::surroundings::{Counters, Interface, RouteEntry, Surroundings};
-use itinera_model::unit::{Micros, WallTime};
+use itinera_model::unit::{Micros, Tick, WallTime};
 use std::net::IpAddr;
 use uuid::Uuid;
 
@@ -300,6 +305,80 @@ fn the_sentence_tells_of_the_way_what_is_known_of_it() {
     assert!(
         said.ends_with("tell whoever runs the service; the network brings you there."),
         "{said}"
+    );
+}
+
+/// A dozen rounds over three hops that all answer.
+fn swept_clean() -> Batch {
+    let (agent, boot) = (AgentId::from_uuid(Uuid::nil()), BootId::from_uuid(Uuid::nil()));
+    let (source, address) = (ip("10.3.0.10"), ip("198.18.144.10"));
+    let method = Method::IcmpEcho;
+    let flow = Flow {
+        source,
+        destination: address,
+        method,
+        source_port: 50_000,
+        destination_port: 7,
+        dscp: 0,
+    };
+    let resolution = Resolution { name: None, address };
+    let route = Route { hops: HOPS.map(|hop| Some(ip(hop))).to_vec() };
+    let hop =
+        HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
+    let mut batch = Batch::new(agent, boot, 0);
+    for number in 0..12 {
+        let clocks = Clocks {
+            boot,
+            tick: Tick::from_millis(number * 1_000),
+            wall: WallTime::from_unix_seconds(1_700_000_000 + number.cast_signed()),
+            offset_us: None,
+            offset_error_us: None,
+        };
+        let round = Round {
+            path: PathId::from_uuid(Uuid::nil()),
+            number,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reading: None,
+            reached_at: Some(3),
+            stamps: StampSource::Virtual,
+            hops: vec![hop.clone(); 3],
+        };
+        batch.add(round, &flow, &resolution, &route, &Reading::default());
+    }
+    batch
+}
+
+const HOPS: [&str; 3] = ["10.3.0.1", "198.18.16.1", "198.18.144.10"];
+
+#[test]
+fn what_the_schedule_finds_is_not_denied_by_a_few_probes() {
+    let observed = Observed { sweep: Some(swept_clean()), not_swept: None, ..all_well() };
+    let with = |path| judge(&observed, &OwnerMap::default(), &Known { path, back: None });
+    let swept = with(None);
+    assert_eq!(
+        (first_broken(&swept), found(&swept, Rung::FirstHops)),
+        ((None, Part::Nothing), Found::Clean)
+    );
+    let mut schedule = way::assess(&observed).unwrap();
+    assert_eq!(with(Some(schedule.clone())), swept, "both say the same");
+    let place = Place::Link { from: ip(HOPS[1]), to: ip(HOPS[2]), silent_between: 0 };
+    schedule.finding = Some(Finding {
+        cause: Cause::Loss,
+        place,
+        confidence_ppm: 980_000,
+        loss_ppm: 220_000,
+        added_delay_us: Micros::new(0),
+        explanations: Vec::new(),
+    });
+    let check = with(Some(schedule));
+    assert_eq!(first_broken(&check), (Some(Rung::FirstHops), Part::Network));
+    let words = &check.steps.iter().find(|step| step.rung == Rung::FirstHops).unwrap().words;
+    assert!(
+        words.contains("22 %") && words.ends_with("this look's few do not show it."),
+        "{words}"
     );
 }
 

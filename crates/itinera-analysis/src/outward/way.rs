@@ -80,7 +80,11 @@ pub(super) fn steps(seen: &Seen<'_>) -> Vec<Step> {
     let sections = sections(seen, &assessment.hops);
     let begins = assessment.finding.as_ref().map(|finding| {
         let Place::Link { to, .. } = finding.place;
-        (to, sentence::of_finding(finding, seen.map))
+        let mut words = sentence::of_finding(finding, seen.map);
+        if seen.by_schedule {
+            words.push_str(" So the schedule's own probes say; this look's few do not show it.");
+        }
+        (to, words)
     });
     // Where nothing answers any more, and nothing else reaches the target either.
     let last = assessment.hops.iter().rfind(|hop| hop.lost < hop.sent).map(|hop| hop.hop);

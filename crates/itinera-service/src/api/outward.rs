@@ -164,10 +164,7 @@ async fn item(shared: &Shared, record: OutwardRecord) -> Result<OutwardItem, Api
     }
     if let Some(seen) = record.observed.as_ref().filter(|_| state != "running") {
         let (map, _) = shared.owner_map_at(record.asked_at).await?;
-        let path = match seen.sweep {
-            Some(_) => None,
-            None => measured_then(shared, record.agent, seen).await?,
-        };
+        let path = measured_then(shared, record.agent, seen).await?;
         let known = Known { path, back };
         let check = outward::judge(seen, &map, &known);
         let text = outward::text(&check, seen);
