@@ -33,7 +33,7 @@ pub struct WayBack {
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Known {
     /// What the schedule's own measurement said of the path there at the time: it counts where hops
-    /// could not be looked at, and where it finds what the few probes of a look do not show.
+    /// could not be looked at, and where it is surer of what it finds than the few probes of a look.
     pub path: Option<Assessment>,
     /// The way back, where an agent sits at the other end.
     pub back: Option<WayBack>,
@@ -80,9 +80,9 @@ pub(crate) fn step(rung: Rung, found: Found, words: impl Into<String>) -> Step {
 /// Judges what was seen.
 pub fn judge(observed: &Observed, map: &OwnerMap, known: &Known) -> OutwardCheck {
     let swept = way::assess(observed);
-    let finds = |assessment: &Assessment| assessment.finding.is_some();
+    let sure = |it: &Assessment| it.finding.as_ref().map_or(0, |finding| finding.confidence_ppm);
     let by_schedule =
-        swept.as_ref().is_some_and(|it| !finds(it)) && known.path.as_ref().is_some_and(finds);
+        swept.as_ref().zip(known.path.as_ref()).is_some_and(|(now, then)| sure(then) > sure(now));
     let assessment = swept.filter(|_| !by_schedule).or_else(|| known.path.clone());
     let seen = Seen { observed, map, assessment, by_schedule, back: known.back };
     let mut steps = near::steps(&seen);

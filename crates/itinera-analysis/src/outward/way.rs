@@ -82,7 +82,7 @@ pub(super) fn steps(seen: &Seen<'_>) -> Vec<Step> {
         let Place::Link { to, .. } = finding.place;
         let mut words = sentence::of_finding(finding, seen.map);
         if seen.by_schedule {
-            words.push_str(" So the schedule's own probes say; this look's few do not show it.");
+            words.push_str(" So say the schedule's own probes, which are more than this look's.");
         }
         (to, words)
     });
