@@ -15,13 +15,13 @@ use axum::http::StatusCode;
 use itinera_analysis::outward::{self, Known, WayBack};
 use itinera_model::check::Ask;
 use itinera_model::finding::Assessment;
-use itinera_model::id::{AgentId, IncidentId, OutwardId, PairId};
+use itinera_model::id::{AgentId, IncidentId, OutwardId, PairId, PathId};
 use itinera_model::outward::{Found, Observed, OutwardOrder, OutwardWord};
 use itinera_model::path::Family;
 use itinera_model::unit::WallTime;
 use itinera_store::{AgentRecord, OutwardRecord, PairRecord, TargetRecord};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -105,10 +105,17 @@ fn progress(record: &OutwardRecord) -> (&'static str, String) {
     }
 }
 
+/// What is on record beside looks.
+struct Beside {
+    paths: BTreeMap<(AgentId, IpAddr), PathId>,
+    pairs: Vec<PairRecord>,
+}
+
 /// The way back from where another agent sits, by what both exchanged just before and meanwhile;
 /// nothing where none does, or both were never to exchange anything.
 async fn way_back(
     shared: &Shared,
+    beside: &Beside,
     record: &OutwardRecord,
     seen: &Observed,
 ) -> Result<Option<WayBack>, ApiError> {
@@ -118,43 +125,64 @@ async fn way_back(
         |pair: &PairRecord| pair.spec.sender == record.agent && there(pair.spec.reflector_address);
     let answers =
         |pair: &PairRecord| pair.spec.reflector == record.agent && there(pair.spec.sender_address);
-    let mut pairs = shared.store.pairs().await?;
-    pairs.retain(|pair| sends(pair) || answers(pair));
-    let ids: Vec<PairId> = pairs.iter().map(|pair| pair.id).collect();
-    let rounds = shared.store.two_way_between(&ids, at - PAIRED, at + PAIRED).await?;
+    let pairs = beside.pairs.iter().filter(|pair| sends(pair) || answers(pair));
+    let ids: Vec<PairId> = pairs.clone().map(|pair| pair.id).collect();
+    if ids.is_empty() {
+        return Ok(None);
+    }
+    let until = record.done_at.unwrap_or(at) + BACK_WAIT;
+    let rounds = shared.store.two_way_between(&ids, at - PAIRED, until).await?;
     let (mut arrived, mut lost) = (0, 0);
-    for pair in &pairs {
+    for pair in pairs.clone() {
         for round in rounds.get(&pair.id).into_iter().flatten() {
             let back = if sends(pair) { &round.back } else { &round.forward };
             arrived += u32::from(back.arrived);
             lost += u32::from(back.lost);
         }
     }
-    let heard = arrived + lost > 0 || pairs.iter().any(|pair| pair.is_measured(at));
+    let heard = arrived + lost > 0 || pairs.clone().any(|pair| pair.is_measured(at));
     Ok(heard.then_some(WayBack { arrived, lost }))
 }
 
-/// What the agent's own schedule measured on the path there at the time.
+/// What the agent's own schedule had measured on the path there when the look was over.
 async fn measured_then(
     shared: &Shared,
-    agent: AgentId,
+    beside: &Beside,
+    record: &OutwardRecord,
     seen: &Observed,
 ) -> Result<Option<Assessment>, ApiError> {
     let Some(address) = seen.address else { return Ok(None) };
-    let paths = by_address(&shared.store.paths(None, MOST_PATHS).await?);
-    let Some(path) = paths.get(&(agent, address)).copied() else { return Ok(None) };
-    let at = super::view::offset(seen.began);
-    let (from, to) = (at - Duration::minutes(1), at + Duration::minutes(1));
+    let Some(path) = beside.paths.get(&(record.agent, address)).copied() else { return Ok(None) };
+    let began = super::view::offset(seen.began);
+    let took = Duration::microseconds(seen.took_us.as_micros().into());
+    let (from, to) = (began - Duration::minutes(1), began + took);
     let mut assessed = past::assessments(&shared.store, &[path], from, to).await?;
     Ok(assessed.remove(&path).and_then(|mut windows| windows.pop()))
 }
 
-async fn item(shared: &Shared, record: OutwardRecord) -> Result<OutwardItem, ApiError> {
+async fn items(shared: &Shared, records: Vec<OutwardRecord>) -> Result<Vec<OutwardItem>, ApiError> {
+    let mut beside = Beside { paths: BTreeMap::new(), pairs: Vec::new() };
+    if records.iter().any(|record| record.observed.is_some()) {
+        beside.paths = by_address(&shared.store.paths(None, MOST_PATHS).await?);
+        beside.pairs = shared.store.pairs().await?;
+    }
+    let mut items = Vec::new();
+    for record in records {
+        items.push(item(shared, &beside, record).await?);
+    }
+    Ok(items)
+}
+
+async fn item(
+    shared: &Shared,
+    beside: &Beside,
+    record: OutwardRecord,
+) -> Result<OutwardItem, ApiError> {
     let (mut state, mut progress) = progress(&record);
     let mut judged = None;
     let mut back = None;
     if let Some(seen) = &record.observed {
-        back = way_back(shared, &record, seen).await?;
+        back = way_back(shared, beside, &record, seen).await?;
         let is_silent = back.is_some_and(|back| back.arrived + back.lost == 0);
         let now = OffsetDateTime::now_utc();
         if is_silent && record.done_at.is_some_and(|done| now < done + BACK_WAIT) {
@@ -164,7 +192,7 @@ async fn item(shared: &Shared, record: OutwardRecord) -> Result<OutwardItem, Api
     }
     if let Some(seen) = record.observed.as_ref().filter(|_| state != "running") {
         let (map, _) = shared.owner_map_at(record.asked_at).await?;
-        let path = measured_then(shared, record.agent, seen).await?;
+        let path = measured_then(shared, beside, &record, seen).await?;
         let known = Known { path, back };
         let check = outward::judge(seen, &map, &known);
         let text = outward::text(&check, seen);
@@ -200,11 +228,7 @@ pub(super) async fn of_incident(
     shared: &Shared,
     incident: IncidentId,
 ) -> Result<Vec<OutwardItem>, ApiError> {
-    let mut items = Vec::new();
-    for record in shared.store.outward(None, Some(incident), MOST).await? {
-        items.push(item(shared, record).await?);
-    }
-    Ok(items)
+    items(shared, shared.store.outward(None, Some(incident), MOST).await?).await
 }
 
 /// Looks outward, newest first.
@@ -232,10 +256,7 @@ pub(crate) async fn looks(
     Asked(which): Asked<Which>,
 ) -> Result<Json<Looks>, ApiError> {
     let incident = which.incident.map(IncidentId::from_uuid);
-    let mut items = Vec::new();
-    for record in shared.store.outward(None, incident, MOST).await? {
-        items.push(item(&shared, record).await?);
-    }
+    let items = items(&shared, shared.store.outward(None, incident, MOST).await?).await?;
     Ok(Json(Looks { items }))
 }
 
@@ -252,8 +273,8 @@ pub(crate) async fn look(
 ) -> Result<Json<OutwardItem>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
     let wanted: OutwardId = id.parse().map_err(|_| unknown())?;
-    let record = shared.store.outward(Some(wanted), None, 1).await?.pop().ok_or_else(unknown)?;
-    Ok(Json(item(&shared, record).await?))
+    let found = shared.store.outward(Some(wanted), None, 1).await?;
+    Ok(Json(items(&shared, found).await?.pop().ok_or_else(unknown)?))
 }
 
 /// What is to be looked at, and from where.
@@ -378,7 +399,7 @@ pub(crate) async fn look_outward(
         shared.store.order_outward(agent.id, &order, &by.name, incident, both_ways).await?;
     shared.tell_agents(version);
     shared.news.notify_one();
-    let record = shared.store.outward(Some(order.id), None, 1).await?.pop();
-    let record = record.ok_or_else(|| ApiError::unknown_id(&order.id.to_string()))?;
-    Ok((StatusCode::CREATED, Json(item(&shared, record).await?)))
+    let ordered = shared.store.outward(Some(order.id), None, 1).await?;
+    let unknown = || ApiError::unknown_id(&order.id.to_string());
+    Ok((StatusCode::CREATED, Json(items(&shared, ordered).await?.pop().ok_or_else(unknown)?)))
 }
