@@ -68,14 +68,15 @@ fn what_a_switch_announces_is_heard_on_the_link_it_comes_by() {
 
 #[test]
 fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
+    let around = || Around::Kernel { sockets: false, announced: None };
     let row = Row::new();
     let here = &row.names[0];
     let set = |words: &str| ip(&format!("-n {here} {words}"));
     set("tuntap add dev tun9 mode tun");
     set("link set tun9 up");
     set("route add default dev tun9 table 77");
-    let looking = row.within(0, || {
-        let around = Around::Kernel { sockets: false, announced: None };
+    let looking = row.within(0, move || {
+        let around = around();
         let nowhere: IpAddr = [192, 0, 2, 9].into();
         let addresses = [TARGETS[0], TARGETS[1], nowhere];
         block(async {
@@ -90,26 +91,18 @@ fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
     assert_eq!(before.ways.len(), 2, "to the third there is no way: {:?}", before.ways);
     assert_eq!(before.ways[0].gateway, Some([198, 18, 200, 2].into()));
     assert!(before.routes.iter().all(|route| route.interface != "tun9"), "another table's");
-    let (tell, told) = std::sync::mpsc::channel();
-    let changed = row.within(0, move || {
-        block(async {
-            let around = Around::Kernel { sockets: false, announced: None };
-            let changing = async {
-                // Once it listens.
-                tokio::time::sleep(Duration::from_millis(200)).await;
-                tell.send(()).unwrap();
-                std::future::pending::<()>().await;
-            };
-            tokio::select! {
-                () = around.changed() => {}
-                () = changing => {}
-            }
-            around.ways_to(&TARGETS).await
-        })
-    });
-    told.recv().unwrap();
-    set("rule add to 198.18.203.0/24 lookup 77");
-    let after = Surroundings { ways: changed.join().unwrap(), ..before };
+    let hears = row.within(0, move || block(async move { around().changed().await }));
+    for priority in 100.. {
+        assert!(priority < 300, "the kernel tells of rules");
+        set(&format!("rule add priority {priority} to 198.18.203.0/24 lookup 77"));
+        std::thread::sleep(Duration::from_millis(50));
+        if hears.is_finished() {
+            break;
+        }
+    }
+    hears.join().unwrap();
+    let looking = row.within(0, move || block(async move { around().ways_to(&TARGETS).await }));
+    let after = Surroundings { ways: looking.join().unwrap(), ..before };
     assert_eq!((by(&after, 0), by(&after, 1)), ("tun9".to_owned(), "east0".to_owned()));
     let tunnel = after.interface("tun9").map(|interface| interface.medium);
     assert_eq!(tunnel, Some(itinera_model::surroundings::Medium::Tunnel));
