@@ -41,6 +41,7 @@ export function themeOf(mode: Mode): ThemeConfig {
       fontFamily: "'Source Sans 3 Variable', 'DejaVu Sans', sans-serif",
       fontSize: 15,
       borderRadius: 4,
+      motion: !window.matchMedia('(prefers-reduced-motion: reduce)').matches,
     },
   };
 }

@@ -55,6 +55,8 @@ impl Browser {
             "--disable-sync",
             "--disable-dev-shm-usage",
             "--window-size=1280,900",
+            // Colours that fade over have no contrast to be measured meanwhile.
+            "--force-prefers-reduced-motion",
             &format!("--user-data-dir={}", profile.path().display()),
         ] {
             wanted.add_arg(argument).unwrap();
@@ -109,11 +111,10 @@ impl Browser {
     async fn accessible_light_and_dark(&self, what: &str) {
         self.accessible(&format!("{what}, light")).await;
         self.click(Self::named("button", "Dark")).await;
-        // Colours fade over; what is measured is where they arrive.
-        tokio::time::sleep(Duration::from_millis(600)).await;
+        self.see(By::Css("html[data-mode=dark]")).await;
         self.accessible(&format!("{what}, dark")).await;
         self.click(Self::named("button", "Light")).await;
-        tokio::time::sleep(Duration::from_millis(600)).await;
+        self.see(By::Css("html[data-mode=light]")).await;
     }
 
     /// What the browser complained of since it was asked last.
