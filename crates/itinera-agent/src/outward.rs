@@ -149,16 +149,22 @@ pub async fn look_outward(
     say(Rung::OwnLink).await;
     let around = place.around(false);
     let look = async || match &around {
-        Some(around) => around.look().await.ok(),
+        Some(around) => Some(around.look().await),
         None => None,
     };
     let mut before = match (place, look().await) {
         // A simulation that tells nothing of its machine is not there.
-        (Place::Simulated(simulation, _), None) => {
-            let text = format!("the simulated internet at {simulation} knows no machine here");
-            return Err(std::io::Error::new(std::io::ErrorKind::NotFound, text));
+        (Place::Simulated(simulation, _), seen @ (None | Some(Err(_)))) => {
+            let error = seen.and_then(Result::err);
+            let kind = error.map_or(std::io::ErrorKind::NotFound, |error| error.kind());
+            let text = match kind {
+                std::io::ErrorKind::TimedOut => "does not say what is around this machine",
+                _ => "knows no machine here",
+            };
+            let text = format!("the simulated internet at {simulation} {text}");
+            return Err(std::io::Error::new(kind, text));
         }
-        (_, before) => before,
+        (_, before) => before.and_then(Result::ok),
     };
     let asker = Asker {
         net: place.net().await?,
@@ -186,7 +192,7 @@ pub async fn look_outward(
         Ok(batch) => (batch, None),
         Err(reason) => (None, Some(reason)),
     };
-    let after = look().await;
+    let after = look().await.and_then(Result::ok);
     Ok(Observed {
         target: plan.target.clone(),
         name,

@@ -43,7 +43,7 @@ pub(super) async fn ways_to(addresses: &[IpAddr]) -> io::Result<Vec<RouteEntry>>
     let mut names = BTreeMap::new();
     let mut links = handle.link().get().execute();
     while let Ok(Some(link)) = links.try_next().await {
-        names.insert(link.header.index, interface(&link).name);
+        names.insert(link.header.index, name_of(&link));
     }
     let mut ways = Vec::new();
     for address in addresses.iter().take(MAX_ITEMS) {
@@ -160,9 +160,18 @@ async fn tell(
     Ok(around)
 }
 
+fn name_of(link: &LinkMessage) -> String {
+    let name = link.attributes.iter().find_map(|attribute| match attribute {
+        LinkAttribute::IfName(name) => Some(short(name)),
+        _ => None,
+    });
+    name.unwrap_or_default()
+}
+
 fn interface(link: &LinkMessage) -> Interface {
     let flags = link.header.flags;
     let mut interface = Interface {
+        name: name_of(link),
         up: flags.contains(LinkFlags::Up),
         carrier: flags.contains(LinkFlags::LowerUp),
         ..Interface::default()
@@ -170,7 +179,6 @@ fn interface(link: &LinkMessage) -> Interface {
     let mut kind = None;
     for attribute in &link.attributes {
         match attribute {
-            LinkAttribute::IfName(name) => interface.name = short(name),
             LinkAttribute::Mtu(mtu) => interface.mtu_bytes = *mtu,
             LinkAttribute::Address(octets) => interface.hardware_address = hardware(octets),
             LinkAttribute::Stats64(stats) => {

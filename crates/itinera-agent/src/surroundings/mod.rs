@@ -17,7 +17,7 @@ use tokio::net::UdpSocket;
 /// How long the simulation may take to tell.
 const WAIT: Duration = Duration::from_secs(1);
 /// How often a question that got lost is asked again.
-const TRIES: usize = 3;
+const TRIES: usize = 5;
 
 /// Who knows the surroundings.
 #[derive(Debug, Clone)]
@@ -37,7 +37,8 @@ impl Around {
     /// Looks around.
     ///
     /// # Errors
-    /// The kernel's word, or `TimedOut` from a simulation that does not tell.
+    /// The kernel's word; `TimedOut` from a simulation that does not tell, `NotFound` from one that
+    /// knows no such machine.
     pub async fn look(&self) -> io::Result<Surroundings> {
         match self {
             Self::Kernel { sockets, announced } => kernel::look(*sockets, announced.as_ref()).await,
@@ -47,13 +48,18 @@ impl Around {
                 let mut buffer = vec![0; 65_535];
                 for _ in 0..TRIES {
                     socket.send(&encode(address)).await?;
-                    let Ok(length) = tokio::time::timeout(WAIT, socket.recv(&mut buffer)).await
-                    else {
-                        continue;
+                    // A packet may still come to whoever had this port before.
+                    let told = async {
+                        loop {
+                            let length = socket.recv(&mut buffer).await?;
+                            if let Ok(told) = decode::<Option<Surroundings>>(&buffer[..length]) {
+                                return told.ok_or_else(|| io::ErrorKind::NotFound.into());
+                            }
+                        }
                     };
-                    let told: Option<Surroundings> =
-                        decode(&buffer[..length?]).map_err(io::Error::other)?;
-                    return told.ok_or_else(|| io::ErrorKind::NotFound.into());
+                    if let Ok(told) = tokio::time::timeout(WAIT, told).await {
+                        return told;
+                    }
                 }
                 Err(io::ErrorKind::TimedOut.into())
             }

@@ -67,6 +67,22 @@ fn what_a_switch_announces_is_heard_on_the_link_it_comes_by() {
 }
 
 #[test]
+fn what_comes_to_a_port_for_somebody_before_is_no_answer_of_the_simulation() {
+    let simulation = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let there = simulation.local_addr().unwrap();
+    let telling = std::thread::spawn(move || {
+        let (_, from) = simulation.recv_from(&mut [0; 100]).unwrap();
+        let told = Surroundings { host_name: "agent-s".to_owned(), ..Surroundings::default() };
+        for datagram in [vec![0x45, 0, 0, 20], Vec::new(), encode(&Some(told))] {
+            simulation.send_to(&datagram, from).unwrap();
+        }
+    });
+    let seen = block(Around::Simulated(there, [10, 0, 0, 2].into()).look());
+    assert_eq!(seen.unwrap().host_name, "agent-s");
+    telling.join().unwrap();
+}
+
+#[test]
 fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
     let around = || Around::Kernel { sockets: false, announced: None };
     let row = Row::new();
