@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch';
+import { plain } from './plain';
 import type { components, paths } from './schema';
 
 const api = createClient<paths>({ baseUrl: window.location.origin });
@@ -39,7 +40,7 @@ export class Refusal extends Error {
   readonly status: number;
 
   constructor(status: number, problem: Partial<Problem> | undefined) {
-    super(problem?.detail ?? `the service answered ${status}`);
+    super(plain(problem?.detail) ?? `the service answered ${status}`);
     this.status = status;
     this.requestId = problem?.request_id;
   }
@@ -68,7 +69,7 @@ function done({ error, response }: Answer<unknown>): void {
 function taken<T>(answer: Answer<T>): T {
   done(answer);
   if (answer.data === undefined) throw new Refusal(answer.response.status, undefined);
-  return answer.data;
+  return plain(answer.data);
 }
 
 function known(session: Session): Session {

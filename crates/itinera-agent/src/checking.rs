@@ -232,6 +232,7 @@ impl Follower {
                     return Settled::Around(None);
                 }
             };
+            seen.lateness = clock.lateness_report();
             seen.ways = around.ways_to(&targets).await;
             let clocks = clock.clocks_at(clock.now());
             let gateway = seen.gateway(false).or_else(|| seen.gateway(true));

@@ -1,7 +1,9 @@
 //! The agent's clocks, and its estimate of how far its wall clock is off the service's.
 
+use crate::lateness::LatenessLog;
 use itinera_model::id::BootId;
-use itinera_model::round::Clocks;
+use itinera_model::round::{Clocks, Lateness};
+use itinera_model::surroundings::HostLateness;
 use itinera_model::unit::{Tick, WallTime};
 use itinera_probe::two_way::OwnClock;
 use std::sync::Mutex;
@@ -24,6 +26,8 @@ pub(crate) struct AgentClock {
     start: Instant,
     error: ClockError,
     offset: Mutex<Option<Offset>>,
+    /// How late the program has been.
+    lateness: Mutex<LatenessLog>,
 }
 
 /// What a simulated machine's clock is off.
@@ -35,6 +39,10 @@ pub struct ClockError {
     pub drift_ppb: i32,
 }
 
+/// Two readings of clocks that take less than this were not interrupted, and how often others are
+/// tried again.
+const BOTH_NANOS: u64 = 20_000;
+const BOTH_TRIES: usize = 8;
 /// A kernel stamp further back than this tells of a clock that was set, not of a slow program.
 const BELIEVED_NANOS: u64 = 2_000_000_000;
 
@@ -62,7 +70,13 @@ impl AgentClock {
 
     /// The same, off the machine's clock as a simulated machine's is.
     pub(crate) fn with_error(boot: BootId, error: ClockError) -> Self {
-        Self { boot, start: Instant::now(), error, offset: Mutex::new(None) }
+        Self {
+            boot,
+            start: Instant::now(),
+            error,
+            offset: Mutex::new(None),
+            lateness: Mutex::default(),
+        }
     }
 
     /// The wall clock, whatever it says.
@@ -81,15 +95,9 @@ impl AgentClock {
         self.wall_now().plus_micros(self.estimate().map_or(0, |offset| offset.us))
     }
 
-    /// The machine's wall clock at tick zero, had it not been set since: the reading of both clocks
-    /// that was interrupted least.
+    /// The machine's wall clock at tick zero, had it not been set since.
     fn unix_nanos_at_zero(&self) -> i128 {
-        let read = |_| {
-            let (before, wall, after) = (self.now(), unix_nanos_now(), self.now());
-            let took = after.as_nanos() - before.as_nanos();
-            (took, wall - i128::from(before.as_nanos() + took / 2))
-        };
-        (0..8).map(read).min().map_or(0, |(_, at_zero)| at_zero)
+        self.unix_nanos_of(Tick::ZERO)
     }
 
     /// The clock for stamps that other agents see: the wall clock, but never set back or forth
@@ -131,7 +139,7 @@ impl AgentClock {
     /// The tick of a stamp of the kernel's wall clock; absent when that clock was set meanwhile,
     /// so that nothing can be said.
     pub(crate) fn tick_of(&self, unix_nanos: i128) -> Option<Tick> {
-        let (now, wall) = (self.now(), unix_nanos_now());
+        let (now, wall) = self.both_now();
         let ago = u64::try_from(wall - unix_nanos).ok()?;
         (ago < BELIEVED_NANOS).then(|| Tick::from_nanos(now.as_nanos().saturating_sub(ago)))
     }
@@ -143,9 +151,51 @@ impl AgentClock {
         self.wall_now().as_unix_micros().saturating_sub(run_us).saturating_add(offset_us)
     }
 
+    /// Both clocks at one moment: the program may be interrupted between two readings, and the
+    /// reading that was interrupted least counts.
+    pub(crate) fn both_now(&self) -> (Tick, i128) {
+        let mut best = (u64::MAX, Tick::ZERO, 0);
+        for _ in 0..BOTH_TRIES {
+            let (before, wall, after) = (self.now(), unix_nanos_now(), self.now());
+            let took = after.as_nanos() - before.as_nanos();
+            if took < best.0 {
+                best = (took, before.plus_nanos(took / 2), wall);
+            }
+            if took < BOTH_NANOS {
+                break;
+            }
+        }
+        (best.1, best.2)
+    }
+
+    /// A timer that was due is served now.
+    pub(crate) fn on_timer(&self, due: Tick) {
+        if let Ok(mut lateness) = self.lateness.lock() {
+            lateness.on_timer(due, self.now());
+        }
+    }
+
+    /// A packet with this stamp is read now; a simulated link delivered it so much after that.
+    pub(crate) fn on_read(&self, stamp: Tick, link_us: u32) {
+        if let Ok(mut lateness) = self.lateness.lock() {
+            lateness.on_read(stamp, link_us, self.now());
+        }
+    }
+
+    /// How late the program has been since an earlier tick.
+    pub(crate) fn lateness_since(&self, since: Tick) -> Lateness {
+        self.lateness.lock().map(|lateness| lateness.since(since)).unwrap_or_default()
+    }
+
+    /// How late the program has been since the last report.
+    pub(crate) fn lateness_report(&self) -> Option<HostLateness> {
+        self.lateness.lock().ok()?.report()
+    }
+
     /// The wall clock at a tick of this run, as it would be had it not been set since.
     pub(crate) fn unix_nanos_of(&self, tick: Tick) -> i128 {
-        unix_nanos_now() - i128::from(self.now().as_nanos()) + i128::from(tick.as_nanos())
+        let (now, wall) = self.both_now();
+        wall - i128::from(now.as_nanos()) + i128::from(tick.as_nanos())
     }
 
     /// The clocks as they were at an earlier tick of this run.

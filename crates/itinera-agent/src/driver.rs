@@ -161,11 +161,12 @@ impl Driver {
     async fn on_received(&mut self, received: io::Result<Incoming>) -> Happened {
         match received {
             Ok(came) => {
-                let kernels = came.stamp().and_then(|at| self.clock.tick_of(at));
-                if kernels.is_none() {
-                    self.unstamped_received += 1;
+                let links = came.stamp().and_then(|at| self.clock.tick_of(at));
+                match links {
+                    Some(stamp) => self.clock.on_read(stamp, came.link_us()),
+                    None => self.unstamped_received += 1,
                 }
-                self.received = Some((came, kernels.unwrap_or_else(|| self.clock.now())));
+                self.received = Some((came, links.unwrap_or_else(|| self.clock.now())));
                 Happened::Received
             }
             // A simulation that is not there yet answers with an ICMP error of its own.
@@ -244,6 +245,7 @@ impl Driver {
             self.budget.set_epoch(self.clock.service_us_at_zero());
         }
         if let Some(due) = engine.poll_deadline().filter(|due| *due <= now) {
+            self.clock.on_timer(due);
             if self.captured.is_some() && self.lateness_us.len() < self.capture_max {
                 self.lateness_us.push(now.since(due).as_micros());
             }
@@ -255,8 +257,8 @@ impl Driver {
             engine.poll_transmit(self.clock.now(), &mut self.budget, &mut outgoing)
         {
             let destination = engine.destination();
-            let stamp = self.clock.now();
-            match self.link.send(&outgoing, destination) {
+            let (stamp, unix_nanos) = self.clock.both_now();
+            match self.link.send(&outgoing, destination, unix_nanos) {
                 Ok(id) => {
                     sent = true;
                     engine.handle(stamp, Input::Sent { token, stamp });
@@ -328,10 +330,11 @@ impl Driver {
     pub(crate) fn stamp_source(&mut self, key: EngineKey) -> StampSource {
         let sent = self.unstamped.insert(key, 0).unwrap_or(0);
         let told = self.told_received.insert(key, self.unstamped_received).unwrap_or(0);
-        if sent == 0 && told == self.unstamped_received {
-            StampSource::Kernel
-        } else {
-            StampSource::Program
+        let all_received = told == self.unstamped_received;
+        match &self.link {
+            Link::Raw(_) if sent == 0 && all_received => StampSource::Kernel,
+            Link::Simulated { .. } if all_received => StampSource::Virtual,
+            Link::Raw(_) | Link::Plain(_) | Link::Simulated { .. } => StampSource::Program,
         }
     }
 
@@ -354,14 +357,14 @@ mod tests {
         let link = Link::simulated("127.0.0.1:9".parse().unwrap(), Vec::new()).await.unwrap();
         let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::nil())));
         let mut driver = Driver::new(link, clock, &Pacing::default());
-        assert_eq!(driver.stamp_source(1), StampSource::Kernel);
-        let came = Incoming::Packet { length: 0, stamp: None };
+        assert_eq!(driver.stamp_source(1), StampSource::Virtual);
+        let came = Incoming::Packet { length: 0, stamp: None, link_us: 0 };
         driver.on_received(Ok(came)).await;
         for key in [1, 2] {
             assert_eq!(driver.stamp_source(key), StampSource::Program, "engine {key}");
         }
         for key in [1, 2] {
-            assert_eq!(driver.stamp_source(key), StampSource::Kernel, "engine {key} once told");
+            assert_eq!(driver.stamp_source(key), StampSource::Virtual, "engine {key} once told");
         }
     }
 }

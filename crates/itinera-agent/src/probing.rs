@@ -19,7 +19,7 @@ use itinera_model::outward::OutwardReport;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Schedule, Task};
 use itinera_model::reading::Reading;
-use itinera_model::round::{Round, StampSource};
+use itinera_model::round::Round;
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::throughput::ThroughputRound;
@@ -140,7 +140,7 @@ const ERROR_PPM: u32 = 50_000;
 /// A path is enumerated only once it is known a little.
 const BEFORE_ENUMERATION: Micros = Micros::from_millis(20_000);
 /// Packets taken in at most before engines are served.
-const BATCH: usize = 64;
+const BATCH: usize = 256;
 /// Answers of resolvers that may wait.
 const ANSWERS: usize = 64;
 /// How often it is looked what the time and whether probes would leave from another address now.
@@ -173,9 +173,12 @@ pub(crate) async fn follow(
         }
         let deadline = probers.deadline();
         tokio::select! {
-            happened = driver.wait(deadline) => if let Happened::Received = happened {
-                probers.deliver(&mut driver);
-                // What has come meanwhile is served together.
+            happened = driver.wait(deadline) => {
+                if let Happened::Received = happened {
+                    probers.deliver(&mut driver);
+                }
+                // What has come meanwhile is served together, and before a deadline that ends the
+                // round it belongs to.
                 for _ in 1..BATCH {
                     if !driver.receive_more().await {
                         break;
@@ -579,10 +582,8 @@ fn measured(prober: &Prober, sweep: Sweep, driver: &mut Driver) -> Measured {
         route: sweep.route.id(),
         reading: Some(sweep.reading.id()),
         reached_at: sweep.reached_at,
-        stamps: match driver.link() {
-            Link::Raw(_) => stamps,
-            Link::Plain(_) | Link::Simulated { .. } => StampSource::Program,
-        },
+        stamps,
+        lateness: Some(driver.clock().lateness_since(sweep.started)),
         hops: sweep.hops,
     };
     Measured { round, flow: sweep.flow, resolution, route: sweep.route, reading: sweep.reading }

@@ -1,5 +1,6 @@
 //! A host in user space on the simulated internet, beside the prober's own socket.
 
+use crate::link::simulated::{Frame, unix_nanos_now};
 use itinera_model::batch::encode;
 use itinera_stack::{Ports, Stack};
 use itinera_wire::{IpHeader, TcpHeader, UdpHeader, ip};
@@ -35,11 +36,13 @@ pub(crate) async fn stack(simulation: SocketAddr, addresses: Vec<IpAddr>) -> io:
             tokio::select! {
                 packet = sent.recv() => {
                     let Some(packet) = packet else { return };
+                    let frame = Frame { unix_nanos: unix_nanos_now(), late_us: 0, packet: &packet };
                     // Lost, as in any network.
-                    let _lost = socket.send(&packet).await;
+                    let _lost = socket.send(&frame.emit()).await;
                 }
                 length = socket.recv(&mut buffer) => {
-                    let packet = length.map_or(&[][..], |length| &buffer[..length]);
+                    let frame = length.ok().and_then(|length| Frame::parse(&buffer[..length]));
+                    let packet = frame.map_or(&[][..], |frame| frame.packet);
                     // What is for the prober, or for another program, is heard by its own socket.
                     if is_for(&ports, packet) {
                         let _full = in_door.try_send(packet.to_vec());

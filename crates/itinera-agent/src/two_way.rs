@@ -7,7 +7,6 @@ use crate::driver::{Driver, EngineKey};
 use crate::link::Link;
 use itinera_model::batch::RefusedTask;
 use itinera_model::id::{ContentId, PairId};
-use itinera_model::round::StampSource;
 use itinera_model::two_way::{PORT, Role, Ticket, TwoWayRound, VOICE_INTERVAL_MS};
 use itinera_model::unit::Micros;
 use itinera_probe::two_way::{OwnClock, Reflector, Sender, SenderConfig, Session, TwoWay};
@@ -207,10 +206,7 @@ fn round(sending: &Sending, found: TwoWay, driver: &mut Driver) -> TwoWayRound {
         clocks: driver.clock().clocks_at(found.started),
         source: config.addresses.source(),
         destination: config.addresses.destination(),
-        stamps: match driver.link() {
-            Link::Raw(_) => stamps,
-            Link::Plain(_) | Link::Simulated { .. } => StampSource::Program,
-        },
+        stamps,
         dscp: config.dscp,
         sent: found.sent,
         interval_ms: sending.ticket.interval_ms,

@@ -5,7 +5,7 @@
 //! rounds correct history, and a shuffled log ends in the same findings.
 
 use itinera_model::id::ContentId;
-use itinera_model::round::HopCounts;
+use itinera_model::round::{HopCounts, Lateness, StampSource};
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -15,6 +15,44 @@ use std::net::IpAddr;
 pub const WINDOW_US: i64 = 10_000_000;
 /// Delays kept for a hop in a window; further ones only count.
 const MAX_DELAYS: usize = 32;
+
+/// A delay that may be wrong by more than this is kept with its error, and says nothing of what is
+/// usual. A busy but healthy program stays well below it.
+const EXACT_US: u32 = 2_000;
+
+/// How exact a round is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Exactness {
+    /// How much shorter a delay may have been than measured, in microseconds.
+    delay_error_us: u32,
+    /// An unanswered probe may have been answered.
+    hides_answers: bool,
+}
+
+impl Exactness {
+    pub(crate) fn of(stamps: StampSource, lateness: Option<Lateness>) -> Self {
+        lateness.map_or_else(Self::default, |lateness| Self {
+            delay_error_us: lateness.delay_error_us(stamps),
+            hides_answers: lateness.hides_answers(stamps),
+        })
+    }
+}
+
+/// A delay of a round in which the agent's own program was late.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub(crate) struct LateDelay {
+    /// As measured.
+    pub(crate) at_most_us: u32,
+    /// As it may have been.
+    pub(crate) at_least_us: u32,
+}
+
+impl LateDelay {
+    /// The delay within its bounds that departs least from what is usual.
+    pub(crate) fn toward(self, usual_us: u32) -> u32 {
+        usual_us.clamp(self.at_least_us, self.at_most_us)
+    }
+}
 
 /// Index of the window that holds an instant.
 pub(crate) const fn window_of(at: WallTime) -> i64 {
@@ -53,26 +91,42 @@ pub(crate) struct HopWindow {
     pub(crate) lost: u32,
     /// Sorted; the smallest ones when there are too many.
     pub(crate) delays_us: Vec<u32>,
+    /// Delays that may be wrong, sorted; the smallest ones when there are too many.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(crate) late_delays: Vec<LateDelay>,
 }
 
 impl HopWindow {
-    fn add(&mut self, counts: &HopCounts) {
-        self.sent += u32::from(counts.sent);
+    fn add(&mut self, counts: &HopCounts, exactness: Exactness) {
         // A late answer shows that the packet was carried: not lost.
         let heard = u32::from(counts.answers()) + u32::from(counts.late);
-        self.lost += u32::from(counts.sent).saturating_sub(heard);
+        let sent = u32::from(counts.sent);
+        self.sent += if exactness.hides_answers { sent.min(heard) } else { sent };
+        self.lost += if exactness.hides_answers { 0 } else { sent.saturating_sub(heard) };
         for rtt in &counts.rtt {
-            let at = self.delays_us.partition_point(|known| *known <= rtt.as_micros());
-            self.delays_us.insert(at, rtt.as_micros());
+            let us = rtt.as_micros();
+            if exactness.delay_error_us > EXACT_US {
+                let at_least_us = us.saturating_sub(exactness.delay_error_us);
+                insert_sorted(&mut self.late_delays, LateDelay { at_most_us: us, at_least_us });
+            } else {
+                insert_sorted(&mut self.delays_us, us);
+            }
         }
         self.delays_us.truncate(MAX_DELAYS);
+        self.late_delays.truncate(MAX_DELAYS);
     }
 
     pub(crate) fn merge(&mut self, other: &Self) {
         self.sent += other.sent;
         self.lost += other.lost;
         self.delays_us.extend(&other.delays_us);
+        self.late_delays.extend(&other.late_delays);
     }
+}
+
+fn insert_sorted<T: Ord>(sorted: &mut Vec<T>, item: T) {
+    let at = sorted.partition_point(|known| *known <= item);
+    sorted.insert(at, item);
 }
 
 impl Window {
@@ -82,6 +136,7 @@ impl Window {
         addresses: &[Option<IpAddr>],
         number: u64,
         hops: &[HopCounts],
+        exactness: Exactness,
     ) {
         let entry = self.routes.entry(route).or_default();
         entry.rounds += 1;
@@ -93,7 +148,7 @@ impl Window {
             entry.hops.resize_with(hops.len(), HopWindow::default);
         }
         for (mine, counts) in entry.hops.iter_mut().zip(hops) {
-            mine.add(counts);
+            mine.add(counts, exactness);
         }
     }
 
@@ -126,7 +181,7 @@ mod tests {
             ..HopCounts::default()
         };
         let mut hop = HopWindow::default();
-        hop.add(&counts);
+        hop.add(&counts, Exactness::default());
         assert_eq!((hop.sent, hop.lost, hop.delays_us.as_slice()), (4, 1, &[10, 30][..]));
     }
 

@@ -1,12 +1,12 @@
 //! The step from newly committed rounds to everything that follows from them.
 
 use crate::alarm::{AlarmBook, Limits};
-use crate::history::{WINDOW_US, Window, end_of, window_of};
+use crate::history::{Exactness, WINDOW_US, Window, end_of, window_of};
 use crate::locate::{self, Usual};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{ContentId, PathId};
-use itinera_model::round::HopCounts;
+use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
 use itinera_model::unit::WallTime;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -43,6 +43,32 @@ pub struct Observation<'a> {
     pub addresses: &'a [Option<IpAddr>],
     /// What each hop gave.
     pub hops: &'a [HopCounts],
+    /// Where the delays' stamps came from.
+    pub stamps: StampSource,
+    /// How late the agent's own program was, where it reports that.
+    pub lateness: Option<Lateness>,
+}
+
+impl<'a> Observation<'a> {
+    /// A round as its agent reported it, with what it refers to.
+    pub fn of(round: &'a Round, source: IpAddr, addresses: &'a [Option<IpAddr>]) -> Self {
+        Self {
+            path: round.path,
+            measured_at: round.clocks.corrected_wall(),
+            number: round.number,
+            source,
+            route: round.route,
+            addresses,
+            hops: &round.hops,
+            stamps: round.stamps,
+            lateness: round.lateness,
+        }
+    }
+
+    /// How exact it is.
+    pub(crate) fn exactness(&self) -> Exactness {
+        Exactness::of(self.stamps, self.lateness)
+    }
 }
 
 /// What a step wants recorded.
@@ -206,6 +232,7 @@ impl Judge {
                 observation.addresses,
                 observation.number,
                 observation.hops,
+                observation.exactness(),
             );
             touched.entry(observation.path).or_default().insert(window);
         }
@@ -308,6 +335,8 @@ mod tests {
             route: ContentId::of(b"route"),
             addresses: &addresses,
             hops: &hops,
+            stamps: StampSource::Kernel,
+            lateness: None,
         };
         judge.step(&[observation], WallTime::from_unix_seconds(now_s))
     }
@@ -383,6 +412,8 @@ mod tests {
                 route: ContentId::of(&[third]),
                 addresses: &addresses,
                 hops: &hops,
+                stamps: StampSource::Kernel,
+                lateness: None,
             };
             effects.extend(judge.step(&[observation], at));
         }

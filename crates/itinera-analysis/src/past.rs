@@ -23,7 +23,7 @@ mod tests {
     use super::*;
     use itinera_model::finding::{HopVerdict, Place};
     use itinera_model::id::{ContentId, PathId};
-    use itinera_model::round::HopCounts;
+    use itinera_model::round::{HopCounts, StampSource};
     use itinera_model::unit::Micros;
     use std::net::IpAddr;
     use uuid::Uuid;
@@ -49,6 +49,8 @@ mod tests {
                 route: ContentId::of(b"route"),
                 addresses: &addresses,
                 hops: &hops,
+                stamps: StampSource::Virtual,
+                lateness: None,
             })
             .collect();
         assessments(&observations).pop()

@@ -102,7 +102,7 @@ fn words(summary: &WatchSummary) -> Vec<String> {
 mod tests {
     use super::*;
     use itinera_model::id::{ContentId, PathId};
-    use itinera_model::round::HopCounts;
+    use itinera_model::round::{HopCounts, StampSource};
     use itinera_model::unit::WallTime;
     use std::net::IpAddr;
     use uuid::Uuid;
@@ -129,6 +129,8 @@ mod tests {
             route: ContentId::of(b"route"),
             addresses: &addresses,
             hops: if second >= 120 { &bad } else { &good },
+            stamps: StampSource::Virtual,
+            lateness: None,
         };
         let all: Vec<_> = (0..240).map(observe).collect();
         let summary = sum_up(&all[..60], &all[60..], &OwnerMap::default());

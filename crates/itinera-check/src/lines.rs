@@ -4,6 +4,7 @@ use crate::net::{Connection, why_ended};
 use crate::watched::{Heard, Watched};
 use crate::{Asker, Break, Course, Whom, kept, phase};
 use itinera_model::check::{Greeting, Phase, Step, Why};
+use itinera_model::text::from_octets;
 use std::io;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
@@ -48,7 +49,7 @@ impl Lines<'_> {
         if self.heard.is_tls() {
             return Err((at, Why::ExpectsTls));
         }
-        let text = String::from_utf8_lossy(&octets);
+        let text = from_octets(&octets);
         let text = text.trim_end_matches(['\r', '\n']).to_owned();
         let said = self.said.get_or_insert_default();
         let all = if said.is_empty() { text.clone() } else { format!("{said}\n{text}") };

@@ -145,6 +145,7 @@ pub(crate) mod tests {
     use itinera_analysis::Observation;
     use itinera_model::id::ContentId;
     use itinera_model::owner::OwnerMap;
+    use itinera_model::round::StampSource;
     use itinera_model::unit::{Micros, WallTime};
     use std::net::Ipv4Addr;
     use uuid::Uuid;
@@ -185,6 +186,8 @@ pub(crate) mod tests {
             route: ContentId::of(b"route"),
             addresses: &addresses,
             hops: &hops,
+            stamps: StampSource::Virtual,
+            lateness: None,
         };
         regard(&Shown { until: at.plus_micros(10_000_000), rounds: &[round], pairs: &[] })
     }

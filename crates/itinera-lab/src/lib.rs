@@ -283,6 +283,7 @@ fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
         reading: Some(sweep.reading.id()),
         reached_at: sweep.reached_at,
         stamps: StampSource::Virtual,
+        lateness: None,
         hops: sweep.hops,
     };
     let agent = prober.path.agent;
@@ -308,15 +309,7 @@ impl LabRun {
         let mut effects = Vec::new();
         for lab in &self.rounds {
             let now_us = i64::try_from(lab.settled_at.as_nanos() / 1_000).unwrap_or(i64::MAX);
-            let observation = Observation {
-                path: lab.round.path,
-                measured_at: lab.round.clocks.corrected_wall(),
-                number: lab.round.number,
-                source: lab.flow.source,
-                route: lab.round.route,
-                addresses: &lab.route.hops,
-                hops: &lab.round.hops,
-            };
+            let observation = Observation::of(&lab.round, lab.flow.source, &lab.route.hops);
             let step = judge.step(&[observation], EPOCH.plus_micros(now_us));
             effects.extend(step.into_iter().map(|effect| (lab.settled_at, effect)));
         }

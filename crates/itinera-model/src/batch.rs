@@ -353,6 +353,7 @@ mod tests {
             reading: Some(reading.id()),
             reached_at: None,
             stamps: StampSource::Virtual,
+            lateness: None,
             hops: vec![hop],
         };
         let mut batch = Batch::new(AgentId::from_uuid(Uuid::from_u128(1)), boot, 0);

@@ -35,6 +35,8 @@ pub enum EventKind {
     FramesDamaged,
     /// An agent's own line is full.
     LineFull,
+    /// An agent's own program is late, because its machine is busy with other work.
+    HostBusy,
     /// Something of an agent's surroundings is another now.
     SurroundingsChanged,
     /// Packets take another way than the one that is intended.
@@ -119,6 +121,7 @@ impl fmt::Display for EventKind {
             Self::LimitMissed => "limit-missed",
             Self::FramesDamaged => "frames-damaged",
             Self::LineFull => "line-full",
+            Self::HostBusy => "host-busy",
             Self::SurroundingsChanged => "surroundings-changed",
             Self::NotAsIntended => "not-as-intended",
         })

@@ -13,7 +13,7 @@ use std::net::IpAddr;
 /// Labels kept of one answer.
 pub const MAX_LABELS: usize = 16;
 /// Octets kept of an interface's name.
-pub const MAX_NAME: usize = 64;
+pub const MAX_NAME: usize = 256;
 
 /// How an answer was given.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

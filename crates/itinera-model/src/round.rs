@@ -12,8 +12,73 @@ pub enum StampSource {
     Program,
     /// The kernel's stamps of both ways, as packets pass its network drivers.
     Kernel,
-    /// The simulation's own virtual clock.
+    /// The clock of the simulation, both ways: virtual time, or the times at which a simulated
+    /// link took and delivered packets.
     Virtual,
+}
+
+impl StampSource {
+    /// Its name in data.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Program => "program",
+            Self::Kernel => "kernel",
+            Self::Virtual => "virtual",
+        }
+    }
+}
+
+/// How late the agent's own program was while a round lasted: the longest of each kind. A program
+/// that waits for a processor stamps packets late, or reads answers late.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Lateness {
+    /// From the time at which a timer was due to the time at which it was served, in microseconds.
+    pub timer_us: u32,
+    /// From the stamp of a received packet to the time at which the program read it, in microseconds.
+    pub read_us: u32,
+    /// From the time at which the simulated link should have delivered a packet to the time at
+    /// which it did, in microseconds. 0 on real links.
+    pub link_us: u32,
+}
+
+/// A round whose program was this late may have ended before its answers were read: a round waits
+/// at least 400 ms for an answer and as long again for a late one.
+const HIDES_ANSWERS_US: u32 = 200_000;
+
+impl Lateness {
+    /// The larger of each kind.
+    #[must_use]
+    pub fn max(self, other: Self) -> Self {
+        Self {
+            timer_us: self.timer_us.max(other.timer_us),
+            read_us: self.read_us.max(other.read_us),
+            link_us: self.link_us.max(other.link_us),
+        }
+    }
+
+    /// How late a packet may have been sent or read at most, in microseconds.
+    pub fn worst_us(self) -> u32 {
+        self.timer_us.max(self.read_us.saturating_add(self.link_us))
+    }
+
+    /// How much of a measured delay may be the program's own lateness. None of it where the kernel
+    /// or the simulated link stamps packets both ways.
+    pub fn delay_error_us(self, stamps: StampSource) -> u32 {
+        match stamps {
+            StampSource::Kernel | StampSource::Virtual => 0,
+            StampSource::Program => self.worst_us(),
+        }
+    }
+
+    /// True when an answer may have arrived in time and was not read before the round ended. Not
+    /// on kernel sockets with stamps both ways: the kernel keeps answers until they are read.
+    pub fn hides_answers(self, stamps: StampSource) -> bool {
+        match stamps {
+            StampSource::Kernel => false,
+            StampSource::Virtual | StampSource::Program => self.worst_us() >= HIDES_ANSWERS_US,
+        }
+    }
 }
 
 /// The clocks of a round's start, as the agent had them.
@@ -97,6 +162,24 @@ pub struct Round {
     pub reached_at: Option<u8>,
     /// Where the delays' stamps came from.
     pub stamps: StampSource,
+    /// How late the agent's own program was; absent from agents that do not report it.
+    #[serde(default)]
+    pub lateness: Option<Lateness>,
     /// By hop limit from 1.
     pub hops: Vec<HopCounts>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lateness_matters_only_where_the_program_stamps() {
+        let late = Lateness { timer_us: 90_000, read_us: 150_000, link_us: 60_000 };
+        let of = |stamps| (late.delay_error_us(stamps), late.hides_answers(stamps));
+        assert_eq!(of(StampSource::Program), (210_000, true));
+        assert_eq!(of(StampSource::Virtual), (0, true));
+        assert_eq!(of(StampSource::Kernel), (0, false));
+        assert!(!Lateness { link_us: 49_999, ..late }.hides_answers(StampSource::Program));
+    }
 }

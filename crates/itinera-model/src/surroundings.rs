@@ -29,6 +29,19 @@ pub struct Surroundings {
     pub announced: Vec<Announced>,
     /// Sockets that listen or are connected; absent where the site does not let them be listed.
     pub sockets: Option<Vec<OpenSocket>>,
+    /// How late the agent's own program was since the report before; absent before the first
+    /// timer, and from agents that do not report it.
+    pub lateness: Option<HostLateness>,
+}
+
+/// How late an agent's program is on its machine: from the time at which a timer is due to the time
+/// at which it is served, and from the arrival of a packet to the time at which it is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostLateness {
+    /// 95th percentile in microseconds, at most a quarter too large.
+    pub p95_us: u32,
+    /// Timers and packets counted.
+    pub count: u64,
 }
 
 /// How a machine is connected by an interface.
@@ -185,6 +198,7 @@ impl Surroundings {
         for interface in &mut lasting.interfaces {
             interface.counters = Counters::default();
         }
+        lasting.lateness = None;
         lasting
     }
 

@@ -6,6 +6,7 @@ use itinera_model::reading::{
     AnswerForm, CarriedInterface, CarriedLabel, HopReading, MAX_LABELS, MAX_NAME,
 };
 use itinera_model::route::Flow;
+use itinera_model::text;
 use itinera_model::unreachable;
 use itinera_wire::extension::{self, InterfaceRole, Object};
 use itinera_wire::icmp::Quote;
@@ -450,7 +451,8 @@ fn read_extensions(quote: Quote<'_>, reading: &mut HopReading) {
                 reading.labels = carried.collect();
             }
             Object::Interface(interface) if interface.role == InterfaceRole::Incoming => {
-                let name = interface.name.map(|mut name| {
+                let name = interface.name.map(|octets| {
+                    let mut name = text::from_octets(&octets);
                     name.truncate(name.floor_char_boundary(MAX_NAME));
                     name
                 });

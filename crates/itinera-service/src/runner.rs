@@ -83,6 +83,8 @@ pub(crate) fn observation(round: &LoggedRound) -> Observation<'_> {
         route: round.route_id,
         addresses: &round.route.hops,
         hops: &round.hops,
+        stamps: round.stamps,
+        lateness: round.lateness,
     }
 }
 

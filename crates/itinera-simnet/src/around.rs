@@ -71,6 +71,7 @@ impl World {
                 .map(|[system, port]| Announced { interface: NAME.to_owned(), system, port })
                 .collect(),
             sockets: None,
+            lateness: None,
         })
     }
 }

@@ -144,6 +144,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
             reading: Some(reading.id()),
             reached_at: Some(20),
             stamps: StampSource::Program,
+            lateness: None,
             hops,
         };
         batch.add(round, &flow, &resolution, &route, &reading);

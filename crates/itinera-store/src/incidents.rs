@@ -4,7 +4,7 @@ use crate::entity::{alarm, incident, incident_event};
 use crate::events::EventRecord;
 use crate::judge::{AlarmRecord, alarm_record, offset};
 use crate::people::{Audited, audit};
-use crate::statement::sql;
+use crate::statement::{recordable_json, sql};
 use crate::{Store, StoreError};
 use crate::{events, outbox};
 use itinera_model::alarm::Alarm;
@@ -108,7 +108,7 @@ async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result<(), StoreE
         at: Set(at),
         person: Set(person.to_owned()),
         kind: Set(kind.to_owned()),
-        body: Set(body),
+        body: Set(recordable_json(body)),
     };
     incident_event::Entity::insert(row).exec_without_returning(txn).await?;
     let news = serde_json::json!({ "id": incident, "what": kind });
@@ -126,8 +126,8 @@ async fn open_incident(
         id: Set(id),
         opened_at: Set(at),
         closed_at: Set(None),
-        complaint: Set(complaint.map(|complaint| serde_json::json!(complaint))),
-        evidence: Set(evidence),
+        complaint: Set(complaint.map(|complaint| recordable_json(serde_json::json!(complaint)))),
+        evidence: Set(evidence.map(recordable_json)),
         ..Default::default()
     };
     incident::Entity::insert(row).exec_without_returning(txn).await?;

@@ -2,13 +2,13 @@
 
 use crate::agents::wall;
 use crate::checks::{self, AroundAt, CheckedAt};
-use crate::statement::sql;
+use crate::statement::{recordable_json, sql};
 use crate::throughput::{self, ThroughputRecord};
 use crate::{READER, Store, StoreError, outward, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
-use itinera_model::round::{HopCounts, StampSource};
+use itinera_model::round::{HopCounts, Lateness, StampSource};
 use itinera_model::route::{Flow, Route};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
@@ -64,6 +64,10 @@ pub struct LoggedRound {
     pub route: Route,
     /// What each hop gave.
     pub hops: Vec<HopCounts>,
+    /// Where the delays' stamps came from.
+    pub stamps: StampSource,
+    /// How late the agent's own program was, where it reports that.
+    pub lateness: Option<Lateness>,
 }
 
 /// Stands for an absent number in an array, which cannot hold NULL on its way to the database.
@@ -208,7 +212,8 @@ impl Store {
             return Ok(entries);
         };
         let rounds = "SELECT r.commit_no, p.id AS path, r.number, r.wall_us, r.offset_us, \
-                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops \
+                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
+                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
              FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
                  JOIN route t ON t.no = r.route_no \
              WHERE r.commit_no > $1 AND r.commit_no <= $2 AND r.received_at BETWEEN $3 AND $4 \
@@ -251,7 +256,8 @@ impl Store {
         to: OffsetDateTime,
     ) -> Result<Vec<LoggedRound>, StoreError> {
         let select = "SELECT p.id AS path, r.number, r.wall_us, r.offset_us, r.received_at, \
-                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops \
+                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
+                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
              FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
                  JOIN route t ON t.no = r.route_no \
              WHERE p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 ORDER BY p.no, r.received_at";
@@ -293,6 +299,25 @@ fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, Store
             .ok_or_else(|| StoreError::corrupt("route identity"))?,
         route,
         hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
+        stamps: stamps_of(row.try_get("", "stamps")?),
+        lateness: lateness_of(row)?,
+    })
+}
+
+/// How late an agent was in a round: all three columns, or none from agents that do not report it.
+fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
+    let us = |column| -> Result<Option<u32>, StoreError> {
+        let us: Option<i32> = row.try_get("", column)?;
+        Ok(us.map(i32::cast_unsigned))
+    };
+    let all = us("timer_late_us")?.zip(us("read_late_us")?).zip(us("link_late_us")?);
+    Ok(all.map(|((timer_us, read_us), link_us)| Lateness { timer_us, read_us, link_us }))
+}
+
+/// The columns of a lateness.
+fn late_columns(lateness: Option<Lateness>) -> [i64; 3] {
+    lateness.map_or([ABSENT; 3], |late| {
+        [late.timer_us, late.read_us, late.link_us].map(|us| i64::from(us.cast_signed().max(0)))
     })
 }
 
@@ -351,7 +376,7 @@ async fn intern<'a, T: Serialize + 'a>(
     contents: impl Iterator<Item = (ContentId, &'a T)>,
 ) -> Result<BTreeMap<ContentId, i64>, StoreError> {
     let by_id: BTreeMap<ContentId, serde_json::Value> =
-        contents.map(|(id, body)| (id, serde_json::json!(body))).collect();
+        contents.map(|(id, body)| (id, recordable_json(serde_json::json!(body)))).collect();
     let ids: Vec<Vec<u8>> = by_id.keys().map(|id| id.as_bytes().to_vec()).collect();
     let bodies: Vec<String> = by_id.values().map(ToString::to_string).collect();
     let insert = format!(
@@ -387,6 +412,7 @@ struct Columns {
     reached_at: Vec<i16>,
     stamps: Vec<i16>,
     hops: Vec<Vec<u8>>,
+    late_us: [Vec<i64>; 3],
 }
 
 impl Columns {
@@ -415,22 +441,28 @@ impl Columns {
         self.reached_at.push(round.reached_at.map_or(0, i16::from));
         self.stamps.push(stamps_code(round.stamps));
         self.hops.push(packed::pack(&round.hops));
+        for (column, us) in self.late_us.iter_mut().zip(late_columns(round.lateness)) {
+            column.push(us);
+        }
         Ok(())
     }
 
     fn into_statement(self, received_at: OffsetDateTime, commit_no: i64) -> Statement {
         let insert = "INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, \
                  offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, reached_at, stamps, \
-                 hops) \
+                 hops, timer_late_us, read_late_us, link_late_us) \
              SELECT $1, $2, path_no, number, tick_ns, wall_us, nullif(offset_us, $16), \
                  nullif(offset_error_us, $16), flow_no, resolution_no, route_no, \
-                 nullif(reading_no, $16), nullif(reached_at, 0), stamps, hops \
+                 nullif(reading_no, $16), nullif(reached_at, 0), stamps, hops, \
+                 nullif(timer_late_us, $16), nullif(read_late_us, $16), nullif(link_late_us, $16) \
              FROM unnest($3::int[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], \
                  $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], \
-                 $13::smallint[], $14::smallint[], $15::bytea[]) AS r(path_no, number, tick_ns, wall_us, \
+                 $13::smallint[], $14::smallint[], $15::bytea[], $17::bigint[], $18::bigint[], \
+                 $19::bigint[]) AS r(path_no, number, tick_ns, wall_us, \
                  offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, \
-                 reached_at, stamps, hops)";
-        let values: [Value; 16] = [
+                 reached_at, stamps, hops, timer_late_us, read_late_us, link_late_us)";
+        let [timer_late_us, read_late_us, link_late_us] = self.late_us;
+        let values: [Value; 19] = [
             received_at.into(),
             commit_no.into(),
             self.path_no.into(),
@@ -447,6 +479,9 @@ impl Columns {
             self.stamps.into(),
             self.hops.into(),
             ABSENT.into(),
+            timer_late_us.into(),
+            read_late_us.into(),
+            link_late_us.into(),
         ];
         sql(insert, values)
     }

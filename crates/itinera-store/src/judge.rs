@@ -5,7 +5,7 @@ use crate::entity::alarm;
 use crate::events;
 use crate::incidents::{self, Fold};
 use crate::outbox;
-use crate::statement::sql;
+use crate::statement::{recordable_json, sql};
 use crate::{Store, StoreError};
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::event::EventEffect;
@@ -352,8 +352,8 @@ async fn write_alarm(
             let id = Uuid::now_v7();
             let row = alarm::ActiveModel {
                 id: Set(id),
-                key: Set(serde_json::json!(alarm.key)),
-                body: Set(serde_json::json!(alarm)),
+                key: Set(recordable_json(serde_json::json!(alarm.key))),
+                body: Set(recordable_json(serde_json::json!(alarm))),
                 raised_at: Set(offset(alarm.raised_at)),
                 cleared_at: Set(None),
                 incident_id: Set(None),

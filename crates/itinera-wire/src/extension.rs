@@ -58,7 +58,7 @@ pub struct Interface {
     /// Its address.
     pub address: Option<IpAddr>,
     /// Its name: foreign text.
-    pub name: Option<String>,
+    pub name: Option<Vec<u8>>,
     /// Its MTU in octets.
     pub mtu: Option<u32>,
 }
@@ -157,7 +157,7 @@ fn address(reader: &mut Reader<'_>) -> Result<Option<IpAddr>, ParseError> {
     }
 }
 
-fn name(reader: &mut Reader<'_>) -> Result<String, ParseError> {
+fn name(reader: &mut Reader<'_>) -> Result<Vec<u8>, ParseError> {
     let length = usize::from(reader.u8()?);
     if length == 0 || length > MAX_NAME.saturating_add(1) {
         let value = u32::try_from(length).unwrap_or(u32::MAX);
@@ -165,8 +165,7 @@ fn name(reader: &mut Reader<'_>) -> Result<String, ParseError> {
     }
     let octets = reader.take_slice(length.saturating_sub(1))?;
     let end = octets.iter().rposition(|octet| *octet != 0).map_or(0, |last| last.saturating_add(1));
-    let text = octets.get(..end).unwrap_or_default();
-    Ok(String::from_utf8_lossy(text).into_owned())
+    Ok(octets.get(..end).unwrap_or_default().to_vec())
 }
 
 /// Appends an extension structure with these objects; those of other classes are left out.
@@ -225,7 +224,7 @@ fn emit_interface(interface: &Interface, out: &mut Vec<u8>) -> u8 {
     }
     if let Some(name) = &interface.name {
         kind |= 2;
-        let octets = name.as_bytes().get(..MAX_NAME).unwrap_or(name.as_bytes());
+        let octets = name.get(..MAX_NAME).unwrap_or(name);
         // Padded to whole words together with its length octet.
         let padded = octets.len().saturating_add(1).next_multiple_of(4);
         out.push(u8::try_from(padded).unwrap_or(u8::MAX));
@@ -253,7 +252,7 @@ pub(crate) mod tests {
     prop_compose! {
         fn any_interface()(
             role in 0usize..4, index: Option<u32>, six: Option<bool>, bits: u128,
-            name in prop::option::of("[a-z0-9/.-]{1,40}"), mtu: Option<u32>,
+            name in prop::option::of(prop::collection::vec(1_u8.., 1..40)), mtu: Option<u32>,
         ) -> Interface {
             let address = six.map(|six| if six {
                 Ipv6Addr::from(bits).into()

@@ -29,15 +29,15 @@ const PORT_HARDWARE: u8 = 3;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Announcement {
     /// Who announces: hardware addresses as people write them, everything else as it came.
-    pub chassis: String,
+    pub chassis: Vec<u8>,
     /// By which of its ports, likewise.
-    pub port: String,
+    pub port: Vec<u8>,
     /// How long it holds, in seconds; 0 where the neighbour leaves.
     pub lifetime_s: u16,
     /// What the port is called, where it is said.
-    pub port_description: Option<String>,
+    pub port_description: Option<Vec<u8>>,
     /// What the neighbour is called, where it is said.
-    pub system_name: Option<String>,
+    pub system_name: Option<Vec<u8>>,
 }
 
 impl Announcement {
@@ -81,12 +81,12 @@ fn mandatory<'a>(reader: &mut Reader<'a>, wanted: u8) -> Result<&'a [u8], ParseE
     }
 }
 
-fn identity(value: &[u8], hardware: u8) -> Result<String, ParseError> {
+fn identity(value: &[u8], hardware: u8) -> Result<Vec<u8>, ParseError> {
     let mut reader = Reader::new(Layer::Lldp, value);
     let kind = reader.u8()?;
     let id = reader.rest();
     if kind != hardware {
-        return Ok(String::from_utf8_lossy(id).into_owned());
+        return Ok(id.to_vec());
     }
     let mut written = String::new();
     for (at, octet) in id.iter().enumerate() {
@@ -94,11 +94,11 @@ fn identity(value: &[u8], hardware: u8) -> Result<String, ParseError> {
         // Writing to a string does not fail.
         let _ = write!(written, "{gap}{octet:02x}");
     }
-    Ok(written)
+    Ok(written.into_bytes())
 }
 
-fn text(value: &[u8]) -> Option<String> {
-    (!value.is_empty()).then(|| String::from_utf8_lossy(value).into_owned())
+fn text(value: &[u8]) -> Option<Vec<u8>> {
+    (!value.is_empty()).then(|| value.to_vec())
 }
 
 #[cfg(test)]
@@ -112,14 +112,14 @@ mod tests {
         out.extend(value);
     }
 
-    fn announced(name: &str, description: &str) -> Vec<u8> {
+    fn announced(name: impl AsRef<[u8]>, description: impl AsRef<[u8]>) -> Vec<u8> {
         let mut out = Vec::new();
         put(CHASSIS, &[CHASSIS_HARDWARE, 2, 0, 0, 0, 0, 0x2a], &mut out);
         put(PORT, b"\x05port-7", &mut out);
         put(TIME_TO_LIVE, &[0, 120], &mut out);
-        put(PORT_DESCRIPTION, description.as_bytes(), &mut out);
+        put(PORT_DESCRIPTION, description.as_ref(), &mut out);
         put(7, &[0, 4, 0, 4], &mut out);
-        put(SYSTEM_NAME, name.as_bytes(), &mut out);
+        put(SYSTEM_NAME, name.as_ref(), &mut out);
         put(END, &[], &mut out);
         out.extend([0; 10]);
         out
@@ -128,10 +128,10 @@ mod tests {
     #[test]
     fn what_stands_behind_the_end_is_padding() {
         let heard = Announcement::parse(&announced("edge-switch", "ferry office")).unwrap();
-        assert_eq!(heard.chassis, "02:00:00:00:00:2a");
-        assert_eq!((heard.port.as_str(), heard.lifetime_s), ("port-7", 120));
-        assert_eq!(heard.system_name.as_deref(), Some("edge-switch"));
-        assert_eq!(heard.port_description.as_deref(), Some("ferry office"));
+        assert_eq!(heard.chassis, b"02:00:00:00:00:2a");
+        assert_eq!((heard.port.as_slice(), heard.lifetime_s), (&b"port-7"[..], 120));
+        assert_eq!(heard.system_name.as_deref(), Some(&b"edge-switch"[..]));
+        assert_eq!(heard.port_description.as_deref(), Some(&b"ferry office"[..]));
     }
 
     #[test]
@@ -162,7 +162,10 @@ mod tests {
         }
 
         #[test]
-        fn names_come_through_as_they_are(name in "\\PC{1,60}", description in "\\PC{1,60}") {
+        fn names_come_through_as_they_are(
+            name in prop::collection::vec(any::<u8>(), 1..60),
+            description in prop::collection::vec(any::<u8>(), 1..60),
+        ) {
             let heard = Announcement::parse(&announced(&name, &description)).unwrap();
             prop_assert_eq!(heard.system_name, Some(name));
             prop_assert_eq!(heard.port_description, Some(description));

@@ -7,6 +7,7 @@ mod args;
 mod client;
 mod demonstrate;
 mod exit;
+mod log;
 mod manual;
 mod output;
 mod outward;
@@ -21,20 +22,11 @@ use args::{AgentCommand, Arguments, Command, ConfigCommand, OwnersCommand};
 use clap::Parser;
 use exit::{Code, Failure};
 use output::Output;
-use std::io::IsTerminal;
 use std::process::ExitCode;
-use tracing_subscriber::EnvFilter;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let filter =
-        EnvFilter::try_from_env("ITINERA_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        .with_ansi(std::io::stderr().is_terminal())
-        .with_target(false)
-        .init();
+    log::start();
     // One provider for everything that speaks TLS in this process.
     let _installed_before = rustls::crypto::ring::default_provider().install_default();
     // While there is one thread: those that are made later have what this one has.

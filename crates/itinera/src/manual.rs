@@ -10,7 +10,7 @@ use std::path::Path;
 pub(crate) fn completions(shell: Shell, output: &Output) -> Result<(), Failure> {
     let mut text = Vec::new();
     clap_complete::generate(shell, &mut Arguments::command(), "itinera", &mut text);
-    output.line(String::from_utf8_lossy(&text).trim_end())
+    output.own_line(String::from_utf8_lossy(&text).trim_end())
 }
 
 /// Writes `itinera.1` and one page for each command (man-pages(7)).

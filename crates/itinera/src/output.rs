@@ -4,6 +4,7 @@ use crate::args::Format;
 use crate::exit::{Code, Failure};
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 pub(crate) use itinera_model::text::plain;
+use itinera_model::text::{plain_json, plain_lines};
 use serde::Serialize;
 use std::io::{self, Write};
 
@@ -25,7 +26,8 @@ impl Output {
     pub(crate) fn json<T: Serialize>(&self, value: &T) -> Result<(), Failure> {
         let text =
             serde_json::to_string_pretty(value).map_err(|e| Failure::new(Code::Failed, e))?;
-        self.line(&text)
+        writeln!(io::stdout().lock(), "{}", plain_json(&text))?;
+        Ok(())
     }
 
     /// The value for programs, or what `show` makes of it for people.
@@ -37,15 +39,29 @@ impl Output {
         if self.is_json() { self.json(value) } else { show(self) }
     }
 
-    pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
+    /// One value for programs on one line.
+    pub(crate) fn json_line(&self, value: &serde_json::Value) -> Result<(), Failure> {
+        writeln!(io::stdout().lock(), "{}", plain_json(&value.to_string()))?;
+        Ok(())
+    }
+
+    /// Text that is our own to the last octet: styled lines whose foreign parts are [`plain`],
+    /// shell scripts.
+    pub(crate) fn own_line(&self, text: &str) -> Result<(), Failure> {
         writeln!(io::stdout().lock(), "{text}")?;
+        Ok(())
+    }
+
+    /// Lines for people, in which foreign text does nothing to the terminal.
+    pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
+        writeln!(io::stdout().lock(), "{}", plain_lines(text))?;
         Ok(())
     }
 
     /// The beginning of a line, shown at once.
     pub(crate) fn part(&self, text: &str) -> Result<(), Failure> {
         let mut stdout = io::stdout().lock();
-        write!(stdout, "{text}")?;
+        write!(stdout, "{}", plain_lines(text))?;
         stdout.flush()?;
         Ok(())
     }

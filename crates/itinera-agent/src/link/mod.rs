@@ -3,9 +3,11 @@
 
 mod plain;
 mod raw;
+pub(crate) mod simulated;
 
 use itinera_model::path::Method;
 use itinera_probe::Report;
+use simulated::Frame;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use tokio::net::UdpSocket;
@@ -67,6 +69,8 @@ pub enum Incoming {
         length: usize,
         /// When it came in.
         stamp: Option<i128>,
+        /// How long after that a simulated link delivered it, in microseconds; 0 on real links.
+        link_us: u32,
     },
     /// The payload of an IPv6 packet, without its header; ICMPv6 with its checksum verified.
     Payload {
@@ -103,7 +107,15 @@ pub enum Incoming {
 }
 
 impl Incoming {
-    /// The kernel's stamp.
+    /// How long after its stamp a simulated link delivered it, in microseconds.
+    pub const fn link_us(&self) -> u32 {
+        match self {
+            Self::Packet { link_us, .. } => *link_us,
+            Self::Payload { .. } | Self::Report { .. } => 0,
+        }
+    }
+
+    /// The kernel's stamp, or the simulated link's.
     pub const fn stamp(&self) -> Option<i128> {
         match self {
             Self::Packet { stamp, .. }
@@ -227,13 +239,23 @@ impl Link {
         }
     }
 
-    /// Sends a whole IP packet. Where the kernel stamps what leaves, gives the packet's name.
+    /// Sends a whole IP packet, which a simulated link takes at `unix_nanos`. Where the kernel
+    /// stamps what leaves, gives the packet's name.
     ///
     /// # Errors
     /// Whatever the kernel says; the packet has not left then.
-    pub fn send(&self, packet: &[u8], destination: IpAddr) -> io::Result<Option<SendId>> {
+    pub fn send(
+        &self,
+        packet: &[u8],
+        destination: IpAddr,
+        unix_nanos: i128,
+    ) -> io::Result<Option<SendId>> {
         match self {
-            Self::Simulated { socket, .. } => socket.try_send(packet).map(|_| None),
+            Self::Simulated { socket, .. } => {
+                let unix_nanos = i64::try_from(unix_nanos).unwrap_or(0);
+                let frame = Frame { unix_nanos, late_us: 0, packet };
+                socket.try_send(&frame.emit()).map(|_| None)
+            }
             Self::Raw(raw) => raw.send(packet, destination),
             Self::Plain(plain) => plain.send(packet).map(|()| None),
         }
@@ -259,7 +281,18 @@ impl Link {
         match self {
             Self::Simulated { socket, .. } => {
                 let length = socket.recv(buffer).await?;
-                Ok(Incoming::Packet { length, stamp: None })
+                let Some(frame) = Frame::parse(&buffer[..length]) else {
+                    return Err(io::ErrorKind::InvalidData.into());
+                };
+                let Frame { unix_nanos, late_us: link_us, packet } = frame;
+                let packet = length - packet.len()..length;
+                let incoming = Incoming::Packet {
+                    length: packet.len(),
+                    stamp: Some(unix_nanos.into()),
+                    link_us,
+                };
+                buffer.copy_within(packet, 0);
+                Ok(incoming)
             }
             Self::Raw(raw) => raw.receive(buffer).await,
             Self::Plain(plain) => plain.receive(buffer).await,

@@ -253,7 +253,7 @@ impl Watched {
         }
         let length = message.bytes;
         match self.kind {
-            Kind::Four => Ok(Incoming::Packet { length, stamp }),
+            Kind::Four => Ok(Incoming::Packet { length, stamp, link_us: 0 }),
             Kind::Six(protocol) => {
                 let from = message.address.as_ref().and_then(SockaddrStorage::as_sockaddr_in6);
                 let from = from.map(SockaddrIn6::ip).ok_or(io::ErrorKind::InvalidData)?.into();

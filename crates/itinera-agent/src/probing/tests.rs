@@ -6,6 +6,7 @@ use crate::testbed::{Row, TARGETS, ip};
 use crate::ticket::tests::{Signer, agent};
 use itinera_model::id::{BootId, PathId};
 use itinera_model::protocol::{Denser, Pacing};
+use itinera_model::round::StampSource;
 use itinera_model::unit::WallTime;
 use std::net::{IpAddr, Ipv6Addr};
 use uuid::Uuid;

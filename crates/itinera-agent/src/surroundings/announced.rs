@@ -2,6 +2,7 @@
 
 use crate::sys;
 use itinera_model::surroundings::{Announced, MAX_ITEMS, MAX_TEXT};
+use itinera_model::text::from_octets;
 use itinera_wire::lldp::{Announcement, ETHERTYPE, GROUPS};
 use nix::errno::Errno;
 use nix::sys::socket::{LinkAddr, recvfrom};
@@ -27,7 +28,7 @@ struct Hearing {
     /// Interfaces that take the frames.
     hears: BTreeSet<u32>,
     /// Until when what was heard holds, by interface, chassis and port.
-    heard: BTreeMap<(u32, String, String), (Instant, Announced)>,
+    heard: BTreeMap<(u32, Vec<u8>, Vec<u8>), (Instant, Announced)>,
 }
 
 impl Announcements {
@@ -106,8 +107,10 @@ impl Hearing {
     }
 }
 
-fn short(text: &str) -> String {
-    text.chars().take(MAX_TEXT / 4).collect()
+fn short(octets: &[u8]) -> String {
+    let mut text = from_octets(octets);
+    text.truncate(text.floor_char_boundary(MAX_TEXT));
+    text
 }
 
 #[cfg(test)]
@@ -116,11 +119,11 @@ mod tests {
 
     fn said(port: &str, lifetime_s: u16) -> Announcement {
         Announcement {
-            chassis: "02:00:00:00:00:2a".to_owned(),
-            port: port.to_owned(),
+            chassis: b"02:00:00:00:00:2a".to_vec(),
+            port: port.as_bytes().to_vec(),
             lifetime_s,
             port_description: None,
-            system_name: Some("edge-switch".repeat(60)),
+            system_name: Some(b"edge\0switch".repeat(60)),
         }
     }
 
@@ -134,7 +137,8 @@ mod tests {
             hearing.keep(2, "eth0", said(&port.to_string(), 120), now);
         }
         assert_eq!(hearing.heard.len(), MAX_ITEMS);
-        assert!(hearing.heard.values().all(|(_, one)| one.system.len() <= MAX_TEXT));
+        let known = |one: &Announced| one.system.starts_with("edge\\x00switch");
+        assert!(hearing.heard.values().all(|(_, one)| one.system.len() <= MAX_TEXT && known(one)));
         hearing.keep(2, "eth0", said("7", 0), now);
         assert_eq!(hearing.heard.len(), MAX_ITEMS - 1, "it has left");
     }

@@ -13,7 +13,7 @@ use itinera_model::path::Method;
 use itinera_model::path_mtu::PathMtu;
 use itinera_model::protocol::Pacing;
 use itinera_model::reading::Reading;
-use itinera_model::round::{Round, StampSource};
+use itinera_model::round::Round;
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{HopLimit, Micros};
 use itinera_probe::{
@@ -341,10 +341,8 @@ impl Surveyor<'_> {
             route: sweep.route.id(),
             reading: Some(sweep.reading.id()),
             reached_at: sweep.reached_at,
-            stamps: match self.driver.link() {
-                Link::Raw(_) => stamps,
-                Link::Plain(_) | Link::Simulated { .. } => StampSource::Program,
-            },
+            stamps,
+            lateness: Some(self.driver.clock().lateness_since(sweep.started)),
             hops: sweep.hops,
         };
         let Sweep { flow, route, reading, .. } = sweep;

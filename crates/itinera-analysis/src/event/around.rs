@@ -23,6 +23,10 @@ const HOLD: u32 = 2;
 const SHOWN_TARGETS: usize = 3;
 /// So long an agent must go out by other networks than before until that is said, in microseconds.
 const ELSEWHERE_US: i64 = 60_000_000;
+/// An agent's host is busy when its program is this late at the 95th percentile.
+const BUSY_US: u32 = 10_000;
+/// Timers and packets without which the percentile says nothing.
+const BUSY_LEAST: u64 = 50;
 /// Looks that lie closer together say too little.
 const LEAST_US: i64 = 4_000_000;
 
@@ -102,6 +106,7 @@ impl Watcher {
                 let Some(grown) = Grown::between(then, interface, us) else { continue };
                 effects.extend(self.on_grown(agent, site, around, (interface, &grown), at, now));
             }
+            effects.extend(self.on_lateness(agent, site, around, at, now));
         }
         self.agents.insert(agent, Memory { at, around: around.clone() });
         effects
@@ -142,6 +147,39 @@ impl Watcher {
         }
         let words = format!("{site}: it goes out by {now_by} now, before by {then}.");
         vec![changed(agent, words, own, since, now)]
+    }
+
+    /// An event of the agent's host, without an alarm: rounds carry their own lateness, so it
+    /// does no harm to what is located.
+    fn on_lateness(
+        &mut self,
+        agent: AgentId,
+        site: &str,
+        around: &Surroundings,
+        at: WallTime,
+        now: WallTime,
+    ) -> Vec<EventEffect> {
+        let Some(late) = around.lateness.filter(|late| late.count >= BUSY_LEAST) else {
+            return Vec::new();
+        };
+        let key = EventKey { kind: EventKind::HostBusy, agent, subject: "processor".to_owned() };
+        let sight = (late.p95_us >= BUSY_US).then(|| Sight {
+            key: key.clone(),
+            part: Part::Machine,
+            severity: None,
+            group: format!("machine:{agent}"),
+            words: format!(
+                "Agent host at {site} is busy: the agent is {} ms late at the 95th percentile \
+                 ({} timers and packets). Delays that are measured there are less exact.",
+                late.p95_us / 1_000,
+                late.count
+            ),
+            service: None,
+            check: None,
+            own_addresses: own_addresses(around),
+            hold: HOLD,
+        });
+        self.settle(vec![key], sight, at, now)
     }
 
     fn on_grown(

@@ -6,7 +6,7 @@ use itinera_model::check::{AskName, Outcome, Phase, Resolved, Seen, Step, WebSee
 use itinera_model::finding::{HopVerdict, HopView};
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-use itinera_model::surroundings::{Counters, Interface, RouteEntry};
+use itinera_model::surroundings::{Counters, HostLateness, Interface, RouteEntry};
 use itinera_model::unit::Micros;
 use uuid::Uuid;
 
@@ -290,6 +290,25 @@ fn damaged_frames_and_a_full_line_are_the_machines_own() {
     let effects = look(&mut watcher, 70, &around(62, 6_300, 237_505_000, 100));
     assert_eq!(began(&effects)[0].key.kind, EventKind::LineFull, "{effects:?}");
     assert!(began(&effects)[0].words.contains("full outward: 95 %"), "{effects:?}");
+}
+
+#[test]
+fn a_busy_host_is_an_event_without_an_alarm() {
+    let mut watcher = Watcher::default();
+    let mut late = |at, p95_us, count| {
+        let lateness = Some(HostLateness { p95_us, count });
+        look(&mut watcher, at, &Surroundings { lateness, ..around(0, 0, 0, 100) })
+    };
+    late(0, 0, 900);
+    assert_eq!(late(60, 18_000, 900), [], "once is chance");
+    let effects = late(120, 18_400, 900);
+    let event = began(&effects)[0];
+    assert_eq!((event.key.kind, event.part), (EventKind::HostBusy, Part::Machine));
+    assert_eq!(event.severity, None);
+    assert!(event.words.contains("18 ms late at the 95th percentile"), "{}", event.words);
+    assert_eq!(late(180, 30_000, 7), [], "seven packets say nothing");
+    assert_eq!(ended(&late(240, 300, 900)), 0);
+    assert_eq!(ended(&late(300, 300, 900)), 1);
 }
 
 #[test]

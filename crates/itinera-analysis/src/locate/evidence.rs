@@ -125,6 +125,10 @@ fn of_way(
         for counts in recent.iter().filter_map(|merged| merged.hops.get(index)) {
             now.merge(counts);
         }
+        let quarter_us = usual.delay.map(|(quarter_ms, _)| (quarter_ms * 1_000.0).round() as u32);
+        // Nothing is known of what is usual: what may be wrong says nothing.
+        let late = quarter_us.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
+        now.delays_us.extend(late);
         now.delays_us.sort_unstable();
         hop_evidence(index, *address, now, usual)
     });

@@ -1,7 +1,7 @@
 //! Locating on made-up evidence: counts are given directly, so every case says what it means.
 
 use super::*;
-use crate::history::Window;
+use crate::history::{Exactness, Window};
 use itinera_model::id::ContentId;
 use itinera_model::round::HopCounts;
 use proptest::prelude::*;
@@ -31,7 +31,13 @@ fn window(hops: &[Hop]) -> Window {
         })
         .collect();
     let mut window = Window::default();
-    window.add(ContentId::of(format!("{addresses:?}").as_bytes()), &addresses, 1, &counts);
+    window.add(
+        ContentId::of(format!("{addresses:?}").as_bytes()),
+        &addresses,
+        1,
+        &counts,
+        Exactness::default(),
+    );
     window
 }
 

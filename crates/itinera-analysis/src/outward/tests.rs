@@ -344,6 +344,7 @@ fn swept_clean() -> Batch {
             reading: None,
             reached_at: Some(3),
             stamps: StampSource::Virtual,
+            lateness: None,
             hops: vec![hop.clone(); 3],
         };
         batch.add(round, &flow, &resolution, &route, &Reading::default());

@@ -16,15 +16,8 @@ pub(super) fn assess(observed: &Observed) -> Option<Assessment> {
     let routes: BTreeMap<_, &Route> =
         batch.routes.iter().map(|route| (route.id(), route)).collect();
     let observations = batch.rounds.iter().filter_map(|round| {
-        Some(Observation {
-            path: round.path,
-            measured_at: round.clocks.corrected_wall(),
-            number: round.number,
-            source: flows.get(&round.flow)?.source,
-            route: round.route,
-            addresses: &routes.get(&round.route)?.hops,
-            hops: &round.hops,
-        })
+        let source = flows.get(&round.flow)?.source;
+        Some(Observation::of(round, source, &routes.get(&round.route)?.hops))
     });
     past::assessments(&observations.collect::<Vec<_>>()).pop()
 }

@@ -7,7 +7,7 @@ use itinera_analysis::Observation;
 use itinera_contest::{PairFacts, PairShown, PathFacts, Shown, Terrain};
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-use itinera_model::round::HopCounts;
+use itinera_model::round::{HopCounts, StampSource};
 use itinera_model::unit::{Tick, WallTime};
 use itinera_simnet::Scenario;
 use itinera_simnet::closed_form::{PairCounts, PairPlan, PathPlan, Sampler};
@@ -143,6 +143,8 @@ impl Stage {
                     route: seen.id,
                     addresses: &seen.addresses,
                     hops: &round.hops,
+                    stamps: StampSource::Virtual,
+                    lateness: None,
                 }
             })
             .collect();

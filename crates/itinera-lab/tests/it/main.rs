@@ -3,6 +3,7 @@
 
 mod accuracy;
 mod engines;
+mod lateness;
 
 use itinera_analysis::{Effect, Limits};
 use itinera_lab::{Density, LabRun, run};

@@ -62,7 +62,7 @@ fn answer(addresses: Addresses, probe: &[u8]) -> Vec<u8> {
         role: InterfaceRole::Incoming,
         index: Some(3),
         address: Some(router),
-        name: Some("xe-0/0/1".to_owned()),
+        name: Some(b"xe-0/0/1".to_vec()),
         mtu: Some(1_500),
     };
     let mut extensions = Vec::new();

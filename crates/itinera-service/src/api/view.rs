@@ -9,7 +9,6 @@ use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId};
 use itinera_model::outward::Part;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
-use itinera_model::round::StampSource;
 use itinera_store::{AlarmRecord, EventRecord, PathRecord, ReadRecord, WhichEvents};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -351,11 +350,7 @@ impl PathDetail {
             resolved: read
                 .filter(|read| read.resolution.name.is_some())
                 .map(|read| read.resolution.address.to_string()),
-            stamps: read.map(|read| match read.stamps {
-                StampSource::Kernel => "kernel",
-                StampSource::Program => "program",
-                StampSource::Virtual => "virtual",
-            }),
+            stamps: read.map(|read| read.stamps.word()),
             hops: latest
                 .map(|l| l.hops.iter().map(|hop| HopItem::new(hop, map)).collect())
                 .unwrap_or_default(),

@@ -41,6 +41,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0006_up.sql"),
                 down: include_str!("m0006_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0007_robust",
+                up: include_str!("m0007_up.sql"),
+                down: include_str!("m0007_down.sql"),
+            }),
         ]
     }
 }

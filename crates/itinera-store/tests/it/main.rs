@@ -136,6 +136,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
             reading: Some(reading.id()),
             reached_at: Some(2),
             stamps: StampSource::Virtual,
+            lateness: None,
             hops: vec![hop.clone(), hop.clone()],
         };
         batch.add(round, &flow, &resolution, &route, &reading);

@@ -40,18 +40,14 @@ impl Screen {
 
     fn line(&self, text: &str) -> Result<(), Failure> {
         match &self.bar {
-            Some(bar) => bar.suspend(|| self.output.line(text)),
-            None => self.output.line(text),
+            Some(bar) => bar.suspend(|| self.output.own_line(text)),
+            None => self.output.own_line(text),
         }
     }
 
     /// What happened, in words or as it came.
     fn happened(&self, value: &Value, words: impl FnOnce() -> String) -> Result<(), Failure> {
-        if self.output.is_json() {
-            self.output.line(&value.to_string())
-        } else {
-            self.line(&words())
-        }
+        if self.output.is_json() { self.output.json_line(value) } else { self.line(&words()) }
     }
 
     /// Shows the counts in the line at the bottom, not more often than one can read.
@@ -88,7 +84,7 @@ impl Drop for Screen {
 pub(crate) async fn follow(client: &Client, output: &Output) -> Result<(), Failure> {
     let state = client.get("/state").await?;
     if output.is_json() {
-        output.line(&json!({ "event": "state", "state": state }).to_string())?;
+        output.json_line(&json!({ "event": "state", "state": state }))?;
     } else {
         output.sentence(state["sentence"].as_str().unwrap_or_default(), "")?;
     }

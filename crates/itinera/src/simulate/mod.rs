@@ -10,9 +10,10 @@ use crate::exit::{Code, Failure};
 use crate::output::Output;
 use crate::signals::stop_requested;
 use hosts::Hosts;
+use itinera_agent::{FRAME, Frame, unix_nanos_now};
 use itinera_model::Tick;
-use itinera_model::batch::{CODEC, decode, encode};
-use itinera_simnet::{Scenario, Simnet};
+use itinera_model::batch::{decode, encode};
+use itinera_simnet::{Refused, Scenario, Simnet};
 use itinera_standin::Authority;
 use std::collections::{BTreeMap, VecDeque};
 use std::net::{IpAddr, SocketAddr, UdpSocket};
@@ -24,6 +25,8 @@ use std::time::{Duration, Instant};
 
 /// Packets waiting to enter; further ones are dropped, as any network would.
 const BACKLOG: usize = 16_384;
+/// A packet that says it left longer ago than this left then: no program is later than that.
+const LONGEST_AGO: Duration = Duration::from_secs(2);
 /// How often the loops look whether they are to stop.
 const GLANCE: Duration = Duration::from_millis(200);
 
@@ -96,7 +99,7 @@ pub(crate) async fn run(args: &SimulateArgs) -> Result<(), Failure> {
 /// What is to enter.
 enum Arrived {
     /// From an agent's socket.
-    FromAgent(Instant, SocketAddr, Vec<u8>),
+    FromAgent(SocketAddr, Vec<u8>),
     /// From a host that serves.
     FromHost(Vec<u8>),
 }
@@ -107,8 +110,8 @@ fn receive(socket: &UdpSocket, packets: &SyncSender<Arrived>, stop: &AtomicBool)
         let Ok((length, from)) = socket.recv_from(&mut buffer) else {
             continue;
         };
-        match packets.try_send(Arrived::FromAgent(Instant::now(), from, buffer[..length].to_vec()))
-        {
+        let datagram = buffer[..length].to_vec();
+        match packets.try_send(Arrived::FromAgent(from, datagram)) {
             Ok(()) | Err(TrySendError::Full(_)) => {}
             Err(TrySendError::Disconnected(_)) => return,
         }
@@ -157,29 +160,43 @@ impl Forwarder {
             }
             while let Some(delivery) = self.net.poll_delivery() {
                 let Some(delivery) = self.hosts.deliver(delivery) else { continue };
+                let late_us = self.tick(Instant::now()).since(delivery.at).as_micros();
+                let unix_nanos = unix_nanos_now().saturating_sub(i64::from(late_us) * 1_000);
+                let datagram = Frame { unix_nanos, late_us, packet: &delivery.packet }.emit();
                 for listener in self.agents.get(&delivery.to).into_iter().flatten() {
                     // An agent that is gone loses its answers, like any host.
-                    let _gone = self.socket.send_to(&delivery.packet, listener);
+                    let _gone = self.socket.send_to(&datagram, listener);
                 }
             }
         }
     }
 
     fn take(&mut self, arrived: Arrived) {
-        let (at, packet, from) = match arrived {
-            Arrived::FromAgent(at, from, packet) => (at, packet, Some(from)),
-            Arrived::FromHost(packet) => (Instant::now(), packet, None),
-        };
-        if let (Some(from), Some(&CODEC)) = (from, packet.first()) {
-            return self.tell(&packet, from);
+        let now = Instant::now();
+        match arrived {
+            Arrived::FromHost(packet) => {
+                if let Err(error) = self.inject(now, &packet) {
+                    tracing::debug!(%error, "packet refused");
+                }
+            }
+            Arrived::FromAgent(from, datagram) if datagram.first() == Some(&FRAME) => {
+                let Some(frame) = Frame::parse(&datagram) else { return };
+                let ago = unix_nanos_now().saturating_sub(frame.unix_nanos);
+                let ago = Duration::from_nanos(u64::try_from(ago).unwrap_or(0)).min(LONGEST_AGO);
+                match self.inject(now.checked_sub(ago).unwrap_or(now), frame.packet) {
+                    Ok(source) => self.hears(source, from),
+                    Err(error) => tracing::debug!(%error, "packet refused"),
+                }
+            }
+            Arrived::FromAgent(from, question) => self.tell(&question, from),
         }
-        let now = self.tick(at);
-        self.net.advance(now);
-        match (self.net.inject(now, &packet), from) {
-            (Ok(source), Some(from)) => self.hears(source, from),
-            (Ok(_), None) => {}
-            (Err(error), _) => tracing::debug!(%error, "packet refused"),
-        }
+    }
+
+    /// Lets a packet enter at the time at which it left its sender.
+    fn inject(&mut self, at: Instant, packet: &[u8]) -> Result<IpAddr, Refused> {
+        let at = self.tick(at);
+        self.net.advance(at);
+        self.net.inject(at, packet)
     }
 
     /// A socket hears what comes to an address.
@@ -192,7 +209,7 @@ impl Forwarder {
         }
     }
 
-    /// Tells an agent what is around it: no IP packet begins with our codec's octet.
+    /// Tells an agent what is around it.
     fn tell(&mut self, question: &[u8], to: SocketAddr) {
         // A host that may only be going to listen says so.
         if let Ok((address, true)) = decode::<(IpAddr, bool)>(question) {

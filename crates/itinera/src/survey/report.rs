@@ -37,7 +37,7 @@ pub(super) struct Report {
     pub(super) started_at: Option<OffsetDateTime>,
     /// Rounds measured.
     pub(super) rounds: usize,
-    /// Whose stamps delays come from: `kernel` or `program`; absent without a round.
+    /// Source of the stamps that delays come from: `kernel`, `program` or `virtual`; absent without a round.
     pub(super) stamps: Option<&'static str>,
     /// What was found, in words, the most important first.
     pub(super) sentences: Vec<String>,
@@ -237,10 +237,11 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
     }
 }
 
-/// The kernel's only where every round had them.
+/// The source that all rounds have in common; else the program's clock.
 fn stamps(batch: &Batch) -> &'static str {
-    let kernels = batch.rounds.iter().all(|round| round.stamps == StampSource::Kernel);
-    if kernels { "kernel" } else { "program" }
+    let first = batch.rounds.first().map_or(StampSource::Program, |round| round.stamps);
+    let common = batch.rounds.iter().all(|round| round.stamps == first);
+    if common { first.word() } else { StampSource::Program.word() }
 }
 
 fn by_flow<'a>(batch: &'a Batch, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Round>> {
@@ -255,15 +256,8 @@ fn by_flow<'a>(batch: &'a Batch, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Rou
 /// What the newest rounds of one flow say, after those before them.
 fn judged(rounds: &[&Round], index: &Index<'_>) -> Option<Assessment> {
     let observations = rounds.iter().filter_map(|round| {
-        Some(Observation {
-            path: round.path,
-            measured_at: round.clocks.corrected_wall(),
-            number: round.number,
-            source: index.flows.get(&round.flow)?.source,
-            route: round.route,
-            addresses: &index.routes.get(&round.route)?.hops,
-            hops: &round.hops,
-        })
+        let source = index.flows.get(&round.flow)?.source;
+        Some(Observation::of(round, source, &index.routes.get(&round.route)?.hops))
     });
     let mut latest = past::assessments(&observations.collect::<Vec<_>>()).pop()?;
     // A survey that is shorter than what judgement regards speaks of its own time.
