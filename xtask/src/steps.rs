@@ -132,9 +132,16 @@ pub(crate) fn test() -> Result<()> {
     // compiled twice.
     step("build for tests", || run("cargo", &["test", "--workspace", "--quiet", "--no-run"]))?;
     step("API description", api_has_not_drifted)?;
+    // A bench that has stopped working is noticed; what it measures needs the long form.
+    step("benches in short form", || {
+        let mut arguments = vec!["bench", "--workspace", "--profile", "dev"];
+        arguments.extend(BENCHES.iter().flat_map(|bench| ["--bench", bench]));
+        run("cargo", &[arguments, vec!["--", "--smoke"]].concat())
+    })?;
     step("tests", || run("cargo", &["test", "--workspace", "--no-fail-fast"]))
 }
 
+const BENCHES: [&str; 3] = ["ingest", "probing", "virtual_time"];
 const DESCRIPTION: &str = "console/openapi.json";
 const TYPES: &str = "console/src/api/schema.d.ts";
 

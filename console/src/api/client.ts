@@ -32,6 +32,7 @@ export type NewWatch = components['schemas']['WantedWatch'];
 export type WatchChange = components['schemas']['WantedChange'];
 export type Suppression = components['schemas']['SuppressionItem'];
 export type NewComplaint = components['schemas']['NewComplaint'];
+export type SetAside = components['schemas']['SetAsideItem'];
 type Problem = components['schemas']['Problem'];
 
 /** What the service refused, in its own words, with the request's name for its log. */
@@ -203,6 +204,18 @@ export async function fetchSuppressions(): Promise<Suppression[]> {
 
 export async function liftSuppression(id: string): Promise<void> {
   done(await api.DELETE('/api/v1/suppressions/{id}', { params: { path: { id } } }));
+}
+
+export async function fetchSetAside(): Promise<SetAside[]> {
+  return taken(await api.GET('/api/v1/set-aside')).items;
+}
+
+export async function retryCommit(commit: number): Promise<void> {
+  done(
+    await api.POST('/api/v1/set-aside/{commit_no}/retry', {
+      params: { path: { commit_no: commit } },
+    }),
+  );
 }
 
 export async function fetchAgents(): Promise<Agent[]> {

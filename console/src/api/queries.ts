@@ -13,6 +13,7 @@ import {
   fetchPairs,
   fetchPaths,
   fetchSession,
+  fetchSetAside,
   fetchState,
   fetchSuppressions,
   fetchSurroundings,
@@ -72,6 +73,8 @@ export const queries = {
       queryFn: fetchSuppressions,
       refetchInterval: 30_000,
     }),
+  setAside: () =>
+    queryOptions({ queryKey: ['set-aside'], queryFn: fetchSetAside, refetchInterval: 10_000 }),
   agents: () =>
     queryOptions({ queryKey: ['agents'], queryFn: fetchAgents, refetchInterval: 10_000 }),
   surroundings: (agent: string) =>

@@ -485,6 +485,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Commits that could not be judged, the newest first. */
+        get: operations["getSetAside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside/{commit_no}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has a commit judged again that was set aside. */
+        post: operations["retryCommit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/state": {
         parameters: {
             query?: never;
@@ -1249,6 +1283,11 @@ export interface components {
             lifetime_s?: number | null;
             server?: string | null;
         };
+        /**
+         * @description The event names of the live stream, beside `here` and `missed`.
+         * @enum {string}
+         */
+        LiveTopic: "judged" | "alarm" | "event" | "incident" | "outward" | "throughput";
         /** @description Looks outward, newest first. */
         Looks: {
             items: components["schemas"]["OutwardItem"][];
@@ -1665,6 +1704,34 @@ export interface components {
             /** @description `viewer`, `analyst` or `administrator`. */
             role?: string | null;
         };
+        /** @description Commits that could not be judged, the newest first; at most 500. */
+        SetAside: {
+            items: components["schemas"]["SetAsideItem"][];
+        };
+        /** @description A commit that judgement failed on three times. Its rounds are recorded and not judged. */
+        SetAsideItem: {
+            /**
+             * Format: date-time
+             * @description When it was set aside, or failed again.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Its number in the log.
+             */
+            commit_no: number;
+            /** @description Why. */
+            error: string;
+            /** @description It is about to be judged again. */
+            retry: boolean;
+            /**
+             * Format: int32
+             * @description Rounds in it.
+             */
+            rounds: number;
+            /** @description The site of the agent that sent it. */
+            site: string;
+        };
         /** @description Who wants to come in. */
         SignIn: {
             name: string;
@@ -1710,6 +1777,11 @@ export interface components {
             rounds: number;
             /** @description The state in one sentence. */
             sentence: string;
+            /**
+             * Format: int64
+             * @description Commits that could not be judged and are left out.
+             */
+            set_aside_commits: number;
             /**
              * Format: int64
              * @description Commits that judgement has not reached.
@@ -3494,6 +3566,70 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSetAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetAside"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retryCommit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number in the log */
+                commit_no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is judged within a few seconds */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

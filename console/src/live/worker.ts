@@ -3,9 +3,9 @@
  * One stream of news for all tabs: more than a few streams over HTTP/1.1 would block each other.
  * It runs while somebody is signed in, and resumes where it stood.
  */
+import { TOPICS } from './news';
 import type { Word } from './news';
 
-const TOPICS = ['here', 'missed', 'judged', 'alarm', 'incident'];
 /** How long to wait after the service refused the stream, which the browser does not do itself. */
 const AGAIN_MS = 3000;
 

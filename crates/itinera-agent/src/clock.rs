@@ -238,6 +238,11 @@ impl AgentClock {
         }
     }
 
+    /// Service clock minus this machine's in microseconds, once that is known.
+    pub(crate) fn offset_us(&self) -> Option<i64> {
+        self.estimate().map(|offset| offset.us)
+    }
+
     fn estimate(&self) -> Option<Offset> {
         self.offset.lock().ok().and_then(|offset| *offset)
     }

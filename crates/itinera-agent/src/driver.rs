@@ -45,7 +45,7 @@ pub struct Captured {
 
 /// The driver of one link.
 pub(crate) struct Driver {
-    link: Link,
+    link: Arc<Link>,
     clock: Arc<AgentClock>,
     /// Absent where the kernel gives none; the runtime's own is used then.
     timer: Option<PreciseTimer>,
@@ -71,7 +71,7 @@ pub(crate) struct Driver {
 }
 
 impl Driver {
-    pub(crate) fn new(link: Link, clock: Arc<AgentClock>, pacing: &Pacing) -> Self {
+    pub(crate) fn new(link: Arc<Link>, clock: Arc<AgentClock>, pacing: &Pacing) -> Self {
         Self {
             link,
             clock,
@@ -92,7 +92,7 @@ impl Driver {
         }
     }
 
-    pub(crate) const fn link(&self) -> &Link {
+    pub(crate) fn link(&self) -> &Link {
         &self.link
     }
 
@@ -331,7 +331,7 @@ impl Driver {
         let sent = self.unstamped.insert(key, 0).unwrap_or(0);
         let told = self.told_received.insert(key, self.unstamped_received).unwrap_or(0);
         let all_received = told == self.unstamped_received;
-        match &self.link {
+        match self.link.as_ref() {
             Link::Raw(_) if sent == 0 && all_received => StampSource::Kernel,
             Link::Simulated { .. } if all_received => StampSource::Virtual,
             Link::Raw(_) | Link::Plain(_) | Link::Simulated { .. } => StampSource::Program,
@@ -356,7 +356,7 @@ mod tests {
     async fn a_packet_without_the_kernels_stamp_counts_once_against_every_engine() {
         let link = Link::simulated("127.0.0.1:9".parse().unwrap(), Vec::new()).await.unwrap();
         let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::nil())));
-        let mut driver = Driver::new(link, clock, &Pacing::default());
+        let mut driver = Driver::new(Arc::new(link), clock, &Pacing::default());
         assert_eq!(driver.stamp_source(1), StampSource::Virtual);
         let came = Incoming::Packet { length: 0, stamp: None, link_us: 0 };
         driver.on_received(Ok(came)).await;

@@ -25,8 +25,13 @@ pub enum ExchangeError {
         source: reqwest::Error,
     },
     /// The service refuses what we say, and would do so again.
-    #[error("the service refuses: {0}")]
-    Refused(String),
+    #[error("the service refuses: {detail}")]
+    Refused {
+        /// The problem's stable code.
+        code: String,
+        /// What it says of it, for people.
+        detail: String,
+    },
     /// The service cannot serve now.
     #[error("the service answered {0}")]
     Unwell(StatusCode),
@@ -111,21 +116,18 @@ impl Exchange {
         if status.is_success() {
             return Ok(body.to_vec());
         }
-        let lasting = matches!(
-            status,
-            StatusCode::BAD_REQUEST
-                | StatusCode::CONFLICT
-                | StatusCode::GONE
-                | StatusCode::UNPROCESSABLE_ENTITY
-                | StatusCode::PAYLOAD_TOO_LARGE
-                | StatusCode::NOT_FOUND
-        );
-        if !lasting {
-            return Err(ExchangeError::Unwell(status));
-        }
-        // A problem (RFC 9457); its detail is for people.
+        // Only the service itself says problems with a code (RFC 9457); a proxy before it does not.
+        // Who is not known, or comes too often or too late, may come again.
+        let passing =
+            [StatusCode::UNAUTHORIZED, StatusCode::REQUEST_TIMEOUT, StatusCode::TOO_MANY_REQUESTS];
         let problem: serde_json::Value = serde_json::from_slice(&body).unwrap_or_default();
-        let detail = problem["detail"].as_str().map_or_else(|| status.to_string(), str::to_owned);
-        Err(ExchangeError::Refused(detail))
+        match (problem["code"].as_str(), problem["detail"].as_str()) {
+            (Some(code), Some(detail))
+                if status.is_client_error() && !passing.contains(&status) =>
+            {
+                Err(ExchangeError::Refused { code: code.to_owned(), detail: detail.to_owned() })
+            }
+            _ => Err(ExchangeError::Unwell(status)),
+        }
     }
 }

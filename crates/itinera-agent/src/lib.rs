@@ -33,6 +33,8 @@ mod throughput;
 mod ticket;
 mod tls;
 mod two_way;
+mod upload;
+mod wait;
 
 pub use clock::ClockError;
 pub use driver::Captured;

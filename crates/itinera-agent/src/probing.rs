@@ -24,7 +24,7 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::throughput::ThroughputRound;
 use itinera_model::two_way::{self, Ticket, TwoWayRound};
-use itinera_model::unit::{HopLimit, Micros, Tick};
+use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
 use itinera_probe::{
     Branches, BranchesConfig, Engine, HopSweep, Input, ProbeSpec, Sweep, SweepConfig,
 };
@@ -151,7 +151,7 @@ pub(crate) const UDP_PORT: u16 = 33_434;
 
 /// Follows the schedule until told to stop; every round begun is sent to `rounds`.
 pub(crate) async fn follow(
-    link: Link,
+    link: Arc<Link>,
     clock: Arc<AgentClock>,
     leave: Leave,
     mut schedule: watch::Receiver<Schedule>,
@@ -195,6 +195,9 @@ pub(crate) async fn follow(
                 settled.extend(probers.replan(&told, &mut driver));
             }
             _ = glance.tick() => {
+                if probers.tickets.len() < probers.schedule.tickets.len() {
+                    probers.verify_tickets(driver.clock().service_now());
+                }
                 settled.extend(probers.replan(&told, &mut driver));
                 settled.extend(probers.follow_addresses(&mut driver));
                 probers.enumerate_next(&driver);
@@ -401,16 +404,24 @@ impl Probers {
 
     /// Changes to another schedule.
     fn schedule(&mut self, schedule: Schedule, told: &Told, driver: &mut Driver) -> Vec<Found> {
-        let now = driver.clock().service_now();
-        self.tickets.clear();
-        for signed in &schedule.tickets {
-            match ticket::verified(signed, &self.leave.authority, self.leave.agent, now) {
-                Ok(ticket) => self.tickets.push(ticket),
-                Err(error) => tracing::warn!(%error, "a ticket is not followed"),
+        self.schedule = schedule;
+        self.verify_tickets(driver.clock().service_now());
+        self.replan(told, driver)
+    }
+
+    /// Takes the tickets that are good now. Before the first exchange with the service a clock may
+    /// be years off, and tickets seem to be of another time.
+    fn verify_tickets(&mut self, now: WallTime) {
+        let verify =
+            |signed| ticket::verified(signed, &self.leave.authority, self.leave.agent, now);
+        let verified: Vec<_> = self.schedule.tickets.iter().map(verify).collect();
+        let good = verified.iter().flatten().count();
+        if good != self.tickets.len() {
+            for error in verified.iter().filter_map(|ticket| ticket.as_ref().err()) {
+                tracing::warn!(%error, "a ticket is not followed");
             }
         }
-        self.schedule = schedule;
-        self.replan(told, driver)
+        self.tickets = verified.into_iter().flatten().collect();
     }
 
     /// Does what the schedule says for now. Tasks that stay the same go on undisturbed.

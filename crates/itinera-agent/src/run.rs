@@ -9,6 +9,8 @@ use crate::link::{Link, OwnAddresses};
 use crate::outward::Place;
 use crate::probing::{self, Found, Leave, Measured, Told};
 use crate::spool::{Spool, SpoolError};
+use crate::upload::{SpoolWriter, drained, upload};
+use crate::wait::Wait;
 use itinera_check::Roots;
 use itinera_model::batch::{Batch, RefusedTask, decode, encode};
 use itinera_model::id::{AgentId, BootId};
@@ -19,18 +21,23 @@ use rcgen::{CertificateParams, KeyPair};
 use rustls::pki_types::CertificateDer;
 use std::collections::BTreeSet;
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc, watch};
+use tokio::task::JoinSet;
 use uuid::Uuid;
 
 /// How long rounds are gathered into one batch.
 const GATHER: Duration = Duration::from_secs(1);
 /// Rounds in a batch at most.
 const MAX_ROUNDS: usize = 500;
-/// The longest wait between two tries to reach the service.
-const LONGEST_WAIT: Duration = Duration::from_secs(15);
+/// Waits before the agent begins again: the first, doubled each time, and the longest. After a boot
+/// that ran well the first is due again.
+const FIRST_RESTART: Duration = Duration::from_secs(1);
+const LONGEST_RESTART: Duration = Duration::from_secs(60);
+const RAN_WELL: Duration = Duration::from_secs(300);
 
 /// Why an agent cannot go on.
 #[derive(Debug, thiserror::Error)]
@@ -51,6 +58,9 @@ pub enum AgentError {
     /// TLS could not be set up.
     #[error("cannot set up TLS")]
     Tls(#[from] rustls::Error),
+    /// There can be no thread for the spool.
+    #[error("cannot start a thread")]
+    Thread(#[source] io::Error),
     /// The service did not show its authority.
     #[error("the service at {0} did not prove the key that the join code names")]
     Unproved(String),
@@ -117,7 +127,8 @@ fn pem(label: &str, der: &[u8]) -> String {
 }
 
 /// Measures, spools and uploads until `stop` becomes true. The service may be away for as long
-/// as the spool lasts; the last schedule received is followed meanwhile.
+/// as the spool lasts; the last schedule received is followed meanwhile. When a task of it ends by
+/// itself or panics, that is logged and counted, and everything begins again as another boot.
 ///
 /// # Errors
 /// [`AgentError`] when the agent's own directory fails it; never for a service that is away.
@@ -126,21 +137,68 @@ pub async fn run(
     link: Link,
     stop: watch::Receiver<bool>,
 ) -> Result<(), AgentError> {
+    let link = Arc::new(link);
+    let (mut wait, mut restarts) = (FIRST_RESTART, 0_u32);
+    loop {
+        let begun = Instant::now();
+        let Some(ended) = run_once(config, Arc::clone(&link), stop.clone()).await? else {
+            return Ok(());
+        };
+        restarts += 1;
+        if begun.elapsed() > RAN_WELL {
+            wait = FIRST_RESTART;
+        }
+        tracing::error!(restarts, again_in_s = wait.as_secs(), "{ended}: the agent begins again");
+        let mut stop = stop.clone();
+        tokio::select! {
+            () = tokio::time::sleep(wait) => {}
+            () = probing::stopped(&mut stop) => return Ok(()),
+        }
+        wait = (wait * 2).min(LONGEST_RESTART);
+    }
+}
+
+/// The tasks of one boot, by name; aborted together.
+#[derive(Default)]
+struct Tasks {
+    running: JoinSet<()>,
+    names: Vec<(tokio::task::Id, &'static str)>,
+}
+
+impl Tasks {
+    fn spawn(&mut self, name: &'static str, task: impl Future<Output = ()> + Send + 'static) {
+        let id = self.running.spawn(task).id();
+        self.names.push((id, name));
+    }
+
+    /// The first that ends, with how it did; never where none is left.
+    async fn first_ended(&mut self) -> String {
+        let name = |id| self.names.iter().find(|(of, _)| *of == id).map_or("", |(_, name)| name);
+        match self.running.join_next_with_id().await {
+            Some(Ok((id, ()))) => format!("{} ended by itself", name(id)),
+            Some(Err(error)) => format!("{} has failed ({error})", name(error.id())),
+            None => std::future::pending().await,
+        }
+    }
+}
+
+/// One boot: until told to stop, or until a task ends that should not, which is named then.
+async fn run_once(
+    config: &AgentConfig,
+    link: Arc<Link>,
+    stop: watch::Receiver<bool>,
+) -> Result<Option<String>, AgentError> {
     let identity = Identity::read(&config.directory)?;
     let exchange = Exchange::of(&identity)?;
     let spool = Spool::open(&config.directory.join("spool"), config.spool_max_bytes)?;
     let spool = Arc::new(Mutex::new(spool));
+    let writer = SpoolWriter::start(Arc::clone(&spool)).map_err(AgentError::Thread)?;
     let boot = BootId::from_uuid(Uuid::now_v7());
     let clock = Arc::new(AgentClock::with_error(boot, config.clock_error));
     let kept = config.directory.join("schedule.cbor");
     let (schedule_tx, schedule_rx) = watch::channel(kept_schedule(&kept));
     let (rounds_tx, rounds_rx) = mpsc::channel(1_024);
     let fresh = Arc::new(Notify::new());
-
-    let scheduling =
-        tokio::spawn(keep_schedule(exchange.clone(), link.own_addresses(), schedule_tx, kept));
-    let uploading =
-        tokio::spawn(upload(exchange, Arc::clone(&spool), Arc::clone(&clock), Arc::clone(&fresh)));
     let leave = Leave {
         limits: config.limits.clone(),
         agent: identity.agent,
@@ -160,21 +218,48 @@ pub async fn run(
         agent: identity.agent,
         authority: leave.authority.clone(),
     };
-    let checking = tokio::spawn(checking::follow(asking, schedule_rx.clone(), stop.clone()));
     let told = Told { refusals, targets };
-    let following =
-        probing::follow(link, Arc::clone(&clock), leave, schedule_rx, rounds_tx, told, stop);
-    let probing = tokio::spawn(following);
+    let mut tasks = Tasks::default();
+    let own = link.own_addresses();
+    tasks.spawn("the schedule's task", keep_schedule(exchange.clone(), own, schedule_tx, kept));
+    let (spool_of, clock_of) = (Arc::clone(&spool), Arc::clone(&clock));
+    tasks.spawn("the uploader", upload(exchange, spool_of, clock_of, Arc::clone(&fresh)));
+    // These two end by themselves when they are told to stop.
+    let mut measuring = Tasks::default();
+    measuring
+        .spawn("the checks' task", checking::follow(asking, schedule_rx.clone(), stop.clone()));
+    let following = probing::follow(
+        link,
+        Arc::clone(&clock),
+        leave,
+        schedule_rx,
+        rounds_tx,
+        told,
+        stop.clone(),
+    );
+    measuring.spawn("the prober", following);
     let refused = [refused, checks_refused];
-    gather(identity.agent, &clock, rounds_rx, refused, &spool, &fresh).await;
-    scheduling.abort();
-    checking.abort();
-    // What was measured last is on disk; a moment for it to be uploaded as well.
-    fresh.notify_one();
-    let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
-    uploading.abort();
-    let _ended = probing.await;
-    Ok(())
+    let gathering = gather(identity.agent, &clock, rounds_rx, refused, &writer, &fresh);
+    tokio::pin!(gathering);
+    let ended = loop {
+        tokio::select! {
+            gathered = &mut gathering => break match gathered {
+                Ok(()) if *stop.borrow() => None,
+                Ok(()) => Some("measuring ended by itself".to_owned()),
+                Err(error) => Some(format!("the spool's writer has failed ({error})")),
+            },
+            ended = tasks.first_ended() => break Some(ended),
+            ended = measuring.first_ended() => if !*stop.borrow() {
+                break Some(ended);
+            },
+        }
+    };
+    if ended.is_none() {
+        // What was measured last is on disk; a moment for it to be uploaded as well.
+        fresh.notify_one();
+        let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
+    }
+    Ok(ended)
 }
 
 /// Follows a schedule for a while without a service, for trials and benches: gives the rounds of
@@ -189,7 +274,8 @@ pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round>
     let (_schedule, schedule) = watch::channel(schedule);
     let (found, mut rounds) = mpsc::channel(1_024);
     let (stop, stopped) = watch::channel(false);
-    let following = probing::follow(link, clock, leave, schedule, found, Told::default(), stopped);
+    let following =
+        probing::follow(Arc::new(link), clock, leave, schedule, found, Told::default(), stopped);
     let gathering = async {
         let mut all = Vec::new();
         while let Some(found) = rounds.recv().await {
@@ -205,13 +291,6 @@ pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round>
     };
     let ((), rounds, ()) = tokio::join!(following, gathering, ending);
     rounds
-}
-
-async fn drained(spool: &Mutex<Spool>) {
-    while spool.lock().is_ok_and(|spool| spool.newest_first().is_ok_and(|files| !files.is_empty()))
-    {
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
 }
 
 fn kept_schedule(path: &Path) -> Schedule {
@@ -234,7 +313,7 @@ async fn keep_schedule(
             Ok(Some(new)) => {
                 wait = Wait::default();
                 after = new.version;
-                if let Err(error) = fs::write(&kept, encode(&new)) {
+                if let Err(error) = tokio::fs::write(&kept, encode(&new)).await {
                     tracing::warn!(%error, "the schedule cannot be kept on disk");
                 }
                 schedule.send_if_modified(|old| {
@@ -244,45 +323,43 @@ async fn keep_schedule(
                 });
             }
             Ok(None) => wait = Wait::default(),
-            Err(error) => wait.after(&error, "no news of the schedule").await,
+            Err(error) => wait.after_error(&error, "no news of the schedule").await,
         }
     }
 }
 
 /// Gathers rounds into batches and puts them on disk, until the prober ends.
+///
+/// # Errors
+/// `BrokenPipe` when the spool's writer has ended.
 async fn gather(
     agent: AgentId,
     clock: &AgentClock,
     mut rounds: mpsc::Receiver<Found>,
     mut refused: [watch::Receiver<Vec<RefusedTask>>; 2],
-    spool: &Arc<Mutex<Spool>>,
+    writer: &SpoolWriter,
     fresh: &Notify,
-) {
+) -> io::Result<()> {
     let mut seq = 0;
     let [of_probes, of_checks] = &mut refused;
+    let boot = clock.boot().to_string();
     loop {
         let mut gathered = tokio::select! {
             first = rounds.recv() => match first {
                 Some(first) => vec![first],
-                None => return,
+                None => return Ok(()),
             },
             // Refusals are told though nothing be measured.
             Ok(()) = of_probes.changed() => Vec::new(),
             Ok(()) = of_checks.changed() => Vec::new(),
         };
-        let boot = clock.boot().to_string();
-        let note = |rounds: usize| {
-            if let Ok(spool) = spool.lock() {
-                spool.note_gathering(&boot, seq, rounds);
-            }
-        };
-        note(gathered.len());
+        writer.note_gathering(&boot, seq, gathered.len());
         let until = tokio::time::Instant::now() + GATHER;
         while gathered.len() < MAX_ROUNDS
             && let Ok(Some(next)) = tokio::time::timeout_at(until, rounds.recv()).await
         {
             gathered.push(next);
-            note(gathered.len());
+            writer.note_gathering(&boot, seq, gathered.len());
         }
         let mut batch = Batch::new(agent, clock.boot(), seq);
         batch.refused = of_probes.borrow().clone();
@@ -300,105 +377,8 @@ async fn gather(
                 Found::Throughput(round) => batch.throughput.push(*round),
             }
         }
-        let spool = Arc::clone(spool);
-        // Waiting for the disk is for another thread: the prober's stamps must not wait with it.
-        let put = tokio::task::spawn_blocking(move || put(&spool, batch));
-        if let Err(error) = put.await {
-            tracing::error!(%error, "the spool's writer has failed");
-        }
+        writer.put(batch).await?;
         seq += 1;
         fresh.notify_one();
-    }
-}
-
-/// Puts a batch on disk; where the disk is full its rounds are lost, and the next batch says
-/// how many.
-fn put(spool: &Mutex<Spool>, mut batch: Batch) {
-    let Ok(mut spool) = spool.lock() else { return };
-    batch.dropped_rounds = spool.dropped_rounds();
-    let octets = compressed(&encode(&batch));
-    let rounds = batch.len();
-    if let Err(error) = spool.put(&batch.boot.to_string(), batch.seq, rounds, &octets) {
-        tracing::error!(%error, rounds, "rounds are lost");
-        spool.count_dropped(rounds as u64);
-    }
-}
-
-fn compressed(octets: &[u8]) -> Vec<u8> {
-    #[allow(clippy::expect_used, reason = "compressing memory into memory cannot fail")]
-    zstd::encode_all(octets, 3).expect("compressing in memory")
-}
-
-/// Uploads what lies in the spool, newest first, for ever.
-async fn upload(
-    exchange: Exchange,
-    spool: Arc<Mutex<Spool>>,
-    clock: Arc<AgentClock>,
-    fresh: Arc<Notify>,
-) {
-    let mut wait = Wait::default();
-    loop {
-        let Some(file) = newest_in(&spool) else {
-            // A missed notice costs at most this wait.
-            let _notice = tokio::time::timeout(LONGEST_WAIT, fresh.notified()).await;
-            continue;
-        };
-        let Ok(octets) = fs::read(&file) else {
-            continue;
-        };
-        let sent = clock.wall_now();
-        match exchange.upload(octets).await {
-            Ok(receipt) => {
-                wait = Wait::default();
-                clock.on_exchange(sent, receipt.received_at, clock.wall_now());
-                if receipt.refused_rounds > 0 {
-                    tracing::warn!(
-                        rounds = receipt.refused_rounds,
-                        "rounds refused by the service"
-                    );
-                }
-                settle(&spool, |spool| spool.remove(&file));
-            }
-            Err(error @ ExchangeError::Refused(_)) => {
-                tracing::error!(error = %error, file = %file.display(), "batch refused, put aside");
-                settle(&spool, |spool| spool.put_aside(&file));
-            }
-            Err(error) => wait.after(&error, "batch not uploaded yet").await,
-        }
-    }
-}
-
-fn newest_in(spool: &Mutex<Spool>) -> Option<PathBuf> {
-    let files = spool.lock().ok()?.newest_first();
-    files
-        .inspect_err(|error| tracing::error!(%error, "the spool cannot be read"))
-        .ok()
-        .and_then(|files| files.into_iter().next())
-}
-
-fn settle(spool: &Mutex<Spool>, action: impl FnOnce(&Spool) -> Result<(), SpoolError>) {
-    if let Ok(spool) = spool.lock()
-        && let Err(error) = action(&spool)
-    {
-        tracing::error!(%error, "the spool fails");
-    }
-}
-
-/// Growing waits between tries, with chance in them so that many agents do not come at once.
-struct Wait(Duration);
-
-impl Default for Wait {
-    fn default() -> Self {
-        Self(Duration::from_millis(250))
-    }
-}
-
-impl Wait {
-    async fn after(&mut self, error: &ExchangeError, what: &str) {
-        let cause = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
-        tracing::warn!(%error, cause, again_in_ms = self.0.as_millis(), "{what}");
-        let [chance, ..] = *Uuid::new_v4().as_bytes();
-        tokio::time::sleep(self.0.mul_f64(0.5 + f64::from(chance) / 255.0)).await;
-        self.0 = (self.0 * 2).min(LONGEST_WAIT);
     }
 }

@@ -28,6 +28,8 @@ pub struct Spool {
 }
 
 const SUFFIX: &str = "batch";
+/// Directory of batches that the service refused.
+const REFUSED: &str = "refused";
 /// Batch and count of what is being gathered; never synced, since only the program dies that way.
 const GATHERING: &str = "gathering";
 
@@ -50,7 +52,7 @@ impl Spool {
     /// [`SpoolError`] when the directory cannot be made or read.
     pub fn open(directory: &Path, max_bytes: u64) -> Result<Self, SpoolError> {
         let mut spool = Self { directory: directory.to_owned(), max_bytes, dropped_rounds: 0 };
-        fs::create_dir_all(directory.join("refused")).map_err(spool.failed("make it"))?;
+        fs::create_dir_all(directory.join(REFUSED)).map_err(spool.failed("make it"))?;
         for entry in fs::read_dir(directory).map_err(spool.failed("read it"))?.flatten() {
             if entry.path().extension().is_some_and(|extension| extension == "part") {
                 fs::remove_file(entry.path()).map_err(spool.failed("remove a half file"))?;
@@ -126,14 +128,17 @@ impl Spool {
         self.keep_bound()
     }
 
+    /// Keeps what is to be uploaded and what was refused within the bound together: refused batches
+    /// go first, each kind from its oldest on.
     fn keep_bound(&mut self) -> Result<(), SpoolError> {
-        let files = self.newest_first()?;
+        let waiting = self.newest_first()?;
+        let refused = self.batches_in(&self.directory.join(REFUSED))?;
         let mut total = 0;
-        for file in files {
-            total += fs::metadata(&file).map_or(0, |meta| meta.len());
+        for file in waiting.iter().chain(&refused) {
+            total += fs::metadata(file).map_or(0, |meta| meta.len());
             if total > self.max_bytes {
-                fs::remove_file(&file).map_err(self.failed("drop the oldest batch"))?;
-                self.dropped_rounds += rounds_in(&file);
+                fs::remove_file(file).map_err(self.failed("drop the oldest batch"))?;
+                self.dropped_rounds += rounds_in(file);
             }
         }
         Ok(())
@@ -144,7 +149,11 @@ impl Spool {
     /// # Errors
     /// [`SpoolError`] when the directory cannot be read.
     pub fn newest_first(&self) -> Result<Vec<PathBuf>, SpoolError> {
-        let entries = fs::read_dir(&self.directory).map_err(self.failed("read it"))?;
+        self.batches_in(&self.directory)
+    }
+
+    fn batches_in(&self, directory: &Path) -> Result<Vec<PathBuf>, SpoolError> {
+        let entries = fs::read_dir(directory).map_err(self.failed("read it"))?;
         let paths = entries.flatten().map(|entry| entry.path());
         let mut files: Vec<PathBuf> =
             paths.filter(|path| path.extension().is_some_and(|e| e == SUFFIX)).collect();
@@ -166,14 +175,16 @@ impl Spool {
         }
     }
 
-    /// Puts aside a batch that the service will never take, for people to look at.
+    /// Puts aside a batch that the service will never take, for people to look at, as long as
+    /// there is room for it.
     ///
     /// # Errors
     /// [`SpoolError`] when it cannot be moved.
-    pub fn put_aside(&self, file: &Path) -> Result<(), SpoolError> {
+    pub fn put_aside(&mut self, file: &Path) -> Result<(), SpoolError> {
         let name = file.file_name().unwrap_or_default();
-        let aside = self.directory.join("refused").join(name);
-        fs::rename(file, aside).map_err(self.failed("put a refused batch aside"))
+        let aside = self.directory.join(REFUSED).join(name);
+        fs::rename(file, aside).map_err(self.failed("put a refused batch aside"))?;
+        self.keep_bound()
     }
 }
 
@@ -249,5 +260,22 @@ mod tests {
         spool.put_aside(&file).unwrap();
         assert!(spool.newest_first().unwrap().is_empty());
         assert!(directory.path().join("refused").join(file.file_name().unwrap()).exists());
+    }
+
+    #[test]
+    fn refused_batches_stay_within_the_bound_and_go_before_others() {
+        let directory = tempfile::tempdir().unwrap();
+        let mut spool = Spool::open(directory.path(), 35).unwrap();
+        for seq in 0..2 {
+            spool.put("boot", seq, 3, &[0; 10]).unwrap();
+            let file = spool.newest_first().unwrap().remove(0);
+            spool.put_aside(&file).unwrap();
+        }
+        for seq in 2..4 {
+            spool.put("boot", seq, 3, &[0; 10]).unwrap();
+        }
+        let refused = spool.batches_in(&directory.path().join(REFUSED)).unwrap();
+        assert_eq!((spool.newest_first().unwrap().len(), refused.len()), (2, 1));
+        assert_eq!(spool.dropped_rounds(), 3);
     }
 }

@@ -166,6 +166,13 @@ impl PathHistory {
         changed
     }
 
+    /// Windows so far after `now` that rounds of now would be too late for them: the clock that
+    /// dated them was wrong, and has been set back.
+    fn of_a_wrong_clock(&self, now: WallTime) -> Vec<i64> {
+        let last = window_of(now).saturating_add(LATE_WINDOWS);
+        self.windows.range(last.saturating_add(1)..).map(|(window, _)| *window).collect()
+    }
+
     /// A window to forget when there are too many: the oldest with a finding that cannot be
     /// corrected any more, so that a long fault does not push out what was usual before it;
     /// else the oldest.
@@ -215,11 +222,16 @@ impl Judge {
     pub fn step(&mut self, observations: &[Observation<'_>], now: WallTime) -> Vec<Effect> {
         let mut touched: BTreeMap<PathId, BTreeSet<i64>> = BTreeMap::new();
         let mut newest_before: BTreeMap<PathId, Option<i64>> = BTreeMap::new();
+        let mut effects = Vec::new();
         for observation in observations {
             let window = window_of(observation.measured_at);
             let history = self.paths.entry(observation.path);
             let history = history.or_insert_with(|| PathHistory::new(observation.source));
             history.source = observation.source;
+            for window in history.of_a_wrong_clock(now) {
+                history.forget(window);
+                effects.push(Effect::WindowDropped { path: observation.path, window });
+            }
             let newest = history.windows.keys().next_back().copied();
             newest_before.entry(observation.path).or_insert(newest);
             if newest.is_some_and(|newest| window < newest - LATE_WINDOWS) {
@@ -236,7 +248,6 @@ impl Judge {
             );
             touched.entry(observation.path).or_default().insert(window);
         }
-        let mut effects = Vec::new();
         for (path, windows) in touched {
             let before = newest_before.get(&path).copied().flatten();
             self.judge_path(path, &windows, before, now, &mut effects);
@@ -369,6 +380,23 @@ mod tests {
             (20..30).flat_map(|w| observe(&mut judge, w, 3, START_S + 3_600)).collect();
         assert!(found(&late));
         assert_eq!(alarms(&late), "");
+    }
+
+    #[test]
+    fn a_clock_that_was_a_day_ahead_leaves_nothing_that_is_in_the_way() {
+        let mut judge = Judge::default();
+        live(&mut judge, 0..40, 0);
+        live(&mut judge, 8_640..8_700, 0);
+        let effects = live(&mut judge, 40..41, 0);
+        let dropped = effects.iter().filter(
+            |effect| matches!(effect, Effect::WindowDropped { window, .. } if *window > 8_000 + START_S / 10),
+        );
+        assert_eq!(dropped.count(), 60);
+        assert!(
+            effects.iter().any(|effect| matches!(effect, Effect::Assessed { newest: true, .. }))
+        );
+        live(&mut judge, 41..60, 0);
+        assert_eq!(alarms(&live(&mut judge, 60..70, 3)), "r", "judged as if nothing had been");
     }
 
     #[test]

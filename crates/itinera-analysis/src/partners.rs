@@ -18,6 +18,10 @@ pub struct Candidate {
     pub site: String,
     /// Its addresses by its own word, one of each version of IP at most.
     pub addresses: Vec<IpAddr>,
+    /// Where agents elsewhere reach it, by its site's configuration.
+    pub reached_at: Vec<IpAddr>,
+    /// Sites with which it is paired by configuration, though they be neighbours.
+    pub paired_with: Vec<String>,
     /// Where the service hears it from; absent where that says nothing.
     pub heard_from: Option<IpAddr>,
     /// Routers that answered on its paths.
@@ -60,13 +64,40 @@ fn are_neighbours(a: &Candidate, b: &Candidate) -> bool {
     a.site == b.site || !nets(a).is_disjoint(&nets(b))
 }
 
+fn are_paired(a: &Candidate, b: &Candidate) -> bool {
+    a.site != b.site && (a.paired_with.contains(&b.site) || b.paired_with.contains(&a.site))
+}
+
+/// An address that is good only within one site or one provider (RFC 1918, RFC 6598, RFC 3927,
+/// RFC 4193, RFC 4291).
+fn is_inside(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(four) => {
+            let [a, b, ..] = four.octets();
+            four.is_private() || four.is_link_local() || (a == 100 && (64..128).contains(&b))
+        }
+        IpAddr::V6(six) => six.is_unique_local() || six.is_unicast_link_local(),
+    }
+}
+
 /// Where `to` can be reached from `from` in a version of IP, and whether it is hidden there.
+///
+/// The address that its site configures comes first, then the one that its probes leave from. The
+/// address that the service hears it from is another where it comes through a VPN or over a
+/// management network: it counts only as the outside of an address translation, when the own
+/// address is good only inside and that one is not.
 fn reached(from: &Candidate, to: &Candidate, family: Family) -> Option<(IpAddr, bool)> {
-    let own = |c: &Candidate| c.addresses.iter().copied().find(|a| Family::of(*a) == family);
-    let (_, own) = (own(from)?, own(to)?);
+    let of = |addresses: &[IpAddr]| addresses.iter().copied().find(|a| Family::of(*a) == family);
+    of(&from.addresses).or_else(|| of(&from.reached_at))?;
+    if let Some(configured) = of(&to.reached_at) {
+        return Some((configured, false));
+    }
+    let own = of(&to.addresses)?;
     match to.heard_from.filter(|heard| Family::of(*heard) == family) {
         // Behind one public address they see each other as they are.
-        Some(heard) if heard != own && from.heard_from != Some(heard) => Some((heard, true)),
+        Some(heard) if from.heard_from != Some(heard) && is_inside(own) && !is_inside(heard) => {
+            Some((heard, true))
+        }
         _ => Some((own, false)),
     }
 }
@@ -100,7 +131,8 @@ pub fn choose(
 ) -> Vec<Partners> {
     let families = [Family::Ipv4, Family::Ipv6];
     let possible = |a: &Candidate, b: &Candidate| {
-        !are_neighbours(a, b) && families.iter().any(|family| pair(a, b, *family).is_some())
+        (!are_neighbours(a, b) || are_paired(a, b))
+            && families.iter().any(|family| pair(a, b, *family).is_some())
     };
     let stands = |a: &Candidate, b: &Candidate| {
         stand.contains(&(a.agent, b.agent)) || stand.contains(&(b.agent, a.agent))
@@ -127,7 +159,14 @@ pub fn choose(
                     let used = between.get(&sites(own, that)).copied().unwrap_or(0);
                     let shown = that.routers.difference(&covered[index]).count();
                     let new = std::cmp::Reverse(shown);
-                    (!stands(own, that), used, degree[*other], new, that.agent)
+                    (
+                        !are_paired(own, that),
+                        !stands(own, that),
+                        used,
+                        degree[*other],
+                        new,
+                        that.agent,
+                    )
                 });
             if let Some(other) = best {
                 chosen.insert(ordered(index, other));
@@ -165,6 +204,8 @@ mod tests {
             agent: AgentId::from_uuid(Uuid::from_u128(number.into())),
             site: site.to_owned(),
             addresses: vec![[198, 18, number, 2].into()],
+            reached_at: Vec::new(),
+            paired_with: Vec::new(),
             heard_from: None,
             routers: routers.iter().map(|last| IpAddr::from([198, 19, 0, *last])).collect(),
         }
@@ -224,10 +265,12 @@ mod tests {
         let public = |number: u8| -> Option<IpAddr> { Some([203, 0, 113, number].into()) };
         let mut open = candidate(1, "a", &[]);
         open.heard_from = open.addresses.first().copied();
-        let mut hidden = candidate(2, "b", &[]);
-        hidden.heard_from = public(2);
-        let mut also = candidate(3, "c", &[]);
-        also.heard_from = public(3);
+        let behind = |number: u8, site| {
+            let addresses = vec![[10, number, 0, 2].into()];
+            let heard_from = public(number);
+            Candidate { addresses, heard_from, ..candidate(number, site, &[]) }
+        };
+        let (hidden, mut also) = (behind(2, "b"), behind(3, "c"));
         let one = choose(&[open, hidden.clone()], 1, &BTreeSet::new()).remove(0);
         assert_eq!((one.sender, one.is_hidden), (hidden.agent, false));
         assert_eq!(Some(one.sender_address), public(2));
@@ -238,6 +281,38 @@ mod tests {
         also.heard_from = hidden.heard_from;
         let near = choose(&[hidden, also.clone()], 1, &BTreeSet::new()).remove(0);
         assert_eq!((near.is_hidden, near.reflector_address), (false, also.addresses[0]));
+    }
+
+    #[test]
+    fn a_management_address_is_nobodys_meeting_place() {
+        let mut managed = candidate(2, "b", &[]);
+        let other = candidate(1, "a", &[]);
+        let met = |managed: &Candidate| {
+            let pair = pair(&other, managed, Family::Ipv4).unwrap();
+            (pair.reflector_address, pair.is_hidden)
+        };
+        let own = (managed.addresses[0], false);
+        // Heard through a VPN, or over a management network, or from another public address.
+        for heard in [[10, 200, 0, 7], [100, 64, 3, 9], [203, 0, 113, 80]] {
+            managed.heard_from = Some(heard.into());
+            assert_eq!(met(&managed), own, "{heard:?}");
+        }
+        // An inside address heard from another inside one: no translation is known.
+        managed.addresses = vec![[10, 2, 0, 2].into()];
+        managed.heard_from = Some([10, 200, 0, 7].into());
+        assert_eq!(met(&managed), (managed.addresses[0], false));
+        managed.reached_at = vec![[203, 0, 113, 9].into()];
+        assert_eq!(met(&managed), (managed.reached_at[0], false));
+    }
+
+    #[test]
+    fn neighbours_are_partners_where_the_configuration_says_so() {
+        let own = candidate(1, "a", &[]);
+        let mut near = candidate(2, "b", &[]);
+        near.addresses = vec![[198, 18, 1, 9].into()];
+        near.paired_with = vec!["a".to_owned()];
+        let chosen = choose(&[own, near], 3, &BTreeSet::new());
+        assert_eq!(numbers(&chosen), BTreeSet::from([(1, 2)]));
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! How fast the engines run when no clock holds them: the prober with the simulation, and
-//! judgement of what they give. `cargo bench --package itinera-lab`.
+//! judgement of what they give. `cargo bench --package itinera-lab`;
+//! `-- --smoke` is a short form for tests.
 #![allow(
     clippy::unwrap_used,
     clippy::print_stdout,
@@ -18,12 +19,14 @@ use std::time::Instant;
 
 const WORLD: &str = include_str!("../../../demo/world.toml");
 const VIRTUAL_S: u64 = 3_600;
-const VIRTUAL_ROUNDS: u32 = 2_000;
+const VIRTUAL_ROUNDS: u64 = 2_000;
 
 fn main() {
+    let short = std::env::args().any(|word| word == "--smoke");
+    let (virtual_s, virtual_rounds) = if short { (60, 5) } else { (VIRTUAL_S, VIRTUAL_ROUNDS) };
     let scenario = Scenario::parse(WORLD).unwrap();
     let begun = Instant::now();
-    let lab = run(&scenario, 1, &Density::default(), Tick::from_millis(VIRTUAL_S * 1_000));
+    let lab = run(&scenario, 1, &Density::default(), Tick::from_millis(virtual_s * 1_000));
     let probing = begun.elapsed().as_secs_f64();
     let probes: u64 =
         lab.rounds.iter().flat_map(|lab| &lab.round.hops).map(|hop| u64::from(hop.sent)).sum();
@@ -31,7 +34,7 @@ fn main() {
     let (_, effects) = lab.judge(Limits::default());
     let judging = begun.elapsed().as_secs_f64();
     let rounds = lab.rounds.len() as f64;
-    println!("{} paths for {VIRTUAL_S} virtual seconds", lab.paths.len());
+    println!("{} paths for {virtual_s} virtual seconds", lab.paths.len());
     println!(
         "prober and simulation  {:>10.0} rounds/s  {:>10.0} probes/s",
         rounds / probing,
@@ -42,15 +45,15 @@ fn main() {
         rounds / judging,
         effects.len()
     );
-    println!("virtual over real time {:>10.0}", VIRTUAL_S as f64 / (probing + judging));
+    println!("virtual over real time {:>10.0}", virtual_s as f64 / (probing + judging));
     println!("judgement per probing  {:>10.2}", judging / probing);
     for probes in [2, 10] {
-        closed_form(probes, rounds / probing);
+        closed_form(probes, virtual_rounds, rounds / probing);
     }
 }
 
 /// Rounds in closed form on one core, against packets of the prober.
-fn closed_form(probes: u8, by_packets: f64) {
+fn closed_form(probes: u8, rounds: u64, by_packets: f64) {
     let world = Blueprint::draw(4, Family::Plain, 16);
     let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
     let targets = world.targets.len();
@@ -66,7 +69,7 @@ fn closed_form(probes: u8, by_packets: f64) {
     let mut hops = Vec::new();
     let (mut drawn, mut answers) = (0u32, 0u64);
     let begun = Instant::now();
-    for number in 0..u64::from(VIRTUAL_ROUNDS) {
+    for number in 0..rounds {
         for path in 0..plans.len() {
             let at = Tick::from_millis(number * 10_000 + path as u64);
             sampler.round(path, number, at, 0, &mut hops);

@@ -1,7 +1,7 @@
 //! What agents call: join, schedule, batches. CBOR both ways, problems when refused.
 
 use crate::problem::{ApiError, name_requests};
-use crate::server::{Shared, now, said};
+use crate::server::{Shared, said};
 use crate::tls_listener::Peer;
 use crate::{throughput, two_way};
 use axum::Router;
@@ -14,13 +14,15 @@ use itinera_model::batch::{Batch, decode, encode};
 use itinera_model::id::AgentId;
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};
-use itinera_store::NewAgent;
+use itinera_store::{NewAgent, StoreError};
 use serde::Deserialize;
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::net::IpAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use time::OffsetDateTime;
+use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 /// Octets of a compressed batch, and of what it may unpack to.
@@ -98,10 +100,10 @@ async fn schedule(
         shared.tell_agents(Some(renewed));
     }
     if shared.store.note_addresses(agent, &own_addresses(&addresses)).await? {
-        two_way::renew(&shared).await?;
+        two_way::renew(Arc::clone(&shared)).await?;
     }
     let mut version = shared.schedule_version.subscribe();
-    let newer = version.wait_for(|version| *version != after);
+    let newer = version.wait_for(|version| *version > after);
     let changed = tokio::select! {
         changed = newer => changed.is_ok(),
         () = tokio::time::sleep(HELD) => false,
@@ -116,14 +118,52 @@ async fn schedule(
     Ok(cbor(&schedule))
 }
 
+/// Batches unpacked at one time, by all agents and by one: an agent that has much to catch up on
+/// leaves turns to the others.
+const UNPACKING: usize = 4;
+const UNPACKING_BY_ONE: usize = 1;
+/// The longest window of zstd (RFC 8878 section 3.1.1.1.2) that is allocated for a batch: 8 MiB.
+const WINDOW_LOG: u32 = 23;
+
+/// Turns to unpack and decode batches, off the async threads.
+#[derive(Debug)]
+pub(crate) struct Unpacking {
+    all: Semaphore,
+    by_agent: Mutex<BTreeMap<AgentId, Arc<Semaphore>>>,
+}
+
+impl Default for Unpacking {
+    fn default() -> Self {
+        Self { all: Semaphore::new(UNPACKING), by_agent: Mutex::default() }
+    }
+}
+
+impl Unpacking {
+    /// Decodes a batch in the agent's turn.
+    async fn unpack(&self, agent: AgentId, body: Bytes) -> Result<Batch, ApiError> {
+        let own = {
+            let mut by_agent = self.by_agent.lock().unwrap_or_else(PoisonError::into_inner);
+            by_agent.retain(|_, turns| Arc::strong_count(turns) > 1);
+            let new = || Arc::new(Semaphore::new(UNPACKING_BY_ONE));
+            Arc::clone(by_agent.entry(agent).or_insert_with(new))
+        };
+        let internal = |error: Box<dyn std::error::Error + Send + Sync>| ApiError::Internal(error);
+        let _own = own.acquire().await.map_err(|error| internal(error.into()))?;
+        let _turn = self.all.acquire().await.map_err(|error| internal(error.into()))?;
+        let work = tokio::task::spawn_blocking(move || unpack(&body));
+        work.await.map_err(|error| internal(error.into()))?
+    }
+}
+
 fn unpack(body: &[u8]) -> Result<Batch, ApiError> {
     let damaged = |what: &dyn std::fmt::Display| ApiError::DamagedBatch(format!("batch: {what}"));
-    let decoder = zstd::Decoder::new(body).map_err(|error| damaged(&error))?;
+    let mut decoder = zstd::Decoder::new(body).map_err(|error| damaged(&error))?;
+    decoder.window_log_max(WINDOW_LOG).map_err(|error| damaged(&error))?;
     let mut octets = Vec::new();
     let read = decoder.take(MAX_UNPACKED + 1).read_to_end(&mut octets);
     read.map_err(|error| damaged(&error))?;
     if octets.len() as u64 > MAX_UNPACKED {
-        return Err(damaged(&format!("unpacks to more than {MAX_UNPACKED} octets")));
+        return Err(damaged(&format!("unpacks to more than {MAX_UNPACKED} bytes")));
     }
     let batch: Batch = decode(&octets).map_err(|error| damaged(&error))?;
     batch.check().map_err(|error| damaged(&error))?;
@@ -135,14 +175,20 @@ async fn batches(
     ConnectInfo(peer): ConnectInfo<Peer>,
     body: Bytes,
 ) -> Result<Response, ApiError> {
-    let received_at = now();
+    let received_at = shared.clock.wall_now();
     let agent = known_agent(&shared, peer).await?;
-    let batch = unpack(&body).inspect_err(|_| shared.metrics.damaged())?;
+    let batch = shared.unpacking.unpack(agent, body).await;
+    let batch = batch.inspect_err(|_| shared.metrics.damaged())?;
     if batch.agent != agent {
         shared.metrics.damaged();
         return Err(ApiError::OtherAgent);
     }
-    let committed = shared.store.commit_batch(agent, &batch).await?;
+    let committed = shared.store.commit_batch(agent, &batch, shared.clock.now()).await;
+    let committed = committed.inspect_err(|error| {
+        if matches!(error, StoreError::Unrecordable(_)) {
+            shared.metrics.damaged();
+        }
+    })?;
     shared.metrics.committed(&committed);
     shared.committed.notify_one();
     if !batch.throughput.is_empty() {
@@ -153,4 +199,25 @@ async fn batches(
         duplicate: committed.duplicate,
         refused_rounds: committed.refused,
     }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write;
+
+    #[test]
+    fn a_batch_that_would_take_too_much_memory_is_refused() {
+        let code = |error: ApiError| matches!(error, ApiError::DamagedBatch(_));
+        let packed = |octets: &[u8], log| {
+            let mut encoder = zstd::Encoder::new(Vec::new(), 1).unwrap();
+            encoder.window_log(log).unwrap();
+            encoder.write_all(octets).unwrap();
+            encoder.finish().unwrap()
+        };
+        assert!(code(unpack(&packed(&[0; 100], 27)).unwrap_err()), "a window of 128 MiB");
+        let much = vec![0; usize::try_from(MAX_UNPACKED).unwrap() + 1];
+        assert!(code(unpack(&packed(&much, 20)).unwrap_err()), "more than it may be");
+        assert!(code(unpack(&packed(b"x", 20)).unwrap_err()), "no batch");
+    }
 }

@@ -33,6 +33,12 @@ pub enum AuthorityError {
     /// A file operation failed.
     #[error("cannot use {0:?}")]
     File(PathBuf, #[source] io::Error),
+    /// Agents know the service by a key that is not there.
+    #[error(
+        "{0:?} is missing, and agents know the service by it: restore it from a backup; a new key \
+         would shut all agents out"
+    )]
+    KeyLost(PathBuf),
     /// A certificate or key cannot be made or read.
     #[error("cannot make or read a certificate")]
     Certificate(#[from] rcgen::Error),
@@ -70,35 +76,54 @@ fn mac(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
     mac.finalize().into_bytes().into()
 }
 
+/// Writes a file that only our account can read; it appears whole or not at all.
 fn write_private(path: &Path, text: &str) -> io::Result<()> {
+    let part = path.with_extension("part");
     let mut options = fs::OpenOptions::new();
-    let mut file = options.write(true).create_new(true).mode(0o600).open(path)?;
+    let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(&part)?;
     file.write_all(text.as_bytes())?;
-    file.sync_all()
+    file.sync_all()?;
+    fs::rename(&part, path)?;
+    let directory = path.parent().map_or_else(|| Path::new("."), |parent| parent);
+    fs::File::open(directory)?.sync_all()
+}
+
+/// The authority's own certificate (PEM).
+fn self_signed(key: &KeyPair) -> Result<String, rcgen::Error> {
+    let mut params = CertificateParams::new(Vec::new())?;
+    params.distinguished_name.push(DnType::CommonName, "Itinera service authority");
+    params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    valid_from_now(&mut params);
+    Ok(params.self_signed(key)?.pem())
 }
 
 impl Authority {
-    /// Reads the authority kept in a directory, or makes it.
-    pub(crate) fn open(directory: &Path) -> Result<Self, AuthorityError> {
+    /// Reads the authority kept in a directory, or makes it where there never was one. Agents know
+    /// the service by its key, so a key that is lost is never replaced.
+    ///
+    /// # Errors
+    /// [`AuthorityError::KeyLost`] when agents have joined, or a certificate is there, without a
+    /// key; [`AuthorityError`] when what is there cannot be read.
+    pub(crate) fn open(directory: &Path, agents_joined: bool) -> Result<Self, AuthorityError> {
         let key_path = directory.join("authority.key");
         let certificate_path = directory.join("authority.crt");
         let file = |path: &Path| {
             let path = path.to_owned();
             move |error| AuthorityError::File(path, error)
         };
-        if !certificate_path.exists() {
+        if !key_path.exists() {
+            if agents_joined || certificate_path.exists() {
+                return Err(AuthorityError::KeyLost(key_path));
+            }
             let key = KeyPair::generate()?;
-            let mut params = CertificateParams::new(Vec::new())?;
-            params.distinguished_name.push(DnType::CommonName, "Itinera service authority");
-            params.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
-            params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-            valid_from_now(&mut params);
-            let certificate = params.self_signed(&key)?;
-            // The key first: a certificate means that both are there.
-            let _left_over = fs::remove_file(&key_path);
             write_private(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
-            write_private(&certificate_path, &certificate.pem())
-                .map_err(file(&certificate_path))?;
+        }
+        if !certificate_path.exists() {
+            // The same key and name are the same authority to agents.
+            let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
+            let certificate = self_signed(&KeyPair::from_pem(&key_pem)?)?;
+            write_private(&certificate_path, &certificate).map_err(file(&certificate_path))?;
         }
         let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
         let pem = fs::read_to_string(&certificate_path).map_err(file(&certificate_path))?;
@@ -170,5 +195,38 @@ impl Authority {
             .with_client_cert_verifier(verifier)
             .with_single_cert(chain, key)
             .map_err(tls)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn key_of(directory: &Path) -> String {
+        fs::read_to_string(directory.join("authority.key")).unwrap()
+    }
+
+    #[test]
+    fn a_key_is_never_replaced_and_a_lost_certificate_is_made_of_it() {
+        let _installed = rustls::crypto::ring::default_provider().install_default();
+        let place = tempfile::tempdir().unwrap();
+        let directory = place.path();
+        Authority::open(directory, false).unwrap();
+        let key = key_of(directory);
+        fs::remove_file(directory.join("authority.crt")).unwrap();
+        let agents = Authority::open(directory, true).unwrap();
+        assert_eq!(key_of(directory), key);
+        assert!(agents.server_tls().is_ok());
+        fs::remove_file(directory.join("authority.key")).unwrap();
+        let lost = Authority::open(directory, false);
+        assert!(matches!(lost, Err(AuthorityError::KeyLost(_))), "a certificate is there");
+        fs::remove_file(directory.join("authority.crt")).unwrap();
+        let lost = Authority::open(directory, true);
+        assert!(matches!(lost, Err(AuthorityError::KeyLost(_))), "agents have joined");
+        assert!(!directory.join("authority.key").exists());
+        // Half a key is no key, and is not replaced either.
+        fs::write(directory.join("authority.key"), &key[..60]).unwrap();
+        assert!(Authority::open(directory, false).is_err());
+        assert_eq!(key_of(directory), key[..60]);
     }
 }

@@ -7,8 +7,10 @@
 mod agent_api;
 pub mod api;
 mod authority;
+mod clock;
 pub mod config;
 mod console;
+mod duty;
 mod happening;
 mod live;
 mod metrics;
@@ -20,6 +22,7 @@ mod runner;
 mod server;
 mod sign_in;
 mod throughput;
+mod timed_listener;
 mod tls_listener;
 mod two_way;
 mod watching;

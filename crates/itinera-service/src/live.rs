@@ -1,18 +1,24 @@
 //! News as server-sent events (WHATWG HTML, "Server-sent events"), resumed by number.
 
+use crate::duty::Duty;
 use crate::problem::ApiError;
 use crate::server::{Shared, said};
+use crate::sign_in::admitted;
 use axum::extract::State;
-use axum::http::HeaderMap;
+use axum::http::{HeaderMap, Method};
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::Stream;
-use itinera_store::{News, Since};
+use itinera_model::role::Role;
+use itinera_store::{News, Since, Topic};
 use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::watch;
 use tokio::time::Instant;
+use utoipa::openapi::RefOr;
+use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
+use utoipa::{PartialSchema, ToSchema};
 
 /// News read at once.
 const AT_ONCE: i64 = 500;
@@ -21,19 +27,45 @@ const GLANCE: Duration = Duration::from_secs(1);
 /// A stream ends after this; the reader comes again, and whether it may is asked again.
 const LONGEST: Duration = Duration::from_secs(600);
 
+/// The topics of the change feed, for the API's description: what shows live data is checked
+/// against it.
+pub(crate) struct LiveTopic;
+
+impl PartialSchema for LiveTopic {
+    fn schema() -> RefOr<Schema> {
+        let words = Topic::ALL.map(Topic::word);
+        ObjectBuilder::new()
+            .schema_type(Type::String)
+            .enum_values(Some(words))
+            .description(Some("The event names of the live stream, beside `here` and `missed`."))
+            .into()
+    }
+}
+
+impl ToSchema for LiveTopic {}
+
 /// Follows the head of the outbox for everybody who listens here.
 pub(crate) async fn present(shared: Arc<Shared>) {
     loop {
         match shared.store.news_head().await {
-            Ok(head) => drop(shared.news_head.send_replace(head)),
-            Err(error) => tracing::debug!(%error, "the outbox cannot be read"),
+            Ok(head) => {
+                shared.duties.done(Duty::ChangeFeed);
+                let _before = shared.news_head.send_replace(head);
+            }
+            Err(error) => shared.duties.failed(Duty::ChangeFeed, &error),
         }
         let _woken = tokio::time::timeout(GLANCE, shared.news.notified()).await;
     }
 }
 
+/// A reader who has signed out since is let go after this.
+const ADMITTED_FOR: Duration = Duration::from_secs(5);
+
 struct Reader {
     shared: Arc<Shared>,
+    /// What the reader came with: it is asked for again whether it still admits it.
+    headers: HeaderMap,
+    asked_at: Instant,
     head: watch::Receiver<i64>,
     cursor: i64,
     waiting: VecDeque<News>,
@@ -55,7 +87,8 @@ pub(crate) async fn live(
     let head = shared.news_head.subscribe();
     let until = Instant::now() + LONGEST;
     let waiting = VecDeque::new();
-    let reader = Reader { shared, head, cursor, waiting, greeting, until };
+    let asked_at = Instant::now();
+    let reader = Reader { shared, headers, asked_at, head, cursor, waiting, greeting, until };
     let events = futures_util::stream::unfold(reader, |mut reader| async move {
         let event = reader.next().await?;
         Some((Ok(event), reader))
@@ -67,6 +100,11 @@ impl Reader {
     /// The next event; nothing when the stream is to end.
     async fn next(&mut self) -> Option<Event> {
         loop {
+            if self.asked_at.elapsed() >= ADMITTED_FOR {
+                let Self { shared, headers, .. } = self;
+                admitted(&shared.store, &Method::GET, headers, Role::Viewer).await.ok()?;
+                self.asked_at = Instant::now();
+            }
             if let Some(greeting) = self.greeting.take() {
                 let event = Event::default().event(greeting).id(self.cursor.to_string());
                 return Some(event.data("{}"));
@@ -84,6 +122,7 @@ impl Reader {
                             changed.ok()?;
                         }
                         () = tokio::time::sleep_until(self.until) => return None,
+                        () = tokio::time::sleep(ADMITTED_FOR) => {}
                         () = said(self.shared.stop.subscribe()) => return None,
                     }
                 }

@@ -1,5 +1,6 @@
 //! The service's own health, and what was measured, in OpenMetrics 1.0.
 
+use crate::duty::Duties;
 use itinera_model::unit::WallTime;
 use itinera_store::{Committed, PathRecord, StateCounts};
 use prometheus_client::encoding::EncodeLabelSet;
@@ -9,6 +10,7 @@ use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::{Registry, Unit};
 use std::sync::atomic::AtomicU64;
+use std::time::Instant;
 
 /// Paths whose measurements are shown at most: three series each.
 pub(crate) const SHOWN_PATHS: usize = 5_000;
@@ -97,6 +99,14 @@ struct Gauges {
     paths: Gauge,
     open_alarms: Gauge,
     unjudged_commits: Gauge,
+    set_aside_commits: Gauge,
+    restarts: Family<DutyLabel, Gauge>,
+    not_done: Family<DutyLabel, Gauge>,
+}
+
+#[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
+struct DutyLabel {
+    duty: &'static str,
 }
 
 impl std::fmt::Debug for Metrics {
@@ -132,6 +142,21 @@ impl Metrics {
             "Commits that judgement has not reached",
             gauges.unjudged_commits.clone(),
         );
+        registry.register(
+            "set_aside_commits",
+            "Commits that could not be judged and are left out",
+            gauges.set_aside_commits.clone(),
+        );
+        registry.register(
+            "duty_restarts",
+            "How often the task of a duty was started again by this process",
+            gauges.restarts.clone(),
+        );
+        registry.register(
+            "duty_not_done",
+            "1 while a duty of this process is not done",
+            gauges.not_done.clone(),
+        );
         Self { registry, batches, rounds, judged_commits, gauges }
     }
 
@@ -153,7 +178,20 @@ impl Metrics {
     }
 
     /// Everything as OpenMetrics text, with the record's counts of now.
-    pub(crate) fn text(&self, counts: &StateCounts) -> Result<String, std::fmt::Error> {
+    pub(crate) fn text(
+        &self,
+        counts: &StateCounts,
+        duties: &Duties,
+    ) -> Result<String, std::fmt::Error> {
+        let not_done = duties.not_done(Instant::now());
+        for (duty, restarts) in duties.restarts() {
+            let label = DutyLabel { duty: duty.word() };
+            let restarts = i64::try_from(restarts).unwrap_or(i64::MAX);
+            self.gauges.restarts.get_or_create(&label).set(restarts);
+            let value = i64::from(not_done.contains(&duty));
+            self.gauges.not_done.get_or_create(&label).set(value);
+        }
+        self.gauges.set_aside_commits.set(counts.set_aside_commits);
         self.gauges.agents.set(counts.agents);
         self.gauges.agents_late.set(counts.agents_late);
         self.gauges.paths.set(counts.paths);

@@ -66,6 +66,8 @@ pub(crate) enum ApiError {
     Incident(IncidentRefused),
     #[error("{0}")]
     Watch(WatchRefused),
+    #[error("the database will never take this batch: its numbers or texts are out of bounds")]
+    Unrecordable(#[source] StoreError),
     #[error("the record is away; what you sent was not taken, so send it again")]
     Store(#[source] StoreError),
     #[error("the service has failed; its log names this request")]
@@ -79,6 +81,7 @@ impl From<StoreError> for ApiError {
             StoreError::Person(refused) => Self::Person(refused),
             StoreError::Incident(refused) => Self::Incident(refused),
             StoreError::Watch(refused) => Self::Watch(refused),
+            unrecordable @ StoreError::Unrecordable(_) => Self::Unrecordable(unrecordable),
             other => Self::Store(other),
         }
     }
@@ -126,6 +129,9 @@ impl ApiError {
             Self::Watch(_) => (StatusCode::CONFLICT, "watch-state", "Change refused"),
             Self::Incident(_) => (StatusCode::CONFLICT, "incident-state", "Change refused"),
             Self::Person(_) => (StatusCode::CONFLICT, "person-refused", "Change refused"),
+            Self::Unrecordable(_) => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "unrecordable-batch", "Batch refused")
+            }
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
         }

@@ -1,5 +1,6 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 
+use crate::duty::Duty;
 use crate::happening::Happening;
 use crate::server::Shared;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
@@ -9,6 +10,7 @@ use itinera_model::event::{EventEffect, Trouble};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::time::Duration;
 use time::OffsetDateTime;
@@ -19,27 +21,104 @@ const COMMITS_AT_ONCE: i64 = 64;
 /// How long nothing may happen before the lease is renewed and the log looked at again.
 const IDLE: Duration = Duration::from_secs(1);
 
+/// Failures of one kind after which a commit is set aside.
+const TRIES: u32 = 3;
+
+/// The commit on which judgement failed last, and how often in the same way.
+#[derive(Debug, Default)]
+struct Failures {
+    at: i64,
+    error: String,
+    count: u32,
+}
+
+impl Failures {
+    /// Counts a failure after `cursor`; true when it is the last that is borne.
+    fn count(&mut self, cursor: i64, error: &str) -> bool {
+        if self.at != cursor || self.error != error {
+            *self = Self { at: cursor, error: error.to_owned(), count: 0 };
+        }
+        self.count += 1;
+        self.count >= TRIES
+    }
+
+    /// True while the commits after `cursor` are judged one by one, to find the one that fails.
+    fn searching(&self, cursor: i64) -> bool {
+        self.count > 0 && (self.at..self.at + COMMITS_AT_ONCE).contains(&cursor)
+    }
+}
+
+/// Why judgement stops for now.
+enum Stopped {
+    /// The database is away, or another process leads.
+    Store(StoreError),
+    /// The commits after this one cannot be judged; the memory is not to be used any more.
+    Unjudgeable(i64, String),
+}
+
+impl From<StoreError> for Stopped {
+    fn from(error: StoreError) -> Self {
+        Self::Store(error)
+    }
+}
+
 /// Judges for ever: leads when nobody does, stands by otherwise.
 pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
     let me = Uuid::now_v7();
+    let mut failures = Failures::default();
     loop {
         match shared.store.lead_judgement(me).await {
-            Ok(Some(token)) => match lead(&shared, limits, token).await {
-                Ok(()) => {}
-                Err(StoreError::Fenced) => tracing::warn!("another process judges now"),
-                Err(error) => {
-                    let cause = std::error::Error::source(&error).map(ToString::to_string);
-                    tracing::error!(%error, cause, "judgement is interrupted");
+            Ok(Some(token)) => match lead(&shared, limits, token, &failures).await {
+                Stopped::Store(StoreError::Fenced) => {
+                    tracing::warn!("another process judges now");
+                    shared.duties.done(Duty::Judging);
+                }
+                Stopped::Store(error) => shared.duties.failed(Duty::Judging, &error),
+                Stopped::Unjudgeable(cursor, error) => {
+                    tracing::error!(commit_no = cursor + 1, error, "a commit cannot be judged");
+                    // Only once it is known which of several commits fails.
+                    let alone = failures.searching(cursor);
+                    if failures.count(cursor, &error) && alone {
+                        set_aside(&shared, token, cursor, &error).await;
+                        failures = Failures::default();
+                    }
                 }
             },
-            Ok(None) => tracing::debug!("standing by: another process judges"),
-            Err(error) => tracing::error!(%error, "judgement cannot begin"),
+            Ok(None) => {
+                tracing::debug!("standing by: another process judges");
+                shared.duties.done(Duty::Judging);
+            }
+            Err(error) => shared.duties.failed(Duty::Judging, &error),
         }
         tokio::time::sleep(IDLE).await;
     }
 }
 
-async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreError> {
+async fn set_aside(shared: &Shared, token: i64, cursor: i64, error: &str) {
+    let commit_no = cursor + 1;
+    match shared.store.set_commit_aside(token, commit_no, ENGINE, error).await {
+        Ok(()) => tracing::error!(
+            commit_no,
+            "set aside; `itinera set-aside retry {commit_no}` has it judged again"
+        ),
+        Err(error) => shared.duties.failed(Duty::Judging, &error),
+    }
+}
+
+/// Judges until something stops it.
+async fn lead(shared: &Shared, limits: Limits, token: i64, failures: &Failures) -> Stopped {
+    match follow_log(shared, limits, token, failures).await {
+        Err(stopped) => stopped,
+        Ok(never) => match never {},
+    }
+}
+
+async fn follow_log(
+    shared: &Shared,
+    limits: Limits,
+    token: i64,
+    failures: &Failures,
+) -> Result<std::convert::Infallible, Stopped> {
     *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
@@ -48,28 +127,98 @@ async fn lead(shared: &Shared, limits: Limits, token: i64) -> Result<(), StoreEr
     let mut judge = remembered(memory, limits)?;
     tracing::info!(cursor, "judging");
     loop {
-        let entries = shared.store.log_after(cursor, COMMITS_AT_ONCE).await?;
+        shared.duties.done(Duty::Judging);
+        if let Some(commit_no) = shared.store.commit_to_retry().await? {
+            retry(shared, token, cursor, commit_no, (&mut judge, &mut happening)).await?;
+        }
+        let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
+        let entries = match shared.store.log_after(cursor, limit).await {
+            Err(error) if !error.may_pass() => {
+                return Err(Stopped::Unjudgeable(cursor, error.with_causes()));
+            }
+            entries => entries?,
+        };
         let Some(last) = entries.last() else {
             shared.store.renew_leadership(token).await?;
             let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
             continue;
         };
         let to = last.commit_no;
-        let mut gathered = std::mem::take(&mut inherited);
-        let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-        for entry in &entries {
-            let effects = step(&mut judge, entry);
-            gathered.happened.extend(happening.step(shared, entry, &effects, &map).await?);
-            gathered.take(effects);
-        }
-        let fold = |trouble: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| {
-            incident::fold(trouble, open, &map)
-        };
-        let write = gathered.into_write(&judge, &happening, cursor, to);
-        shared.store.commit_judgement(token, &write, &fold).await?;
-        shared.news.notify_one();
+        let gathered = std::mem::take(&mut inherited);
+        let work = Work { entries: &entries, span: (cursor, to), retried: None, gathered };
+        judge_entries(shared, token, work, (&mut judge, &mut happening)).await?;
         shared.metrics.judged(entries.len() as u64);
         cursor = to;
+    }
+}
+
+/// Judges a commit that had been set aside. When it fails again, it stays there.
+async fn retry(
+    shared: &Shared,
+    token: i64,
+    cursor: i64,
+    commit_no: i64,
+    memory: (&mut Judge, &mut Happening),
+) -> Result<(), Stopped> {
+    let judged = match shared.store.log_entry(commit_no).await {
+        Ok(entry) => {
+            let (retried, gathered) = (Some(commit_no), Gathered::default());
+            let entries = std::slice::from_ref(&entry);
+            let work = Work { entries, span: (cursor, cursor), retried, gathered };
+            judge_entries(shared, token, work, memory).await
+        }
+        Err(error) if !error.may_pass() => Err(Stopped::Unjudgeable(cursor, error.with_causes())),
+        Err(error) => Err(error.into()),
+    };
+    match judged {
+        Err(Stopped::Unjudgeable(_, error)) => {
+            shared.store.retry_failed(commit_no, &error).await?;
+            tracing::error!(commit_no, error, "stays set aside");
+            // The memory has seen a part of it: begin with what is recorded.
+            Err(Stopped::Store(StoreError::Fenced))
+        }
+        judged => judged,
+    }
+}
+
+/// What is judged in one transaction.
+struct Work<'a> {
+    entries: &'a [LogEntry],
+    /// The cursor before and after.
+    span: (i64, i64),
+    /// The commit that is no longer set aside when this is recorded.
+    retried: Option<i64>,
+    gathered: Gathered,
+}
+
+async fn judge_entries(
+    shared: &Shared,
+    token: i64,
+    work: Work<'_>,
+    (judge, happening): (&mut Judge, &mut Happening),
+) -> Result<(), Stopped> {
+    let Work { entries, span: (from, to), retried, mut gathered } = work;
+    let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
+    for entry in entries {
+        // What a panic leaves half done is not used any more.
+        let effects = catch_unwind(AssertUnwindSafe(|| step(judge, entry)));
+        let effects = effects.map_err(|_| {
+            Stopped::Unjudgeable(from, "judgement panicked: the log has its message".to_owned())
+        })?;
+        gathered.happened.extend(happening.step(shared, entry, &effects, &map).await?);
+        gathered.take(effects);
+    }
+    let fold = |trouble: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| {
+        incident::fold(trouble, open, &map)
+    };
+    let write = gathered.into_write(judge, happening, (from, to), retried);
+    match shared.store.commit_judgement(token, &write, &fold).await {
+        Err(error) if !error.may_pass() => Err(Stopped::Unjudgeable(from, error.with_causes())),
+        Err(error) => Err(error.into()),
+        Ok(()) => {
+            shared.news.notify_one();
+            Ok(())
+        }
     }
 }
 
@@ -105,7 +254,7 @@ async fn left_by_another_engine(
         return Ok(left);
     }
     left.windows = memory.windows.iter().map(|old| ((old.path, old.window), None)).collect();
-    let at = crate::server::now();
+    let at = shared.clock.wall_now();
     let open = shared.store.alarms(true, None, u64::from(u16::MAX)).await?;
     let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
     left.alarms = cleared.collect();
@@ -159,13 +308,20 @@ impl Gathered {
         }
     }
 
-    fn into_write(self, judge: &Judge, happening: &Happening, from: i64, to: i64) -> JudgeWrite {
+    fn into_write(
+        self,
+        judge: &Judge,
+        happening: &Happening,
+        (from, to): (i64, i64),
+        retried: Option<i64>,
+    ) -> JudgeWrite {
         let dropped = self.windows.iter().filter(|(_, content)| content.is_none());
         let dropped = dropped.map(|(key, _)| *key).collect();
         let assessed = self.assessed.into_iter();
         JudgeWrite {
             from,
             to,
+            retried,
             engine: ENGINE,
             book: encode(judge.book()),
             events: encode(happening.watcher()),
@@ -175,5 +331,22 @@ impl Gathered {
             alarms: self.alarms,
             happened: self.happened,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_failing_commit_is_searched_alone_and_borne_three_times() {
+        let mut failures = Failures::default();
+        assert!(!failures.searching(7));
+        assert!(!failures.count(7, "unreadable hops"), "of up to 64 commits");
+        assert!(failures.searching(7) && failures.searching(7 + 40) && !failures.searching(6));
+        assert!(!failures.count(30, "unreadable hops"), "it is the thirty-first");
+        assert!(!failures.count(30, "another error"), "not the same way");
+        assert!(!failures.count(30, "another error"));
+        assert!(failures.count(30, "another error"));
     }
 }

@@ -1,14 +1,17 @@
 //! Puts the service together and takes it down in order.
 
+use crate::agent_api::Unpacking;
 use crate::authority::{Authority, AuthorityError};
+use crate::clock::ServiceClock;
 use crate::config::{Config, PublicUrl};
+use crate::duty::{Duties, Duty, every, supervise};
 use crate::metrics::Metrics;
 use crate::sign_in::{self, FirstError, Tries};
 use crate::throughput::{self, ThroughputRule};
+use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, live, runner, two_way, watching};
 use itinera_model::owner::OwnerMap;
-use itinera_model::unit::WallTime;
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{ImportRecord, Store, StoreError};
 use std::io;
@@ -19,12 +22,15 @@ use std::time::Duration;
 use time::OffsetDateTime;
 use tokio::net::TcpListener;
 use tokio::sync::{Mutex, Notify, watch};
+use tokio::task::JoinHandle;
 use uuid::Uuid;
 
 /// Open requests get this long to finish when the service stops.
 const GRACE: Duration = Duration::from_secs(3);
-/// How often room for coming days, settled incidents and old news are looked after.
-const LOOK_AFTER: Duration = Duration::from_secs(60);
+/// How often the database is asked for the version of the schedule, which another process may raise,
+/// and for watches that are over.
+const FOLLOW: Duration = Duration::from_secs(1);
+const WATCHES: Duration = Duration::from_secs(5);
 
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
@@ -68,6 +74,12 @@ pub(crate) struct Shared {
     pub(crate) news_head: watch::Sender<i64>,
     /// Becomes true when the service stops: held requests are let go.
     pub(crate) stop: watch::Sender<bool>,
+    /// The service's clock.
+    pub(crate) clock: ServiceClock,
+    /// How every duty stands.
+    pub(crate) duties: Duties,
+    /// Turns of agents whose batches are unpacked.
+    pub(crate) unpacking: Unpacking,
     /// The owner map used last, by its import.
     owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
     /// Wrong passwords by name.
@@ -93,11 +105,15 @@ impl Shared {
         self.public_url.as_ref().map(|url| url.host.clone())
     }
 
-    /// Lets agents know of a new version of the schedule, where there is one.
+    /// Lets agents know of a new version of the schedule, where there is one. Versions only rise:
+    /// two that are published out of order leave the newer.
     pub(crate) fn tell_agents(&self, version: Option<u64>) {
-        if let Some(version) = version {
-            self.schedule_version.send_replace(version);
-        }
+        let Some(version) = version else { return };
+        self.schedule_version.send_if_modified(|known| {
+            let rises = version > *known;
+            *known = version.max(*known);
+            rises
+        });
     }
 
     /// The owner map that was valid at a time, with its import; an empty one before the first.
@@ -126,7 +142,10 @@ impl Shared {
 pub struct Service {
     shared: Arc<Shared>,
     cluster: Option<Cluster>,
-    tasks: Vec<tokio::task::JoinHandle<()>>,
+    /// They end by themselves once told to stop.
+    listeners: [JoinHandle<()>; 2],
+    judging: JoinHandle<()>,
+    others: Vec<JoinHandle<()>>,
     address: SocketAddr,
     agents_address: SocketAddr,
 }
@@ -140,7 +159,6 @@ impl Service {
     pub async fn start(config: &Config, say: impl Fn(&str)) -> Result<Self, ServiceError> {
         let data = &config.data;
         std::fs::create_dir_all(data).map_err(|e| ServiceError::Data(data.clone(), e))?;
-        let authority = Authority::open(data)?;
         let (cluster, url) = match &config.database {
             Some(url) => (None, url.clone()),
             None => {
@@ -149,8 +167,9 @@ impl Service {
             }
         };
         say("bringing the record up to date");
-        let store = Store::open(&url).await?;
+        let store = Store::open_with(&url, config.connections).await?;
         store.reconcile(&config.watched).await?;
+        let authority = Authority::open(data, !store.agents().await?.is_empty())?;
         sign_in::ensure_administrator(&store, data).await?;
         let version = store.schedule_version().await?;
         let tls = authority.server_tls()?;
@@ -163,6 +182,9 @@ impl Service {
             news: Notify::new(),
             news_head: watch::Sender::new(0),
             stop: watch::Sender::new(false),
+            clock: ServiceClock::new(),
+            duties: Duties::default(),
+            unpacking: Unpacking::default(),
             owner_map: Mutex::new(None),
             tries: Tries::default(),
             data: data.clone(),
@@ -177,18 +199,23 @@ impl Service {
         let agents = bind(config.listen_agents).await?;
         let unbound = |error| ServiceError::Listen(config.listen, error);
         let address = people.local_addr().map_err(unbound)?;
-        let agents = TlsListener::new(agents, tls).map_err(unbound)?;
-        let agents_address = axum::serve::Listener::local_addr(&agents).map_err(unbound)?.address;
-        let stopped = shared.stop.subscribe();
-        let tasks = vec![
-            tokio::spawn(serve_people(people, Arc::clone(&shared), stopped.clone())),
-            tokio::spawn(serve_agents(agents, Arc::clone(&shared), stopped)),
-            tokio::spawn(runner::judge_commits(Arc::clone(&shared), config.limits)),
-            tokio::spawn(look_after(Arc::clone(&shared))),
-            tokio::spawn(watching::finish_watches(Arc::clone(&shared))),
-            tokio::spawn(live::present(Arc::clone(&shared))),
+        let agents_address = agents.local_addr().map_err(unbound)?;
+        let people = people.into_std().map_err(unbound)?;
+        let agents = agents.into_std().map_err(unbound)?;
+        let tls = Arc::new(tls);
+        let listeners = [
+            supervise(&shared, Duty::UserListener, move |shared| {
+                serve_people(people.try_clone(), shared)
+            }),
+            supervise(&shared, Duty::AgentListener, move |shared| {
+                serve_agents(agents.try_clone(), Arc::clone(&tls), shared)
+            }),
         ];
-        Ok(Self { shared, cluster, tasks, address, agents_address })
+        let limits = config.limits;
+        let judging =
+            supervise(&shared, Duty::Judging, move |shared| runner::judge_commits(shared, limits));
+        let others = other_duties(&shared);
+        Ok(Self { shared, cluster, listeners, judging, others, address, agents_address })
     }
 
     /// Where people and programs reach it.
@@ -212,29 +239,22 @@ impl Service {
         };
         self.shared.stop.send_replace(true);
         tokio::time::sleep(Duration::from_millis(50)).await;
+        self.judging.abort();
         if let Some(token) = self.shared.lease.lock().await.take()
-            && let Some(judging) = self.tasks.get(2)
+            && let Err(error) = self.shared.store.resign_judgement(token).await
         {
-            judging.abort();
-            if let Err(error) = self.shared.store.resign_judgement(token).await {
-                tracing::warn!(%error, "leadership was not given up; it expires by itself");
-            }
+            tracing::warn!(%error, "leadership was not given up; it expires by itself");
         }
-        for task in &mut self.tasks[..2] {
-            let _given_up = tokio::time::timeout(GRACE, task).await;
+        for listener in &mut self.listeners {
+            let _given_up = tokio::time::timeout(GRACE, &mut *listener).await;
+            listener.abort();
         }
-        self.tasks.iter().for_each(tokio::task::JoinHandle::abort);
+        self.others.iter().for_each(JoinHandle::abort);
         if let Some(cluster) = self.cluster {
             cluster.stop().await?;
         }
         outcome
     }
-}
-
-/// The service's wall clock.
-pub(crate) fn now() -> WallTime {
-    let us = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
-    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
 }
 
 /// The private cluster's end in words; never where there is none.
@@ -252,39 +272,54 @@ pub(crate) async fn said(mut stop: watch::Receiver<bool>) {
     let _said = stop.wait_for(|stop| *stop).await.map(drop);
 }
 
-async fn serve_people(listener: TcpListener, shared: Arc<Shared>, stop: watch::Receiver<bool>) {
-    let serving = axum::serve(listener, api::router(shared)).with_graceful_shutdown(said(stop));
+async fn serve_people(listener: io::Result<std::net::TcpListener>, shared: Arc<Shared>) {
+    let stop = said(shared.stop.subscribe());
+    let serving = async {
+        let listener = TimedListener(TcpListener::from_std(listener?)?);
+        axum::serve(listener, api::router(shared)).with_graceful_shutdown(stop).await
+    };
     if let Err(error) = serving.await {
-        tracing::error!(%error, "the listener for people has failed");
+        tracing::error!(%error, "the listener for users has failed");
     }
 }
 
-async fn serve_agents(listener: TlsListener, shared: Arc<Shared>, stop: watch::Receiver<bool>) {
-    let router = agent_api::router(shared).into_make_service_with_connect_info::<Peer>();
-    let serving = axum::serve(listener, router).with_graceful_shutdown(said(stop));
+async fn serve_agents(
+    listener: io::Result<std::net::TcpListener>,
+    tls: Arc<rustls::ServerConfig>,
+    shared: Arc<Shared>,
+) {
+    let stop = said(shared.stop.subscribe());
+    let serving = async {
+        let listener = TlsListener::new(TcpListener::from_std(listener?)?, tls)?;
+        let router = agent_api::router(shared).into_make_service_with_connect_info::<Peer>();
+        axum::serve(listener, router).with_graceful_shutdown(stop).await
+    };
     if let Err(error) = serving.await {
         tracing::error!(%error, "the listener for agents has failed");
     }
 }
 
-/// What has to be done now and then.
-async fn look_after(shared: Arc<Shared>) {
-    loop {
-        tokio::time::sleep(LOOK_AFTER).await;
-        if let Err(error) = shared.store.make_partitions().await {
-            tracing::error!(%error, "no room was made for coming days");
-        }
-        if let Err(error) = shared.store.close_settled_incidents().await {
-            tracing::error!(%error, "settled incidents were not closed");
-        }
-        if let Err(error) = two_way::renew(&shared).await {
-            tracing::error!(%error, "no partners were chosen");
-        }
-        if let Err(error) = throughput::follow_rules(&shared).await {
-            tracing::error!(%error, "no throughput was ordered");
-        }
-        if let Err(error) = shared.store.forget_old_news().await {
-            tracing::error!(%error, "old news was not forgotten");
-        }
-    }
+/// Everything that is done beside listening and judging.
+fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
+    let minute = Duration::from_secs(60);
+    vec![
+        supervise(shared, Duty::ChangeFeed, live::present),
+        every(shared, Duty::ScheduleVersion, FOLLOW, async |shared: Arc<Shared>| {
+            let version = shared.store.schedule_version().await?;
+            shared.tell_agents(Some(version));
+            Ok::<_, StoreError>(())
+        }),
+        every(shared, Duty::Watches, WATCHES, watching::finish),
+        every(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
+            shared.store.make_partitions().await
+        }),
+        every(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
+            shared.store.close_settled_incidents().await.map(drop)
+        }),
+        every(shared, Duty::TwoWayChoice, minute, two_way::renew),
+        every(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        every(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
+            shared.store.forget_old_news().await
+        }),
+    ]
 }

@@ -123,7 +123,7 @@ pub(crate) async fn guard(
     }
 }
 
-async fn admitted(
+pub(crate) async fn admitted(
     store: &Store,
     method: &Method,
     headers: &HeaderMap,

@@ -8,6 +8,7 @@ use itinera_model::throughput::{PORT, Side, ThroughputOrder};
 use itinera_model::two_way::SignedTicket;
 use itinera_store::{AgentRecord, ThroughputSpec};
 use std::net::IpAddr;
+use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 
 /// An order that waits longer than this for its turn is too late.
@@ -69,12 +70,8 @@ pub(crate) async fn leave(shared: &Shared, agent: AgentId) -> Result<Vec<SignedT
     let agents = shared.store.agents().await?;
     let address = |of: AgentId| -> Option<IpAddr> {
         let record = agents.iter().find(|record| record.id == of)?;
-        record
-            .addresses
-            .iter()
-            .find(|address| address.is_ipv4())
-            .copied()
-            .or_else(|| record.addresses.first().copied())
+        let all = record.reached_at.iter().chain(&record.addresses).copied();
+        all.clone().find(IpAddr::is_ipv4).or_else(|| all.clone().next())
     };
     let Some(peer_address) = address(peer) else { return Ok(Vec::new()) };
     let spec = &run.spec;
@@ -98,7 +95,7 @@ pub(crate) async fn leave(shared: &Shared, agent: AgentId) -> Result<Vec<SignedT
 }
 
 /// Orders what rules want measured now.
-pub(crate) async fn follow_rules(shared: &Shared) -> Result<(), ApiError> {
+pub(crate) async fn follow_rules(shared: Arc<Shared>) -> Result<(), ApiError> {
     if shared.throughput_rules.is_empty() {
         return Ok(());
     }
@@ -114,7 +111,7 @@ pub(crate) async fn follow_rules(shared: &Shared) -> Result<(), ApiError> {
         let last = recent.iter().filter(same).map(|it| it.asked_at).max();
         let every = Duration::seconds(rule.every_s.into());
         if last.is_none_or(|last| last + every <= now)
-            && let Err(error) = order(shared, (&rule.from, &rule.to), &rule.spec, None).await
+            && let Err(error) = order(&shared, (&rule.from, &rule.to), &rule.spec, None).await
         {
             tracing::info!(%error, from = rule.from, to = rule.to, "throughput is not measured yet");
         }

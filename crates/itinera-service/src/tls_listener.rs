@@ -1,5 +1,6 @@
 //! Accepts agents over TLS and tells handlers whose certificate they showed.
 
+use crate::timed_listener::{Timed, timed};
 use axum::extract::connect_info::Connected;
 use axum::serve::{IncomingStream, Listener};
 use rustls::ServerConfig;
@@ -8,8 +9,9 @@ use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, mpsc};
+use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
@@ -29,22 +31,25 @@ pub(crate) struct Peer {
 /// Connections whose handshake is done.
 pub(crate) struct TlsListener {
     address: SocketAddr,
-    ready: mpsc::Receiver<(TlsStream<TcpStream>, Peer)>,
+    ready: mpsc::Receiver<(TlsStream<Timed>, Peer)>,
+    /// The task that accepts; it ends with the listener.
+    accepting: JoinSet<()>,
 }
 
 impl TlsListener {
-    pub(crate) fn new(tcp: TcpListener, tls: ServerConfig) -> io::Result<Self> {
+    pub(crate) fn new(tcp: TcpListener, tls: Arc<ServerConfig>) -> io::Result<Self> {
         let address = tcp.local_addr()?;
         let (done, ready) = mpsc::channel(HANDSHAKES);
-        tokio::spawn(accept(tcp, TlsAcceptor::from(Arc::new(tls)), done));
-        Ok(Self { address, ready })
+        let mut accepting = JoinSet::new();
+        accepting.spawn(accept(tcp, TlsAcceptor::from(tls), done));
+        Ok(Self { address, ready, accepting })
     }
 }
 
 async fn accept(
     tcp: TcpListener,
     acceptor: TlsAcceptor,
-    done: mpsc::Sender<(TlsStream<TcpStream>, Peer)>,
+    done: mpsc::Sender<(TlsStream<Timed>, Peer)>,
 ) {
     let slots = Arc::new(Semaphore::new(HANDSHAKES));
     while !done.is_closed() {
@@ -65,7 +70,7 @@ async fn accept(
         };
         let (acceptor, done) = (acceptor.clone(), done.clone());
         tokio::spawn(async move {
-            let handshake = acceptor.accept(stream);
+            let handshake = acceptor.accept(timed(stream));
             match tokio::time::timeout(HANDSHAKE_LIMIT, handshake).await {
                 Ok(Ok(tls)) => {
                     let certificates = tls.get_ref().1.peer_certificates();
@@ -83,14 +88,20 @@ async fn accept(
 }
 
 impl Listener for TlsListener {
-    type Io = TlsStream<TcpStream>;
+    type Io = TlsStream<Timed>;
     type Addr = Peer;
 
     async fn accept(&mut self) -> (Self::Io, Self::Addr) {
         match self.ready.recv().await {
             Some(connection) => connection,
-            // The accepting task lives as long as we do.
-            None => std::future::pending().await,
+            // It ends only by a panic: ours lets the supervisor begin again.
+            None => {
+                let ended = self.accepting.join_next().await;
+                #[allow(clippy::panic, reason = "a listener that accepts nothing is of no use")]
+                {
+                    panic!("the accepting task has ended: {ended:?}")
+                }
+            }
         }
     }
 

@@ -1,7 +1,7 @@
 //! Who measures both ways with whom, and the tickets for it.
 
 use crate::problem::ApiError;
-use crate::server::{Shared, now};
+use crate::server::Shared;
 use itinera_analysis::partners::{self, Candidate, Partners};
 use itinera_model::batch::encode;
 use itinera_model::id::AgentId;
@@ -10,6 +10,7 @@ use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket, VoiceSlots};
 use itinera_model::unit::WallTime;
 use itinera_store::{PairRecord, PairSpec, PartnerRecord, StoreError};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use time::OffsetDateTime;
 
 /// Keys are changed this often, in seconds: a week, and hold for one more, so that agents whom the
@@ -31,7 +32,7 @@ fn wall(at: OffsetDateTime) -> WallTime {
 }
 
 /// Chooses partners anew, and tells the agents where that changed something, or where keys do.
-pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
+pub(crate) async fn renew(shared: Arc<Shared>) -> Result<(), StoreError> {
     let schedule = shared.store.two_way_schedule().await?;
     let records = shared.store.partner_candidates().await?;
     let candidates: Vec<Candidate> = records.into_iter().map(candidate).collect();
@@ -46,7 +47,7 @@ pub(crate) async fn renew(shared: &Shared) -> Result<(), StoreError> {
     let chosen = partners::choose(&candidates, usize::from(schedule.partners), &stand);
     let specs: Vec<PairSpec> = chosen.into_iter().map(spec).collect();
     let told = shared.store.schedule_valid_from().await?;
-    let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(now()));
+    let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(shared.clock.wall_now()));
     let version = shared.store.set_pairs(&specs, keys_change).await?;
     if version.is_some() {
         tracing::info!(pairs = specs.len(), "partners for two-way measurement were chosen anew");
@@ -75,6 +76,8 @@ fn candidate(record: PartnerRecord) -> Candidate {
         agent: record.agent,
         site: record.site,
         addresses: record.addresses,
+        reached_at: record.reached_at,
+        paired_with: record.paired_with,
         heard_from: record.heard_from,
         routers: record.routers,
     }
@@ -97,7 +100,7 @@ pub(crate) async fn tickets(
     agent: AgentId,
 ) -> Result<Vec<SignedTicket>, ApiError> {
     let schedule = shared.store.two_way_schedule().await?;
-    let epoch = epoch_of(now());
+    let epoch = epoch_of(shared.clock.wall_now());
     let mut signed = Vec::new();
     for pair in shared.store.pairs_of(agent).await? {
         let PairRecord { id, no, spec, voice_until, active, wanted_until, .. } = pair;

@@ -7,12 +7,9 @@ use itinera_analysis::watch::{WatchSummary, sum_up};
 use itinera_store::{StoreError, WatchRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use std::time::Duration;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-/// How often it is looked whether one is over.
-const OFTEN: Duration = Duration::from_secs(5);
 /// Rounds come in a little after they were measured.
 const STRAGGLERS: time::Duration = time::Duration::seconds(10);
 
@@ -63,21 +60,12 @@ pub(crate) async fn found(shared: &Shared, watch: &WatchRecord) -> Result<WatchF
 }
 
 /// Keeps the summary of every watch that is over.
-pub(crate) async fn finish_watches(shared: Arc<Shared>) {
-    loop {
-        tokio::time::sleep(OFTEN).await;
-        if let Err(error) = finish(&shared).await {
-            tracing::error!(%error, "a watch that is over was not summed up");
-        }
-    }
-}
-
-async fn finish(shared: &Shared) -> Result<(), StoreError> {
+pub(crate) async fn finish(shared: Arc<Shared>) -> Result<(), StoreError> {
     for watch in shared.store.watches_to_sum_up().await? {
         if watch.asked.ends_at + STRAGGLERS > OffsetDateTime::now_utc() {
             continue;
         }
-        let found = found(shared, &watch).await?;
+        let found = found(&shared, &watch).await?;
         let version = shared.store.keep_watch_summary(watch.id, serde_json::json!(found)).await?;
         shared.tell_agents(version);
     }

@@ -1,5 +1,5 @@
 //! Ingest to commit beside a plain COPY of the same rows in the same run, on a private cluster.
-//! `cargo bench --package itinera-store`. Ratios mean more than rates: both share the machine.
+//! `cargo bench --package itinera-store`; `-- --smoke` is a short form for tests. Ratios mean more than rates: both share the machine.
 #![allow(
     clippy::unwrap_used,
     clippy::print_stdout,
@@ -24,6 +24,7 @@ use std::time::Instant;
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
 
+/// In the short form, which only shows that it runs: 2.
 const BATCHES: u64 = 60;
 const ROUNDS: u64 = 1_000;
 const HOPS: u32 = 20;
@@ -37,7 +38,9 @@ async fn main() {
     let url = Cluster::url_in(data.path());
     let store = Store::open(&url).await.unwrap();
     let (agent, path) = agent_and_path(&store).await;
-    let batches: Vec<Batch> = (0..BATCHES).map(|seq| batch(agent, path, seq)).collect();
+    let short = std::env::args().any(|word| word == "--smoke");
+    let count = if short { 2 } else { BATCHES };
+    let batches: Vec<Batch> = (0..count).map(|seq| batch(agent, path, seq)).collect();
 
     // Alternating, so that what else the machine does falls on both.
     let mut raw = PgConnection::connect(&url).await.unwrap();
@@ -46,13 +49,13 @@ async fn main() {
     let (mut ingest_s, mut copy_s) = (0.0, 0.0);
     for batch in &batches {
         let begun = Instant::now();
-        store.commit_batch(agent, batch).await.unwrap();
+        store.commit_batch(agent, batch, OffsetDateTime::now_utc()).await.unwrap();
         ingest_s += begun.elapsed().as_secs_f64();
         let begun = Instant::now();
         copy(&mut raw, batch).await;
         copy_s += begun.elapsed().as_secs_f64();
     }
-    let rounds = (BATCHES * ROUNDS) as f64;
+    let rounds = (count * ROUNDS) as f64;
     println!("{rounds} rounds of {HOPS} hops in batches of {ROUNDS}, durable commits, one writer");
     println!("ingest to commit  {:>8.0} rounds/s", rounds / ingest_s);
     println!("plain COPY        {:>8.0} rounds/s", rounds / copy_s);
@@ -85,7 +88,12 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         two_way: itinera_store::TwoWaySchedule::default(),
         surroundings_every_s: 0,
     };
-    let site = SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] };
+    let site = SiteSpec {
+        name: "Eskerry".into(),
+        families: vec![Family::Ipv4],
+        reached_at: Vec::new(),
+        paired_with: Vec::new(),
+    };
     let watched = Watched { sites: vec![site], targets: vec![target], schedule };
     store.reconcile(&watched).await.unwrap();
     let site = store.sites().await.unwrap().remove(0);
@@ -167,7 +175,9 @@ async fn copy(raw: &mut PgConnection, batch: &Batch) {
             "2026-01-01 00:00:00+00\t1\t1\t{number}\t{tick}\t1700000000000000\t120\t900\t1\t1\t1\t20\t0\t\\\\x{hops}"
         );
     }
-    let mut into = raw.copy_in_raw("COPY plain FROM STDIN").await.unwrap();
+    let copy = "COPY plain (received_at, commit_no, path_no, number, tick_ns, wall_us, offset_us, \
+         offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps, hops) FROM STDIN";
+    let mut into = raw.copy_in_raw(copy).await.unwrap();
     into.send(text.as_bytes()).await.unwrap();
     into.finish().await.unwrap();
 }

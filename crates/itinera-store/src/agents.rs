@@ -59,6 +59,8 @@ pub struct AgentRecord {
     pub refused: Vec<RefusedTask>,
     /// Where other agents can reach it, by its own word.
     pub addresses: Vec<IpAddr>,
+    /// Where other agents can reach it, by its site's configuration: this counts where it is there.
+    pub reached_at: Vec<IpAddr>,
 }
 
 pub(crate) fn wall(at: OffsetDateTime) -> WallTime {
@@ -163,14 +165,15 @@ impl Store {
         let sites = site::Entity::find().all(&self.db).await?;
         let rows =
             agent::Entity::find().order_by_asc(agent::Column::JoinedAt).all(&self.db).await?;
+        let site_of = |row: &agent::Model| sites.iter().find(|site| site.id == row.site_id);
         let mut agents: Vec<AgentRecord> = rows
             .into_iter()
             .map(|row| AgentRecord {
                 id: AgentId::from_uuid(row.id),
-                site: sites
-                    .iter()
-                    .find(|site| site.id == row.site_id)
-                    .map_or_else(String::new, |site| site.name.clone()),
+                site: site_of(&row).map_or_else(String::new, |site| site.name.clone()),
+                reached_at: site_of(&row)
+                    .and_then(|site| serde_json::from_value(site.reached_at.clone()).ok())
+                    .unwrap_or_default(),
                 version: row.version,
                 joined_at: row.joined_at,
                 last_batch_at: row.last_batch_at,

@@ -1,7 +1,7 @@
 //! Checks of services, what they found, and what agents find around them.
 
 use crate::agents::wall;
-use crate::ingest::measured_at;
+use crate::log::measured_at;
 use crate::people::{Audited, audit};
 use crate::statement::sql;
 use crate::watched::renew;

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, ExitStatus, Stdio};
 use std::time::Duration;
 use tokio::process::Child;
+use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep};
 
 const ACCOUNT: &str = "postgres";
@@ -100,6 +101,8 @@ pub struct Cluster {
     child: Child,
     directory: PathBuf,
     log: PathBuf,
+    /// Keeps the log within bounds; ends with this.
+    _rotating: JoinSet<()>,
 }
 
 /// Who runs the server: absent for "whoever we are".
@@ -124,24 +127,18 @@ impl Cluster {
             return Err(ClusterError::PathTooLong { path: socket });
         }
         let account = account()?;
-        if !directory.exists() {
-            fs::create_dir(&directory).map_err(file("cannot make", &directory))?;
-        }
-        if let Some(Account { uid, gid }) = account {
-            chown(&directory, Some(uid), Some(gid))
-                .map_err(file("cannot give away", &directory))?;
-        }
-        let private = fs::Permissions::from_mode(0o700);
-        fs::set_permissions(&directory, private).map_err(file("cannot protect", &directory))?;
-        check_reachable(&directory, account)?;
         let programs = programs_for(&directory)?;
         if !directory.join("PG_VERSION").exists() {
-            make(&programs, &directory, account)?;
+            make(&programs, &data, &directory, account).await?;
         }
+        own(&directory, account)?;
+        check_reachable(&directory, account)?;
         end_leftovers(&directory).await?;
         let log = data.join("cluster.log");
         let child = spawn(&programs, &directory, &log, account)?;
-        let mut cluster = Self { child, directory, log };
+        let mut rotating = JoinSet::new();
+        rotating.spawn(keep_rotated(log.clone()));
+        let mut cluster = Self { child, directory, log, _rotating: rotating };
         cluster.wait_until_ready().await?;
         Ok(cluster)
     }
@@ -284,20 +281,94 @@ fn programs_for(directory: &Path) -> Result<PathBuf, ClusterError> {
     fitting.map(|(_, bin)| bin).ok_or(ClusterError::OtherVersion { found })
 }
 
-fn make(programs: &Path, directory: &Path, account: Option<Account>) -> Result<(), ClusterError> {
-    let output = command(&programs.join("initdb"), directory, account)
+/// Gives a directory to the account, for it alone.
+fn own(directory: &Path, account: Option<Account>) -> Result<(), ClusterError> {
+    if let Some(Account { uid, gid }) = account {
+        chown(directory, Some(uid), Some(gid)).map_err(file("cannot give away", directory))?;
+    }
+    let private = fs::Permissions::from_mode(0o700);
+    fs::set_permissions(directory, private).map_err(file("cannot protect", directory))
+}
+
+/// Makes the cluster beside its place and moves it there when it is whole: a run that is killed
+/// meanwhile leaves nothing that looks like a cluster.
+async fn make(
+    programs: &Path,
+    data: &Path,
+    directory: &Path,
+    account: Option<Account>,
+) -> Result<(), ClusterError> {
+    let new = data.join("cluster.new");
+    end_making(&new).await?;
+    match fs::remove_dir_all(&new) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+            return Err(file("cannot remove", &new)(error));
+        }
+        _ => {}
+    }
+    fs::create_dir(&new).map_err(file("cannot make", &new))?;
+    own(&new, account)?;
+    check_reachable(&new, account)?;
+    let output = command(&programs.join("initdb"), &new, account)
         .args(["--encoding=UTF8", "--locale=C", "--data-checksums", "--auth=trust", "--username"])
         .arg(ACCOUNT)
         .arg("--pgdata")
-        .arg(directory)
+        .arg(&new)
         .output()
-        .map_err(file("cannot run initdb for", directory))?;
-    if output.status.success() {
+        .map_err(file("cannot run initdb for", &new))?;
+    if !output.status.success() {
+        let said = String::from_utf8_lossy(&output.stderr).trim().replace('\n', "; ");
+        let status = output.status.to_string();
+        return Err(ClusterError::Program { program: "initdb", status, last_words: said });
+    }
+    fs::rename(&new, directory).map_err(file("cannot move the new cluster to", directory))?;
+    fs::File::open(data).and_then(|data| data.sync_all()).map_err(file("cannot sync", data))
+}
+
+/// Ends what a killed run has left making a cluster.
+async fn end_making(new: &Path) -> Result<(), ClusterError> {
+    let begun = Instant::now();
+    while begun.elapsed() < STOP_LIMIT {
+        let left = processes_in(new);
+        if left.is_empty() {
+            return Ok(());
+        }
+        left.iter().for_each(|pid| {
+            let _gone = signal(*pid, Signal::KILL);
+        });
+        sleep(Duration::from_millis(50)).await;
+    }
+    let log = new.to_owned();
+    Err(ClusterError::Timeout { state: "stopped", seconds: STOP_LIMIT.as_secs(), log })
+}
+
+/// The log of the server may take so many bytes, and so many earlier ones are kept.
+const MAX_LOG: u64 = 10 << 20;
+const KEPT_LOGS: u32 = 4;
+const LOOK_AT_LOG: Duration = Duration::from_secs(60);
+
+async fn keep_rotated(log: PathBuf) {
+    loop {
+        sleep(LOOK_AT_LOG).await;
+        // Without room the log grows on; what is in it is worth more than the bound.
+        let _no_room = rotate(&log, MAX_LOG);
+    }
+}
+
+/// Copies a log that is over its bound to `.1`, earlier ones to the next number, and empties it: the
+/// server goes on appending to the same file.
+fn rotate(log: &Path, max: u64) -> io::Result<()> {
+    if !log.exists() || fs::metadata(log)?.len() <= max {
         return Ok(());
     }
-    let said = String::from_utf8_lossy(&output.stderr).trim().replace('\n', "; ");
-    let status = output.status.to_string();
-    Err(ClusterError::Program { program: "initdb", status, last_words: said })
+    let earlier = |number: u32| log.with_extension(format!("log.{number}"));
+    for number in (1..KEPT_LOGS).rev() {
+        if earlier(number).exists() {
+            fs::rename(earlier(number), earlier(number + 1))?;
+        }
+    }
+    fs::copy(log, earlier(1))?;
+    fs::File::options().write(true).truncate(true).open(log).map(drop)
 }
 
 fn spawn(
@@ -306,7 +377,9 @@ fn spawn(
     log: &Path,
     account: Option<Account>,
 ) -> Result<Child, ClusterError> {
-    let out = fs::File::create(log).map_err(file("cannot write", log))?;
+    rotate(log, MAX_LOG).map_err(file("cannot rotate", log))?;
+    let append = fs::File::options().create(true).append(true).open(log);
+    let out = append.map_err(file("cannot write", log))?;
     let err = out.try_clone().map_err(file("cannot write", log))?;
     let mut command = command(&programs.join("postgres"), directory, account);
     command.arg("-D").arg(directory).arg("-k").arg(directory).stdout(out).stderr(err);
@@ -333,7 +406,7 @@ fn processes_in(directory: &Path) -> Vec<u32> {
     pids.filter(|pid| {
         fs::read_link(format!("/proc/{pid}/cwd")).is_ok_and(|cwd| cwd == directory)
             && fs::read_to_string(format!("/proc/{pid}/comm"))
-                .is_ok_and(|c| c.starts_with("postgres"))
+                .is_ok_and(|c| c.starts_with("postgres") || c.starts_with("initdb"))
     })
     .collect()
 }
@@ -365,4 +438,29 @@ fn last_words(log: &Path) -> String {
     let text = fs::read_to_string(log).unwrap_or_default();
     let lines: Vec<&str> = text.lines().rev().take(3).collect();
     lines.into_iter().rev().collect::<Vec<_>>().join("; ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::Write;
+
+    #[test]
+    fn a_log_over_its_bound_is_kept_under_a_number_and_appending_goes_on() {
+        let place = tempfile::tempdir().unwrap();
+        let log = place.path().join("cluster.log");
+        let mut file = fs::File::options().create(true).append(true).open(&log).unwrap();
+        for round in 0..7 {
+            writeln!(file, "round {round} of a log").unwrap();
+            rotate(&log, 10).unwrap();
+            assert_eq!(fs::metadata(&log).unwrap().len(), 0);
+        }
+        writeln!(file, "short").unwrap();
+        rotate(&log, 10).unwrap();
+        assert_eq!(fs::read_to_string(&log).unwrap(), "short\n");
+        let kept = |number| fs::read_to_string(log.with_extension(format!("log.{number}")));
+        assert_eq!(kept(1).unwrap(), "round 6 of a log\n");
+        assert_eq!(kept(KEPT_LOGS).unwrap(), "round 3 of a log\n");
+        assert!(kept(KEPT_LOGS + 1).is_err());
+    }
 }

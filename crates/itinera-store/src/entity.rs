@@ -57,6 +57,10 @@ pub(crate) mod site {
         pub active: bool,
         #[sea_orm(column_type = "JsonBinary")]
         pub families: Json,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub reached_at: Json,
+        #[sea_orm(column_type = "JsonBinary")]
+        pub paired_with: Json,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

@@ -1,12 +1,17 @@
 //! What can go wrong with the record.
 
+use sea_orm::{DbErr, RuntimeErr};
+
 /// Errors of the record.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreError {
     /// The database is away or refuses.
     #[error("the database refused or is away")]
-    Database(#[from] sea_orm::DbErr),
+    Database(#[from] DbErr),
+    /// The database will never take these data: repeating it is of no use.
+    #[error("the database refuses these data")]
+    Unrecordable(#[source] DbErr),
     /// The record was written by a program that this one is too old to follow.
     #[error(
         "the record needs reader version {needed}, this program is {}: use a newer one",
@@ -40,7 +45,53 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// True for what may be otherwise the next time: the database is away, or another process was
+    /// in the way. What is about the data themselves stays.
+    pub fn may_pass(&self) -> bool {
+        match self {
+            Self::Database(error) => !is_about_data(error),
+            Self::Fenced => true,
+            _ => false,
+        }
+    }
+
+    /// Its words and those of all its causes.
+    pub fn with_causes(&self) -> String {
+        let mut words = self.to_string();
+        let mut cause = std::error::Error::source(self);
+        while let Some(inner) = cause {
+            words.push_str(&format!(": {inner}"));
+            cause = inner.source();
+        }
+        words
+    }
+
     pub(crate) const fn corrupt(what: &'static str) -> Self {
         Self::Corrupt { what }
     }
+}
+
+/// The code of a refusal by the database (PostgreSQL manual, appendix A).
+fn sqlstate(error: &DbErr) -> Option<String> {
+    let (DbErr::Exec(cause) | DbErr::Query(cause) | DbErr::Conn(cause)) = error else {
+        return None;
+    };
+    let RuntimeErr::SqlxError(cause) = cause else { return None };
+    cause.as_database_error()?.code().map(|code| code.into_owned())
+}
+
+/// Data exceptions (class 22) and rows that contradict constraints (class 23) stay what they are
+/// however often they are tried.
+pub(crate) fn is_about_data(error: &DbErr) -> bool {
+    sqlstate(error).is_some_and(|code| code.starts_with("22") || code.starts_with("23"))
+}
+
+/// No partition takes a row: PostgreSQL calls that a check violation.
+pub(crate) fn lacks_partition(error: &DbErr) -> bool {
+    sqlstate(error).as_deref() == Some("23514")
+}
+
+/// A lock was not had in time.
+pub(crate) fn is_lock_timeout(error: &DbErr) -> bool {
+    sqlstate(error).as_deref() == Some("55P03")
 }

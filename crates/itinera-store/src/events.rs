@@ -159,7 +159,7 @@ pub(crate) async fn write(
         }
     };
     let Some(id) = id else { return Ok(()) };
-    outbox::say(txn, "event", serde_json::json!({ "id": id, "what": what })).await
+    outbox::say(txn, outbox::Topic::Event, serde_json::json!({ "id": id, "what": what })).await
 }
 
 async fn insert(

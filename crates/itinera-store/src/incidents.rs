@@ -112,7 +112,7 @@ async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result<(), StoreE
     };
     incident_event::Entity::insert(row).exec_without_returning(txn).await?;
     let news = serde_json::json!({ "id": incident, "what": kind });
-    outbox::say(txn, "incident", news).await
+    outbox::say(txn, outbox::Topic::Incident, news).await
 }
 
 async fn open_incident(

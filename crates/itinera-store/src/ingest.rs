@@ -1,22 +1,17 @@
 //! Ingest: one transaction per batch, idempotent by (agent, boot, seq), and the log it makes.
 
-use crate::agents::wall;
-use crate::checks::{self, AroundAt, CheckedAt};
+use crate::error::{is_about_data, lacks_partition};
 use crate::statement::{recordable_json, sql};
-use crate::throughput::{self, ThroughputRecord};
-use crate::{READER, Store, StoreError, outward, two_way};
+use crate::{READER, Store, StoreError, checks, outward, throughput, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
-use itinera_model::round::{HopCounts, Lateness, StampSource};
-use itinera_model::route::{Flow, Route};
-use itinera_model::unit::WallTime;
+use itinera_model::round::{Lateness, StampSource};
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult, Statement, TransactionTrait};
+use sea_orm::{DatabaseConnection, DatabaseTransaction, Statement, TransactionTrait};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::net::IpAddr;
-use time::{Duration, OffsetDateTime};
+use time::OffsetDateTime;
 
 /// What became of a batch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,45 +24,8 @@ pub struct Committed {
     pub refused: u32,
 }
 
-/// One commit of the log.
-#[derive(Debug, Clone, PartialEq)]
-pub struct LogEntry {
-    /// Its place in the order of truth, from 1 without gaps.
-    pub commit_no: i64,
-    /// When the batch came in.
-    pub received_at: WallTime,
-    /// Its rounds.
-    pub rounds: Vec<LoggedRound>,
-    /// Results of its checks.
-    pub checks: Vec<CheckedAt>,
-    /// What its agent found around it.
-    pub around: Vec<AroundAt>,
-    /// Measurements of throughput that ended.
-    pub throughput: Vec<ThroughputRecord>,
-}
-
-/// A round as judgement needs it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct LoggedRound {
-    /// The path.
-    pub path: PathId,
-    /// Its number.
-    pub number: u64,
-    /// When it was measured: the agent's clock corrected by its offset, or the time of receipt
-    /// where the agent does not know its offset, or claims to be later than that.
-    pub measured_at: WallTime,
-    /// The agent's address.
-    pub source: IpAddr,
-    /// Identity of the route.
-    pub route_id: ContentId,
-    /// The route.
-    pub route: Route,
-    /// What each hop gave.
-    pub hops: Vec<HopCounts>,
-    /// Where the delays' stamps came from.
-    pub stamps: StampSource,
-    /// How late the agent's own program was, where it reports that.
-    pub lateness: Option<Lateness>,
+impl Committed {
+    const DUPLICATE: Self = Self { duplicate: true, stored: 0, refused: 0 };
 }
 
 /// Stands for an absent number in an array, which cannot hold NULL on its way to the database.
@@ -81,21 +39,6 @@ const fn stamps_code(stamps: StampSource) -> i16 {
     }
 }
 
-pub(crate) const fn stamps_of(code: i16) -> StampSource {
-    match code {
-        1 => StampSource::Virtual,
-        2 => StampSource::Kernel,
-        _ => StampSource::Program,
-    }
-}
-
-pub(crate) fn measured_at(wall_us: i64, offset_us: Option<i64>, received_at: WallTime) -> WallTime {
-    match offset_us {
-        Some(offset) => WallTime::from_unix_micros(wall_us.saturating_add(offset)).min(received_at),
-        None => received_at,
-    }
-}
-
 impl Store {
     pub(crate) async fn check_reader(&self) -> Result<(), StoreError> {
         let row = self.db.query_one_raw(sql("SELECT min_reader FROM meta", [])).await?;
@@ -104,30 +47,13 @@ impl Store {
         if needed > READER { Err(StoreError::TooOld { needed }) } else { Ok(()) }
     }
 
-    /// Makes the partitions for today and tomorrow (UTC), so that no round waits for one.
+    /// Commits a checked batch of an agent, received now by the service's clock. A batch known
+    /// already is left alone. Where the log has no room for today, it is made and the batch is
+    /// committed then.
     ///
     /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn make_partitions(&self) -> Result<(), StoreError> {
-        let today = OffsetDateTime::now_utc().date();
-        for day in [today, today + Duration::days(1)] {
-            let next = day + Duration::days(1);
-            let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
-            for table in ["round", "two_way_round", "check_round", "around_round"] {
-                let statement = format!(
-                    "CREATE TABLE IF NOT EXISTS {table}_{of_day} PARTITION OF {table} \
-                     FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
-                );
-                self.db.execute_unprepared(&statement).await?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Commits a checked batch of an agent, received now. A batch known already is left alone.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; nothing is stored then.
+    /// [`StoreError::Unrecordable`] when the database will never take this batch;
+    /// [`StoreError::Database`]. Nothing is stored in either case.
     ///
     /// # Cancel safety
     /// Dropping the future rolls the transaction back, or leaves it committed: repeating the
@@ -136,28 +62,53 @@ impl Store {
         &self,
         agent: AgentId,
         batch: &Batch,
+        now: OffsetDateTime,
     ) -> Result<Committed, StoreError> {
-        let txn = self.db.begin().await?;
-        // Holding the head until the commit makes the numbers appear in their own order.
-        let head = sql("UPDATE meta SET log_head = log_head + 1 RETURNING log_head", []);
-        let head = txn.query_one_raw(head).await?.ok_or_else(|| StoreError::corrupt("meta row"))?;
-        let commit_no: i64 = head.try_get("", "log_head")?;
-        // The clock is read under that lock, so that times of receipt follow the order too.
-        let received_at = OffsetDateTime::now_utc();
-        let paths = path_numbers(&txn, agent).await?;
+        let committed = match self.try_commit(agent, batch, now).await {
+            Err(StoreError::Database(error)) if lacks_partition(&error) => {
+                self.make_partitions_from(self.log_day(now).await?).await?;
+                self.try_commit(agent, batch, now).await
+            }
+            tried => tried,
+        };
+        committed.map_err(|error| match error {
+            StoreError::Database(error) if is_about_data(&error) => StoreError::Unrecordable(error),
+            other => other,
+        })
+    }
+
+    async fn try_commit(
+        &self,
+        agent: AgentId,
+        batch: &Batch,
+        now: OffsetDateTime,
+    ) -> Result<Committed, StoreError> {
+        if is_known(&self.ingest, agent, batch).await? {
+            return Ok(Committed::DUPLICATE);
+        }
+        // Contents get their numbers before the head of the log is held: others wait for that.
+        let contents = Contents::intern(&self.ingest, batch).await?;
+        let paths = path_numbers(&self.ingest, agent).await?;
         let known: Vec<_> =
             batch.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
+        let mut columns = Columns::default();
+        for round in &known {
+            columns.push(round, paths[&round.path], &contents)?;
+        }
+        let txn = self.ingest.begin().await?;
+        let (commit_no, received_at) = hold_head(&txn, now).await?;
         let place = (received_at, commit_no);
         let of_pairs = two_way::write(&txn, agent, &batch.two_way, place).await?;
         let asked = (batch.checks.as_slice(), batch.surroundings.as_slice());
-        let besides = checks::write(&txn, agent, asked, place).await?;
+        let of_checks = checks::write(&txn, agent, asked, place).await?;
         outward::write(&txn, agent, &batch.outward, received_at).await?;
         throughput::write(&txn, agent, &batch.throughput, place).await?;
-        let stored = u32::try_from(known.len() + of_pairs + besides).unwrap_or(u32::MAX);
-        let refused = batch.len() - known.len() - of_pairs - besides;
+        let stored = u32::try_from(known.len() + of_pairs + of_checks).unwrap_or(u32::MAX);
+        let refused = batch.len() - known.len() - of_pairs - of_checks;
         let refused = u32::try_from(refused).unwrap_or(u32::MAX);
-        let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, rounds, refused) \
-             SELECT no, $2, $3, $4, $5, $6, $7 FROM agent WHERE id = $1 \
+        let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, clock_at, \
+                 rounds, refused) \
+             SELECT no, $2, $3, $4, $5, $6, $7, $8 FROM agent WHERE id = $1 \
              ON CONFLICT DO NOTHING RETURNING commit_no";
         let values = [
             agent.as_uuid().into(),
@@ -165,168 +116,70 @@ impl Store {
             batch.seq.cast_signed().into(),
             commit_no.into(),
             received_at.into(),
+            now.into(),
             stored.cast_signed().into(),
             refused.cast_signed().into(),
         ];
         if txn.query_one_raw(sql(insert, values)).await?.is_none() {
             txn.rollback().await?;
-            return Ok(Committed { duplicate: true, stored: 0, refused: 0 });
-        }
-        let contents = Contents {
-            flows: intern(&txn, "flow", batch.flows.iter().map(|f| (f.id(), f))).await?,
-            resolutions: intern(&txn, "resolution", batch.resolutions.iter().map(|r| (r.id(), r)))
-                .await?,
-            routes: intern(&txn, "route", batch.routes.iter().map(|r| (r.id(), r))).await?,
-            readings: intern(&txn, "reading", batch.readings.iter().map(|r| (r.id(), r))).await?,
-        };
-        let mut columns = Columns::default();
-        for round in known {
-            columns.push(round, paths[&round.path], &contents)?;
+            return Ok(Committed::DUPLICATE);
         }
         txn.execute_raw(columns.into_statement(received_at, commit_no)).await?;
+        count(&txn, stored).await?;
         note_agent(&txn, agent, batch, received_at).await?;
         txn.commit().await?;
         Ok(Committed { duplicate: false, stored, refused })
     }
-
-    /// The commits after `cursor` in order, at most `limit`.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn log_after(&self, cursor: i64, limit: i64) -> Result<Vec<LogEntry>, StoreError> {
-        let batches = "SELECT commit_no, received_at FROM batch WHERE commit_no > $1 \
-             ORDER BY commit_no LIMIT $2";
-        let rows = self.db.query_all_raw(sql(batches, [cursor.into(), limit.into()])).await?;
-        let mut entries = Vec::with_capacity(rows.len());
-        let mut span: Option<(OffsetDateTime, OffsetDateTime)> = None;
-        for row in &rows {
-            let at: OffsetDateTime = row.try_get("", "received_at")?;
-            span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
-            let commit_no = row.try_get("", "commit_no")?;
-            let received_at = wall(at);
-            let (rounds, checks) = (Vec::new(), Vec::new());
-            let (around, throughput) = (Vec::new(), Vec::new());
-            entries.push(LogEntry { commit_no, received_at, rounds, checks, around, throughput });
-        }
-        let (Some((low, high)), Some(last)) = (span, entries.last()) else {
-            return Ok(entries);
-        };
-        let rounds = "SELECT r.commit_no, p.id AS path, r.number, r.wall_us, r.offset_us, \
-                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
-                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
-             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
-                 JOIN route t ON t.no = r.route_no \
-             WHERE r.commit_no > $1 AND r.commit_no <= $2 AND r.received_at BETWEEN $3 AND $4 \
-             ORDER BY r.commit_no, p.no, r.number";
-        let values = [cursor.into(), last.commit_no.into(), low.into(), high.into()];
-        let rows = self.db.query_all_raw(sql(rounds, values)).await?;
-        let mut by_commit: BTreeMap<i64, Vec<QueryResult>> = BTreeMap::new();
-        for row in rows {
-            by_commit.entry(row.try_get("", "commit_no")?).or_default().push(row);
-        }
-        let span = (low, high);
-        let mut besides = checks::besides(&self.db, (cursor, last.commit_no), span).await?;
-        let mut carried = throughput::ended(&self.db, (cursor, last.commit_no)).await?;
-        for entry in &mut entries {
-            entry.throughput = carried.remove(&entry.commit_no).unwrap_or_default();
-            if let Some((checks, around)) = besides.remove(&entry.commit_no) {
-                (entry.checks, entry.around) = (checks, around);
-            }
-            let rows = by_commit.remove(&entry.commit_no).unwrap_or_default();
-            let rounds = rows.iter().map(|row| logged(row, entry.received_at));
-            entry.rounds = rounds.collect::<Result<_, _>>()?;
-        }
-        Ok(entries)
-    }
 }
 
-/// How far behind its measurement a round is looked for in the order of receipt.
-const LATE: Duration = Duration::minutes(15);
-
-impl Store {
-    /// The rounds of some paths that were measured between two times, by path and time. Rounds
-    /// that came in over a quarter of an hour late are not looked for.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn rounds_between(
-        &self,
-        paths: &[PathId],
-        from: OffsetDateTime,
-        to: OffsetDateTime,
-    ) -> Result<Vec<LoggedRound>, StoreError> {
-        let select = "SELECT p.id AS path, r.number, r.wall_us, r.offset_us, r.received_at, \
-                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
-                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
-             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
-                 JOIN route t ON t.no = r.route_no \
-             WHERE p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 ORDER BY p.no, r.received_at";
-        let ids: Vec<Uuid> = paths.iter().map(|path| path.as_uuid()).collect();
-        let values = [ids.into(), from.into(), (to + LATE).into()];
-        let rows = self.db.query_all_raw(sql(select, values)).await?;
-        let mut rounds = Vec::with_capacity(rows.len());
-        let (first, last) = (wall(from), wall(to));
-        for row in &rows {
-            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
-            let round = logged(row, wall(received_at))?;
-            if (first..=last).contains(&round.measured_at) {
-                rounds.push(round);
-            }
-        }
-        Ok(rounds)
-    }
+async fn is_known(
+    db: &DatabaseConnection,
+    agent: AgentId,
+    batch: &Batch,
+) -> Result<bool, StoreError> {
+    let select = "SELECT 1 AS known FROM batch b JOIN agent a ON a.no = b.agent_no \
+         WHERE a.id = $1 AND b.boot = $2 AND b.seq = $3";
+    let values =
+        [agent.as_uuid().into(), batch.boot.as_uuid().into(), batch.seq.cast_signed().into()];
+    Ok(db.query_one_raw(sql(select, values)).await?.is_some())
 }
 
-fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, StoreError> {
-    let flow: Flow = serde_json::from_value(row.try_get("", "flow")?)
-        .map_err(|_| StoreError::corrupt("flow"))?;
-    let route: Route = serde_json::from_value(row.try_get("", "route")?)
-        .map_err(|_| StoreError::corrupt("route"))?;
-    let route_id: Vec<u8> = row.try_get("", "route_id")?;
-    let hops: Vec<u8> = row.try_get("", "hops")?;
-    let number: i64 = row.try_get("", "number")?;
-    let path: Uuid = row.try_get("", "path")?;
-    Ok(LoggedRound {
-        path: PathId::from_uuid(path),
-        number: number.cast_unsigned(),
-        measured_at: measured_at(
-            row.try_get("", "wall_us")?,
-            row.try_get("", "offset_us")?,
-            received_at,
-        ),
-        source: flow.source,
-        route_id: ContentId::from_slice(&route_id)
-            .ok_or_else(|| StoreError::corrupt("route identity"))?,
-        route,
-        hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
-        stamps: stamps_of(row.try_get("", "stamps")?),
-        lateness: lateness_of(row)?,
-    })
+/// Holds the head of the log until the transaction ends, so that numbers appear in their own order;
+/// gives the commit's number and its time of receipt. That time never runs backwards within the
+/// log, whatever becomes of the service's clock.
+async fn hold_head(
+    txn: &DatabaseTransaction,
+    now: OffsetDateTime,
+) -> Result<(i64, OffsetDateTime), StoreError> {
+    let hold = "UPDATE meta SET log_head = log_head + 1, \
+             last_received_at = greatest($1, last_received_at + interval '1 microsecond') \
+         RETURNING log_head, last_received_at";
+    let head = txn.query_one_raw(sql(hold, [now.into()])).await?;
+    let head = head.ok_or_else(|| StoreError::corrupt("meta row"))?;
+    Ok((head.try_get("", "log_head")?, head.try_get("", "last_received_at")?))
 }
 
-/// How late an agent was in a round: all three columns, or none from agents that do not report it.
-fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
-    let us = |column| -> Result<Option<u32>, StoreError> {
-        let us: Option<i32> = row.try_get("", column)?;
-        Ok(us.map(i32::cast_unsigned))
-    };
-    let all = us("timer_late_us")?.zip(us("read_late_us")?).zip(us("link_late_us")?);
-    Ok(all.map(|((timer_us, read_us), link_us)| Lateness { timer_us, read_us, link_us }))
+/// Counts rounds where the head of the log is held already: nothing has to add all batches up.
+async fn count(txn: &DatabaseTransaction, rounds: u32) -> Result<(), StoreError> {
+    let add = sql("UPDATE meta SET rounds = rounds + $1", [i64::from(rounds).into()]);
+    txn.execute_raw(add).await?;
+    Ok(())
 }
 
 /// The columns of a lateness.
 fn late_columns(lateness: Option<Lateness>) -> [i64; 3] {
     lateness.map_or([ABSENT; 3], |late| {
-        [late.timer_us, late.read_us, late.link_us].map(|us| i64::from(us.cast_signed().max(0)))
+        // The columns are signed.
+        [late.timer_us, late.read_us, late.link_us].map(|us| i64::from(us.min(u32::MAX / 2)))
     })
 }
 
 async fn path_numbers(
-    txn: &DatabaseTransaction,
+    db: &DatabaseConnection,
     agent: AgentId,
 ) -> Result<BTreeMap<PathId, i32>, StoreError> {
     let query = sql("SELECT id, no FROM path WHERE agent_id = $1", [agent.as_uuid().into()]);
-    let rows = txn.query_all_raw(query).await?;
+    let rows = db.query_all_raw(query).await?;
     rows.iter()
         .map(|row| Ok((PathId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?)))
         .collect()
@@ -369,23 +222,55 @@ struct Contents {
     readings: BTreeMap<ContentId, i64>,
 }
 
-/// The small numbers of contents, given to those that are new. `table` is one of our own.
+impl Contents {
+    async fn intern(db: &DatabaseConnection, batch: &Batch) -> Result<Self, StoreError> {
+        Ok(Self {
+            flows: intern(db, "flow", batch.flows.iter().map(|f| (f.id(), f))).await?,
+            resolutions: intern(db, "resolution", batch.resolutions.iter().map(|r| (r.id(), r)))
+                .await?,
+            routes: intern(db, "route", batch.routes.iter().map(|r| (r.id(), r))).await?,
+            readings: intern(db, "reading", batch.readings.iter().map(|r| (r.id(), r))).await?,
+        })
+    }
+}
+
+/// The small numbers of contents, given to those that are new. `table` is one of our own. Most are
+/// known, so they are looked up first; new ones are entered in order, so that two batches that
+/// bring the same ones do not wait for each other in a circle.
 async fn intern<'a, T: Serialize + 'a>(
-    txn: &DatabaseTransaction,
+    db: &DatabaseConnection,
     table: &str,
     contents: impl Iterator<Item = (ContentId, &'a T)>,
 ) -> Result<BTreeMap<ContentId, i64>, StoreError> {
-    let by_id: BTreeMap<ContentId, serde_json::Value> =
-        contents.map(|(id, body)| (id, recordable_json(serde_json::json!(body)))).collect();
+    let by_id: BTreeMap<ContentId, &T> = contents.collect();
     let ids: Vec<Vec<u8>> = by_id.keys().map(|id| id.as_bytes().to_vec()).collect();
-    let bodies: Vec<String> = by_id.values().map(ToString::to_string).collect();
+    let mut numbers = numbers_of(db, table, ids).await?;
+    let new: Vec<_> = by_id.iter().filter(|(id, _)| !numbers.contains_key(id)).collect();
+    if new.is_empty() {
+        return Ok(numbers);
+    }
+    let ids: Vec<Vec<u8>> = new.iter().map(|(id, _)| id.as_bytes().to_vec()).collect();
+    let body = |body: &T| recordable_json(serde_json::json!(body)).to_string();
+    let bodies: Vec<String> = new.iter().map(|(_, content)| body(content)).collect();
     let insert = format!(
         "INSERT INTO {table} (content, body) SELECT c, b::jsonb FROM unnest($1, $2) AS n(c, b) \
          ON CONFLICT DO NOTHING"
     );
-    txn.execute_raw(sql(&insert, [ids.clone().into(), bodies.into()])).await?;
+    db.execute_raw(sql(&insert, [ids.clone().into(), bodies.into()])).await?;
+    numbers.append(&mut numbers_of(db, table, ids).await?);
+    Ok(numbers)
+}
+
+async fn numbers_of(
+    db: &DatabaseConnection,
+    table: &str,
+    ids: Vec<Vec<u8>>,
+) -> Result<BTreeMap<ContentId, i64>, StoreError> {
+    if ids.is_empty() {
+        return Ok(BTreeMap::new());
+    }
     let select = format!("SELECT content, no FROM {table} WHERE content = ANY($1)");
-    let rows = txn.query_all_raw(sql(&select, [ids.into()])).await?;
+    let rows = db.query_all_raw(sql(&select, [ids.into()])).await?;
     rows.iter()
         .map(|row| {
             let content: Vec<u8> = row.try_get("", "content")?;

@@ -5,6 +5,7 @@ use crate::entity::alarm;
 use crate::events;
 use crate::incidents::{self, Fold};
 use crate::outbox;
+use crate::set_aside;
 use crate::statement::{recordable_json, sql};
 use crate::{Store, StoreError};
 use itinera_model::alarm::{Alarm, AlarmEffect};
@@ -57,6 +58,8 @@ pub struct JudgeWrite {
     pub from: i64,
     /// Cursor after.
     pub to: i64,
+    /// The commit that is no longer set aside.
+    pub retried: Option<i64>,
     /// Version of the engine.
     pub engine: u16,
     /// The book of alarms.
@@ -99,7 +102,7 @@ impl Store {
                  expires_at = now() + make_interval(secs => $2) \
              WHERE name = 'judge' AND (expires_at < now() OR holder = $1) RETURNING token";
         let values = [me.into(), LEASE_SECONDS.into()];
-        let row = self.db.query_one_raw(sql(take, values)).await?;
+        let row = self.judge.query_one_raw(sql(take, values)).await?;
         row.map(|row| Ok(row.try_get("", "token")?)).transpose()
     }
 
@@ -109,7 +112,7 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn resign_judgement(&self, token: i64) -> Result<(), StoreError> {
         let give = "UPDATE lease SET expires_at = '-infinity' WHERE name = 'judge' AND token = $1";
-        self.db.execute_raw(sql(give, [token.into()])).await?;
+        self.judge.execute_raw(sql(give, [token.into()])).await?;
         Ok(())
     }
 
@@ -119,7 +122,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
         let row = self
-            .db
+            .judge
             .query_one_raw(sql("SELECT cursor, engine, book, events FROM judge", []))
             .await?;
         let Some(row) = row else {
@@ -128,7 +131,7 @@ impl Store {
         let engine: i32 = row.try_get("", "engine")?;
         let select = "SELECT path_id, window_no, source, content FROM path_window \
              ORDER BY path_id, window_no";
-        let windows = self.db.query_all_raw(sql(select, [])).await?;
+        let windows = self.judge.query_all_raw(sql(select, [])).await?;
         let window = |row: &QueryResult| -> Result<StoredWindow, StoreError> {
             let source: String = row.try_get("", "source")?;
             Ok(StoredWindow {
@@ -162,7 +165,7 @@ impl Store {
         write: &JudgeWrite,
         fold: &Fold<'_>,
     ) -> Result<(), StoreError> {
-        let txn = self.db.begin().await?;
+        let txn = self.judge.begin().await?;
         renew(&txn, token).await?;
         move_cursor(&txn, write).await?;
         write_windows(&txn, write).await?;
@@ -172,6 +175,9 @@ impl Store {
         }
         for effect in &write.happened {
             events::write(&txn, effect, fold).await?;
+        }
+        if let Some(commit_no) = write.retried {
+            set_aside::judged(&txn, commit_no).await?;
         }
         tell(&txn, &write.assessed).await?;
         txn.commit().await?;
@@ -183,7 +189,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Fenced`] when another process leads; [`StoreError::Database`].
     pub async fn renew_leadership(&self, token: i64) -> Result<(), StoreError> {
-        renew(&self.db, token).await
+        renew(&self.judge, token).await
     }
 
     /// Everything found, in the order of path and window: (path, window, finding as JSON).
@@ -255,10 +261,11 @@ async fn tell(
     }
     let more = paths.len() > NAMED_PATHS;
     paths.truncate(NAMED_PATHS);
-    outbox::say(txn, "judged", serde_json::json!({ "paths": paths, "more": more })).await
+    outbox::say(txn, outbox::Topic::Judged, serde_json::json!({ "paths": paths, "more": more }))
+        .await
 }
 
-async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
+pub(crate) async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
     let renew = "UPDATE lease SET expires_at = now() + make_interval(secs => $2) \
          WHERE name = 'judge' AND token = $1";
     let renewed = db.execute_raw(sql(renew, [token.into(), LEASE_SECONDS.into()])).await?;
@@ -304,6 +311,10 @@ async fn write_windows(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<
             write.dropped.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
             write.dropped.iter().map(|(_, window)| *window).collect::<Vec<_>>().into(),
         ];
+        txn.execute_raw(sql(delete, values.clone())).await?;
+        // What was judged last may be a window of the future, made under a wrong clock.
+        let delete = "DELETE FROM path_latest l USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+             WHERE l.path_id = d.p AND l.window_no = d.n";
         txn.execute_raw(sql(delete, values)).await?;
     }
     Ok(())
@@ -383,5 +394,5 @@ async fn write_alarm(
         }
     };
     let Some(id) = id else { return Ok(()) };
-    outbox::say(txn, "alarm", serde_json::json!({ "id": id, "what": what })).await
+    outbox::say(txn, outbox::Topic::Alarm, serde_json::json!({ "id": id, "what": what })).await
 }

@@ -12,13 +12,16 @@ mod events;
 mod incidents;
 mod ingest;
 mod judge;
+mod log;
 mod migration;
 mod outbox;
 mod outward;
 mod owners;
+mod partitions;
 mod paths;
 mod people;
 mod reading;
+mod set_aside;
 mod statement;
 mod throughput;
 mod two_way;
@@ -30,9 +33,10 @@ pub use checks::{AroundAt, CheckRecord, CheckSpec, CheckedAt};
 pub use error::StoreError;
 pub use events::{EventRecord, WhichEvents};
 pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
-pub use ingest::{Committed, LogEntry, LoggedRound};
+pub use ingest::Committed;
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
-pub use outbox::{News, Since};
+pub use log::{LogEntry, LoggedRound};
+pub use outbox::{News, Since, Topic};
 pub use outward::OutwardRecord;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
@@ -41,6 +45,7 @@ pub use people::{
     TokenRecord,
 };
 pub use reading::StateCounts;
+pub use set_aside::SetAsideRecord;
 pub use throughput::{ThroughputRecord, ThroughputSpec};
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use watched::{
@@ -58,28 +63,86 @@ use std::time::Duration;
 /// The oldest schema reader this build still is: it refuses records that need a newer one.
 pub const READER: i32 = 1;
 
+/// Connections of one process to the database, by what they are for: no kind of work waits for
+/// another's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pools {
+    /// For taking in what agents upload.
+    pub ingest: u32,
+    /// For judgement.
+    pub judgement: u32,
+    /// For everything that users ask, and for the rest.
+    pub users: u32,
+}
+
+impl Default for Pools {
+    fn default() -> Self {
+        Self { ingest: 4, judgement: 2, users: 8 }
+    }
+}
+
+/// How long a statement may take, and wait for a lock, in seconds. Migrations may take longer.
+const STATEMENT_S: u64 = 60;
+const LOCK_S: u64 = 10;
+/// A transaction that is idle for this long is ended: its process is stuck or gone.
+const IDLE_TRANSACTION_S: u64 = 60;
+
 /// A handle on the record. Cloning it shares the connections.
 #[derive(Debug, Clone)]
 pub struct Store {
     db: DatabaseConnection,
+    ingest: DatabaseConnection,
+    judge: DatabaseConnection,
+}
+
+async fn connect(
+    url: &str,
+    connections: u32,
+    bounded: bool,
+) -> Result<DatabaseConnection, StoreError> {
+    let mut options = ConnectOptions::new(url);
+    options
+        .max_connections(connections)
+        .connect_timeout(Duration::from_secs(10))
+        .acquire_timeout(Duration::from_secs(10))
+        .sqlx_logging(false)
+        .map_sqlx_postgres_opts(move |options| {
+            let seconds = |limit: u64| if bounded { format!("{limit}s") } else { "0".to_owned() };
+            options.application_name("itinera").options([
+                ("statement_timeout", seconds(STATEMENT_S)),
+                ("lock_timeout", seconds(LOCK_S)),
+                ("idle_in_transaction_session_timeout", seconds(IDLE_TRANSACTION_S)),
+                // A database that is cut off is noticed within half a minute.
+                ("tcp_user_timeout", "30s".to_owned()),
+                ("tcp_keepalives_idle", "10".to_owned()),
+            ])
+        });
+    Ok(Database::connect(options).await?)
 }
 
 impl Store {
-    /// Connects, brings the schema up to date and makes room for today's and tomorrow's rounds.
+    /// Connects, brings the schema up to date and makes room for the rounds of the coming week.
     ///
     /// # Errors
     /// [`StoreError::TooOld`] when the record needs a newer program; [`StoreError::Database`]
     /// when the database is away or refuses.
     pub async fn open(url: &str) -> Result<Self, StoreError> {
-        let mut options = ConnectOptions::new(url);
-        options
-            .max_connections(8)
-            .connect_timeout(Duration::from_secs(10))
-            .acquire_timeout(Duration::from_secs(10))
-            .sqlx_logging(false);
-        let db = Database::connect(options).await?;
-        migration::Migrator::up(&db, None).await?;
-        let store = Self { db };
+        Self::open_with(url, Pools::default()).await
+    }
+
+    /// The same with another number of connections.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub async fn open_with(url: &str, pools: Pools) -> Result<Self, StoreError> {
+        let migrating = connect(url, 1, false).await?;
+        migration::Migrator::up(&migrating, None).await?;
+        migrating.close().await?;
+        let store = Self {
+            db: connect(url, pools.users, true).await?,
+            ingest: connect(url, pools.ingest, true).await?,
+            judge: connect(url, pools.judgement, true).await?,
+        };
         store.check_reader().await?;
         store.make_partitions().await?;
         Ok(store)

@@ -9,6 +9,41 @@ use crate::{Store, StoreError};
 use sea_orm::entity::prelude::*;
 use time::OffsetDateTime;
 
+/// What news can be about. Everything that shows live data knows each of these.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Topic {
+    /// Paths have a newer judgement.
+    Judged,
+    /// An alarm was raised, has changed or cleared.
+    Alarm,
+    /// An event happened, began, has changed or ended.
+    Event,
+    /// Something was added to an incident.
+    Incident,
+    /// A look outward has come further.
+    Outward,
+    /// A measurement of throughput has ended.
+    Throughput,
+}
+
+impl Topic {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Judged, Self::Alarm, Self::Event, Self::Incident, Self::Outward, Self::Throughput];
+
+    /// Its name in the change feed.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Judged => "judged",
+            Self::Alarm => "alarm",
+            Self::Event => "event",
+            Self::Incident => "incident",
+            Self::Outward => "outward",
+            Self::Throughput => "throughput",
+        }
+    }
+}
+
 /// One piece of news.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct News {
@@ -34,12 +69,12 @@ pub enum Since {
 /// Adds news in a transaction that ends soon.
 pub(crate) async fn say<C: ConnectionTrait>(
     txn: &C,
-    topic: &str,
+    topic: Topic,
     body: Json,
 ) -> Result<(), StoreError> {
     let insert = "WITH head AS (UPDATE outbox_head SET no = no + 1 RETURNING no) \
          INSERT INTO outbox (no, at, topic, body) SELECT no, now(), $1, $2 FROM head";
-    txn.execute_raw(sql(insert, [topic.into(), body.into()])).await?;
+    txn.execute_raw(sql(insert, [topic.word().into(), body.into()])).await?;
     Ok(())
 }
 

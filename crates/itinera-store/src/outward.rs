@@ -167,7 +167,7 @@ pub(crate) async fn write(
         ];
         if txn.query_one_raw(sql(update, values)).await?.is_some() {
             let news = serde_json::json!({ "id": report.id, "done": done });
-            outbox::say(txn, "outward", news).await?;
+            outbox::say(txn, outbox::Topic::Outward, news).await?;
         }
     }
     Ok(())

@@ -1,6 +1,6 @@
 //! Paths as people see them.
 
-use crate::ingest::stamps_of;
+use crate::log::stamps_of;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::finding::Assessment;

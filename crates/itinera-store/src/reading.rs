@@ -24,6 +24,8 @@ pub struct StateCounts {
     pub commits: i64,
     /// Commits not judged yet.
     pub unjudged_commits: i64,
+    /// Commits that could not be judged and are left out.
+    pub set_aside_commits: i64,
 }
 
 impl Store {
@@ -46,9 +48,10 @@ impl Store {
                              AND coalesce(x.site, s.name) = s.name \
                              AND coalesce(x.target, t.name) = t.name)) AS paths_without_news, \
              (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
-             (SELECT coalesce(sum(rounds), 0)::bigint FROM batch) AS rounds, \
+             (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
-             (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits";
+             (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits, \
+             (SELECT count(*) FROM set_aside) AS set_aside_commits";
         let row = self.db.query_one_raw(sql(query, [])).await?;
         let row = row.ok_or_else(|| StoreError::corrupt("count"))?;
         let count = |name: &str| row.try_get("", name);
@@ -61,6 +64,7 @@ impl Store {
             rounds: count("rounds")?,
             commits: count("commits")?,
             unjudged_commits: count("unjudged_commits")?,
+            set_aside_commits: count("set_aside_commits")?,
         })
     }
 }

@@ -162,7 +162,7 @@ pub(crate) async fn write(
         if txn.query_one_raw(sql(update, values)).await?.is_some() {
             ended = true;
             let news = json!({ "id": round.id });
-            outbox::say(txn, "throughput", news).await?;
+            outbox::say(txn, outbox::Topic::Throughput, news).await?;
         }
     }
     if ended {
@@ -200,6 +200,6 @@ impl ThroughputRecord {
     pub fn measured_at(&self) -> Option<WallTime> {
         let (clocks, done) = (self.round.as_ref()?.clocks, self.done_at?);
         let wall_us = clocks.wall.as_unix_micros();
-        Some(crate::ingest::measured_at(wall_us, clocks.offset_us, crate::agents::wall(done)))
+        Some(crate::log::measured_at(wall_us, clocks.offset_us, crate::agents::wall(done)))
     }
 }

@@ -30,6 +30,10 @@ pub struct PartnerRecord {
     pub site: String,
     /// Its addresses by its own word.
     pub addresses: Vec<IpAddr>,
+    /// Where agents elsewhere reach it, by its site's configuration.
+    pub reached_at: Vec<IpAddr>,
+    /// Sites that it is paired with by configuration.
+    pub paired_with: Vec<String>,
     /// Where it was heard from last.
     pub heard_from: Option<IpAddr>,
     /// Routers that answered on its paths lately.
@@ -133,19 +137,24 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn partner_candidates(&self) -> Result<Vec<PartnerRecord>, StoreError> {
         let select = format!(
-            "SELECT a.id, s.name AS site, a.addresses, a.heard_from FROM agent a \
+            "SELECT a.id, s.name AS site, a.addresses, a.heard_from, s.reached_at, s.paired_with FROM agent a \
                  JOIN site s ON s.id = a.site_id \
-             WHERE s.active AND a.addresses <> '[]' AND {ALIVE} ORDER BY a.id"
+             WHERE s.active AND (a.addresses <> '[]' OR s.reached_at <> '[]') AND {ALIVE} ORDER BY a.id"
         );
         let mut candidates = Vec::new();
         for row in self.db.query_all_raw(sql(&select, [])).await? {
             let addresses: Json = row.try_get("", "addresses")?;
             let heard_from: Option<String> = row.try_get("", "heard_from")?;
+            let (reached_at, paired_with): (Json, Json) =
+                (row.try_get("", "reached_at")?, row.try_get("", "paired_with")?);
+            let corrupt = |_| StoreError::corrupt("site");
             candidates.push(PartnerRecord {
                 agent: AgentId::from_uuid(row.try_get("", "id")?),
                 site: row.try_get("", "site")?,
                 addresses: serde_json::from_value(addresses)
                     .map_err(|_| StoreError::corrupt("agent addresses"))?,
+                reached_at: serde_json::from_value(reached_at).map_err(corrupt)?,
+                paired_with: serde_json::from_value(paired_with).map_err(corrupt)?,
                 heard_from: heard_from.and_then(|text| text.parse().ok()),
                 routers: BTreeSet::new(),
             });

@@ -59,6 +59,11 @@ pub struct SiteSpec {
     pub name: String,
     /// Versions of IP it has.
     pub families: Vec<Family>,
+    /// Where agents elsewhere reach those of this site, at most one address of each version of IP;
+    /// without, at the address that their probes leave from.
+    pub reached_at: Vec<IpAddr>,
+    /// Sites whose agents are partners of those here though their prefixes are neighbours.
+    pub paired_with: Vec<String>,
 }
 
 /// How densely everything is probed.
@@ -187,6 +192,14 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
 }
 
+/// An agent's address may change so often within this time; what changes more often is noted later.
+/// Each change wakes other agents, and none may keep the fleet awake.
+const MAY_MOVE: &str = "(agent.moves < 6 OR agent.moves_since < now() - interval '10 minutes')";
+const COUNT_MOVE: &str = "moves = CASE WHEN agent.moves_since < now() - interval '10 minutes' \
+         THEN 1 ELSE agent.moves + 1 END, \
+     moves_since = CASE WHEN agent.moves_since < now() - interval '10 minutes' \
+         THEN now() ELSE agent.moves_since END";
+
 impl Store {
     /// Makes the record agree with the configuration: adds, changes, and sets inactive what is
     /// gone. Gives true when agents have to be told.
@@ -206,9 +219,16 @@ impl Store {
                 name: Set(spec.name.clone()),
                 active: Set(true),
                 families: Set(serde_json::json!(spec.families)),
+                reached_at: Set(serde_json::json!(spec.reached_at)),
+                paired_with: Set(serde_json::json!(spec.paired_with)),
             };
             let again = OnConflict::column(site::Column::Name)
-                .update_columns([site::Column::Active, site::Column::Families])
+                .update_columns([
+                    site::Column::Active,
+                    site::Column::Families,
+                    site::Column::ReachedAt,
+                    site::Column::PairedWith,
+                ])
                 .to_owned();
             site::Entity::insert(row).on_conflict(again).exec_without_returning(&txn).await?;
         }
@@ -259,9 +279,12 @@ impl Store {
         agent: AgentId,
         addresses: &[IpAddr],
     ) -> Result<bool, StoreError> {
-        let update = "UPDATE agent SET addresses = $2 WHERE id = $1 AND addresses <> $2";
+        let update = format!(
+            "UPDATE agent SET addresses = $2, {COUNT_MOVE} \
+             WHERE id = $1 AND addresses <> $2 AND {MAY_MOVE}"
+        );
         let values = [agent.as_uuid().into(), serde_json::json!(addresses).into()];
-        Ok(self.db.execute_raw(sql(update, values)).await?.rows_affected() > 0)
+        Ok(self.db.execute_raw(sql(&update, values)).await?.rows_affected() > 0)
     }
 
     /// Notes the address that an agent is heard from. Where that changes who shares an address,
@@ -280,13 +303,16 @@ impl Store {
             return Ok(None);
         }
         let txn = self.db.begin().await?;
-        let update = "UPDATE agent SET heard_from = $2 FROM agent AS old \
+        let update = format!(
+            "UPDATE agent SET heard_from = $2, {COUNT_MOVE} FROM agent AS old \
              WHERE agent.id = $1 AND old.id = $1 AND old.heard_from IS DISTINCT FROM $2 \
+                 AND {MAY_MOVE} \
              RETURNING old.heard_from AS before, \
                  (SELECT count(*) FROM agent o WHERE o.id <> $1 AND o.heard_from IN ($2, old.heard_from)) \
-                 AS others";
+                 AS others"
+        );
         let values = [agent.as_uuid().into(), address.to_string().into()];
-        let moved = txn.query_one_raw(sql(update, values)).await?;
+        let moved = txn.query_one_raw(sql(&update, values)).await?;
         let others: i64 = moved.map_or(Ok(0), |row| row.try_get("", "others"))?;
         let renewed = if others > 0 { renew(&txn).await? } else { None };
         txn.commit().await?;
@@ -298,7 +324,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn schedule_version(&self) -> Result<u64, StoreError> {
-        Ok(current_schedule(&self.db).await?.map_or(0, |(version, _)| version))
+        let select = "SELECT version FROM schedule ORDER BY version DESC LIMIT 1";
+        let row = self.db.query_one_raw(sql(select, [])).await?;
+        let version: i64 = row.map_or(Ok(0), |row| row.try_get("", "version"))?;
+        Ok(version.cast_unsigned())
     }
 
     /// What an agent has to do now. Paths it needs and does not have yet are made.

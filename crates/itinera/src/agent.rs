@@ -14,7 +14,7 @@ use tokio::sync::watch;
 
 fn failed(error: AgentError) -> Failure {
     let code = match &error {
-        AgentError::Exchange(ExchangeError::Refused(_)) => Code::Refused,
+        AgentError::Exchange(ExchangeError::Refused { .. }) => Code::Refused,
         AgentError::Exchange(_) | AgentError::Unproved(_) => Code::Unreachable,
         AgentError::Identity(_) => Code::BadFile,
         _ => Code::Failed,

@@ -10,6 +10,7 @@ import { bits, count, ms, usedShare } from '../../format';
 import { Time } from '../../time';
 import { Trouble } from '../../trouble';
 import { nearness, services } from './nearness';
+import { SetAsideCommits } from './set-aside';
 
 const DAY = 86_400;
 
@@ -39,6 +40,7 @@ export function FleetPage() {
       {agents.error && <Trouble error={agents.error} />}
       {checks.error && <Trouble error={checks.error} />}
       <h1 className="sentence">{sentence(agents.data, all)}</h1>
+      <SetAsideCommits />
       {agents.data.map((agent) => (
         <AgentEntry
           key={agent.id}

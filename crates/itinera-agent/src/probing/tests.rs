@@ -65,8 +65,15 @@ pub(crate) fn follow_in(
             let (rounds, mut measured) = mpsc::channel(10_000);
             let (stop, stopped) = watch::channel(false);
             let told = Told::default();
-            let following =
-                tokio::spawn(follow(link(), clock, leave, schedule, rounds, told, stopped));
+            let following = tokio::spawn(follow(
+                Arc::new(link()),
+                clock,
+                leave,
+                schedule,
+                rounds,
+                told,
+                stopped,
+            ));
             tokio::time::sleep(Duration::from_secs(seconds)).await;
             stop.send_replace(true);
             let mut all = Vec::new();

@@ -169,7 +169,7 @@ pub async fn survey(
     let chance = plan.chance;
     let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
     let mut surveyor = Surveyor {
-        driver: Driver::new(link, clock, &plan.pacing),
+        driver: Driver::new(Arc::new(link), clock, &plan.pacing),
         probe: probe_of(plan, addresses, chance)?,
         plan,
         first_port: port_of(chance),

@@ -86,7 +86,8 @@ impl Watcher {
         around: &Surroundings,
         now: WallTime,
     ) -> Vec<EventEffect> {
-        let before = self.agents.get(&agent).cloned();
+        // What is dated after now was dated by a wrong clock, and says nothing of what comes.
+        let before = self.agents.get(&agent).filter(|known| known.at <= now).cloned();
         let known = before.as_ref();
         if known.is_some_and(|known| at < known.at) {
             // Came late: what is so now is known already.

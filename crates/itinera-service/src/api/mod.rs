@@ -13,6 +13,7 @@ mod pairs;
 mod paths;
 mod people;
 mod session;
+mod set_aside;
 mod state;
 mod surroundings;
 mod throughput;
@@ -21,6 +22,7 @@ mod watches;
 mod weave;
 
 use crate::console;
+use crate::duty::Duty;
 use crate::live;
 use crate::metrics::{self, SHOWN_PATHS};
 use crate::problem::{ApiError, Problem, name_requests, only_known_hosts};
@@ -37,6 +39,7 @@ use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::str::FromStr;
 use std::sync::Arc;
+use std::time::Instant;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::openapi::OpenApi;
@@ -57,7 +60,7 @@ const MAX_PAGE: u16 = 500;
         description = "Where on a path loss and delay begin, whose it is, and since when.",
         license(name = "Apache-2.0", identifier = "Apache-2.0")
     ),
-    components(schemas(Problem))
+    components(schemas(Problem, live::LiveTopic))
 )]
 struct Description;
 
@@ -68,6 +71,8 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
     let api = OpenApiRouter::new()
         .routes(routes!(state::state))
         .routes(routes!(state::agents))
+        .routes(routes!(set_aside::set_aside))
+        .routes(routes!(set_aside::retry))
         .routes(routes!(surroundings::surroundings))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))
@@ -137,23 +142,30 @@ async fn nowhere(uri: Uri) -> ApiError {
     ApiError::UnknownPlace(uri.path().to_owned())
 }
 
+/// Whether everything is done that has to be; names what is not.
 async fn ready(State(shared): State<Arc<Shared>>) -> Response {
-    match shared.store.is_alive().await {
-        Ok(()) => "ready\n".into_response(),
-        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the record is away\n").into_response(),
+    let mut not_done: Vec<&str> =
+        shared.duties.not_done(Instant::now()).into_iter().map(Duty::word).collect();
+    if shared.store.is_alive().await.is_err() {
+        not_done.insert(0, "database");
     }
+    if not_done.is_empty() {
+        return "ready\n".into_response();
+    }
+    let text = format!("not ready: {}\n", not_done.join(", "));
+    (StatusCode::SERVICE_UNAVAILABLE, text).into_response()
 }
 
 async fn health_metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
     let counts = shared.store.state_counts().await?;
-    open_metrics(shared.metrics.text(&counts))
+    open_metrics(shared.metrics.text(&counts, &shared.duties))
 }
 
 /// What was measured, for the reader's own metrics stack; its cardinality is bounded.
 async fn measurements(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
     let limit = i64::try_from(SHOWN_PATHS + 1).unwrap_or(i64::MAX);
     let paths = shared.store.paths(None, limit).await?;
-    open_metrics(metrics::measurements(&paths, crate::server::now()))
+    open_metrics(metrics::measurements(&paths, shared.clock.wall_now()))
 }
 
 fn open_metrics(text: Result<String, std::fmt::Error>) -> Result<Response, ApiError> {

@@ -91,8 +91,8 @@ const fn found_word(found: Found) -> &'static str {
     }
 }
 
-fn progress(record: &OutwardRecord) -> (&'static str, String) {
-    let late = record.order.not_after < crate::server::now();
+fn progress(record: &OutwardRecord, now: WallTime) -> (&'static str, String) {
+    let late = record.order.not_after < now;
     match (&record.progress, record.done_at) {
         (Some(OutwardWord::Failed(why)), Some(_)) => ("failed", format!("It failed: {why}.")),
         (_, Some(_)) => ("done", "It is done.".to_owned()),
@@ -178,7 +178,7 @@ async fn item(
     beside: &Beside,
     record: OutwardRecord,
 ) -> Result<OutwardItem, ApiError> {
-    let (mut state, mut progress) = progress(&record);
+    let (mut state, mut progress) = progress(&record, shared.clock.wall_now());
     let mut judged = None;
     let mut back = None;
     if let Some(seen) = &record.observed {
@@ -382,7 +382,7 @@ pub(crate) async fn look_outward(
         }
     };
     let family = address.map_or(Family::Ipv4, Family::of);
-    let now = crate::server::now();
+    let now = shared.clock.wall_now();
     let patience = i64::try_from(PATIENCE.whole_microseconds()).unwrap_or(i64::MAX);
     let order = OutwardOrder {
         id: OutwardId::from_uuid(Uuid::now_v7()),

@@ -43,6 +43,8 @@ pub(crate) struct StateView {
     commits: i64,
     /// Commits that judgement has not reached.
     unjudged_commits: i64,
+    /// Commits that could not be judged and are left out.
+    set_aside_commits: i64,
     open_alarms: i64,
     open_incidents: usize,
     /// The newest open alarms.
@@ -113,6 +115,7 @@ pub(crate) async fn state(State(shared): State<Arc<Shared>>) -> Result<Json<Stat
         rounds: counts.rounds,
         commits: counts.commits,
         unjudged_commits: counts.unjudged_commits,
+        set_aside_commits: counts.set_aside_commits,
         open_alarms: counts.open_alarms,
         open_incidents: incidents.len(),
         alarms,

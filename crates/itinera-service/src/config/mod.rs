@@ -9,7 +9,7 @@ use check::{CheckEntry, IntendedEntry, ThroughputEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
-use itinera_store::{Schedule, SiteSpec, TargetSpec, TwoWaySchedule, Watched};
+use itinera_store::{Pools, Schedule, SiteSpec, TargetSpec, TwoWaySchedule, Watched};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -35,6 +35,8 @@ pub struct Config {
     pub limits: Limits,
     /// What is measured again and again of how much gets through.
     pub throughput: Vec<ThroughputRule>,
+    /// Connections to the database.
+    pub connections: Pools,
 }
 
 /// Where people reach the service from elsewhere.
@@ -75,6 +77,8 @@ struct File {
     limits: LimitsEntry,
     #[serde(default)]
     throughput: Vec<ThroughputEntry>,
+    #[serde(default)]
+    connections: ConnectionsEntry,
 }
 
 #[derive(Deserialize)]
@@ -83,6 +87,44 @@ struct SiteEntry {
     name: Spanned<String>,
     #[serde(default = "default_families")]
     families: Spanned<Vec<Family>>,
+    reached_at: Option<Spanned<Vec<IpAddr>>>,
+    #[serde(default)]
+    paired_with: Vec<Spanned<String>>,
+}
+
+/// Connections to the database, by what they are for.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct ConnectionsEntry {
+    ingest: Spanned<u32>,
+    judgement: Spanned<u32>,
+    users: Spanned<u32>,
+}
+
+impl Default for ConnectionsEntry {
+    fn default() -> Self {
+        let Pools { ingest, judgement, users } = Pools::default();
+        let at = |value| Spanned::new(0..0, value);
+        Self { ingest: at(ingest), judgement: at(judgement), users: at(users) }
+    }
+}
+
+impl ConnectionsEntry {
+    fn check(&self) -> Result<Pools, Wrong> {
+        for (name, entry) in
+            [("ingest", &self.ingest), ("judgement", &self.judgement), ("users", &self.users)]
+        {
+            if !(1..=200).contains(entry.as_ref()) {
+                let reason = format!("{name}: {} is outside 1 to 200", entry.as_ref());
+                return Err((entry.span().start, reason));
+            }
+        }
+        Ok(Pools {
+            ingest: *self.ingest.as_ref(),
+            judgement: *self.judgement.as_ref(),
+            users: *self.users.as_ref(),
+        })
+    }
 }
 
 #[derive(Deserialize)]
@@ -297,7 +339,18 @@ impl File {
                 let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
                 return Err((site.families.span().start, reason));
             }
+            if let Some(reached_at) = &site.reached_at {
+                one_of_each("reached_at", reached_at)?;
+            }
+            for paired in &site.paired_with {
+                let is_other = paired.as_ref() != site.name.as_ref();
+                if !is_other || !self.site.iter().any(|it| it.name.as_ref() == paired.as_ref()) {
+                    let reason = format!("paired_with: {:?} is no other site", paired.as_ref());
+                    return Err((paired.span().start, reason));
+                }
+            }
         }
+        let connections = self.connections.check()?;
         let mut names = BTreeSet::new();
         for target in &self.target {
             named("target", &mut names, &target.name)?;
@@ -345,22 +398,29 @@ impl File {
                     .map(|site| SiteSpec {
                         name: site.name.into_inner(),
                         families: site.families.into_inner(),
+                        reached_at: site.reached_at.map(Spanned::into_inner).unwrap_or_default(),
+                        paired_with: site
+                            .paired_with
+                            .into_iter()
+                            .map(Spanned::into_inner)
+                            .collect(),
                     })
                     .collect(),
                 schedule,
             },
             limits,
             throughput,
+            connections,
         })
     }
 }
 
-fn one_of_each(entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
+fn one_of_each(field: &str, entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
     let addresses = entry.as_ref();
     let sixes = addresses.iter().filter(|address| address.is_ipv6()).count();
     if addresses.is_empty() || sixes > 1 || addresses.len() - sixes > 1 {
-        let reason = "addresses: one of each version of IP at most, one at least";
-        return Err((entry.span().start, reason.to_owned()));
+        let reason = format!("{field}: one of each version of IP at most, one at least");
+        return Err((entry.span().start, reason));
     }
     Ok(())
 }
@@ -405,7 +465,7 @@ impl TargetEntry {
 
     fn check(&self) -> Result<(), Wrong> {
         match (&self.addresses, &self.host) {
-            (Some(addresses), None) => one_of_each(addresses)?,
+            (Some(addresses), None) => one_of_each("addresses", addresses)?,
             (None, Some(host)) => self.check_host(host)?,
             (Some(_), Some(host)) => {
                 let reason = "host: either a name or addresses, not both".to_owned();

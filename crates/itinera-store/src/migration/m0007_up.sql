@@ -3,3 +3,35 @@ ALTER TABLE round
     ADD COLUMN timer_late_us integer,
     ADD COLUMN read_late_us integer,
     ADD COLUMN link_late_us integer;
+
+-- The log's own clock, which never runs backwards, and the number of rounds, counted where the head
+-- of the log is held.
+ALTER TABLE meta
+    ADD COLUMN last_received_at timestamptz NOT NULL DEFAULT '-infinity',
+    ADD COLUMN rounds bigint NOT NULL DEFAULT 0;
+UPDATE meta SET
+    last_received_at = coalesce((SELECT max(received_at) FROM batch), '-infinity'),
+    rounds = (SELECT coalesce(sum(rounds), 0) FROM batch);
+-- What the service's clock said at the time.
+ALTER TABLE batch ADD COLUMN clock_at timestamptz;
+UPDATE batch SET clock_at = received_at;
+ALTER TABLE batch ALTER COLUMN clock_at SET NOT NULL;
+
+-- Commits that judgement fails on, with the error: they are left out until a command tries again.
+CREATE TABLE set_aside (
+    commit_no bigint PRIMARY KEY,
+    at timestamptz NOT NULL,
+    engine integer NOT NULL,
+    error text NOT NULL,
+    retry boolean NOT NULL DEFAULT false
+);
+
+-- How often an agent's addresses have changed lately: each change wakes others.
+ALTER TABLE agent
+    ADD COLUMN moves integer NOT NULL DEFAULT 0,
+    ADD COLUMN moves_since timestamptz NOT NULL DEFAULT '-infinity';
+
+-- Where other agents reach the agents of a site, by configuration.
+ALTER TABLE site
+    ADD COLUMN reached_at jsonb NOT NULL DEFAULT '[]',
+    ADD COLUMN paired_with jsonb NOT NULL DEFAULT '[]';

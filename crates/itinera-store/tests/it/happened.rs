@@ -51,9 +51,9 @@ async fn results_and_surroundings_are_the_agents_own_and_come_in_the_order_of_co
     batch.checks = vec![round(task.check, 0), round(stranger, 0), round(task.check, 1)];
     let around = Surroundings { host_name: "pier".into(), ..Surroundings::default() };
     batch.surroundings = vec![SurroundingsRound { clocks, around, gateway: None }];
-    let committed = store.commit_batch(agent, &batch).await.unwrap();
+    let committed = store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap();
     assert_eq!((committed.stored, committed.refused), (3, 1));
-    assert!(store.commit_batch(agent, &batch).await.unwrap().duplicate);
+    assert!(store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap().duplicate);
     let log = store.log_after(0, 10).await.unwrap();
     assert_eq!((log.len(), log[0].checks.len(), log[0].around.len()), (1, 2, 1));
     assert_eq!(log[0].checks[1].round.number, 1);
@@ -163,7 +163,7 @@ async fn a_look_outward_is_ordered_reported_and_done_once() {
     for (seq, word) in (0..).zip(words) {
         let mut batch = Batch::new(agent, BootId::from_uuid(Uuid::from_u128(5)), seq);
         batch.outward = vec![OutwardReport { id: order.id, word }];
-        store.commit_batch(agent, &batch).await.unwrap();
+        store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap();
     }
     let record = store.outward(Some(order.id), None, 1).await.unwrap().remove(0);
     assert!(record.done_at.is_some() && record.observed.is_none());
@@ -176,7 +176,7 @@ async fn a_look_outward_is_ordered_reported_and_done_once() {
     let mut batch = Batch::new(other, BootId::from_uuid(Uuid::from_u128(6)), 0);
     let word = OutwardWord::Failed("forged".into());
     batch.outward = vec![OutwardReport { id: next.id, word }];
-    store.commit_batch(other, &batch).await.unwrap();
+    store.commit_batch(other, &batch, OffsetDateTime::now_utc()).await.unwrap();
     let record = store.outward(Some(next.id), None, 1).await.unwrap().remove(0);
     assert_eq!((record.done_at, record.progress), (None, None));
     cluster.stop().await.unwrap();
@@ -217,9 +217,12 @@ async fn throughput_takes_turns_and_only_its_sender_may_say_what_came_of_it() {
         batch.throughput = vec![ThroughputRound { id, clocks, word, carried_bytes: None }];
         batch
     };
-    store.commit_batch(receiver, &said(first, receiver, 0)).await.unwrap();
+    store
+        .commit_batch(receiver, &said(first, receiver, 0), OffsetDateTime::now_utc())
+        .await
+        .unwrap();
     assert_eq!(turn().await, Some(first), "the receiver's word is not taken");
-    store.commit_batch(sender, &said(first, sender, 0)).await.unwrap();
+    store.commit_batch(sender, &said(first, sender, 0), OffsetDateTime::now_utc()).await.unwrap();
     assert_eq!(turn().await, Some(second));
     let all = store.throughput(10).await.unwrap();
     let of = |id| all.iter().find(|run| run.id == id).unwrap();

@@ -4,6 +4,7 @@
 mod happened;
 mod people;
 mod review;
+mod robust;
 mod two_way;
 mod watches;
 
@@ -41,6 +42,7 @@ fn apart(_: &Trouble, _: &[(IncidentId, Vec<Trouble>)]) -> Option<IncidentId> {
 /// A judge that has nothing to say of some commits.
 fn nothing(from: i64, to: i64) -> JudgeWrite {
     JudgeWrite {
+        retried: None,
         from,
         to,
         engine: 1,
@@ -65,7 +67,12 @@ async fn fixture() -> Fixture {
 
 fn watched(interval_ms: u32) -> Watched {
     Watched {
-        sites: vec![SiteSpec { name: "Eskerry".into(), families: vec![Family::Ipv4] }],
+        sites: vec![SiteSpec {
+            name: "Eskerry".into(),
+            families: vec![Family::Ipv4],
+            reached_at: Vec::new(),
+            paired_with: Vec::new(),
+        }],
         targets: vec![TargetSpec {
             name: "Seat Booking".into(),
             service: "Seat Booking".into(),
@@ -156,7 +163,14 @@ async fn agents_behind_one_public_address_share_what_hops_answer() {
     assert_eq!(turn(one).await, of(0, 1));
     for agent in [one, two] {
         let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
-        store.commit_batch(agent, &batch(agent, path, 0, WallTime::default())).await.unwrap();
+        store
+            .commit_batch(
+                agent,
+                &batch(agent, path, 0, WallTime::default()),
+                OffsetDateTime::now_utc(),
+            )
+            .await
+            .unwrap();
     }
     let before = store.schedule_version().await.unwrap();
     assert_eq!(store.heard_from(two, public).await.unwrap(), Some(before + 1));
@@ -165,7 +179,7 @@ async fn agents_behind_one_public_address_share_what_hops_answer() {
     let path = store.schedule_for(one).await.unwrap().tasks[0].path;
     let mut refusing = batch(one, path, 1, WallTime::default());
     refusing.refused = vec![RefusedTask::of_path(path, "not allowed".to_owned())];
-    store.commit_batch(one, &refusing).await.unwrap();
+    store.commit_batch(one, &refusing, OffsetDateTime::now_utc()).await.unwrap();
     let said = store.agents().await.unwrap().into_iter().find(|agent| agent.id == one).unwrap();
     assert_eq!(said.refused, refusing.refused);
     assert_eq!(store.heard_from(two, [192, 0, 2, 2].into()).await.unwrap(), Some(before + 2));
@@ -181,11 +195,14 @@ async fn a_batch_is_stored_once_in_the_order_of_commits_whatever_its_clock_says(
     let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
     let walls = [0, 4_294_967_296, -1].map(WallTime::from_unix_seconds);
     for (wall, seq) in walls.into_iter().zip([2, 0, 1]) {
-        let committed = store.commit_batch(agent, &batch(agent, path, seq, wall)).await.unwrap();
+        let committed = store
+            .commit_batch(agent, &batch(agent, path, seq, wall), OffsetDateTime::now_utc())
+            .await
+            .unwrap();
         assert_eq!((committed.duplicate, committed.stored, committed.refused), (false, 2, 0));
     }
     let again = batch(agent, path, 0, walls[0]);
-    assert!(store.commit_batch(agent, &again).await.unwrap().duplicate);
+    assert!(store.commit_batch(agent, &again, OffsetDateTime::now_utc()).await.unwrap().duplicate);
 
     let rounds = store.rounds_of(path).await.unwrap();
     assert_eq!(rounds.iter().map(|r| r.number).collect::<Vec<_>>(), [0, 1, 2, 3, 4, 5]);
@@ -205,7 +222,7 @@ async fn rounds_of_paths_that_are_not_the_agents_are_refused_and_counted() {
     let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
     let mut mixed = batch(agent, path, 0, WallTime::default());
     mixed.rounds[0].path = PathId::from_uuid(Uuid::from_u128(99));
-    let committed = store.commit_batch(agent, &mixed).await.unwrap();
+    let committed = store.commit_batch(agent, &mixed, OffsetDateTime::now_utc()).await.unwrap();
     assert_eq!((committed.stored, committed.refused), (1, 1));
     assert_eq!(store.rounds_of(path).await.unwrap().len(), 1);
     cluster.stop().await.unwrap();

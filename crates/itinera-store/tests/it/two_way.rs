@@ -76,14 +76,29 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
     let pair = store.pairs_of(two).await.unwrap().remove(0);
     assert_eq!((&pair.spec, pair.active, pair.sender_site.as_str()), (&spec, true, "Eskerry"));
 
-    let committed = store.commit_batch(one, &batch(one, 0, vec![pair.id; 3])).await.unwrap();
+    let committed = store
+        .commit_batch(one, &batch(one, 0, vec![pair.id; 3]), OffsetDateTime::now_utc())
+        .await
+        .unwrap();
     assert_eq!((committed.stored, committed.refused), (3, 0));
-    assert!(store.commit_batch(one, &batch(one, 0, vec![pair.id; 3])).await.unwrap().duplicate);
+    assert!(
+        store
+            .commit_batch(one, &batch(one, 0, vec![pair.id; 3]), OffsetDateTime::now_utc())
+            .await
+            .unwrap()
+            .duplicate
+    );
     // The reflector has no say about the pair, and nobody about one that is not.
-    let committed = store.commit_batch(two, &batch(two, 0, vec![pair.id])).await.unwrap();
+    let committed = store
+        .commit_batch(two, &batch(two, 0, vec![pair.id]), OffsetDateTime::now_utc())
+        .await
+        .unwrap();
     assert_eq!((committed.stored, committed.refused), (0, 1));
     let nobody = PairId::from_uuid(Uuid::nil());
-    let committed = store.commit_batch(one, &batch(one, 1, vec![nobody, pair.id])).await.unwrap();
+    let committed = store
+        .commit_batch(one, &batch(one, 1, vec![nobody, pair.id]), OffsetDateTime::now_utc())
+        .await
+        .unwrap();
     assert_eq!((committed.stored, committed.refused), (1, 1));
 
     let now = OffsetDateTime::now_utc();

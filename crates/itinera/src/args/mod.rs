@@ -145,6 +145,11 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: WatchesCommand,
     },
+    /// Commits that could not be judged: recorded, left out of judgement, tried again on demand
+    SetAside {
+        #[command(subcommand)]
+        command: SetAsideCommand,
+    },
     /// Suppressions: whiles in which nothing is measured on purpose
     Suppressions {
         #[command(subcommand)]
@@ -346,6 +351,17 @@ pub(crate) struct ServeArgs {
     pub(crate) stop_with_parent: bool,
 }
 
+#[derive(Debug, Subcommand)]
+pub(crate) enum SetAsideCommand {
+    /// List them, the newest first
+    List,
+    /// Have a commit judged again
+    Retry {
+        /// Its number, as `set-aside list` shows it
+        commit: i64,
+    },
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct SimulateArgs {
     /// Scenario file
@@ -385,6 +401,9 @@ pub(crate) struct DemonstrateArgs {
     /// service.toml in this directory
     #[arg(long, value_name = "DIR")]
     pub(crate) world: Option<PathBuf>,
+    /// Stop when standard input ends, as it does when the parent process is gone
+    #[arg(long, hide = true)]
+    pub(crate) stop_with_parent: bool,
 }
 
 #[derive(Debug, Args)]

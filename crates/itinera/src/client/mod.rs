@@ -6,6 +6,7 @@ pub(crate) mod follow;
 mod http;
 pub(crate) mod incidents;
 pub(crate) mod pairs;
+pub(crate) mod set_aside;
 pub(crate) mod show;
 pub(crate) mod sign_in;
 pub(crate) mod throughput;

@@ -68,6 +68,12 @@ pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
         "rounds     {}, {} commits not judged yet",
         state.rounds, state.unjudged_commits
     ))?;
+    if state.set_aside_commits > 0 {
+        output.line(&format!(
+            "set aside  {} commits could not be judged; see `itinera set-aside list`",
+            state.set_aside_commits
+        ))?;
+    }
     match &state.owner_map {
         Some(map) => {
             output.line(&format!("owner map  {}, {} prefixes", plain(&map.source), map.entries))

@@ -22,6 +22,8 @@ pub(super) struct State {
     pub(super) paths_without_news: i64,
     pub(super) rounds: i64,
     pub(super) unjudged_commits: i64,
+    #[serde(default)]
+    pub(super) set_aside_commits: i64,
     pub(super) open_alarms: i64,
     pub(super) owner_map: Option<OwnerMap>,
 }

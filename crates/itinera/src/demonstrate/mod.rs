@@ -120,7 +120,7 @@ pub(crate) async fn run(args: &DemonstrateArgs) -> Result<(), Failure> {
     let ports = Ports::choose(args.any_port)?;
     let seed = args.seed.unwrap_or_else(drawn_seed);
     let mut children = Children::new(directory.logs());
-    let stop = stop_requested(false);
+    let stop = stop_requested(args.stop_with_parent);
     tokio::pin!(stop);
     let outcome = tokio::select! {
         outcome = demonstrate(&output, &story, &directory, &ports, seed, &mut children) => outcome,

@@ -1,41 +1,43 @@
 //! The demonstration as people start it, in temporary directories, until the right link and
 //! owner are alarmed.
 
+use crate::processes::{Background, Turn};
 use crate::support::{
-    PATIENCE, Ran, WORLD, directory, eventually, itinera, processes_of, raw_request, signal,
-    with_token,
+    PATIENCE, Ran, WORLD, directory, eventually, itinera, processes_of, raw_request, with_token,
 };
 use itinera_simnet::{Scenario, Simnet, Truth, TruthCause};
 use rustix::process::Signal;
 use serde_json::Value;
 use std::fs::File;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::process::{Command, Stdio};
 use tempfile::TempDir;
 
 /// Seeds that draw three different links of three owners.
 const SEEDS: [u64; 3] = [2, 3, 10];
 
 pub(crate) struct Demonstration {
+    /// Before its directory, so that it ends first.
+    process: Background,
     directory: TempDir,
-    child: Child,
+    _turn: Turn,
     pub(crate) api: String,
 }
 
 impl Demonstration {
     pub(crate) fn start(directory: TempDir, seed: u64, more: &[&str]) -> Self {
+        let turn = Turn::take();
         let out = File::create(directory.path().join("said")).unwrap();
-        let child = itinera()
+        let mut command = itinera();
+        command
             .args(["demonstrate", "--any-port", "--seed", &seed.to_string(), "--data"])
             .arg(directory.path().join("demo"))
             .args(more)
             .stdout(out.try_clone().unwrap())
-            .stderr(out)
-            .spawn()
-            .unwrap();
-        let mut demonstration = Self { directory, child, api: String::new() };
-        demonstration.api = eventually("the console's address", Duration::from_secs(90), || {
+            .stderr(out);
+        let process = Background::start(&mut command);
+        let mut demonstration = Self { directory, process, _turn: turn, api: String::new() };
+        demonstration.api = eventually("the console's address", PATIENCE, || {
             let said = demonstration.said();
             let line = said.lines().find(|line| line.starts_with("Console:"))?.to_owned();
             assert!(said.contains(&format!("seed {seed}")), "{said}");
@@ -63,13 +65,13 @@ impl Demonstration {
     }
 
     /// Ctrl-C, until everything is gone.
-    pub(crate) fn stop(mut self) -> TempDir {
-        signal(&self.child, Signal::INT);
-        let status = self.child.wait().unwrap();
-        let said = self.said();
+    pub(crate) fn stop(self) -> TempDir {
+        let Self { directory, process, .. } = self;
+        let status = process.stop(Signal::INT);
+        let said = std::fs::read_to_string(directory.path().join("said")).unwrap();
         assert!(status.success() && said.contains("Stopped."), "{status}: {said}");
-        assert_eq!(processes_of(&self.directory.path().join("demo")), Vec::<String>::new());
-        self.directory
+        assert_eq!(processes_of(&directory.path().join("demo")), Vec::<String>::new());
+        directory
     }
 }
 
@@ -181,7 +183,7 @@ fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
     };
     let agents = first.client(&["agents"]);
     kill_child(&first.directory.path().join("demo/agents/carrock"), "agent run");
-    eventually("word of the dead agent", Duration::from_secs(10), || {
+    eventually("word of the dead agent", PATIENCE, || {
         let said = first.said();
         said.contains("agent-carrock ended by itself").then_some(())
     });
@@ -208,10 +210,9 @@ fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
 
     // Killed outright, it takes its children with it; the next one starts on what is left.
     let place = third.directory.path().join("demo");
-    let Demonstration { directory, mut child, .. } = third;
-    child.kill().unwrap();
-    child.wait().unwrap();
-    eventually("the end of the children", Duration::from_secs(40), || {
+    let Demonstration { directory, process, .. } = third;
+    process.kill();
+    eventually("the end of the children", PATIENCE, || {
         processes_of(&place).is_empty().then_some(())
     });
     Demonstration::start(directory, 5, &[]).stop();

@@ -63,7 +63,7 @@ async fn upload(exchange: &Exchange, batch: &Batch, acknowledged: &AtomicUsize) 
                 acknowledged.fetch_add(1, Ordering::Relaxed);
                 return;
             }
-            Err(ExchangeError::Refused(why)) => panic!("refused: {why}"),
+            Err(ExchangeError::Refused { detail, .. }) => panic!("refused: {detail}"),
             Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
         }
     }

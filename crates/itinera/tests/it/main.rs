@@ -4,6 +4,7 @@
 mod accuracy;
 mod browser;
 mod demonstration;
+mod foreign;
 mod happened;
 mod help;
 mod ingest;
@@ -12,6 +13,8 @@ mod measuring;
 mod outage;
 mod outward;
 mod people;
+mod poison;
+mod processes;
 mod refusals;
 mod support;
 mod survey;

@@ -1,39 +1,23 @@
 //! Agents while the service or the database is away: every round number they issue is recorded
 //! exactly once afterwards, or counted as dropped where the spool's bound was reached.
 
-use crate::support::{PATIENCE, Service, WORLD, directory, eventually, itinera, terminate};
+use crate::processes::Background;
+use crate::support::{PATIENCE, Service, WORLD, directory, eventually, itinera};
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
+use rustix::process::Signal;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Stdio};
 use std::time::Duration;
 
 const SITE: &str = "Alderskay Head Office";
 const AWAY: Duration = Duration::from_secs(6);
 
-/// A process that ends with the test.
-struct Background(Child);
-
-impl Background {
-    fn start(arguments: &[&str], log: &Path) -> Self {
-        let log = std::fs::File::create(log).unwrap();
-        let mut command = itinera();
-        command.args(arguments).stdout(log.try_clone().unwrap()).stderr(log);
-        Self(command.stdin(Stdio::null()).spawn().unwrap())
-    }
-
-    fn stop(mut self) {
-        terminate(&self.0);
-        assert!(self.0.wait().unwrap().success());
-    }
-}
-
-impl Drop for Background {
-    fn drop(&mut self) {
-        terminate(&self.0);
-        let _ended = self.0.wait();
-    }
+fn logged(arguments: &[&str], log: &Path) -> Background {
+    let log = std::fs::File::create(log).unwrap();
+    let mut command = itinera();
+    command.args(arguments).stdout(log.try_clone().unwrap()).stderr(log);
+    Background::start(&mut command)
 }
 
 /// A joined agent with the simulated internet around it.
@@ -53,7 +37,7 @@ impl Measuring {
         let [port] = crate::support::free_ports();
         let listen = format!("127.0.0.1:{port}");
         let world = world.display().to_string();
-        let simulation = Background::start(
+        let simulation = logged(
             &["simulate", &world, "--seed", "2", "--listen", &listen],
             &place.join("simulation.log"),
         );
@@ -61,7 +45,7 @@ impl Measuring {
         let mut arguments = vec!["agent", "run", "--data", &data_text, "--simulation", &listen];
         arguments.extend(["--address", "10.1.0.2", "--address", "fd00:1::2"]);
         arguments.extend(["--spool-max-bytes", spool_max_bytes]);
-        let agent = Background::start(&arguments, &place.join("agent.log"));
+        let agent = logged(&arguments, &place.join("agent.log"));
         Self { agent, _simulation: simulation, data }
     }
 
@@ -72,7 +56,7 @@ impl Measuring {
         eventually("the spool to be handed over", PATIENCE, || {
             (waiting_in(&data).len() <= 1).then_some(())
         });
-        agent.stop();
+        assert!(agent.stop(Signal::TERM).success());
         data
     }
 }

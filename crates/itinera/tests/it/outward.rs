@@ -1,9 +1,8 @@
 //! `itinera outward` with no service: on simulated internets that are broken in one place each, it
 //! names that place, and its exit code says whose part it is.
 
-use crate::support::{Ran, directory, free_ports, itinera, run, terminate};
-use std::path::Path;
-use std::process::{Child, Stdio};
+use crate::processes::simulation;
+use crate::support::{Ran, directory, itinera, run};
 use std::time::{Duration, Instant};
 
 const WORLD: &str = r#"name = "outward"
@@ -43,36 +42,9 @@ name = "t.corriven.example"
 const OWNERS: &str = "prefix,as_number,owner,contact\n198.18.1.0/24,64500,Lowtide Mobile,\n\
      198.18.2.0/24,64510,Stannoch Halls,\n";
 
-struct Simulation(Child);
-
-impl Simulation {
-    fn start(place: &Path, world: &str) -> (Self, String) {
-        let file = place.join("world.toml");
-        std::fs::write(&file, world).unwrap();
-        let [port] = free_ports();
-        let listen = format!("127.0.0.1:{port}");
-        let mut command = itinera();
-        command.arg("simulate").arg(&file).args(["--seed", "5", "--listen", &listen]);
-        command.arg("--authority").arg(place.join("authority.pem"));
-        let quiet = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let simulation = Self(quiet.spawn().unwrap());
-        crate::support::eventually("the simulation", Duration::from_secs(30), || {
-            place.join("authority.pem").exists().then_some(())
-        });
-        (simulation, listen)
-    }
-}
-
-impl Drop for Simulation {
-    fn drop(&mut self) {
-        terminate(&self.0);
-        let _ended = self.0.wait();
-    }
-}
-
 fn look(world: &str, target: &str) -> (Ran, Duration) {
     let place = directory();
-    let (_simulation, listen) = Simulation::start(place.path(), world);
+    let (_simulation, listen) = simulation(place.path(), world);
     let owners = place.path().join("owners.csv");
     std::fs::write(&owners, OWNERS).unwrap();
     let begun = Instant::now();

@@ -192,7 +192,7 @@ async fn batches(service: &Service) {
     let exchange = Exchange::of(&identity).unwrap();
     let good = zstd::encode_all(encode(&batch(identity.agent)).as_slice(), 3).unwrap();
     let refusal = async |octets: Vec<u8>, words: &str| match exchange.upload(octets).await {
-        Err(ExchangeError::Refused(why)) => assert!(why.contains(words), "{why}"),
+        Err(ExchangeError::Refused { detail, .. }) => assert!(detail.contains(words), "{detail}"),
         other => panic!("{words}: {other:?}"),
     };
     refusal(b"nonsense".to_vec(), "batch").await;
@@ -204,7 +204,8 @@ async fn batches(service: &Service) {
     let strangers = batch(AgentId::from_uuid(Uuid::now_v7()));
     let strangers = zstd::encode_all(encode(&strangers).as_slice(), 3).unwrap();
     let other = exchange.upload(strangers).await;
-    assert!(matches!(other, Err(ExchangeError::Unwell(status)) if status == 403), "{other:?}");
+    let Err(ExchangeError::Refused { code, .. }) = &other else { panic!("{other:?}") };
+    assert_eq!(code, "other-agent", "put aside by agents, since it stays refused");
     assert!(!exchange.upload(good.clone()).await.unwrap().duplicate);
     assert!(exchange.upload(good).await.unwrap().duplicate);
     assert!(!service.log().contains("panicked"), "{}", service.log());

@@ -1,5 +1,6 @@
 //! Runs the binary with a clean environment, and services in directories of their own.
 
+use crate::processes::Background;
 use itinera_agent::Identity;
 use itinera_model::JoinCode;
 use serde_json::Value;
@@ -113,9 +114,10 @@ pub(crate) fn raw_request(api: &str, request: &str, more: &str) -> String {
 
 /// A service process over a data directory; killed when dropped.
 pub(crate) struct Service {
+    /// Absent while it is killed. Before its directory, so that it ends first.
+    process: Option<Background>,
     directory: TempDir,
     ports: [u16; 2],
-    child: Child,
 }
 
 /// Signs in as the first administrator of a service; gives a file with a token.
@@ -150,14 +152,14 @@ impl Service {
             changed(SERVICE)
         );
         std::fs::write(directory.path().join("service.toml"), text).unwrap();
-        let child = Self::spawn(directory.path());
-        let service = Self { directory, ports, child };
+        let process = Some(Self::spawn(directory.path()));
+        let service = Self { directory, ports, process };
         service.wait();
         first_token(&service.api(), service.path());
         service
     }
 
-    fn spawn(directory: &Path) -> Child {
+    fn spawn(directory: &Path) -> Background {
         let log = std::fs::File::options()
             .create(true)
             .append(true)
@@ -166,11 +168,11 @@ impl Service {
         let mut serve = itinera();
         serve.arg("serve").arg("--config").arg(directory.join("service.toml"));
         serve.arg("--data").arg(directory.join("data")).stderr(log).stdout(Stdio::null());
-        serve.spawn().unwrap()
+        Background::start(&mut serve)
     }
 
     fn wait(&self) {
-        eventually("the service", Duration::from_secs(60), || {
+        eventually("the service", PATIENCE, || {
             // Not being let in is a sign of life as well.
             TcpStream::connect(("127.0.0.1", self.ports[0])).ok().map(drop)
         });
@@ -227,8 +229,7 @@ impl Service {
 
     /// Kills it without warning.
     pub(crate) fn kill(&mut self) {
-        self.child.kill().unwrap();
-        self.child.wait().unwrap();
+        self.process.take().unwrap().kill();
     }
 
     /// Kills it without warning and starts it again on what it left.
@@ -239,15 +240,8 @@ impl Service {
 
     /// Starts it again on what it left.
     pub(crate) fn restart(&mut self) {
-        self.child = Self::spawn(self.directory.path());
+        self.process = Some(Self::spawn(self.directory.path()));
         self.wait();
-    }
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        terminate(&self.child);
-        let _ended = self.child.wait();
     }
 }
 

@@ -1,9 +1,8 @@
 //! `itinera survey` on a simulated internet: what people and programs get, and what is kept.
 
-use crate::support::{Ran, directory, free_ports, itinera, run, terminate};
+use crate::processes::simulation;
+use crate::support::{Ran, directory, run};
 use pcap_file::pcapng::{Block, PcapNgReader};
-use std::path::Path;
-use std::process::{Child, Stdio};
 
 /// s, edge (translates and marks), b balances over c and d; c loses; e is small; t.
 const WORLD: &str = r#"name = "small"
@@ -29,28 +28,6 @@ fault = [{ from = "c", to = "e", at_s = [0, 0], loss = [0.4, 0.4] }]
 "#;
 const OWNERS: &str = "prefix,as_number,owner,contact\n198.18.0.0/24,64500,Northmere Carriage,\n";
 
-struct Simulation(Child);
-
-impl Simulation {
-    fn start(place: &Path) -> (Self, String) {
-        let world = place.join("world.toml");
-        std::fs::write(&world, WORLD).unwrap();
-        let [port] = free_ports();
-        let listen = format!("127.0.0.1:{port}");
-        let mut command = itinera();
-        command.arg("simulate").arg(&world).args(["--seed", "5", "--listen", &listen]);
-        let quiet = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        (Self(quiet.spawn().unwrap()), listen)
-    }
-}
-
-impl Drop for Simulation {
-    fn drop(&mut self) {
-        terminate(&self.0);
-        let _ended = self.0.wait();
-    }
-}
-
 fn survey(simulation: &str, more: &[&str]) -> Ran {
     let mut arguments = vec!["survey", "run", "198.18.0.9", "--method", "tcp-syn", "--port", "443"];
     arguments.extend(["--simulation", simulation, "--address", "10.0.0.2"]);
@@ -69,7 +46,7 @@ fn survey(simulation: &str, more: &[&str]) -> Ran {
 #[test]
 fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     let place = directory();
-    let (_simulation, listen) = Simulation::start(place.path());
+    let (_simulation, listen) = simulation(place.path(), WORLD);
     let file = place.path().join("kept.itinera");
     let owners = place.path().join("owners.csv");
     std::fs::write(&owners, OWNERS).unwrap();
@@ -121,7 +98,7 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
 #[test]
 fn reports_keep_to_the_published_schema() {
     let place = directory();
-    let (_simulation, listen) = Simulation::start(place.path());
+    let (_simulation, listen) = simulation(place.path(), WORLD);
     let schema = run(&["survey", "schema"]);
     let published = include_str!("../../../../docs/survey.schema.json");
     let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
@@ -208,7 +185,7 @@ fn what_cannot_be_measured_is_said_before_anything_is_sent() {
 #[test]
 fn damaged_records_are_refused_calmly() {
     let place = directory();
-    let (_simulation, listen) = Simulation::start(place.path());
+    let (_simulation, listen) = simulation(place.path(), WORLD);
     let kept = place.path().join("kept.itinera");
     let ran = survey(&listen, &["--rounds", "1", "--save", &kept.display().to_string()]);
     assert_eq!(ran.code, Some(0), "{}", ran.err);

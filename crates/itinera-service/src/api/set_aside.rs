@@ -1,0 +1,77 @@
+//! Commits that could not be judged.
+
+use crate::problem::{ApiError, Problem};
+use crate::server::Shared;
+use crate::sign_in::Actor;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use itinera_store::SetAsideRecord;
+use serde::Serialize;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// A commit that judgement failed on three times. Its rounds are recorded and not judged.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SetAsideItem {
+    /// Its number in the log.
+    commit_no: i64,
+    /// The site of the agent that sent it.
+    site: String,
+    /// Rounds in it.
+    rounds: i32,
+    /// When it was set aside, or failed again.
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    /// Why.
+    error: String,
+    /// It is about to be judged again.
+    retry: bool,
+}
+
+impl From<SetAsideRecord> for SetAsideItem {
+    fn from(record: SetAsideRecord) -> Self {
+        let SetAsideRecord { commit_no, at, site, rounds, error, retry } = record;
+        Self { commit_no, site, rounds, at, error, retry }
+    }
+}
+
+/// Commits that could not be judged, the newest first; at most 500.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SetAside {
+    items: Vec<SetAsideItem>,
+}
+
+/// Commits that could not be judged, the newest first.
+#[utoipa::path(get, path = "/set-aside", operation_id = "getSetAside", responses(
+    (status = 200, body = SetAside),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn set_aside(
+    State(shared): State<Arc<Shared>>,
+) -> Result<Json<SetAside>, ApiError> {
+    let records = shared.store.commits_set_aside().await?;
+    Ok(Json(SetAside { items: records.into_iter().map(SetAsideItem::from).collect() }))
+}
+
+/// Has a commit judged again that was set aside.
+#[utoipa::path(post, path = "/set-aside/{commit_no}/retry", operation_id = "retryCommit",
+    params(("commit_no" = i64, Path, description = "Its number in the log")), responses(
+    (status = 202, description = "It is judged within a few seconds"),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn retry(
+    State(shared): State<Arc<Shared>>,
+    actor: Actor,
+    Path(commit_no): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let unknown = || ApiError::unknown_id(&commit_no);
+    let number: i64 = commit_no.parse().map_err(|_| unknown())?;
+    if !shared.store.retry_commit(number, &actor.name).await? {
+        return Err(unknown());
+    }
+    shared.committed.notify_one();
+    Ok(StatusCode::ACCEPTED)
+}

@@ -1,0 +1,243 @@
+//! What the service has to do all the time, watched: a task that ends or panics is started again,
+//! and a duty that is not done is named.
+
+use crate::server::Shared;
+use std::any::Any;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use tokio::task::{JoinHandle, JoinSet};
+
+/// Waits before a task that ended is started again: the first, doubled each time, and the longest.
+const FIRST_WAIT: Duration = Duration::from_millis(500);
+const LONGEST_WAIT: Duration = Duration::from_secs(60);
+/// A task that ran this long had started well: the next wait is the first again.
+const RAN_WELL: Duration = Duration::from_secs(60);
+
+/// One duty.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) enum Duty {
+    /// Answering users.
+    UserListener,
+    /// Answering agents.
+    AgentListener,
+    /// Judging commits, or standing by while another process does.
+    Judging,
+    /// Making room for the rounds of coming days.
+    Partitions,
+    /// Following the change feed for live views.
+    ChangeFeed,
+    /// Forgetting what the change feed no longer needs.
+    ChangeFeedRetention,
+    /// Following the version of the schedule.
+    ScheduleVersion,
+    /// Summing up watches that are over.
+    Watches,
+    /// Choosing partners for two-way measurement.
+    TwoWayChoice,
+    /// Ordering throughput by rule.
+    ThroughputRules,
+    /// Closing settled incidents.
+    IncidentClosing,
+}
+
+impl Duty {
+    /// Its name in `/readyz`, log and metrics.
+    pub(crate) const fn word(self) -> &'static str {
+        match self {
+            Self::UserListener => "user-listener",
+            Self::AgentListener => "agent-listener",
+            Self::Judging => "judging",
+            Self::Partitions => "partitions",
+            Self::ChangeFeed => "change-feed",
+            Self::ChangeFeedRetention => "change-feed-retention",
+            Self::ScheduleVersion => "schedule-version",
+            Self::Watches => "watches",
+            Self::TwoWayChoice => "two-way-choice",
+            Self::ThroughputRules => "throughput-rules",
+            Self::IncidentClosing => "incident-closing",
+        }
+    }
+
+    /// How long it may take from one report to the next; absent for those that report nothing while
+    /// they wait for callers.
+    const fn longest(self) -> Option<Duration> {
+        match self {
+            Self::UserListener | Self::AgentListener => None,
+            Self::Judging => Some(Duration::from_secs(180)),
+            _ => Some(Duration::from_secs(300)),
+        }
+    }
+}
+
+impl fmt::Display for Duty {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+#[derive(Debug)]
+struct Standing {
+    /// When it was done last, or begun.
+    done_at: Instant,
+    /// Not done since: the error is in the log.
+    fails: bool,
+    restarts: u64,
+}
+
+/// How every duty stands.
+#[derive(Debug, Default)]
+pub(crate) struct Duties(Mutex<BTreeMap<Duty, Standing>>);
+
+impl Duties {
+    fn change(&self, duty: Duty, change: impl FnOnce(&mut Standing)) {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let new = || Standing { done_at: Instant::now(), fails: false, restarts: 0 };
+        change(all.entry(duty).or_insert_with(new));
+    }
+
+    /// It is done for now.
+    pub(crate) fn done(&self, duty: Duty) {
+        self.change(duty, |standing| {
+            standing.done_at = Instant::now();
+            standing.fails = false;
+        });
+    }
+
+    /// It could not be done.
+    pub(crate) fn failed(&self, duty: Duty, error: &dyn std::error::Error) {
+        let mut causes = String::new();
+        let mut cause = error.source();
+        while let Some(inner) = cause {
+            causes.push_str(&format!(": {inner}"));
+            cause = inner.source();
+        }
+        let mut failed_before = false;
+        self.change(duty, |standing| {
+            failed_before = std::mem::replace(&mut standing.fails, true);
+        });
+        // A database that is away for an hour fills no log.
+        if failed_before {
+            tracing::debug!(%duty, causes, "{error}");
+        } else {
+            tracing::error!(%duty, causes, "{error}");
+        }
+    }
+
+    fn restarted(&self, duty: Duty) {
+        self.change(duty, |standing| {
+            standing.fails = true;
+            standing.restarts += 1;
+        });
+    }
+
+    /// Duties that are not done at `now`: failed since they were done last, or stalled.
+    pub(crate) fn not_done(&self, now: Instant) -> Vec<Duty> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let stalls = |duty: &Duty, standing: &Standing| {
+            let since = now.saturating_duration_since(standing.done_at);
+            duty.longest().is_some_and(|longest| since > longest)
+        };
+        let not_done =
+            all.iter().filter(|(duty, standing)| standing.fails || stalls(duty, standing));
+        not_done.map(|(duty, _)| *duty).collect()
+    }
+
+    /// How often each was started again.
+    pub(crate) fn restarts(&self) -> Vec<(Duty, u64)> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().map(|(duty, standing)| (*duty, standing.restarts)).collect()
+    }
+}
+
+fn words_of(panic: &(dyn Any + Send)) -> &str {
+    let text = panic.downcast_ref::<String>().map(String::as_str);
+    text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("no message")
+}
+
+/// Runs a task for as long as the service does. When it ends or panics, that is logged and counted,
+/// and it is started again after a wait. Aborting the handle aborts the task.
+pub(crate) fn supervise<W, F>(shared: &Arc<Shared>, duty: Duty, work: W) -> JoinHandle<()>
+where
+    W: Fn(Arc<Shared>) -> F + Send + 'static,
+    F: Future<Output = ()> + Send + 'static,
+{
+    let shared = Arc::clone(shared);
+    shared.duties.done(duty);
+    tokio::spawn(async move {
+        let mut wait = FIRST_WAIT;
+        loop {
+            let begun = Instant::now();
+            // A set aborts what is in it when it is dropped.
+            let mut task = JoinSet::new();
+            task.spawn(work(Arc::clone(&shared)));
+            let ended = task.join_next().await;
+            if *shared.stop.borrow() {
+                return;
+            }
+            match ended {
+                Some(Err(error)) if error.is_panic() => {
+                    let panic = error.into_panic();
+                    tracing::error!(%duty, "panicked: {}", words_of(panic.as_ref()));
+                }
+                _ => tracing::error!(%duty, "ended by itself"),
+            }
+            shared.duties.restarted(duty);
+            if begun.elapsed() > RAN_WELL {
+                wait = FIRST_WAIT;
+            }
+            tokio::time::sleep(wait).await;
+            wait = (wait * 2).min(LONGEST_WAIT);
+        }
+    })
+}
+
+/// Does something again and again, with a pause after each time, and reports how it went.
+pub(crate) fn every<W, F, E>(
+    shared: &Arc<Shared>,
+    duty: Duty,
+    pause: Duration,
+    work: W,
+) -> JoinHandle<()>
+where
+    W: Fn(Arc<Shared>) -> F + Clone + Send + Sync + 'static,
+    F: Future<Output = Result<(), E>> + Send + 'static,
+    E: std::error::Error + Send + 'static,
+{
+    supervise(shared, duty, move |shared| {
+        let work = work.clone();
+        async move {
+            loop {
+                tokio::time::sleep(pause).await;
+                match work(Arc::clone(&shared)).await {
+                    Ok(()) => shared.duties.done(duty),
+                    Err(error) => shared.duties.failed(duty, &error),
+                }
+            }
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_duty_is_named_while_it_fails_and_when_it_stalls() {
+        let duties = Duties::default();
+        let now = Instant::now();
+        duties.done(Duty::Judging);
+        duties.done(Duty::AgentListener);
+        assert_eq!(duties.not_done(now), []);
+        duties.failed(Duty::Judging, &std::io::Error::other("the database is away"));
+        assert_eq!(duties.not_done(now), [Duty::Judging]);
+        duties.done(Duty::Judging);
+        assert_eq!(duties.not_done(now), []);
+        let later = now + Duration::from_secs(1_000);
+        assert_eq!(duties.not_done(later), [Duty::Judging], "stalled; a listener only waits");
+        duties.restarted(Duty::AgentListener);
+        assert_eq!(duties.not_done(now), [Duty::AgentListener]);
+        assert_eq!(duties.restarts(), [(Duty::AgentListener, 1), (Duty::Judging, 0)]);
+    }
+}

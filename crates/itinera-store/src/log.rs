@@ -1,0 +1,230 @@
+//! The log of commits as judgement reads it, and the rounds of paths in a span of time.
+
+use crate::agents::wall;
+use crate::checks::{self, AroundAt, CheckedAt};
+use crate::statement::sql;
+use crate::throughput::{self, ThroughputRecord};
+use crate::{Store, StoreError};
+use itinera_model::id::{ContentId, PathId};
+use itinera_model::packed;
+use itinera_model::round::{HopCounts, Lateness, StampSource};
+use itinera_model::route::{Flow, Route};
+use itinera_model::unit::WallTime;
+use sea_orm::QueryResult;
+use sea_orm::entity::prelude::*;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use time::{Duration, OffsetDateTime};
+
+/// One commit of the log.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LogEntry {
+    /// Its place in the order of truth, from 1 without gaps.
+    pub commit_no: i64,
+    /// When the batch came in, by the service's clock at the time.
+    pub received_at: WallTime,
+    /// Its rounds.
+    pub rounds: Vec<LoggedRound>,
+    /// Results of its checks.
+    pub checks: Vec<CheckedAt>,
+    /// What its agent found around it.
+    pub around: Vec<AroundAt>,
+    /// Measurements of throughput that ended.
+    pub throughput: Vec<ThroughputRecord>,
+}
+
+/// A round as judgement needs it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LoggedRound {
+    /// The path.
+    pub path: PathId,
+    /// Its number.
+    pub number: u64,
+    /// When it was measured: the agent's clock corrected by its offset, or the time of receipt
+    /// where the agent does not know its offset, or claims to be later than that.
+    pub measured_at: WallTime,
+    /// The agent's address.
+    pub source: IpAddr,
+    /// Identity of the route.
+    pub route_id: ContentId,
+    /// The route.
+    pub route: Route,
+    /// What each hop gave.
+    pub hops: Vec<HopCounts>,
+    /// Where the delays' stamps came from.
+    pub stamps: StampSource,
+    /// How late the agent's own program was, where it reports that.
+    pub lateness: Option<Lateness>,
+}
+
+pub(crate) const fn stamps_of(code: i16) -> StampSource {
+    match code {
+        1 => StampSource::Virtual,
+        2 => StampSource::Kernel,
+        _ => StampSource::Program,
+    }
+}
+
+pub(crate) fn measured_at(wall_us: i64, offset_us: Option<i64>, received_at: WallTime) -> WallTime {
+    match offset_us {
+        Some(offset) => WallTime::from_unix_micros(wall_us.saturating_add(offset)).min(received_at),
+        None => received_at,
+    }
+}
+
+/// Rounds of one step of judgement, after which no further commit is taken into it.
+const MOST_ROUNDS: i64 = 20_000;
+
+impl Store {
+    /// The commits after `cursor` in order without those that are set aside: at most `limit`, and
+    /// no more than [`MOST_ROUNDS`] together, though always one.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn log_after(&self, cursor: i64, limit: i64) -> Result<Vec<LogEntry>, StoreError> {
+        let batches = "SELECT commit_no, received_at, clock_at FROM ( \
+                 SELECT commit_no, received_at, clock_at, \
+                     sum(rounds) OVER (ORDER BY commit_no) - rounds AS before \
+                 FROM (SELECT * FROM batch b WHERE commit_no > $1 \
+                     AND NOT EXISTS (SELECT FROM set_aside x WHERE x.commit_no = b.commit_no) \
+                     ORDER BY commit_no LIMIT $2) n) t \
+             WHERE before < $3 ORDER BY commit_no";
+        let values = [cursor.into(), limit.into(), MOST_ROUNDS.into()];
+        let rows = self.judge.query_all_raw(sql(batches, values)).await?;
+        self.entries(cursor, &rows).await
+    }
+
+    /// One commit.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a commit that is not there or
+    /// cannot be read.
+    pub async fn log_entry(&self, commit_no: i64) -> Result<LogEntry, StoreError> {
+        let batch = "SELECT commit_no, received_at, clock_at FROM batch WHERE commit_no = $1";
+        let rows = self.judge.query_all_raw(sql(batch, [commit_no.into()])).await?;
+        let entries = self.entries(commit_no - 1, &rows).await?;
+        entries.into_iter().next().ok_or_else(|| StoreError::corrupt("commit number"))
+    }
+
+    /// What the batches after `cursor` hold.
+    async fn entries(
+        &self,
+        cursor: i64,
+        rows: &[QueryResult],
+    ) -> Result<Vec<LogEntry>, StoreError> {
+        let mut entries = Vec::with_capacity(rows.len());
+        let mut span: Option<(OffsetDateTime, OffsetDateTime)> = None;
+        for row in rows {
+            let at: OffsetDateTime = row.try_get("", "received_at")?;
+            span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
+            let commit_no = row.try_get("", "commit_no")?;
+            let received_at = wall(row.try_get("", "clock_at")?);
+            let (rounds, checks) = (Vec::new(), Vec::new());
+            let (around, throughput) = (Vec::new(), Vec::new());
+            entries.push(LogEntry { commit_no, received_at, rounds, checks, around, throughput });
+        }
+        let (Some((low, high)), Some(last)) = (span, entries.last()) else {
+            return Ok(entries);
+        };
+        let rounds = "SELECT r.commit_no, p.id AS path, r.number, r.wall_us, r.offset_us, \
+                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
+                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
+                 JOIN route t ON t.no = r.route_no \
+             WHERE r.commit_no > $1 AND r.commit_no <= $2 AND r.received_at BETWEEN $3 AND $4 \
+             ORDER BY r.commit_no, p.no, r.number";
+        let values = [cursor.into(), last.commit_no.into(), low.into(), high.into()];
+        let rows = self.judge.query_all_raw(sql(rounds, values)).await?;
+        let mut by_commit: BTreeMap<i64, Vec<QueryResult>> = BTreeMap::new();
+        for row in rows {
+            by_commit.entry(row.try_get("", "commit_no")?).or_default().push(row);
+        }
+        let span = (low, high);
+        let mut besides = checks::besides(&self.judge, (cursor, last.commit_no), span).await?;
+        let mut carried = throughput::ended(&self.judge, (cursor, last.commit_no)).await?;
+        for entry in &mut entries {
+            entry.throughput = carried.remove(&entry.commit_no).unwrap_or_default();
+            if let Some((checks, around)) = besides.remove(&entry.commit_no) {
+                (entry.checks, entry.around) = (checks, around);
+            }
+            let rows = by_commit.remove(&entry.commit_no).unwrap_or_default();
+            let rounds = rows.iter().map(|row| logged(row, entry.received_at));
+            entry.rounds = rounds.collect::<Result<_, _>>()?;
+        }
+        Ok(entries)
+    }
+}
+
+/// How far behind its measurement a round is looked for in the order of receipt.
+const LATE: Duration = Duration::minutes(15);
+
+impl Store {
+    /// The rounds of some paths that were measured between two times, by path and time. Rounds
+    /// that came in over a quarter of an hour late are not looked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn rounds_between(
+        &self,
+        paths: &[PathId],
+        from: OffsetDateTime,
+        to: OffsetDateTime,
+    ) -> Result<Vec<LoggedRound>, StoreError> {
+        let select = "SELECT p.id AS path, r.number, r.wall_us, r.offset_us, r.received_at, \
+                 f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
+                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
+                 JOIN route t ON t.no = r.route_no \
+             WHERE p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 ORDER BY p.no, r.received_at";
+        let ids: Vec<Uuid> = paths.iter().map(|path| path.as_uuid()).collect();
+        let values = [ids.into(), from.into(), (to + LATE).into()];
+        let rows = self.db.query_all_raw(sql(select, values)).await?;
+        let mut rounds = Vec::with_capacity(rows.len());
+        let (first, last) = (wall(from), wall(to));
+        for row in &rows {
+            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
+            let round = logged(row, wall(received_at))?;
+            if (first..=last).contains(&round.measured_at) {
+                rounds.push(round);
+            }
+        }
+        Ok(rounds)
+    }
+}
+
+fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, StoreError> {
+    let flow: Flow = serde_json::from_value(row.try_get("", "flow")?)
+        .map_err(|_| StoreError::corrupt("flow"))?;
+    let route: Route = serde_json::from_value(row.try_get("", "route")?)
+        .map_err(|_| StoreError::corrupt("route"))?;
+    let route_id: Vec<u8> = row.try_get("", "route_id")?;
+    let hops: Vec<u8> = row.try_get("", "hops")?;
+    let number: i64 = row.try_get("", "number")?;
+    let path: Uuid = row.try_get("", "path")?;
+    Ok(LoggedRound {
+        path: PathId::from_uuid(path),
+        number: number.cast_unsigned(),
+        measured_at: measured_at(
+            row.try_get("", "wall_us")?,
+            row.try_get("", "offset_us")?,
+            received_at,
+        ),
+        source: flow.source,
+        route_id: ContentId::from_slice(&route_id)
+            .ok_or_else(|| StoreError::corrupt("route identity"))?,
+        route,
+        hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
+        stamps: stamps_of(row.try_get("", "stamps")?),
+        lateness: lateness_of(row)?,
+    })
+}
+
+/// How late an agent was in a round: all three columns, or none from agents that do not report it.
+fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
+    let us = |column| -> Result<Option<u32>, StoreError> {
+        let us: Option<i32> = row.try_get("", column)?;
+        Ok(us.map(i32::cast_unsigned))
+    };
+    let all = us("timer_late_us")?.zip(us("read_late_us")?).zip(us("link_late_us")?);
+    Ok(all.map(|((timer_us, read_us), link_us)| Lateness { timer_us, read_us, link_us }))
+}

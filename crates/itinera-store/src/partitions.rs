@@ -1,0 +1,85 @@
+//! Room for the rounds of coming days: one partition a day and table.
+//!
+//! A partition is made apart and then attached, which waits for no reader and no writer of the
+//! table (PostgreSQL manual, ALTER TABLE, ATTACH PARTITION).
+
+use crate::error::is_lock_timeout;
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use sea_orm::entity::prelude::*;
+use sea_orm::{QueryResult, TransactionTrait};
+use std::collections::BTreeSet;
+use time::{Date, Duration, OffsetDateTime};
+
+/// Days for which there is room beside the present one.
+const AHEAD: i64 = 7;
+/// The tables that are partitioned by day of receipt.
+const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "around_round"];
+/// How often a lock that others hold is tried for.
+const TRIES: usize = 5;
+
+impl Store {
+    /// Makes the partitions for today and the week after it (UTC) by the clock of the log, so that
+    /// no round waits for one.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn make_partitions(&self) -> Result<(), StoreError> {
+        self.make_partitions_from(self.log_day(OffsetDateTime::now_utc()).await?).await
+    }
+
+    /// The day of a commit that is received now: the log's own clock may be ahead.
+    pub(crate) async fn log_day(&self, now: OffsetDateTime) -> Result<Date, StoreError> {
+        let select = sql("SELECT greatest(last_received_at, $1) AS at FROM meta", [now.into()]);
+        let row = self.db.query_one_raw(select).await?;
+        let at: Option<OffsetDateTime> = row.map(|row| row.try_get("", "at")).transpose()?;
+        Ok(at.unwrap_or(now).date())
+    }
+
+    pub(crate) async fn make_partitions_from(&self, first: Date) -> Result<(), StoreError> {
+        let select = "SELECT relname FROM pg_class WHERE relname ~ '_[0-9]{8}$' AND relispartition";
+        let rows = self.db.query_all_raw(sql(select, [])).await?;
+        let name = |row: &QueryResult| row.try_get("", "relname");
+        let there: BTreeSet<String> = rows.iter().map(name).collect::<Result<_, _>>()?;
+        for day in (0..=AHEAD).filter_map(|ahead| first.checked_add(Duration::days(ahead))) {
+            let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
+            for table in TABLES {
+                let partition = format!("{table}_{of_day}");
+                if !there.contains(&partition) {
+                    self.make_partition(table, &partition, day).await?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    async fn make_partition(&self, table: &str, name: &str, day: Date) -> Result<(), StoreError> {
+        let Some(next) = day.checked_add(Duration::days(1)) else { return Ok(()) };
+        let mut tried = 0;
+        loop {
+            tried += 1;
+            let made = async {
+                let txn = self.db.begin().await?;
+                // Two services may make it at one time.
+                let one_at_a_time = "SET LOCAL lock_timeout = '2s'; \
+                     SELECT pg_advisory_xact_lock(hashtext('partition'))";
+                txn.execute_unprepared(one_at_a_time).await?;
+                let select = sql("SELECT to_regclass($1) IS NULL AS absent", [name.into()]);
+                let row = txn.query_one_raw(select).await?;
+                if row.is_some_and(|row| row.try_get("", "absent").unwrap_or(false)) {
+                    let statements = format!(
+                        "CREATE TABLE {name} (LIKE {table} INCLUDING DEFAULTS INCLUDING CONSTRAINTS); \
+                         ALTER TABLE {table} ATTACH PARTITION {name} \
+                             FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
+                    );
+                    txn.execute_unprepared(&statements).await?;
+                }
+                txn.commit().await
+            };
+            match made.await {
+                Err(error) if is_lock_timeout(&error) && tried < TRIES => {}
+                made => return Ok(made?),
+            }
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! What must not stop the record: foreign text, clocks that are set, commits that cannot be judged,
+//! agents that alternate, clusters that were killed while they were made.
+
+use super::*;
+use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
+use itinera_model::outward::Part;
+use itinera_model::reading::CarriedInterface;
+use itinera_model::surroundings::{Surroundings, SurroundingsRound};
+use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
+
+async fn raw(fixture: &Fixture) -> DatabaseConnection {
+    Database::connect(Cluster::url_in(fixture._data.path())).await.unwrap()
+}
+
+fn micros(at: OffsetDateTime) -> WallTime {
+    WallTime::from_unix_micros(i64::try_from(at.unix_timestamp_nanos() / 1_000).unwrap())
+}
+
+#[tokio::test]
+async fn text_with_nul_is_recorded_and_judged() {
+    let fixture = fixture().await;
+    let store = &fixture.store;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let agent = join(store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let mut batch = batch(agent, path, 0, WallTime::default());
+    let interface = CarriedInterface {
+        name: Some("xe\0-0".to_owned()),
+        index: None,
+        address: None,
+        mtu_bytes: None,
+    };
+    batch.readings[0].hops[0].interface = Some(interface);
+    let reading = batch.readings[0].id();
+    batch.rounds.iter_mut().for_each(|round| round.reading = Some(reading));
+    batch.refused = vec![RefusedTask::of_path(path, "no\0t".to_owned())];
+    let around = Surroundings { host_name: "pi\0er".to_owned(), ..Surroundings::default() };
+    let clocks = batch.rounds[0].clocks;
+    batch.surroundings = vec![SurroundingsRound { clocks, around, gateway: None }];
+    let now = OffsetDateTime::now_utc();
+    let committed = store.commit_batch(agent, &batch, now).await.unwrap();
+    assert_eq!((committed.stored, committed.refused), (3, 0));
+    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!(log[0].around[0].round.around.host_name, "pi\0er", "kept as it came");
+    let read = store.latest_read(path).await.unwrap().unwrap();
+    let name = read.reading.hops[0].interface.as_ref().unwrap().name.clone().unwrap();
+    assert_eq!(itinera_model::text::to_octets(&name), b"xe\0-0", "nothing of it is lost");
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let event = Event {
+        key: EventKey { kind: EventKind::FramesDamaged, agent, subject: "et\0h".to_owned() },
+        part: Part::Machine,
+        severity: Some(Severity::Major),
+        since: micros(now),
+        raised_at: micros(now),
+        group: "machine\0".to_owned(),
+        words: "Receive errors on et\0h.".to_owned(),
+        service: Some("Crew\0Mail".to_owned()),
+        check: None,
+        own_addresses: vec![],
+    };
+    let key = event.key.clone();
+    let began = JudgeWrite { happened: vec![EventEffect::Began(event)], ..nothing(0, 1) };
+    store.commit_judgement(token, &began, &apart).await.unwrap();
+    assert_eq!(store.incidents(true, None, 10).await.unwrap().len(), 1);
+    let ended = EventEffect::Ended { key, at: micros(now) };
+    let ended = JudgeWrite { happened: vec![ended], ..nothing(1, 2) };
+    store.commit_judgement(token, &ended, &apart).await.unwrap();
+    let which = itinera_store::WhichEvents { lasting: true, ..Default::default() };
+    assert_eq!(store.events(which, None, 10).await.unwrap().len(), 0, "the same key was found again");
+    fixture.cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
+    let fixture = fixture().await;
+    let store = &fixture.store;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let agent = join(store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let now = OffsetDateTime::now_utc();
+    // A day ahead, back again, and so far ahead that nobody has made room for it.
+    let days = [0, 1, 0, 0, 40, 0];
+    let clocks: Vec<OffsetDateTime> = days
+        .iter()
+        .zip(0..)
+        .map(|(d, s)| now + Duration::days(*d) + Duration::seconds(s))
+        .collect();
+    for (at, seq) in clocks.iter().zip(0..) {
+        let batch = batch(agent, path, seq, micros(*at));
+        assert_eq!(store.commit_batch(agent, &batch, *at).await.unwrap().stored, 2);
+    }
+    let mut received: Vec<_> = store.rounds_of(path).await.unwrap();
+    received.sort_by_key(|round| round.commit_no);
+    assert!(received.is_sorted_by_key(|round| round.received_at), "{received:?}");
+    let log = store.log_after(0, 10).await.unwrap();
+    let judged: Vec<_> = log.iter().map(|entry| entry.received_at).collect();
+    let said: Vec<_> = clocks.iter().map(|at| micros(*at)).collect();
+    assert_eq!(judged, said, "judgement goes by what the clock said");
+    assert_eq!(log.iter().map(|entry| entry.rounds.len()).sum::<usize>(), 12);
+    // A week of room is there before anybody needs it, and making it again changes nothing.
+    store.make_partitions().await.unwrap();
+    let raw = raw(&fixture).await;
+    let count = "SELECT count(*) AS n FROM pg_inherits WHERE inhparent = 'round'::regclass";
+    let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, count);
+    let row = raw.query_one_raw(statement).await.unwrap().unwrap();
+    let partitions: i64 = row.try_get("", "n").unwrap();
+    assert!(partitions >= 16, "{partitions}");
+    raw.close().await.unwrap();
+    fixture.cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
+    let fixture = fixture().await;
+    let store = &fixture.store;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let agent = join(store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    for seq in 0..3 {
+        let batch = batch(agent, path, seq, WallTime::default());
+        store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap();
+    }
+    let raw = raw(&fixture).await;
+    raw.execute_unprepared("UPDATE round SET hops = '\\xff' WHERE commit_no = 1").await.unwrap();
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let error = store.log_after(0, 1).await.unwrap_err();
+    assert!(!error.may_pass(), "{error:?}");
+    store.set_commit_aside(token, 1, 3, &"long ".repeat(1_000)).await.unwrap();
+    let again = store.set_commit_aside(token, 1, 3, "again").await;
+    assert!(again.is_err(), "the cursor stands behind it");
+    let other = store.set_commit_aside(token + 1, 2, 3, "not the leader").await;
+    assert!(matches!(other, Err(StoreError::Fenced)));
+    assert_eq!(store.judge_memory().await.unwrap().cursor, 1);
+    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!(log.iter().map(|entry| entry.commit_no).collect::<Vec<_>>(), [2, 3]);
+    let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
+    assert_eq!((kept.commit_no, kept.site.as_str(), kept.rounds), (1, "Eskerry", 2));
+    assert_eq!(kept.error.len(), 2_000);
+    assert_eq!(store.state_counts().await.unwrap().set_aside_commits, 1);
+    assert_eq!(store.state_counts().await.unwrap().rounds, 6, "its rounds are recorded");
+    assert!(!store.retry_commit(2, "Ailsa").await.unwrap());
+    assert!(store.retry_commit(1, "Ailsa").await.unwrap());
+    assert_eq!(store.commit_to_retry().await.unwrap(), Some(1));
+    assert!(store.log_entry(1).await.is_err());
+    store.retry_failed(1, "still").await.unwrap();
+    assert_eq!(store.commit_to_retry().await.unwrap(), None);
+    let mended = "UPDATE round SET hops = (SELECT hops FROM round WHERE commit_no = 2 LIMIT 1) \
+         WHERE commit_no = 1";
+    raw.execute_unprepared(mended).await.unwrap();
+    assert_eq!(store.log_entry(1).await.unwrap().rounds.len(), 2);
+    let judged = JudgeWrite { retried: Some(1), ..nothing(1, 1) };
+    store.commit_judgement(token, &judged, &apart).await.unwrap();
+    assert_eq!(store.commits_set_aside().await.unwrap(), []);
+    raw.close().await.unwrap();
+    fixture.cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn an_agent_that_alternates_its_addresses_wakes_the_others_a_few_times() {
+    let fixture = fixture().await;
+    let store = &fixture.store;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let (one, two) = (join_as(store, 1).await, join_as(store, 2).await);
+    let public = |last: u8| [192, 0, 2, last].into();
+    store.heard_from(one, public(1)).await.unwrap();
+    let before = store.schedule_version().await.unwrap();
+    let mut woken = 0;
+    for round in 0..40 {
+        let moved = store.heard_from(two, public(1 + round % 2)).await.unwrap();
+        let noted = store.note_addresses(two, &[public(10 + round % 2)]).await.unwrap();
+        woken += usize::from(moved.is_some()) + usize::from(noted);
+    }
+    assert!((1..=6).contains(&woken), "{woken}");
+    assert!(store.schedule_version().await.unwrap() <= before + 6);
+    fixture.cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_cluster_whose_making_was_killed_is_made_again() {
+    let data = tempfile::tempdir().unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(data.path(), mode).unwrap();
+    // What initdb leaves when it is killed half-way.
+    let new = data.path().join("cluster.new");
+    std::fs::create_dir_all(new.join("base/1")).unwrap();
+    std::fs::write(new.join("PG_VERSION"), "15\n").unwrap();
+    std::fs::write(new.join("base/1/1259"), [0; 8_192]).unwrap();
+    std::fs::create_dir(data.path().join("cluster")).unwrap();
+    let cluster = Cluster::start(data.path()).await.unwrap();
+    let store = Store::open(&Cluster::url_in(data.path())).await.unwrap();
+    store.is_alive().await.unwrap();
+    assert!(!new.exists());
+    cluster.stop().await.unwrap();
+    let log = data.path().join("cluster.log");
+    let before = std::fs::metadata(&log).unwrap().len();
+    assert!(before > 0);
+    Cluster::start(data.path()).await.unwrap().stop().await.unwrap();
+    assert!(std::fs::metadata(&log).unwrap().len() > before, "an earlier run's log is kept");
+}
