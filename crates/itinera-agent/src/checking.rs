@@ -265,7 +265,8 @@ impl Follower {
                 let whom = whom(task.name, task.address, task.family);
                 let result = asker.check(&whom, &task.ask).await;
                 let clocks = clock.clocks_at(began);
-                let round = CheckRound { check: task.check, number: nth, clocks, result };
+                let late_us = clock.usually_late_us_since(began);
+                let round = CheckRound { check: task.check, number: nth, clocks, result, late_us };
                 Settled::Check(task.check, Box::new(round))
             });
         }

@@ -187,6 +187,11 @@ impl AgentClock {
         self.lateness.lock().map(|lateness| lateness.since(since)).unwrap_or_default()
     }
 
+    /// How late the program has been as a rule since an earlier tick, in microseconds.
+    pub(crate) fn usually_late_us_since(&self, since: Tick) -> Option<u32> {
+        self.lateness.lock().ok()?.usual_us_since(since)
+    }
+
     /// How late the program has been since the last report.
     pub(crate) fn lateness_report(&self) -> Option<HostLateness> {
         self.lateness.lock().ok()?.report()

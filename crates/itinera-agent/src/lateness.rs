@@ -79,6 +79,16 @@ impl LatenessLog {
         slots.fold(Lateness::default(), |worst, (_, lateness)| worst.max(*lateness))
     }
 
+    /// The median of the worst of each tenth of a second from `since` until now, in microseconds;
+    /// none where nothing was served or read.
+    pub(crate) fn usual_us_since(&self, since: Tick) -> Option<u32> {
+        let first = since.as_nanos() / SLOT_NANOS;
+        let slots = self.slots.iter().rev().take_while(|(slot, _)| *slot >= first);
+        let mut worst: Vec<u32> = slots.map(|(_, lateness)| lateness.worst_us()).collect();
+        worst.sort_unstable();
+        worst.get(worst.len() / 2).copied()
+    }
+
     /// The 95th percentile and the number of timers and packets since the last report; none
     /// without any.
     pub(crate) fn report(&mut self) -> Option<HostLateness> {
@@ -111,6 +121,9 @@ mod tests {
         assert_eq!((worst.timer_us, worst.read_us, worst.link_us), (0, 20_000, 30_000));
         assert_eq!(log.since(ms(0)).timer_us, 90_000);
         assert_eq!(log.since(ms(6_000)), Lateness::default());
+        assert_eq!(log.usual_us_since(ms(6_000)), None);
+        log.on_timer(ms(5_500), ms(5_501));
+        assert_eq!(log.usual_us_since(ms(5_000)), Some(20_000), "of 20, 40 and 1 ms");
     }
 
     #[test]

@@ -148,3 +148,43 @@ pub(crate) fn for_agent(
         .with_custom_certificate_verifier(Arc::new(verifier))
         .with_client_auth_cert(vec![certificate], key)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
+    use std::time::Duration;
+
+    /// An authority, and a certificate that it has given to the service.
+    fn authority() -> (CertificateDer<'static>, CertificateDer<'static>) {
+        let key = KeyPair::generate().unwrap();
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        let own = params.self_signed(&key).unwrap().der().clone();
+        let mut service = CertificateParams::new(vec![SERVICE_NAME.to_owned()]).unwrap();
+        service.not_before = rcgen::date_time_ymd(2026, 1, 1);
+        service.not_after = rcgen::date_time_ymd(2036, 1, 1);
+        let issuer = Issuer::new(params, key);
+        let service = service.signed_by(&KeyPair::generate().unwrap(), &issuer).unwrap();
+        (own, service.der().clone())
+    }
+
+    #[test]
+    fn a_clock_that_is_years_off_keeps_no_agent_from_its_own_service() {
+        let _installed = rustls::crypto::ring::default_provider().install_default();
+        let (own, service) = authority();
+        let (other, _) = authority();
+        let verify = |trusted: &CertificateDer<'static>, second| {
+            let trust = Trust::Authority(trusted.clone());
+            let now = UnixTime::since_unix_epoch(Duration::from_secs(second));
+            let name = ServerName::try_from("anything.example").unwrap();
+            let verifier = Verifier { trust, provider: provider() };
+            verifier.verify_server_cert(&service, &[], &name, &[], now)
+        };
+        let (year_1970, in_force, year_2106) = (1_000, 1_790_000_000, 4_294_967_000);
+        for second in [year_1970, in_force, year_2106] {
+            assert!(verify(&own, second).is_ok(), "at {second}: {:?}", verify(&own, second));
+            assert!(verify(&other, second).is_err(), "another's at {second}");
+        }
+    }
+}

@@ -1,13 +1,13 @@
 //! What a watch has found, summed up.
 
 use crate::complaint;
-use crate::judge::Observation;
-use crate::past;
+use crate::judge::{Effect, Judge, Observation};
 use crate::sentence;
 use itinera_model::finding::Assessment;
+use itinera_model::id::ContentId;
 use itinera_model::owner::OwnerMap;
-use itinera_model::unit::Micros;
-use std::collections::BTreeSet;
+use itinera_model::unit::{Micros, WallTime};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The far end over the time of a watch.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -36,44 +36,76 @@ pub fn worst(assessments: Vec<Assessment>) -> Option<Assessment> {
     })
 }
 
-/// Sums up a watch: `before` are rounds from which to learn what is usual, `within` those of the
-/// watch, both of one path.
-pub fn sum_up(
-    before: &[Observation<'_>],
-    within: &[Observation<'_>],
-    map: &OwnerMap,
-) -> WatchSummary {
-    let mut summary = WatchSummary::default();
-    let mut delays: Vec<Micros> = Vec::new();
-    let mut routes = BTreeSet::new();
-    for observation in within {
-        let Some(end) = observation.hops.last() else {
-            continue;
-        };
-        summary.rounds += 1;
-        summary.sent += u32::from(end.sent);
-        summary.lost += u32::from(end.sent.saturating_sub(end.answers()));
-        delays.extend(end.rtt.iter().copied());
-        routes.insert(observation.route);
+/// Sums up a watch page by page: what it keeps does not grow with the number of rounds, but for
+/// their delays.
+#[derive(Debug, Default)]
+pub struct WatchSum {
+    summary: WatchSummary,
+    delays: Vec<Micros>,
+    routes: BTreeSet<ContentId>,
+    judge: Judge,
+    /// Assessments of windows to which more rounds may come.
+    open: BTreeMap<i64, Assessment>,
+    worst: Option<Assessment>,
+    begun: Option<WallTime>,
+}
+
+/// Windows behind the newest that still take rounds of the next page.
+const OPEN_WINDOWS: i64 = 60;
+
+impl WatchSum {
+    /// Takes a page of rounds of one path in the order of measuring; pages follow each other in
+    /// time. What is usual is learned from all of them, and those that are `within` count.
+    pub fn add(&mut self, page: &[Observation<'_>], within: impl Fn(&Observation<'_>) -> bool) {
+        for observation in page.iter().filter(|observation| within(observation)) {
+            let Some(end) = observation.hops.last() else {
+                continue;
+            };
+            self.begun.get_or_insert(observation.measured_at);
+            self.summary.rounds += 1;
+            self.summary.sent += u32::from(end.sent);
+            self.summary.lost += u32::from(end.sent.saturating_sub(end.answers()));
+            self.delays.extend(end.rtt.iter().copied());
+            self.routes.insert(observation.route);
+        }
+        let Some(last) = page.last() else { return };
+        for effect in self.judge.step(page, last.measured_at) {
+            if let Effect::Assessed { window, assessment, .. } = effect {
+                self.open.insert(window, *assessment);
+            }
+        }
+        let newest = self.open.keys().next_back().copied().unwrap_or(0);
+        let still_open = self.open.split_off(&newest.saturating_sub(OPEN_WINDOWS));
+        let closed = std::mem::replace(&mut self.open, still_open);
+        self.close(closed);
     }
-    delays.sort_unstable();
-    let at = |percent: usize| delays.get((delays.len().checked_sub(1)? * percent).div_ceil(100));
-    summary.delay =
-        at(0).zip(at(50)).zip(at(95)).map(|((least, middle), most)| [*least, *middle, *most]);
-    summary.routes = u32::try_from(routes.len()).unwrap_or(u32::MAX);
-    summary.sentences = words(&summary);
-    let all: Vec<Observation<'_>> = before.iter().chain(within).copied().collect();
-    let begun = within.first().map(|observation| observation.measured_at);
-    let assessed = past::assessments(&all);
-    let mine = assessed.into_iter().filter(|a| begun.is_some_and(|begun| a.until >= begun));
-    let finding = worst(mine.collect()).and_then(|worst| worst.finding);
-    if let Some(finding) = finding {
-        let said = sentence::of_finding(&finding, map);
-        summary.sentences.push(format!("At its worst: {said}"));
-    } else if summary.rounds > 0 {
-        summary.sentences.push("No fault of a place was found.".to_owned());
+
+    fn close(&mut self, closed: BTreeMap<i64, Assessment>) {
+        let begun = self.begun;
+        let mine = closed.into_values().filter(|a| begun.is_some_and(|begun| a.until >= begun));
+        self.worst = worst(self.worst.take().into_iter().chain(mine).collect());
     }
-    summary
+
+    /// All of it in figures and words.
+    pub fn finish(mut self, map: &OwnerMap) -> WatchSummary {
+        let open = std::mem::take(&mut self.open);
+        self.close(open);
+        let Self { mut summary, mut delays, routes, worst, .. } = self;
+        delays.sort_unstable();
+        let at =
+            |percent: usize| delays.get((delays.len().checked_sub(1)? * percent).div_ceil(100));
+        summary.delay =
+            at(0).zip(at(50)).zip(at(95)).map(|((least, middle), most)| [*least, *middle, *most]);
+        summary.routes = u32::try_from(routes.len()).unwrap_or(u32::MAX);
+        summary.sentences = words(&summary);
+        if let Some(finding) = worst.and_then(|worst| worst.finding) {
+            let said = sentence::of_finding(&finding, map);
+            summary.sentences.push(format!("At its worst: {said}"));
+        } else if summary.rounds > 0 {
+            summary.sentences.push("No fault of a place was found.".to_owned());
+        }
+        summary
+    }
 }
 
 fn words(summary: &WatchSummary) -> Vec<String> {
@@ -101,9 +133,8 @@ fn words(summary: &WatchSummary) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use itinera_model::id::{ContentId, PathId};
+    use itinera_model::id::PathId;
     use itinera_model::round::{HopCounts, StampSource};
-    use itinera_model::unit::WallTime;
     use std::net::IpAddr;
     use uuid::Uuid;
 
@@ -133,7 +164,19 @@ mod tests {
             lateness: None,
         };
         let all: Vec<_> = (0..240).map(observe).collect();
-        let summary = sum_up(&all[..60], &all[60..], &OwnerMap::default());
+        let begins = |second: usize| {
+            let at = all.get(second).map(|observation| observation.measured_at);
+            move |observation: &Observation<'_>| at.is_some_and(|at| observation.measured_at >= at)
+        };
+        let sum_up = |all: &[Observation<'_>], within: usize, page: usize| {
+            let mut sum = WatchSum::default();
+            all.chunks(page).for_each(|page| sum.add(page, begins(within)));
+            sum.finish(&OwnerMap::default())
+        };
+        let summary = sum_up(&all, 60, 240);
+        for page in [1, 7, 100] {
+            assert_eq!(sum_up(&all, 60, page), summary, "in pages of {page}");
+        }
         assert_eq!(
             (summary.rounds, summary.sent, summary.lost, summary.routes),
             (180, 900, 120, 1)
@@ -142,9 +185,9 @@ mod tests {
         let said = summary.sentences.join(" ");
         assert!(said.contains("13.3 %") && said.contains("(120 of 900)"), "{said}");
         assert!(said.contains("At its worst") && said.contains("198.18.0.3"), "{said}");
-        let calm = sum_up(&[], &all[..60], &OwnerMap::default()).sentences.join(" ");
+        let calm = sum_up(&all[..60], 0, 60).sentences.join(" ");
         assert!(calm.contains("0.0 %") && calm.contains("No fault"), "{calm}");
-        let nothing = sum_up(&all[..60], &[], &OwnerMap::default());
+        let nothing = sum_up(&all[..60], 60, 60);
         assert_eq!(nothing.sentences, ["Nothing was measured in this time."]);
     }
 }

@@ -366,6 +366,7 @@ mod tests {
                 spoke_to: Some((address, 443).into()),
                 ..CheckResult::broke(Step::Tls, Why::CertificateExpired)
             },
+            late_us: None,
         });
         let around = Surroundings { resolvers: vec![address], ..Surroundings::default() };
         batch.surroundings.push(SurroundingsRound { clocks, around, gateway: None });

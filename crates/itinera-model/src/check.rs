@@ -352,6 +352,10 @@ pub struct CheckRound {
     pub clocks: Clocks,
     /// What came of it.
     pub result: CheckResult,
+    /// How late the agent's own program was as a rule while it asked, in microseconds; absent from
+    /// agents that do not report it.
+    #[serde(default)]
+    pub late_us: Option<u32>,
 }
 
 /// Octets of any foreign text in a result, and items of any list.

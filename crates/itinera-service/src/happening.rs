@@ -7,6 +7,7 @@ use itinera_analysis::event::intended::{self, Intended, Seen};
 use itinera_analysis::event::{Carried, CheckFacts, Fact, Watcher};
 use itinera_analysis::roaming::access_providers;
 use itinera_model::batch::decode;
+use itinera_model::check::CheckRound;
 use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, CheckId, PathId};
@@ -182,7 +183,9 @@ impl Happening {
         let in_time = |at| now.micros_since(at) <= TOO_LATE_US;
         for checked in entry.checks.iter().filter(|it| in_time(it.at)) {
             let Some(check) = self.checks.get(&checked.round.check) else { continue };
-            let fact = Fact::Checked { check, at: checked.at, result: &checked.round.result };
+            let CheckRound { result, late_us, .. } = &checked.round;
+            let late_us = late_us.unwrap_or(0);
+            let fact = Fact::Checked { check, at: checked.at, result, late_us };
             happened.extend(self.watcher.step(fact, &path_to, now));
         }
         for run in &entry.throughput {

@@ -3,7 +3,8 @@
 use crate::past::LEARNED;
 use crate::runner::observation;
 use crate::server::Shared;
-use itinera_analysis::watch::{WatchSummary, sum_up};
+use itinera_analysis::Observation;
+use itinera_analysis::watch::{WatchSum, WatchSummary};
 use itinera_store::{StoreError, WatchRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -36,27 +37,38 @@ impl From<WatchSummary> for WatchFound {
     }
 }
 
+/// Rounds read at once.
+const PAGE: i64 = 2_000;
+
 /// Sums up what a watch has found until now.
 pub(crate) async fn found(shared: &Shared, watch: &WatchRecord) -> Result<WatchFound, StoreError> {
     let asked = &watch.asked;
     let until = asked.ends_at.min(OffsetDateTime::now_utc());
-    let rounds =
-        shared.store.rounds_between(&[asked.path], asked.begins_at - LEARNED, until).await?;
     let (map, _) = shared.owner_map_at(until).await?;
-    let watch = watch.clone();
-    let summed = tokio::task::spawn_blocking(move || {
-        let at = |us: i64| OffsetDateTime::from_unix_timestamp_nanos(i128::from(us) * 1_000);
-        let (before, within): (Vec<_>, Vec<_>) = rounds
-            .iter()
-            .map(observation)
-            .filter_map(|o| at(o.measured_at.as_unix_micros()).ok().map(|at| (at, o)))
-            .partition(|(at, _)| *at < watch.asked.begins_at);
-        let before: Vec<_> = before.into_iter().map(|(_, observation)| observation).collect();
-        let within: Vec<_> =
-            within.into_iter().filter(|(at, _)| watch.covers(*at)).map(|(_, o)| o).collect();
-        WatchFound::from(sum_up(&before, &within, &map))
-    });
-    summed.await.map_err(|_| StoreError::Corrupt { what: "round that cannot be summed up" })
+    let span = (asked.begins_at - LEARNED, until);
+    let (mut sum, mut after) = (WatchSum::default(), None);
+    loop {
+        let page = shared.store.rounds_page(asked.path, span, after, PAGE).await?;
+        let watch = watch.clone();
+        let added = tokio::task::spawn_blocking(move || {
+            let at = |o: &Observation<'_>| {
+                let nanos = i128::from(o.measured_at.as_unix_micros()) * 1_000;
+                OffsetDateTime::from_unix_timestamp_nanos(nanos).ok()
+            };
+            let within = |o: &Observation<'_>| {
+                at(o).is_some_and(|at| at >= watch.asked.begins_at && watch.covers(at))
+            };
+            let mut rounds: Vec<_> = page.rounds.iter().map(observation).collect();
+            rounds.sort_by_key(|round| round.measured_at);
+            sum.add(&rounds, within);
+            (sum, page.next)
+        });
+        let added = added.await;
+        (sum, after) = added.map_err(|_| StoreError::Corrupt { what: "round of a watch" })?;
+        if after.is_none() {
+            return Ok(sum.finish(&map).into());
+        }
+    }
 }
 
 /// Keeps the summary of every watch that is over.

@@ -35,7 +35,7 @@ pub use events::{EventRecord, WhichEvents};
 pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::Committed;
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
-pub use log::{LogEntry, LoggedRound};
+pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
 pub use outbox::{News, Since, Topic};
 pub use outward::OutwardRecord;
 pub use owners::{ImportRecord, NewImport};

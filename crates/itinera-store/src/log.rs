@@ -192,6 +192,67 @@ impl Store {
     }
 }
 
+/// Where a page of rounds ends: time of receipt, commit, number.
+pub type RoundsEnd = (OffsetDateTime, i64, i64);
+
+/// Some rounds of a path in the order of receipt.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RoundsPage {
+    /// The rounds.
+    pub rounds: Vec<LoggedRound>,
+    /// Where the next page begins; absent after the last.
+    pub next: Option<RoundsEnd>,
+}
+
+impl Store {
+    /// A page of a path's rounds that were measured between two times, at most `limit`. As with
+    /// [`Self::rounds_between`], those that came in very late are not looked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn rounds_page(
+        &self,
+        path: PathId,
+        (from, to): (OffsetDateTime, OffsetDateTime),
+        after: Option<RoundsEnd>,
+        limit: i64,
+    ) -> Result<RoundsPage, StoreError> {
+        let select = "SELECT p.id AS path, r.number, r.wall_us, r.offset_us, r.received_at, \
+                 r.commit_no, f.body AS flow, t.content AS route_id, t.body AS route, r.hops, \
+                 r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us \
+             FROM round r JOIN path p ON p.no = r.path_no JOIN flow f ON f.no = r.flow_no \
+                 JOIN route t ON t.no = r.route_no \
+             WHERE p.id = $1 AND r.received_at BETWEEN $2 AND $3 \
+                 AND (r.received_at, r.commit_no, r.number) > ($2, $4, $5) \
+             ORDER BY r.received_at, r.commit_no, r.number LIMIT $6";
+        let (begin, commit_no, number) = after.unwrap_or((from, 0, -1));
+        let values = [
+            path.as_uuid().into(),
+            begin.into(),
+            (to + LATE).into(),
+            commit_no.into(),
+            number.into(),
+            limit.into(),
+        ];
+        let rows = self.db.query_all_raw(sql(select, values)).await?;
+        let end = |row: &QueryResult| -> Result<RoundsEnd, StoreError> {
+            let commit_no = row.try_get("", "commit_no")?;
+            Ok((row.try_get("", "received_at")?, commit_no, row.try_get("", "number")?))
+        };
+        let is_full = i64::try_from(rows.len()).is_ok_and(|read| read >= limit);
+        let next = rows.last().filter(|_| is_full).map(end).transpose()?;
+        let (first, last) = (wall(from), wall(to));
+        let mut rounds = Vec::with_capacity(rows.len());
+        for row in &rows {
+            let round = logged(row, wall(row.try_get("", "received_at")?))?;
+            if (first..=last).contains(&round.measured_at) {
+                rounds.push(round);
+            }
+        }
+        Ok(RoundsPage { rounds, next })
+    }
+}
+
 fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, StoreError> {
     let flow: Flow = serde_json::from_value(row.try_get("", "flow")?)
         .map_err(|_| StoreError::corrupt("flow"))?;

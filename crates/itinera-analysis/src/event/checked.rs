@@ -121,7 +121,15 @@ fn at_odds(resolved: &[Resolved]) -> Symptom {
     }
 }
 
-fn symptom(memory: &Memory, result: &CheckResult) -> Option<Symptom> {
+/// Steps of an answer that wait for the agent's own program, one after the other, at most: each may
+/// be as late as it.
+const STEPS: u32 = 20;
+/// A program that is this late makes each round trip of a transfer longer by about as much again as
+/// a usual one takes, and the transfer slower in that measure.
+const ROUND_TRIP_US: u32 = 10_000;
+
+/// What a result shows, beyond what the agent's own lateness explains.
+fn symptom(memory: &Memory, result: &CheckResult, late_us: u32) -> Option<Symptom> {
     match result.outcome {
         Outcome::Broke { why: Why::Disagree, .. } => Some(at_odds(&result.seen.resolved)),
         Outcome::Broke { at: Step::Name, why } => {
@@ -137,11 +145,13 @@ fn symptom(memory: &Memory, result: &CheckResult) -> Option<Symptom> {
             let limit = usual.map_or(LATE_US.saturating_mul(2), |usual| {
                 usual.saturating_add(LATE_US).max(usual.saturating_mul(LATE_TIMES))
             });
+            let limit = limit.saturating_add(late_us.saturating_mul(STEPS));
             if let Some(late) = first_byte.filter(|took| *took > limit) {
                 return Some(Symptom::Late(late, usual));
             }
             let usual = median(&memory.rates);
             let limit = usual.map_or(SLOW_RATE, |usual| usual / SLOW_SHARE);
+            let limit = limit * u64::from(ROUND_TRIP_US) / u64::from(ROUND_TRIP_US + late_us);
             let rate = result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s);
             rate.filter(|rate| *rate < limit).map(|rate| Symptom::Slow(rate, usual))
         }
@@ -153,13 +163,13 @@ impl Watcher {
         &mut self,
         check: &CheckFacts,
         at: WallTime,
-        result: &CheckResult,
+        (result, late_us): (&CheckResult, u32),
         paths: &Paths<'_>,
         now: WallTime,
     ) -> Vec<EventEffect> {
         let memory = self.checks.entry(check.id).or_default();
-        let seen = symptom(memory, result);
-        memory.learn(check, result, seen.as_ref(), at);
+        let seen = symptom(memory, result, late_us);
+        memory.learn(check, result, seen.as_ref(), late_us, at);
         let leg = Leg::of(result.spoke_to.and_then(|there| paths(check.agent, there.ip())));
         let key = |kind| EventKey { kind, agent: check.agent, subject: check.id.to_string() };
         let sight = seen.and_then(|seen| self.sight(check, result, &seen, leg, at));
@@ -307,6 +317,7 @@ impl Memory {
         check: &CheckFacts,
         result: &CheckResult,
         seen: Option<&Symptom>,
+        late_us: u32,
         at: WallTime,
     ) {
         self.name = check.name().map(str::to_owned);
@@ -321,6 +332,8 @@ impl Memory {
         }
         if seen.is_none() {
             self.deferred = 0;
+        }
+        if seen.is_none() && late_us < ROUND_TRIP_US {
             // Trouble is not learned as usual.
             if let Some(took) = result.took(Step::FirstByte) {
                 keep(&mut self.first_byte_us, took.as_micros());

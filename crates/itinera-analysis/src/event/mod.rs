@@ -59,6 +59,8 @@ pub enum Fact<'a> {
         at: WallTime,
         /// What came of it.
         result: &'a CheckResult,
+        /// How late the agent's own program was as a rule while it asked, in microseconds.
+        late_us: u32,
     },
     /// An agent looked around.
     Around {
@@ -231,7 +233,9 @@ impl Watcher {
     /// Takes a fact, known at `now`.
     pub fn step(&mut self, fact: Fact<'_>, paths: &Paths<'_>, now: WallTime) -> Vec<EventEffect> {
         match fact {
-            Fact::Checked { check, at, result } => self.on_checked(check, at, result, paths, now),
+            Fact::Checked { check, at, result, late_us } => {
+                self.on_checked(check, at, (result, late_us), paths, now)
+            }
             Fact::Around { agent, site, at, around } => {
                 self.on_around(agent, site, at, around, now)
             }

@@ -76,9 +76,20 @@ fn feed(
     results: &[CheckResult],
     from: i64,
 ) -> Vec<EventEffect> {
+    feed_late(watcher, check, path, results, (from, 0))
+}
+
+/// The same of an agent whose program is late.
+fn feed_late(
+    watcher: &mut Watcher,
+    check: &CheckFacts,
+    path: &Assessment,
+    results: &[CheckResult],
+    (from, late_us): (i64, u32),
+) -> Vec<EventEffect> {
     let step = |(nth, result): (usize, &CheckResult)| {
         let at = second(from + 10 * i64::try_from(nth).unwrap());
-        watcher.step(Fact::Checked { check, at, result }, &|_, _| Some(path), at)
+        watcher.step(Fact::Checked { check, at, result, late_us }, &|_, _| Some(path), at)
     };
     results.iter().enumerate().flat_map(step).collect()
 }
@@ -166,6 +177,26 @@ fn what_follows_from_the_path_raises_nothing_until_the_path_is_clean() {
         _ => None,
     });
     assert_eq!(worse.unwrap().severity, Some(Severity::Major), "it is not the path after all");
+}
+
+#[test]
+fn content_is_not_slow_by_what_the_agents_own_lateness_explains() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let path = assessment(60, 0);
+    feed(&mut watcher, &check, &path, &vec![good(OLD, Some(900_000)); 6], 0);
+    let slow = |rate| vec![good(OLD, Some(rate)); 4];
+    let busy = feed_late(&mut watcher, &check, &path, &slow(141_000), (60, 14_000));
+    assert_eq!(busy, [], "a busy machine");
+    let fault = feed_late(&mut watcher, &check, &path, &slow(24_000), (100, 14_000));
+    assert_eq!(
+        began(&fault)[0].key.kind,
+        EventKind::TransferSlow,
+        "a busy machine and a slow server"
+    );
+    let (mut calm, path) = (Watcher::default(), assessment(60, 0));
+    feed(&mut calm, &check, &path, &vec![good(OLD, Some(900_000)); 6], 0);
+    let effects = feed(&mut calm, &check, &path, &slow(141_000), 60);
+    assert_eq!(began(&effects)[0].key.kind, EventKind::TransferSlow, "a calm machine");
 }
 
 #[test]

@@ -46,7 +46,8 @@ async fn results_and_surroundings_are_the_agents_own_and_come_in_the_order_of_co
     let mut batch = Batch::new(agent, BootId::from_uuid(Uuid::from_u128(5)), 0);
     let clocks = clocks(&batch);
     let result = CheckResult::broke(Step::Connect, Why::Refused);
-    let round = |check, number| CheckRound { check, number, clocks, result: result.clone() };
+    let round =
+        |check, number| CheckRound { check, number, clocks, result: result.clone(), late_us: None };
     let stranger = itinera_model::id::CheckId::from_uuid(Uuid::from_u128(9));
     batch.checks = vec![round(task.check, 0), round(stranger, 0), round(task.check, 1)];
     let around = Surroundings { host_name: "pier".into(), ..Surroundings::default() };

@@ -66,7 +66,11 @@ async fn text_with_nul_is_recorded_and_judged() {
     let ended = JudgeWrite { happened: vec![ended], ..nothing(1, 2) };
     store.commit_judgement(token, &ended, &apart).await.unwrap();
     let which = itinera_store::WhichEvents { lasting: true, ..Default::default() };
-    assert_eq!(store.events(which, None, 10).await.unwrap().len(), 0, "the same key was found again");
+    assert_eq!(
+        store.events(which, None, 10).await.unwrap().len(),
+        0,
+        "the same key was found again"
+    );
     fixture.cluster.stop().await.unwrap();
 }
 
@@ -97,6 +101,20 @@ async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
     let said: Vec<_> = clocks.iter().map(|at| micros(*at)).collect();
     assert_eq!(judged, said, "judgement goes by what the clock said");
     assert_eq!(log.iter().map(|entry| entry.rounds.len()).sum::<usize>(), 12);
+    // Pages of any size give the same rounds once each.
+    let span = (now - Duration::hours(1), now + Duration::days(60));
+    let whole = store.rounds_page(path, span, None, 100).await.unwrap();
+    assert_eq!((whole.rounds.len(), whole.next), (12, None));
+    let (mut paged, mut after) = (Vec::new(), None);
+    loop {
+        let page = store.rounds_page(path, span, after, 5).await.unwrap();
+        paged.extend(page.rounds);
+        after = page.next;
+        if after.is_none() {
+            break;
+        }
+    }
+    assert_eq!(paged, whole.rounds);
     // A week of room is there before anybody needs it, and making it again changes nothing.
     store.make_partitions().await.unwrap();
     let raw = raw(&fixture).await;

@@ -129,7 +129,7 @@ fn batch(
     batch.refused = vec![RefusedTask::of_path(path, text.to_owned())];
     let mut result = CheckResult::broke(Step::Greeting, Why::NotThisProtocol);
     result.seen.said = Some(text.to_owned());
-    batch.checks = vec![CheckRound { check, number: seq, clocks, result }];
+    batch.checks = vec![CheckRound { check, number: seq, clocks, result, late_us: None }];
     let round = |around| SurroundingsRound { clocks, around, gateway: None };
     batch.surroundings = vec![round(around(text))];
     batch

@@ -79,4 +79,15 @@ async fn news_comes_at_once_and_is_resumed_where_it_was_left() {
     let mut stranger = Box::pin(news.stream(Some("999999")).await);
     let missed = next(&mut stranger).await;
     assert_eq!((missed.event.as_str(), number(&missed)), ("missed", number(&told) + 3));
+
+    // Who may look no longer is let go: a stream is no way to stay.
+    let made = news.post("/tokens", json!({ "name": "screen", "role": "viewer" })).await;
+    let screen = News { token: made["token"].as_str().unwrap().to_owned(), ..News::of(&service) };
+    let mut held = Box::pin(screen.stream(None).await);
+    assert_eq!(next(&mut held).await.event, "here");
+    let revoke = format!("{}/api/v1/tokens/{}", service.api(), made["id"].as_str().unwrap());
+    let revoked = news.client.delete(revoke).bearer_auth(&news.token).send().await.unwrap();
+    assert!(revoked.status().is_success(), "{revoked:?}");
+    let ended = async { while held.next().await.is_some() {} };
+    tokio::time::timeout(Duration::from_secs(60), ended).await.expect("the stream ends");
 }
