@@ -207,6 +207,7 @@ fn round(sending: &Sending, found: TwoWay, driver: &mut Driver) -> TwoWayRound {
         source: config.addresses.source(),
         destination: config.addresses.destination(),
         stamps,
+        lateness: Some(driver.clock().lateness_since(found.started)),
         dscp: config.dscp,
         sent: found.sent,
         interval_ms: sending.ticket.interval_ms,

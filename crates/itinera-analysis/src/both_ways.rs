@@ -238,6 +238,7 @@ mod tests {
             source: [198, 18, 1, 2].into(),
             destination: [198, 18, 2, 2].into(),
             stamps: StampSource::Kernel,
+            lateness: None,
             dscp: 46,
             sent: 100,
             interval_ms: 1_000,

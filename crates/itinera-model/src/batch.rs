@@ -96,6 +96,8 @@ impl RefusedTask {
 /// Refusals that one batch may tell of, and octets of a reason.
 const MAX_REFUSED: usize = 10_000;
 const MAX_REASON: usize = 200;
+/// Rounds of every kind that one batch may have; agents put 500 into one.
+const MAX_ROUNDS: usize = 10_000;
 /// Words about looks outward that one batch may have.
 const MAX_OUTWARD: usize = 1_000;
 
@@ -236,6 +238,9 @@ impl Batch {
         let refuse = |text: &str| {
             Err(DecodeError::Cbor(ciborium::de::Error::Semantic(None, text.to_owned())))
         };
+        if self.len() > MAX_ROUNDS || self.throughput.len() > MAX_ROUNDS {
+            return refuse("more than 10,000 rounds");
+        }
         if self.routes.iter().any(|route| route.hops.len() > MAX_HOPS) {
             return refuse("a route of more than 64 hops");
         }
@@ -390,7 +395,8 @@ mod tests {
     #[test]
     fn what_no_agent_would_say_besides_is_refused() {
         type Change = fn(&mut Batch);
-        let cases: [(Change, &str); 6] = [
+        let cases: [(Change, &str); 7] = [
+            (|it| it.checks = vec![it.checks[0].clone(); 10_001], "more than 10,000 rounds"),
             (|it| it.checks[0].clocks.boot = BootId::from_uuid(Uuid::nil()), "a check's result"),
             (|it| it.checks[0].result.seen.said = Some("x".repeat(100_000)), "a check's result"),
             (|it| it.surroundings[0].around.host_name = "x".repeat(10_000), "surroundings"),

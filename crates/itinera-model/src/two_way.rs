@@ -1,7 +1,7 @@
 //! Two-way measurement between agents: what they are told, and what they find in each direction.
 
 use crate::id::{AgentId, PairId};
-use crate::round::{Clocks, StampSource};
+use crate::round::{Clocks, Lateness, StampSource};
 use crate::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -218,6 +218,9 @@ pub struct TwoWayRound {
     pub destination: IpAddr,
     /// Where the sender's stamps came from.
     pub stamps: StampSource,
+    /// How late the sender's own program was; absent from agents that do not report it.
+    #[serde(default)]
+    pub lateness: Option<Lateness>,
     /// Code point as sent.
     pub dscp: u8,
     /// Packets that left.

@@ -14,7 +14,7 @@ use itinera_model::batch::{Batch, decode, encode};
 use itinera_model::id::AgentId;
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};
-use itinera_store::{NewAgent, StoreError};
+use itinera_store::{Arrival, NewAgent, StoreError};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -140,7 +140,7 @@ impl Default for Unpacking {
 
 impl Unpacking {
     /// Decodes a batch in the agent's turn.
-    async fn unpack(&self, agent: AgentId, body: Bytes) -> Result<Batch, ApiError> {
+    async fn unpack(&self, agent: AgentId, body: Bytes) -> Result<(Batch, u64), ApiError> {
         let own = {
             let mut by_agent = self.by_agent.lock().unwrap_or_else(PoisonError::into_inner);
             by_agent.retain(|_, turns| Arc::strong_count(turns) > 1);
@@ -155,7 +155,8 @@ impl Unpacking {
     }
 }
 
-fn unpack(body: &[u8]) -> Result<Batch, ApiError> {
+/// The batch, and its size unpacked in bytes.
+fn unpack(body: &[u8]) -> Result<(Batch, u64), ApiError> {
     let damaged = |what: &dyn std::fmt::Display| ApiError::DamagedBatch(format!("batch: {what}"));
     let mut decoder = zstd::Decoder::new(body).map_err(|error| damaged(&error))?;
     decoder.window_log_max(WINDOW_LOG).map_err(|error| damaged(&error))?;
@@ -167,7 +168,7 @@ fn unpack(body: &[u8]) -> Result<Batch, ApiError> {
     }
     let batch: Batch = decode(&octets).map_err(|error| damaged(&error))?;
     batch.check().map_err(|error| damaged(&error))?;
-    Ok(batch)
+    Ok((batch, octets.len() as u64))
 }
 
 async fn batches(
@@ -178,12 +179,13 @@ async fn batches(
     let received_at = shared.clock.wall_now();
     let agent = known_agent(&shared, peer).await?;
     let batch = shared.unpacking.unpack(agent, body).await;
-    let batch = batch.inspect_err(|_| shared.metrics.damaged())?;
+    let (batch, bytes) = batch.inspect_err(|_| shared.metrics.damaged())?;
     if batch.agent != agent {
         shared.metrics.damaged();
         return Err(ApiError::OtherAgent);
     }
-    let committed = shared.store.commit_batch(agent, &batch, shared.clock.now()).await;
+    let arrival = Arrival { at: shared.clock.now(), bytes };
+    let committed = shared.store.commit_batch(agent, &batch, arrival).await;
     let committed = committed.inspect_err(|error| {
         if matches!(error, StoreError::Unrecordable(_)) {
             shared.metrics.damaged();

@@ -94,6 +94,15 @@ pub(crate) struct Shared {
     pub(crate) lease: Mutex<Option<i64>>,
 }
 
+/// Makes it the version, if it is a newer one.
+fn raise(known: &watch::Sender<u64>, version: u64) {
+    known.send_if_modified(|known| {
+        let rises = version > *known;
+        *known = version.max(*known);
+        rises
+    });
+}
+
 impl Shared {
     /// Whether browsers come by TLS, so that cookies may demand it.
     pub(crate) const fn behind_tls(&self) -> bool {
@@ -108,12 +117,9 @@ impl Shared {
     /// Lets agents know of a new version of the schedule, where there is one. Versions only rise:
     /// two that are published out of order leave the newer.
     pub(crate) fn tell_agents(&self, version: Option<u64>) {
-        let Some(version) = version else { return };
-        self.schedule_version.send_if_modified(|known| {
-            let rises = version > *known;
-            *known = version.max(*known);
-            rises
-        });
+        if let Some(version) = version {
+            raise(&self.schedule_version, version);
+        }
     }
 
     /// The owner map that was valid at a time, with its import; an empty one before the first.
@@ -322,4 +328,19 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.store.forget_old_news().await
         }),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn versions_that_come_out_of_order_wake_nobody_twice() {
+        let (known, mut waiting) = watch::channel(7);
+        for (version, wakes) in [(9, true), (8, false), (9, false), (10, true)] {
+            raise(&known, version);
+            assert_eq!(waiting.has_changed().unwrap(), wakes, "{version}");
+            assert!(*waiting.borrow_and_update() >= version);
+        }
+    }
 }

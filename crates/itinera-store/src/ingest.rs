@@ -13,6 +13,22 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
 
+/// When a batch came in by the service's clock, and how large it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Arrival {
+    /// When.
+    pub at: OffsetDateTime,
+    /// Its size unpacked, in bytes.
+    pub bytes: u64,
+}
+
+impl From<OffsetDateTime> for Arrival {
+    /// A batch so small that its size does not matter.
+    fn from(at: OffsetDateTime) -> Self {
+        Self { at, bytes: 0 }
+    }
+}
+
 /// What became of a batch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Committed {
@@ -62,12 +78,13 @@ impl Store {
         &self,
         agent: AgentId,
         batch: &Batch,
-        now: OffsetDateTime,
+        arrival: impl Into<Arrival>,
     ) -> Result<Committed, StoreError> {
-        let committed = match self.try_commit(agent, batch, now).await {
+        let arrival = arrival.into();
+        let committed = match self.try_commit(agent, batch, arrival).await {
             Err(StoreError::Database(error)) if lacks_partition(&error) => {
-                self.make_partitions_from(self.log_day(now).await?).await?;
-                self.try_commit(agent, batch, now).await
+                self.make_partitions_from(self.log_day(arrival.at).await?).await?;
+                self.try_commit(agent, batch, arrival).await
             }
             tried => tried,
         };
@@ -81,7 +98,7 @@ impl Store {
         &self,
         agent: AgentId,
         batch: &Batch,
-        now: OffsetDateTime,
+        Arrival { at: now, bytes }: Arrival,
     ) -> Result<Committed, StoreError> {
         if is_known(&self.ingest, agent, batch).await? {
             return Ok(Committed::DUPLICATE);
@@ -107,8 +124,8 @@ impl Store {
         let refused = batch.len() - known.len() - of_pairs - of_checks;
         let refused = u32::try_from(refused).unwrap_or(u32::MAX);
         let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, clock_at, \
-                 rounds, refused) \
-             SELECT no, $2, $3, $4, $5, $6, $7, $8 FROM agent WHERE id = $1 \
+                 rounds, refused, bytes) \
+             SELECT no, $2, $3, $4, $5, $6, $7, $8, $9 FROM agent WHERE id = $1 \
              ON CONFLICT DO NOTHING RETURNING commit_no";
         let values = [
             agent.as_uuid().into(),
@@ -119,6 +136,7 @@ impl Store {
             now.into(),
             stored.cast_signed().into(),
             refused.cast_signed().into(),
+            i64::try_from(bytes).unwrap_or(i64::MAX).into(),
         ];
         if txn.query_one_raw(sql(insert, values)).await?.is_none() {
             txn.rollback().await?;

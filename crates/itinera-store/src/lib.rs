@@ -3,6 +3,7 @@
 //! Ingest is one transaction per batch and acknowledged after it; the order of commits
 //! (`commit_no`) is the order of truth that judgement follows and that a recomputation repeats.
 
+mod addresses;
 mod agents;
 mod checks;
 pub mod cluster;
@@ -33,7 +34,7 @@ pub use checks::{AroundAt, CheckRecord, CheckSpec, CheckedAt};
 pub use error::StoreError;
 pub use events::{EventRecord, WhichEvents};
 pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
-pub use ingest::Committed;
+pub use ingest::{Arrival, Committed};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
 pub use outbox::{News, Since, Topic};

@@ -72,24 +72,28 @@ pub(crate) fn measured_at(wall_us: i64, offset_us: Option<i64>, received_at: Wal
     }
 }
 
-/// Rounds of one step of judgement, after which no further commit is taken into it.
+/// Rounds and unpacked bytes of one step of judgement, after which no further commit is taken into
+/// it.
 const MOST_ROUNDS: i64 = 20_000;
+const MOST_BYTES: i64 = 64 << 20;
 
 impl Store {
     /// The commits after `cursor` in order without those that are set aside: at most `limit`, and
-    /// no more than [`MOST_ROUNDS`] together, though always one.
+    /// no more than 20,000 rounds or 64 MiB unpacked together, though always one.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn log_after(&self, cursor: i64, limit: i64) -> Result<Vec<LogEntry>, StoreError> {
         let batches = "SELECT commit_no, received_at, clock_at FROM ( \
                  SELECT commit_no, received_at, clock_at, \
-                     sum(rounds) OVER (ORDER BY commit_no) - rounds AS before \
+                     sum(rounds) OVER (ORDER BY commit_no) - rounds AS rounds_before, \
+                     sum(bytes) OVER (ORDER BY commit_no) - bytes AS bytes_before \
                  FROM (SELECT * FROM batch b WHERE commit_no > $1 \
                      AND NOT EXISTS (SELECT FROM set_aside x WHERE x.commit_no = b.commit_no) \
                      ORDER BY commit_no LIMIT $2) n) t \
-             WHERE before < $3 ORDER BY commit_no";
-        let values = [cursor.into(), limit.into(), MOST_ROUNDS.into()];
+             WHERE (rounds_before < $3 AND bytes_before < $4) \
+                 OR (rounds_before = 0 AND bytes_before = 0) ORDER BY commit_no";
+        let values = [cursor.into(), limit.into(), MOST_ROUNDS.into(), MOST_BYTES.into()];
         let rows = self.judge.query_all_raw(sql(batches, values)).await?;
         self.entries(cursor, &rows).await
     }

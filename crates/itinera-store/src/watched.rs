@@ -192,14 +192,6 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
 }
 
-/// An agent's address may change so often within this time; what changes more often is noted later.
-/// Each change wakes other agents, and none may keep the fleet awake.
-const MAY_MOVE: &str = "(agent.moves < 6 OR agent.moves_since < now() - interval '10 minutes')";
-const COUNT_MOVE: &str = "moves = CASE WHEN agent.moves_since < now() - interval '10 minutes' \
-         THEN 1 ELSE agent.moves + 1 END, \
-     moves_since = CASE WHEN agent.moves_since < now() - interval '10 minutes' \
-         THEN now() ELSE agent.moves_since END";
-
 impl Store {
     /// Makes the record agree with the configuration: adds, changes, and sets inactive what is
     /// gone. Gives true when agents have to be told.
@@ -268,55 +260,6 @@ impl Store {
         let record =
             |row: site::Model| SiteRecord { id: SiteId::from_uuid(row.id), name: row.name };
         Ok(rows.into_iter().map(record).collect())
-    }
-
-    /// Notes the addresses at which other agents could reach one. True when they are others now.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn note_addresses(
-        &self,
-        agent: AgentId,
-        addresses: &[IpAddr],
-    ) -> Result<bool, StoreError> {
-        let update = format!(
-            "UPDATE agent SET addresses = $2, {COUNT_MOVE} \
-             WHERE id = $1 AND addresses <> $2 AND {MAY_MOVE}"
-        );
-        let values = [agent.as_uuid().into(), serde_json::json!(addresses).into()];
-        Ok(self.db.execute_raw(sql(&update, values)).await?.rows_affected() > 0)
-    }
-
-    /// Notes the address that an agent is heard from. Where that changes who shares an address,
-    /// the schedule becomes a new version, since the shares are others now: gives it then.
-    ///
-    /// Limits: loopback addresses say nothing about the network and are not regarded.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn heard_from(
-        &self,
-        agent: AgentId,
-        address: IpAddr,
-    ) -> Result<Option<u64>, StoreError> {
-        if address.is_loopback() {
-            return Ok(None);
-        }
-        let txn = self.db.begin().await?;
-        let update = format!(
-            "UPDATE agent SET heard_from = $2, {COUNT_MOVE} FROM agent AS old \
-             WHERE agent.id = $1 AND old.id = $1 AND old.heard_from IS DISTINCT FROM $2 \
-                 AND {MAY_MOVE} \
-             RETURNING old.heard_from AS before, \
-                 (SELECT count(*) FROM agent o WHERE o.id <> $1 AND o.heard_from IN ($2, old.heard_from)) \
-                 AS others"
-        );
-        let values = [agent.as_uuid().into(), address.to_string().into()];
-        let moved = txn.query_one_raw(sql(&update, values)).await?;
-        let others: i64 = moved.map_or(Ok(0), |row| row.try_get("", "others"))?;
-        let renewed = if others > 0 { renew(&txn).await? } else { None };
-        txn.commit().await?;
-        Ok(renewed)
     }
 
     /// The version of the schedule in force, from 1; 0 before the first.

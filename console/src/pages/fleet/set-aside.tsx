@@ -21,8 +21,8 @@ export function SetAsideCommits() {
     <section aria-label="Commits that could not be judged">
       <h2 className="section">Commits that could not be judged</h2>
       <p>
-        {count(data.length, 'commit')} with {count(rounds, 'round')} failed judgement three times
-        and are left out of it. The rounds are kept.
+        Left out of judgement: {count(data.length, 'commit')}, {count(rounds, 'round')}. Each commit
+        failed three times; its rounds are kept.
       </p>
       {retry.error && <Trouble error={retry.error} />}
       <Table<SetAside>

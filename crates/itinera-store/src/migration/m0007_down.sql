@@ -5,7 +5,10 @@ ALTER TABLE agent
     DROP COLUMN moves,
     DROP COLUMN moves_since;
 DROP TABLE set_aside;
-ALTER TABLE batch DROP COLUMN clock_at;
+DROP INDEX incident_open;
+ALTER TABLE batch
+    DROP COLUMN clock_at,
+    DROP COLUMN bytes;
 ALTER TABLE meta
     DROP COLUMN last_received_at,
     DROP COLUMN rounds;

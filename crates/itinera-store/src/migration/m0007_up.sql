@@ -14,6 +14,8 @@ UPDATE meta SET
     rounds = (SELECT coalesce(sum(rounds), 0) FROM batch);
 -- What the service's clock said at the time.
 ALTER TABLE batch ADD COLUMN clock_at timestamptz;
+-- Its size unpacked, by which steps of judgement are bounded.
+ALTER TABLE batch ADD COLUMN bytes bigint NOT NULL DEFAULT 0;
 UPDATE batch SET clock_at = received_at;
 ALTER TABLE batch ALTER COLUMN clock_at SET NOT NULL;
 
@@ -25,6 +27,9 @@ CREATE TABLE set_aside (
     error text NOT NULL,
     retry boolean NOT NULL DEFAULT false
 );
+
+-- Few of all incidents are open.
+CREATE INDEX incident_open ON incident (opened_at) WHERE closed_at IS NULL;
 
 -- How often an agent's addresses have changed lately: each change wakes others.
 ALTER TABLE agent

@@ -26,6 +26,7 @@ fn round(pair: PairId, number: u64, boot: BootId) -> TwoWayRound {
         source: [10, 1, 0, 2].into(),
         destination: [10, 2, 0, 2].into(),
         stamps: StampSource::Virtual,
+        lateness: None,
         dscp: 46,
         sent: 20,
         interval_ms: 1_000,

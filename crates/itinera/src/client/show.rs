@@ -70,7 +70,7 @@ pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
     ))?;
     if state.set_aside_commits > 0 {
         output.line(&format!(
-            "set aside  {} commits could not be judged; see `itinera set-aside list`",
+            "set aside  {} not judged, because judgement failed; see `itinera set-aside list`",
             state.set_aside_commits
         ))?;
     }
