@@ -84,7 +84,7 @@ fn write_private(path: &Path, text: &str) -> io::Result<()> {
     file.write_all(text.as_bytes())?;
     file.sync_all()?;
     fs::rename(&part, path)?;
-    let directory = path.parent().map_or_else(|| Path::new("."), |parent| parent);
+    let directory = path.parent().unwrap_or_else(|| Path::new("."));
     fs::File::open(directory)?.sync_all()
 }
 

@@ -54,6 +54,19 @@ enum Stopped {
     Store(StoreError),
     /// The commits after this one cannot be judged; the memory is not to be used any more.
     Unjudgeable(i64, String),
+    /// A commit that was tried again failed again: begin with what is recorded.
+    RetryFailed,
+}
+
+impl Stopped {
+    /// What an error while the commits after `cursor` are judged means.
+    fn at(cursor: i64, error: StoreError) -> Self {
+        if error.may_pass() {
+            Self::Store(error)
+        } else {
+            Self::Unjudgeable(cursor, error.with_causes())
+        }
+    }
 }
 
 impl From<StoreError> for Stopped {
@@ -74,6 +87,7 @@ pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
                     shared.duties.done(Duty::Judging);
                 }
                 Stopped::Store(error) => shared.duties.failed(Duty::Judging, &error),
+                Stopped::RetryFailed => {}
                 Stopped::Unjudgeable(cursor, error) => {
                     tracing::error!(commit_no = cursor + 1, error, "a commit cannot be judged");
                     // Only once it is known which of several commits fails.
@@ -132,12 +146,8 @@ async fn follow_log(
             retry(shared, token, cursor, commit_no, (&mut judge, &mut happening)).await?;
         }
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
-        let entries = match shared.store.log_after(cursor, limit).await {
-            Err(error) if !error.may_pass() => {
-                return Err(Stopped::Unjudgeable(cursor, error.with_causes()));
-            }
-            entries => entries?,
-        };
+        let entries = shared.store.log_after(cursor, limit).await;
+        let entries = entries.map_err(|error| Stopped::at(cursor, error))?;
         let Some(last) = entries.last() else {
             shared.store.renew_leadership(token).await?;
             let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
@@ -167,15 +177,13 @@ async fn retry(
             let work = Work { entries, span: (cursor, cursor), retried, gathered };
             judge_entries(shared, token, work, memory).await
         }
-        Err(error) if !error.may_pass() => Err(Stopped::Unjudgeable(cursor, error.with_causes())),
-        Err(error) => Err(error.into()),
+        Err(error) => Err(Stopped::at(cursor, error)),
     };
     match judged {
         Err(Stopped::Unjudgeable(_, error)) => {
             shared.store.retry_failed(commit_no, &error).await?;
             tracing::error!(commit_no, error, "stays set aside");
-            // The memory has seen a part of it: begin with what is recorded.
-            Err(Stopped::Store(StoreError::Fenced))
+            Err(Stopped::RetryFailed)
         }
         judged => judged,
     }
@@ -205,21 +213,18 @@ async fn judge_entries(
         let effects = effects.map_err(|_| {
             Stopped::Unjudgeable(from, "judgement panicked: the log has its message".to_owned())
         })?;
-        gathered.happened.extend(happening.step(shared, entry, &effects, &map).await?);
+        let happened = happening.step(shared, entry, &effects, &map).await;
+        gathered.happened.extend(happened.map_err(|error| Stopped::at(from, error))?);
         gathered.take(effects);
     }
     let fold = |trouble: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| {
         incident::fold(trouble, open, &map)
     };
     let write = gathered.into_write(judge, happening, (from, to), retried);
-    match shared.store.commit_judgement(token, &write, &fold).await {
-        Err(error) if !error.may_pass() => Err(Stopped::Unjudgeable(from, error.with_causes())),
-        Err(error) => Err(error.into()),
-        Ok(()) => {
-            shared.news.notify_one();
-            Ok(())
-        }
-    }
+    let written = shared.store.commit_judgement(token, &write, &fold).await;
+    written.map_err(|error| Stopped::at(from, error))?;
+    shared.news.notify_one();
+    Ok(())
 }
 
 /// A stored round as judgement takes it.

@@ -49,7 +49,9 @@ impl StoreError {
     /// in the way. What is about the data themselves stays.
     pub fn may_pass(&self) -> bool {
         match self {
-            Self::Database(error) => !is_about_data(error),
+            Self::Database(error) => {
+                is_from_database(error) && !is_about_data(error) && !took_too_long(error)
+            }
             Self::Fenced => true,
             _ => false,
         }
@@ -80,10 +82,21 @@ fn sqlstate(error: &DbErr) -> Option<String> {
     cause.as_database_error()?.code().map(|code| code.into_owned())
 }
 
+/// The database, or the way to it, said so; not our reading of what it gave.
+const fn is_from_database(error: &DbErr) -> bool {
+    matches!(error, DbErr::Conn(_) | DbErr::ConnectionAcquire(_) | DbErr::Exec(_) | DbErr::Query(_))
+}
+
+/// A statement took longer than any should.
+fn took_too_long(error: &DbErr) -> bool {
+    sqlstate(error).as_deref() == Some("57014")
+}
+
 /// Data exceptions (class 22) and rows that contradict constraints (class 23) stay what they are
 /// however often they are tried.
 pub(crate) fn is_about_data(error: &DbErr) -> bool {
     sqlstate(error).is_some_and(|code| code.starts_with("22") || code.starts_with("23"))
+        && !lacks_partition(error)
 }
 
 /// No partition takes a row: PostgreSQL calls that a check violation.

@@ -85,7 +85,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn log_after(&self, cursor: i64, limit: i64) -> Result<Vec<LogEntry>, StoreError> {
         let batches = "SELECT commit_no, received_at, clock_at FROM ( \
-                 SELECT commit_no, received_at, clock_at, \
+                 SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at, \
                      sum(rounds) OVER (ORDER BY commit_no) - rounds AS rounds_before, \
                      sum(bytes) OVER (ORDER BY commit_no) - bytes AS bytes_before \
                  FROM (SELECT * FROM batch b WHERE commit_no > $1 \
@@ -104,7 +104,8 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a commit that is not there or
     /// cannot be read.
     pub async fn log_entry(&self, commit_no: i64) -> Result<LogEntry, StoreError> {
-        let batch = "SELECT commit_no, received_at, clock_at FROM batch WHERE commit_no = $1";
+        let batch = "SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at \
+             FROM batch WHERE commit_no = $1";
         let rows = self.judge.query_all_raw(sql(batch, [commit_no.into()])).await?;
         let entries = self.entries(commit_no - 1, &rows).await?;
         entries.into_iter().next().ok_or_else(|| StoreError::corrupt("commit number"))

@@ -22,13 +22,16 @@ const MAX_FRAMES: usize = 1_024;
 #[derive(Debug, Clone)]
 pub struct Announcements(Arc<Mutex<Hearing>>);
 
+/// Interface, chassis and port, as they came.
+type Speaker = (u32, Vec<u8>, Vec<u8>);
+
 #[derive(Debug)]
 struct Hearing {
     socket: Socket,
     /// Interfaces that take the frames.
     hears: BTreeSet<u32>,
     /// Until when what was heard holds, by interface, chassis and port.
-    heard: BTreeMap<(u32, Vec<u8>, Vec<u8>), (Instant, Announced)>,
+    heard: BTreeMap<Speaker, (Instant, Announced)>,
 }
 
 impl Announcements {

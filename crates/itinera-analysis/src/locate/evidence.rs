@@ -1,5 +1,6 @@
 //! Evidence of one path: what the recent windows show against what earlier ones did.
 
+use super::micros;
 use crate::history::{HopWindow, RouteCounts, Window, compatible};
 use crate::stat;
 use std::borrow::Cow;
@@ -125,9 +126,9 @@ fn of_way(
         for counts in recent.iter().filter_map(|merged| merged.hops.get(index)) {
             now.merge(counts);
         }
-        let quarter_us = usual.delay.map(|(quarter_ms, _)| (quarter_ms * 1_000.0).round() as u32);
         // Nothing is known of what is usual: what may be wrong says nothing.
-        let late = quarter_us.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
+        let quarter = usual.delay.map(|(quarter_ms, _)| micros(quarter_ms).as_micros());
+        let late = quarter.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
         now.delays_us.extend(late);
         now.delays_us.sort_unstable();
         hop_evidence(index, *address, now, usual)

@@ -205,13 +205,17 @@ fn carried_loss(behind: &[&HopEvidence]) -> u32 {
 
 fn added_delay(behind: &[&HopEvidence]) -> Micros {
     let shifts: Vec<f64> = behind.iter().filter_map(|hop| likelihood::shift(hop)).collect();
-    let us = stat::median(&shifts).unwrap_or(0.0).max(0.0) * 1_000.0;
+    micros(stat::median(&shifts).unwrap_or(0.0))
+}
+
+/// Milliseconds in whole microseconds, rounded down; 0 for what is negative.
+fn micros(ms: f64) -> Micros {
     #[allow(
         clippy::cast_possible_truncation,
         clippy::cast_sign_loss,
-        reason = "not negative; float to integer casts saturate"
+        reason = "float to integer casts saturate"
     )]
-    Micros::new(us as u32)
+    Micros::new((ms.max(0.0) * 1_000.0) as u32)
 }
 
 #[allow(
@@ -240,14 +244,7 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
         delay_quartiles_us: stat::quantile(&hop.delays_us, 1, 4)
             .zip(stat::quantile(&hop.delays_us, 3, 4))
             .map(|(low, high)| (Micros::new(low), Micros::new(high))),
-        usual_delay_us: hop.usual_median.map(|ms| {
-            #[allow(
-                clippy::cast_possible_truncation,
-                clippy::cast_sign_loss,
-                reason = "a median of measured delays"
-            )]
-            Micros::new((ms * 1_000.0) as u32)
-        }),
+        usual_delay_us: hop.usual_median.map(micros),
         verdict: match (got_here[index], hop.address, onset) {
             (None, _, _) => HopVerdict::Unanswered,
             (Some(_), None, _) => HopVerdict::Silent,

@@ -25,9 +25,8 @@ fn make_late(run: &mut LabRun, most_ms: u32, reports: bool) {
         if round.clocks.tick < BUSY_FROM {
             continue;
         }
-        let mix = (round.number ^ (round.path.as_uuid().as_u128() as u64) << 9)
-            .wrapping_mul(0x9E37_79B9_7F4A_7C15)
-            >> 44;
+        let (_, path) = round.path.as_uuid().as_u64_pair();
+        let mix = (round.number ^ path << 9).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 44;
         let read_us = most_ms * 500 + u32::try_from(mix).unwrap() % (most_ms * 500);
         round.lateness = reports.then(|| Lateness { read_us, ..Lateness::default() });
         for hop in &mut round.hops {

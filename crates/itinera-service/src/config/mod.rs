@@ -92,6 +92,39 @@ struct SiteEntry {
     paired_with: Vec<Spanned<String>>,
 }
 
+impl SiteEntry {
+    fn read(self) -> SiteSpec {
+        SiteSpec {
+            name: self.name.into_inner(),
+            families: self.families.into_inner(),
+            reached_at: self.reached_at.map(Spanned::into_inner).unwrap_or_default(),
+            paired_with: self.paired_with.into_iter().map(Spanned::into_inner).collect(),
+        }
+    }
+}
+
+fn check_sites(sites: &[SiteEntry]) -> Result<(), Wrong> {
+    let mut names = BTreeSet::new();
+    for site in sites {
+        named("site", &mut names, &site.name)?;
+        if site.families.as_ref().is_empty() {
+            let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
+            return Err((site.families.span().start, reason));
+        }
+        if let Some(reached_at) = &site.reached_at {
+            one_of_each("reached_at", reached_at)?;
+        }
+        for paired in &site.paired_with {
+            let is_other = paired.as_ref() != site.name.as_ref();
+            if !is_other || !sites.iter().any(|it| it.name.as_ref() == paired.as_ref()) {
+                let reason = format!("paired_with: {:?} is no other site", paired.as_ref());
+                return Err((paired.span().start, reason));
+            }
+        }
+    }
+    Ok(())
+}
+
 /// Connections to the database, by what they are for.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -332,24 +365,7 @@ impl File {
             );
             return Err((self.listen.span().start, reason));
         }
-        let mut names = BTreeSet::new();
-        for site in &self.site {
-            named("site", &mut names, &site.name)?;
-            if site.families.as_ref().is_empty() {
-                let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
-                return Err((site.families.span().start, reason));
-            }
-            if let Some(reached_at) = &site.reached_at {
-                one_of_each("reached_at", reached_at)?;
-            }
-            for paired in &site.paired_with {
-                let is_other = paired.as_ref() != site.name.as_ref();
-                if !is_other || !self.site.iter().any(|it| it.name.as_ref() == paired.as_ref()) {
-                    let reason = format!("paired_with: {:?} is no other site", paired.as_ref());
-                    return Err((paired.span().start, reason));
-                }
-            }
-        }
+        check_sites(&self.site)?;
         let connections = self.connections.check()?;
         let mut names = BTreeSet::new();
         for target in &self.target {
@@ -392,20 +408,7 @@ impl File {
             listen_agents: self.listen_agents,
             watched: Watched {
                 targets: targets.collect::<Result<_, Wrong>>()?,
-                sites: self
-                    .site
-                    .into_iter()
-                    .map(|site| SiteSpec {
-                        name: site.name.into_inner(),
-                        families: site.families.into_inner(),
-                        reached_at: site.reached_at.map(Spanned::into_inner).unwrap_or_default(),
-                        paired_with: site
-                            .paired_with
-                            .into_iter()
-                            .map(Spanned::into_inner)
-                            .collect(),
-                    })
-                    .collect(),
+                sites: self.site.into_iter().map(SiteEntry::read).collect(),
                 schedule,
             },
             limits,

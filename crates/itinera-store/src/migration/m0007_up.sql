@@ -12,12 +12,10 @@ ALTER TABLE meta
 UPDATE meta SET
     last_received_at = coalesce((SELECT max(received_at) FROM batch), '-infinity'),
     rounds = (SELECT coalesce(sum(rounds), 0) FROM batch);
--- What the service's clock said at the time.
+-- What the service's clock said at the time; absent from before, and from programs of then.
 ALTER TABLE batch ADD COLUMN clock_at timestamptz;
 -- Its size unpacked, by which steps of judgement are bounded.
 ALTER TABLE batch ADD COLUMN bytes bigint NOT NULL DEFAULT 0;
-UPDATE batch SET clock_at = received_at;
-ALTER TABLE batch ALTER COLUMN clock_at SET NOT NULL;
 
 -- Commits that judgement fails on, with the error: they are left out until a command tries again.
 CREATE TABLE set_aside (
