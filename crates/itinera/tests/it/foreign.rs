@@ -4,8 +4,11 @@
 use crate::support::{PATIENCE, Service, eventually};
 use itinera_agent::{Exchange, ExchangeError};
 use itinera_model::batch::{Batch, RefusedTask, encode};
-use itinera_model::check::{CheckResult, CheckRound, Step, Why};
-use itinera_model::id::{AgentId, BootId, CheckId, PathId};
+use itinera_model::check::{
+    Certificate, CheckResult, CheckRound, Fetched, Seen, Step, TlsSeen, WebSeen, Why,
+};
+use itinera_model::id::{AgentId, BootId, CheckId, OutwardId, PathId, ThroughputId};
+use itinera_model::outward::{OutwardReport, OutwardWord};
 use itinera_model::path::Method;
 use itinera_model::protocol::Schedule;
 use itinera_model::reading::{CarriedInterface, HopReading, Reading};
@@ -15,6 +18,7 @@ use itinera_model::surroundings::{
     Announced, Interface, Lease, Neighbour, OpenSocket, Surroundings, SurroundingsRound,
 };
 use itinera_model::text;
+use itinera_model::throughput::{ThroughputRound, ThroughputWord};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
@@ -128,10 +132,44 @@ fn batch(
     batch.add(round, &flow, &resolution, &route, &reading);
     batch.refused = vec![RefusedTask::of_path(path, text.to_owned())];
     let mut result = CheckResult::broke(Step::Greeting, Why::NotThisProtocol);
-    result.seen.said = Some(text.to_owned());
+    let text_of = || text.to_owned();
+    result.seen = Seen {
+        said: Some(text_of()),
+        tls: Some(TlsSeen {
+            version: text_of(),
+            chain: vec![Certificate {
+                subject: text_of(),
+                issuer: text_of(),
+                names: vec![text_of()],
+                not_before: WallTime::from_unix_seconds(0),
+                not_after: WallTime::from_unix_seconds(1),
+            }],
+        }),
+        web: Some(WebSeen {
+            version: text_of(),
+            redirects: vec![text_of()],
+            resources: vec![Fetched {
+                path: text_of(),
+                begun_us: Micros::new(1),
+                first_byte_us: None,
+                took_us: Micros::new(2),
+                size_bytes: 3,
+                status: None,
+                why: None,
+            }],
+            ..WebSeen::default()
+        }),
+        resolved: Vec::new(),
+    };
     batch.checks = vec![CheckRound { check, number: seq, clocks, result, late_us: None }];
     let round = |around| SurroundingsRound { clocks, around, gateway: None };
     batch.surroundings = vec![round(around(text))];
+    // Of orders that nobody gave: their texts reach the database all the same.
+    let id = OutwardId::from_uuid(Uuid::from_u128(seq.into()));
+    batch.outward = vec![OutwardReport { id, word: OutwardWord::Failed(text_of()) }];
+    let id = ThroughputId::from_uuid(Uuid::from_u128(seq.into()));
+    let word = ThroughputWord::Failed(text_of());
+    batch.throughput = vec![ThroughputRound { id, clocks, word, carried_bytes: None }];
     batch
 }
 
