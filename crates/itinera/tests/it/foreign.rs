@@ -79,6 +79,38 @@ fn around(text: &str) -> Surroundings {
     }
 }
 
+fn seen(text: &str) -> Seen {
+    let text_of = || text.to_owned();
+    Seen {
+        said: Some(text_of()),
+        tls: Some(TlsSeen {
+            version: text_of(),
+            chain: vec![Certificate {
+                subject: text_of(),
+                issuer: text_of(),
+                names: vec![text_of()],
+                not_before: WallTime::from_unix_seconds(0),
+                not_after: WallTime::from_unix_seconds(1),
+            }],
+        }),
+        web: Some(WebSeen {
+            version: text_of(),
+            redirects: vec![text_of()],
+            resources: vec![Fetched {
+                path: text_of(),
+                begun_us: Micros::new(1),
+                first_byte_us: None,
+                took_us: Micros::new(2),
+                size_bytes: 3,
+                status: None,
+                why: None,
+            }],
+            ..WebSeen::default()
+        }),
+        resolved: Vec::new(),
+    }
+}
+
 fn batch(
     agent: AgentId,
     (path, destination): (PathId, IpAddr),
@@ -132,43 +164,15 @@ fn batch(
     batch.add(round, &flow, &resolution, &route, &reading);
     batch.refused = vec![RefusedTask::of_path(path, text.to_owned())];
     let mut result = CheckResult::broke(Step::Greeting, Why::NotThisProtocol);
-    let text_of = || text.to_owned();
-    result.seen = Seen {
-        said: Some(text_of()),
-        tls: Some(TlsSeen {
-            version: text_of(),
-            chain: vec![Certificate {
-                subject: text_of(),
-                issuer: text_of(),
-                names: vec![text_of()],
-                not_before: WallTime::from_unix_seconds(0),
-                not_after: WallTime::from_unix_seconds(1),
-            }],
-        }),
-        web: Some(WebSeen {
-            version: text_of(),
-            redirects: vec![text_of()],
-            resources: vec![Fetched {
-                path: text_of(),
-                begun_us: Micros::new(1),
-                first_byte_us: None,
-                took_us: Micros::new(2),
-                size_bytes: 3,
-                status: None,
-                why: None,
-            }],
-            ..WebSeen::default()
-        }),
-        resolved: Vec::new(),
-    };
+    result.seen = seen(text);
     batch.checks = vec![CheckRound { check, number: seq, clocks, result, late_us: None }];
     let round = |around| SurroundingsRound { clocks, around, gateway: None };
     batch.surroundings = vec![round(around(text))];
     // Of orders that nobody gave: their texts reach the database all the same.
     let id = OutwardId::from_uuid(Uuid::from_u128(seq.into()));
-    batch.outward = vec![OutwardReport { id, word: OutwardWord::Failed(text_of()) }];
+    batch.outward = vec![OutwardReport { id, word: OutwardWord::Failed(text.to_owned()) }];
     let id = ThroughputId::from_uuid(Uuid::from_u128(seq.into()));
-    let word = ThroughputWord::Failed(text_of());
+    let word = ThroughputWord::Failed(text.to_owned());
     batch.throughput = vec![ThroughputRound { id, clocks, word, carried_bytes: None }];
     batch
 }
