@@ -40,8 +40,9 @@ fn class_of(us: u32) -> usize {
 
 fn largest_of(class: usize) -> u32 {
     let (doubling, quarter) = (class / 4, class % 4);
-    let end = (5 + quarter as u64) << doubling >> 2;
-    u32::try_from(end.saturating_sub(1)).unwrap_or(u32::MAX)
+    // The first that is one larger than any of the class, where classes count from 1.
+    let end = ((5 + quarter as u64) << doubling).div_ceil(4);
+    u32::try_from(end.saturating_sub(2)).unwrap_or(u32::MAX)
 }
 
 impl LatenessLog {

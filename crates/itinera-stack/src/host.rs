@@ -17,8 +17,9 @@ use tokio::sync::{Notify, mpsc};
 
 /// Octets of each buffer of a stream: as much as may be under way without window scaling.
 const BUFFER: usize = 65_535;
-/// Connections that may be opening at a port at once.
-const BACKLOG: usize = 8;
+/// Connections that may be opening at a port at once. Further ones are refused, so there is room for
+/// what comes while the program that accepts them waits for a processor.
+const BACKLOG: usize = 32;
 /// A peer that says nothing for so long while it owes something is gone.
 const GONE: smoltcp::time::Duration = smoltcp::time::Duration::from_secs(60);
 /// How long a stream that was let go may take to say goodbye.

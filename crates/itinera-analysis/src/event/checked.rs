@@ -128,6 +128,10 @@ const STEPS: u32 = 20;
 /// a usual one takes, and the transfer slower in that measure.
 const ROUND_TRIP_US: u32 = 10_000;
 
+/// An agent whose program is this late as a rule does not get to the end of its own questions in
+/// time: that one failed says nothing of the service.
+const TOO_LATE_US: u32 = 100_000;
+
 /// What a result shows, beyond what the agent's own lateness explains.
 fn symptom(memory: &Memory, result: &CheckResult, late_us: u32) -> Option<Symptom> {
     match result.outcome {
@@ -167,6 +171,9 @@ impl Watcher {
         paths: &Paths<'_>,
         now: WallTime,
     ) -> Vec<EventEffect> {
+        if late_us >= TOO_LATE_US && result.outcome != Outcome::Good {
+            return Vec::new();
+        }
         let memory = self.checks.entry(check.id).or_default();
         let seen = symptom(memory, result, late_us);
         memory.learn(check, result, seen.as_ref(), late_us, at);

@@ -180,6 +180,22 @@ fn what_follows_from_the_path_raises_nothing_until_the_path_is_clean() {
 }
 
 #[test]
+fn what_a_starved_agent_does_not_get_to_the_end_of_says_nothing() {
+    let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
+    let path = assessment(60, 0);
+    feed(&mut watcher, &check, &path, &vec![good(OLD, None); 3], 0);
+    let bad = vec![broke(Step::Connect, Why::NoAnswer); 4];
+    assert_eq!(feed_late(&mut watcher, &check, &path, &bad, (30, 110_000)), []);
+    let effects = feed_late(&mut watcher, &check, &path, &bad, (70, 30_000));
+    assert_eq!(began(&effects)[0].key.kind, EventKind::ServiceFails);
+    // Neither does it end what lasts.
+    let starved = feed_late(&mut watcher, &check, &path, &bad, (110, 900_000));
+    assert_eq!(ended(&starved), 0);
+    let calm = feed(&mut watcher, &check, &path, &vec![good(OLD, None); 3], 150);
+    assert_eq!(ended(&calm), 1);
+}
+
+#[test]
 fn content_is_not_slow_by_what_the_agents_own_lateness_explains() {
     let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
     let path = assessment(60, 0);
