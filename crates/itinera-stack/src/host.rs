@@ -19,7 +19,7 @@ use tokio::sync::{Notify, mpsc};
 const BUFFER: usize = 65_535;
 /// Connections that may be opening at a port at once. Further ones are refused, so there is room for
 /// what comes while the program that accepts them waits for a processor.
-const BACKLOG: usize = 32;
+const BACKLOG: usize = 16;
 /// A peer that says nothing for so long while it owes something is gone.
 const GONE: smoltcp::time::Duration = smoltcp::time::Duration::from_secs(60);
 /// How long a stream that was let go may take to say goodbye.
