@@ -76,9 +76,9 @@ pub(crate) fn simulation(place: &Path, world: &str) -> (Background, String) {
     (simulation, listen)
 }
 
-/// Demonstrations that run at one time: each takes half a core, and there are two, which what is
-/// tested needs as well.
-const DEMONSTRATIONS: usize = 2;
+/// Demonstrations that run at one time: in a debug build one takes up to a core, and there are two,
+/// of which another test has the other.
+const DEMONSTRATIONS: usize = 1;
 static RUNNING: Mutex<usize> = Mutex::new(0);
 static ENDED: Condvar = Condvar::new();
 
