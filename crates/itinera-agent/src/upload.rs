@@ -245,7 +245,7 @@ mod tests {
         let writer = SpoolWriter::start(Arc::clone(&spool)).unwrap();
         writer.put(batch(1)).await.unwrap();
         let good = locked(&spool).newest_first().unwrap().remove(0);
-        // A directory is no file that can be read, whoever tries.
+        // Reading a directory as a file fails for root too.
         let bad = good.with_file_name("zz-000000000009-1.batch");
         std::fs::create_dir(&bad).unwrap();
         let (file, _) = newest(&spool).await.unwrap();

@@ -20,7 +20,7 @@ pub struct Candidate {
     pub addresses: Vec<IpAddr>,
     /// Where agents elsewhere reach it, by its site's configuration.
     pub reached_at: Vec<IpAddr>,
-    /// Sites with which it is paired by configuration, though they be neighbours.
+    /// Sites that the configuration pairs with this one, neighbouring prefixes included.
     pub paired_with: Vec<String>,
     /// Where the service hears it from; absent where that says nothing.
     pub heard_from: Option<IpAddr>,

@@ -42,8 +42,8 @@ pub struct Lateness {
     pub link_us: u32,
 }
 
-/// A round whose program was this late may have ended before its answers were read: a round waits
-/// at least 400 ms for an answer and as long again for a late one.
+/// At this lateness a round may end before its answers are read. A round waits at least 400 ms for
+/// an answer, and then as long again for a late one.
 const HIDES_ANSWERS_US: u32 = 200_000;
 
 impl Lateness {

@@ -78,7 +78,7 @@ pub(crate) struct Shared {
     pub(crate) clock: ServiceClock,
     /// How every duty stands.
     pub(crate) duties: Duties,
-    /// Turns of agents whose batches are unpacked.
+    /// Limits on how many batches are unpacked at one time.
     pub(crate) unpacking: Unpacking,
     /// The owner map used last, by its import.
     owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,

@@ -356,7 +356,7 @@ async fn keep_rotated(log: PathBuf) {
 }
 
 /// Copies a log that is over its bound to `.1`, earlier ones to the next number, and empties it: the
-/// server goes on appending to the same file.
+/// server appends to the same file.
 fn rotate(log: &Path, max: u64) -> io::Result<()> {
     if !log.exists() || fs::metadata(log)?.len() <= max {
         return Ok(());

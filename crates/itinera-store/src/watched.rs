@@ -62,7 +62,7 @@ pub struct SiteSpec {
     /// Where agents elsewhere reach those of this site, at most one address of each version of IP;
     /// without, at the address that their probes leave from.
     pub reached_at: Vec<IpAddr>,
-    /// Sites whose agents are partners of those here though their prefixes are neighbours.
+    /// Names of sites that the configuration pairs with this one, neighbouring prefixes included.
     pub paired_with: Vec<String>,
 }
 

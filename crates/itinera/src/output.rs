@@ -45,7 +45,7 @@ impl Output {
         Ok(())
     }
 
-    /// Text that is our own to the last octet: styled lines whose foreign parts are [`plain`],
+    /// Text without raw foreign parts, printed unchanged: styled lines built with [`plain`], and
     /// shell scripts.
     pub(crate) fn own_line(&self, text: &str) -> Result<(), Failure> {
         writeln!(io::stdout().lock(), "{text}")?;

@@ -128,8 +128,8 @@ const STEPS: u32 = 20;
 /// a usual one takes, and the transfer slower in that measure.
 const ROUND_TRIP_US: u32 = 10_000;
 
-/// An agent whose program is this late as a rule does not get to the end of its own questions in
-/// time: that one failed says nothing of the service.
+/// At this usual lateness a check may fail because the agent had no processor. Its failure is not
+/// evidence against the service.
 const TOO_LATE_US: u32 = 100_000;
 
 /// What a result shows, beyond what the agent's own lateness explains.

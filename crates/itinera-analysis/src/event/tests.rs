@@ -79,7 +79,7 @@ fn feed(
     feed_late(watcher, check, path, results, (from, 0))
 }
 
-/// The same of an agent whose program is late.
+/// Feeds results of an agent with this usual lateness in microseconds.
 fn feed_late(
     watcher: &mut Watcher,
     check: &CheckFacts,

@@ -1,4 +1,4 @@
-//! Agents whose programs are late: what they measure then says less, and says so.
+//! Late agents: their lateness raises no alarm, and faults that exceed it are still located.
 
 use crate::{END, alarms, check_alarms, live_only};
 use itinera_lab::{Density, LabRun, run};

@@ -1,5 +1,5 @@
-//! A commit that judgement cannot read is set aside; judgement goes on, says so, and takes it up
-//! again on demand. `/readyz` names the duty that is not done.
+//! A commit that judgement cannot read is set aside, later commits are judged, and a command has the
+//! commit judged again. `/readyz` names the duty that is not done.
 
 use crate::support::{PATIENCE, Service, eventually, raw_request};
 use itinera_agent::Exchange;
