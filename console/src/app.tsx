@@ -6,17 +6,17 @@ import { queries } from './api/queries';
 import { Keys } from './keys';
 import { useLive } from './live/use-live';
 import { AlarmsPage } from './pages/alarms';
-import { BothWaysPage } from './pages/both-ways';
+import { PairsPage } from './pages/pairs';
 import { CheckPage } from './pages/check';
 import { FleetPage } from './pages/fleet';
 import { IncidentPage } from './pages/incident';
 import { IncidentsPage } from './pages/incidents';
 import { NowPage } from './pages/now';
-import { OutwardPage } from './pages/outward';
+import { DiagnosisPage } from './pages/diagnosis';
 import { PathPage } from './pages/path';
 import { SignInPage } from './pages/sign-in';
 import type { Mode } from './theme';
-import { Trouble } from './trouble';
+import { ErrorAlert } from './error-alert';
 
 interface Props {
   mode: Mode;
@@ -41,7 +41,7 @@ export function App({ mode, onMode }: Props) {
   if (session.error && !session.data) {
     return (
       <main className="page">
-        <Trouble error={session.error} />
+        <ErrorAlert error={session.error} />
       </main>
     );
   }
@@ -53,7 +53,7 @@ export function App({ mode, onMode }: Props) {
       <main className="page">
         {!live && (
           <p role="status" className="said quiet">
-            There is no stream of news just now; this page asks every few seconds instead.
+            No live updates. This page reloads its data every few seconds.
           </p>
         )}
         <Routes>
@@ -61,11 +61,11 @@ export function App({ mode, onMode }: Props) {
           <Route path="/alarms" element={<AlarmsPage />} />
           <Route path="/incidents" element={<IncidentsPage />} />
           <Route path="/incidents/:id" element={<IncidentPage />} />
-          <Route path="/both-ways" element={<BothWaysPage />} />
+          <Route path="/pairs" element={<PairsPage />} />
           <Route path="/paths/:id" element={<PathPage />} />
           <Route path="/fleet" element={<FleetPage />} />
           <Route path="/checks/:id" element={<CheckPage />} />
-          <Route path="/outward/:id" element={<OutwardPage />} />
+          <Route path="/diagnoses/:id" element={<DiagnosisPage />} />
           <Route path="*" element={<NowherePage />} />
         </Routes>
       </main>
@@ -96,7 +96,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         </NavLink>
         <NavLink to="/alarms">Alarms</NavLink>
         <NavLink to="/incidents">Incidents</NavLink>
-        <NavLink to="/both-ways">Both ways</NavLink>
+        <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>
       <Button type="text" onClick={() => onMode(other)}>

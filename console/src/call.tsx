@@ -1,6 +1,6 @@
 import type { components } from './api/schema';
 
-/** Whom to call about a place: its owners, with their contacts. */
+/** Owners of a place with their contacts. */
 export function Call({ owners }: { owners: components['schemas']['OwnerView'][] }) {
   return owners.map((owner) => (
     <p className="said" key={owner.as_number}>

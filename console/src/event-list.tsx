@@ -2,15 +2,15 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { queries } from './api/queries';
 import { Time } from './time';
-import { Trouble } from './trouble';
+import { ErrorAlert } from './error-alert';
 
 /** Events shown; the rest is in the client's list. */
 const SHOWN = 25;
 
-/** What happened, newest first: everywhere, or at one agent. */
+/** Events, newest first: of all agents or of one. */
 export function EventList({ spanS, agent }: { spanS: number; agent?: string }) {
   const { data: events, error } = useQuery(queries.events(spanS, agent));
-  if (error && !events) return <Trouble error={error} />;
+  if (error && !events) return <ErrorAlert error={error} />;
   if (events?.length === 0) return <p className="quiet">Nothing.</p>;
   return (
     <ul className="plain-list">

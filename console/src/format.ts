@@ -1,4 +1,4 @@
-/** The one place where units become text for people. */
+/** The one place where units become text for users. */
 
 const absent = '–';
 
@@ -60,7 +60,7 @@ export function count(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`;
 }
 
-/** Bits a second. */
+/** Bits per second. */
 export function bits(perSecond: number | null | undefined): string {
   if (perSecond == null) return absent;
   return perSecond < 1e6
@@ -68,7 +68,7 @@ export function bits(perSecond: number | null | undefined): string {
     : `${(perSecond / 1e6).toFixed(1)} Mb/s`;
 }
 
-/** Octets a second. */
+/** Bytes per second. */
 export function rate(perSecond: number | null | undefined): string {
   if (perSecond == null) return absent;
   return perSecond < 1e6
@@ -76,7 +76,7 @@ export function rate(perSecond: number | null | undefined): string {
     : `${(perSecond / 1e6).toFixed(1)} MB/s`;
 }
 
-/** Octets. */
-export function octets(size: number): string {
+/** Bytes. */
+export function bytes(size: number): string {
   return size < 10_000 ? `${size} B` : `${Math.round(size / 1000)} kB`;
 }

@@ -6,7 +6,7 @@ const PLACES: Record<string, string> = {
   n: '/',
   a: '/alarms',
   i: '/incidents',
-  b: '/both-ways',
+  b: '/pairs',
   f: '/fleet',
 };
 
@@ -14,8 +14,8 @@ const HELP: [string, string][] = [
   ['n', 'what is wrong now'],
   ['a', 'alarms'],
   ['i', 'incidents'],
-  ['b', 'both ways between sites'],
-  ['f', 'agents, what is around them, and what services answer'],
+  ['b', 'two-way measurements between sites'],
+  ['f', 'agents, host facts and checks'],
   ['j or ↓, k or ↑', 'next and previous in a list'],
   ['Enter', 'open what is selected'],
   ['?', 'these keys'],

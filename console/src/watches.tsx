@@ -5,13 +5,13 @@ import type { Watch, WatchChange } from './api/client';
 import { changeWatch, startWatch } from './api/client';
 import { queries } from './api/queries';
 import { Time } from './time';
-import { Trouble } from './trouble';
+import { ErrorAlert } from './error-alert';
 
 /** A watch as a dated record, with what it has found, and what can be done with it. */
 export function WatchEntry({ watch }: { watch: Watch }) {
   const client = useQueryClient();
   const lasts = watch.state !== 'over';
-  // What a running watch has found is counted anew; what an ended one found is kept.
+  // Results of a running watch are read again; those of an ended watch do not change.
   const live = useQuery({ ...queries.watch(watch.id), enabled: watch.found == null });
   const incidents = useQuery(queries.incidents(true));
   const change = useMutation({
@@ -33,7 +33,7 @@ export function WatchEntry({ watch }: { watch: Watch }) {
       </p>
       <p className="said quiet">
         {watch.state}, each {watch.interval_ms / 1000} s from <Time at={watch.begins_at} /> until{' '}
-        <Time at={watch.ends_at} />; {watch.person}
+        <Time at={watch.ends_at} />; {watch.user}
         {watch.reason !== '' && `: ${watch.reason}`}
         {watch.incident != null && (
           <>
@@ -74,7 +74,7 @@ export function WatchEntry({ watch }: { watch: Watch }) {
           />
         )}
       </div>
-      {change.error && <Trouble error={change.error} />}
+      {change.error && <ErrorAlert error={change.error} />}
     </li>
   );
 }
@@ -85,7 +85,7 @@ interface Fields {
   reason?: string;
 }
 
-/** Measures a path more densely for a while. */
+/** Starts a watch: measures a path more often for a limited time. */
 export function WatchForm({ path, onClose }: { path: string | null; onClose: () => void }) {
   const client = useQueryClient();
   const start = useMutation({
@@ -132,7 +132,7 @@ export function WatchForm({ path, onClose }: { path: string | null; onClose: () 
           Begin
         </Button>
       </Form>
-      <div style={{ marginTop: 16 }}>{start.error && <Trouble error={start.error} />}</div>
+      <div style={{ marginTop: 16 }}>{start.error && <ErrorAlert error={start.error} />}</div>
     </Drawer>
   );
 }

@@ -1,6 +1,7 @@
-//! Gauges over the source: who depends on whom, how long files are, how much of it is tests.
+//! Gauges over the source: dependencies between crates, lengths of files, share of tests, words.
 
 use crate::steps::say;
+use crate::words::words;
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -15,7 +16,7 @@ const ARROWS: [(&str, &[&str]); 15] = [
     ("itinera-probe", &["itinera-model", "itinera-wire"]),
     ("itinera-analysis", &["itinera-model"]),
     ("itinera-simnet", &["itinera-model", "itinera-wire"]),
-    ("itinera-contest", &["itinera-model", "itinera-analysis"]),
+    ("itinera-candidates", &["itinera-model", "itinera-analysis"]),
     (
         "itinera-lab",
         &[
@@ -23,13 +24,13 @@ const ARROWS: [(&str, &[&str]); 15] = [
             "itinera-wire",
             "itinera-probe",
             "itinera-analysis",
-            "itinera-contest",
+            "itinera-candidates",
             "itinera-simnet",
         ],
     ),
     ("itinera-stack", &[]),
     ("itinera-check", &["itinera-model", "itinera-stack"]),
-    ("itinera-standin", &["itinera-model", "itinera-simnet", "itinera-stack"]),
+    ("itinera-testserver", &["itinera-model", "itinera-simnet", "itinera-stack"]),
     (
         "itinera-agent",
         &["itinera-model", "itinera-wire", "itinera-probe", "itinera-stack", "itinera-check"],
@@ -45,7 +46,7 @@ const ARROWS: [(&str, &[&str]); 15] = [
             "itinera-lab",
             "itinera-stack",
             "itinera-check",
-            "itinera-standin",
+            "itinera-testserver",
             "itinera-agent",
             "itinera-store",
             "itinera-service",
@@ -58,8 +59,8 @@ const ARROWS: [(&str, &[&str]); 15] = [
 const STRANGERS: [(&str, &str); 5] = [
     ("itinera-analysis", "itinera-simnet"),
     ("itinera-simnet", "itinera-analysis"),
-    ("itinera-contest", "itinera-simnet"),
-    ("itinera-contest", "itinera-lab"),
+    ("itinera-candidates", "itinera-simnet"),
+    ("itinera-candidates", "itinera-lab"),
     ("itinera-analysis", "itinera-lab"),
 ];
 
@@ -82,7 +83,7 @@ pub(crate) fn gauges() -> Result<()> {
         bail!("over {TOO_LONG} lines: {}", too_long.join(", "));
     }
     ratio(&files);
-    Ok(())
+    words(&files)
 }
 
 fn directions() -> Result<()> {

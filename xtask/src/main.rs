@@ -3,6 +3,7 @@
 mod checks;
 mod packages;
 mod steps;
+mod words;
 
 use anyhow::{Context, Result, bail};
 use std::os::unix::process::CommandExt;
@@ -12,11 +13,11 @@ use std::process::{Command, ExitCode};
 const HELP: &str = "cargo xtask CHORE
 
   demo [OPTIONS]  install what is missing, build, and run the demonstration until Ctrl-C;
-                  options go on to `itinera demonstrate` (--fresh, --seed N, --any-port)
+                  options are those of `itinera demo` (--fresh, --seed N, --any-port)
   test            install what is missing and run everything that CI runs
   build           build console and binary
-  api             write the OpenAPI description and the console's types anew
-  gauges          print test ratio and long files; check the direction of dependencies
+  api             write the OpenAPI description and the console's types
+  gauges          print test ratio and long files; check the direction of dependencies and the words
 ";
 
 fn main() -> ExitCode {
@@ -67,6 +68,6 @@ fn demo(rest: &[String]) -> Result<()> {
     steps::build_binary()?;
     // In our place, so that Ctrl-C reaches it and nothing stands between.
     let itinera = itinera()?;
-    let error = Command::new(&itinera).arg("demonstrate").args(rest).exec();
+    let error = Command::new(&itinera).arg("demo").args(rest).exec();
     bail!("cannot run {}: {error}", itinera.display())
 }

@@ -30,7 +30,7 @@ fn run_in(directory: &str, program: &str, arguments: &[&str]) -> Result<()> {
     if status.success() { Ok(()) } else { bail!("{line}: {status}") }
 }
 
-/// Runs a program whose words matter only when it fails.
+/// Runs a program and shows its output only when it fails.
 pub(crate) fn run_quietly(program: &str, arguments: &[&str]) -> Result<()> {
     let output = command(program, arguments).output();
     let output = output.with_context(|| format!("cannot run {program}"))?;

@@ -4,34 +4,34 @@ import type { components, paths } from './schema';
 
 const api = createClient<paths>({ baseUrl: window.location.origin });
 
-export type State = components['schemas']['StateView'];
+export type Status = components['schemas']['StatusView'];
 export type PathItem = components['schemas']['PathItem'];
 export type PathDetail = components['schemas']['PathDetail'];
 export type Hop = components['schemas']['HopItem'];
 export type Alarm = components['schemas']['AlarmItem'];
 export type Incident = components['schemas']['IncidentItem'];
 export type IncidentDetail = components['schemas']['IncidentDetail'];
-export type IncidentEvent = components['schemas']['EventItem'];
+export type TimelineEntry = components['schemas']['TimelineEntry'];
 export type Evidence = components['schemas']['Evidence'];
 export type Witness = components['schemas']['WitnessView'];
 export type Weave = components['schemas']['Weave'];
 export type Check = components['schemas']['CheckItem'];
 export type CheckDetail = components['schemas']['CheckDetail'];
 export type Resource = components['schemas']['ResourceView'];
-export type Happened = components['schemas']['HappenedItem'];
-export type Surroundings = components['schemas']['SurroundingsView'];
+export type EventItem = components['schemas']['EventItem'];
+export type HostFacts = components['schemas']['HostFactsView'];
 export type Agent = components['schemas']['AgentItem'];
-export type Look = components['schemas']['OutwardItem'];
-export type WantedLook = components['schemas']['WantedLook'];
+export type Diagnosis = components['schemas']['DiagnosisItem'];
+export type DiagnosisRequest = components['schemas']['DiagnosisRequest'];
 export type Cell = components['schemas']['CellView'];
 export type Session = components['schemas']['SessionView'];
 export type Pair = components['schemas']['PairItem'];
-export type Way = components['schemas']['WayView'];
+export type Direction = components['schemas']['DirectionView'];
 export type Watch = components['schemas']['WatchItem'];
-export type NewWatch = components['schemas']['WantedWatch'];
-export type WatchChange = components['schemas']['WantedChange'];
+export type NewWatch = components['schemas']['WatchRequest'];
+export type WatchChange = components['schemas']['WatchChangeRequest'];
 export type Suppression = components['schemas']['SuppressionItem'];
-export type NewComplaint = components['schemas']['NewComplaint'];
+export type ComplaintRequest = components['schemas']['ComplaintRequest'];
 export type SetAside = components['schemas']['SetAsideItem'];
 type Problem = components['schemas']['Problem'];
 
@@ -91,8 +91,8 @@ export async function signOut(): Promise<void> {
   proof = null;
 }
 
-export async function fetchState(): Promise<State> {
-  return taken(await api.GET('/api/v1/state'));
+export async function fetchStatus(): Promise<Status> {
+  return taken(await api.GET('/api/v1/status'));
 }
 
 interface Page<T> {
@@ -156,7 +156,7 @@ export async function fetchIncident(id: string): Promise<IncidentDetail> {
   return taken(await api.GET('/api/v1/incidents/{id}', { params: { path: { id } } }));
 }
 
-export async function openIncident(body: NewComplaint): Promise<IncidentDetail> {
+export async function openIncident(body: ComplaintRequest): Promise<IncidentDetail> {
   return taken(await api.POST('/api/v1/incidents', { body }));
 }
 
@@ -222,11 +222,11 @@ export async function fetchAgents(): Promise<Agent[]> {
   return taken(await api.GET('/api/v1/agents')).items;
 }
 
-export async function fetchSurroundings(id: string): Promise<Surroundings> {
-  return taken(await api.GET('/api/v1/agents/{id}/surroundings', { params: { path: { id } } }));
+export async function fetchHostFacts(id: string): Promise<HostFacts> {
+  return taken(await api.GET('/api/v1/agents/{id}/host-facts', { params: { path: { id } } }));
 }
 
-/** Checks: all, or those whose newest result went over a path. */
+/** Checks: all, or those with their newest result on a path. */
 export async function fetchChecks(path?: string): Promise<Check[]> {
   const query = path === undefined ? {} : { path };
   return taken(await api.GET('/api/v1/checks', { params: { query } })).items;
@@ -236,8 +236,8 @@ export async function fetchCheck(id: string): Promise<CheckDetail> {
   return taken(await api.GET('/api/v1/checks/{id}', { params: { path: { id } } }));
 }
 
-/** Events that lasted at some time from then on: everybody's, or an agent's. */
-export async function fetchEvents(from: string, agent?: string): Promise<Happened[]> {
+/** Events that had not ended at the given time: of all agents or of one. */
+export async function fetchEvents(from: string, agent?: string): Promise<EventItem[]> {
   const which = agent === undefined ? { from } : { from, agent };
   return allPages(
     async (page) =>
@@ -246,16 +246,16 @@ export async function fetchEvents(from: string, agent?: string): Promise<Happene
   );
 }
 
-export async function fetchLook(id: string): Promise<Look> {
-  return taken(await api.GET('/api/v1/outward/{id}', { params: { path: { id } } }));
+export async function fetchDiagnosis(id: string): Promise<Diagnosis> {
+  return taken(await api.GET('/api/v1/diagnoses/{id}', { params: { path: { id } } }));
 }
 
 export async function askNow(id: string): Promise<void> {
   done(await api.POST('/api/v1/checks/{id}/now', { params: { path: { id } } }));
 }
 
-export async function lookOutward(body: WantedLook): Promise<Look> {
-  return taken(await api.POST('/api/v1/outward', { body }));
+export async function startDiagnosis(body: DiagnosisRequest): Promise<Diagnosis> {
+  return taken(await api.POST('/api/v1/diagnoses', { body }));
 }
 
 export async function makeVoice(id: string, forS: number): Promise<void> {

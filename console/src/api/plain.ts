@@ -2,7 +2,7 @@
 
 // C0 without tab and line end, DEL, C1; direction marks of UAX #9 and the separators of UAX #14.
 const HIDDEN =
-  // eslint-disable-next-line no-control-regex -- these are what is looked for
+  // eslint-disable-next-line no-control-regex -- the expression finds these characters
   /[\u0000-\u0008\u000b-\u001f\u007f-\u009f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069]/gu;
 
 export function plainText(text: string): string {

@@ -7,16 +7,16 @@ import {
   fetchEvents,
   fetchIncident,
   fetchIncidents,
-  fetchLook,
+  fetchDiagnosis,
   fetchPath,
   fetchPathThen,
   fetchPairs,
   fetchPaths,
   fetchSession,
   fetchSetAside,
-  fetchState,
+  fetchStatus,
   fetchSuppressions,
-  fetchSurroundings,
+  fetchHostFacts,
   fetchWatch,
   fetchWatches,
   fetchWeave,
@@ -26,7 +26,7 @@ import {
 export const queries = {
   session: () =>
     queryOptions({ queryKey: ['session'], queryFn: fetchSession, staleTime: Infinity }),
-  state: () => queryOptions({ queryKey: ['state'], queryFn: fetchState }),
+  status: () => queryOptions({ queryKey: ['status'], queryFn: fetchStatus }),
   paths: () => queryOptions({ queryKey: ['paths'], queryFn: fetchPaths }),
   path: (id: string) => queryOptions({ queryKey: ['path', id], queryFn: () => fetchPath(id) }),
   /** A moment that has passed does not change any more. */
@@ -77,10 +77,10 @@ export const queries = {
     queryOptions({ queryKey: ['set-aside'], queryFn: fetchSetAside, refetchInterval: 10_000 }),
   agents: () =>
     queryOptions({ queryKey: ['agents'], queryFn: fetchAgents, refetchInterval: 10_000 }),
-  surroundings: (agent: string) =>
+  hostFacts: (agent: string) =>
     queryOptions({
-      queryKey: ['surroundings', agent],
-      queryFn: () => fetchSurroundings(agent),
+      queryKey: ['host-facts', agent],
+      queryFn: () => fetchHostFacts(agent),
       refetchInterval: 15_000,
     }),
   checks: (path?: string) =>
@@ -103,11 +103,11 @@ export const queries = {
       placeholderData: (before) => before,
       refetchInterval: 30_000,
     }),
-  /** A look is asked for again until it is over. */
-  look: (id: string) =>
+  /** A diagnosis is read again until it is done. */
+  diagnosis: (id: string) =>
     queryOptions({
-      queryKey: ['look', id],
-      queryFn: () => fetchLook(id),
+      queryKey: ['diagnosis', id],
+      queryFn: () => fetchDiagnosis(id),
       refetchInterval: ({ state: { data } }) =>
         data === undefined || data.state === 'waiting' || data.state === 'running' ? 700 : false,
     }),

@@ -21,7 +21,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/agents/{id}/surroundings": {
+    "/api/v1/agents/{id}/host-facts": {
         parameters: {
             query?: never;
             header?: never;
@@ -29,7 +29,7 @@ export interface paths {
             cookie?: never;
         };
         /** What an agent finds around it, with the gateways it used in the last day. */
-        get: operations["getSurroundings"];
+        get: operations["getHostFacts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -45,7 +45,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Alarms of paths and trouble that no path shows, newest first. Owners are those of the time at which each was raised. */
+        /** Alarms of paths, and faults that no path shows, newest first. Owners are those of the time at which each was raised. */
         get: operations["getAlarms"];
         put?: never;
         post?: never;
@@ -62,7 +62,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What people changed, newest first. */
+        /** Changes made by users, newest first. */
         get: operations["getAudit"];
         put?: never;
         post?: never;
@@ -115,8 +115,43 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Has a check asked at once, besides its schedule; its result comes with the agent's next batch. */
+        /** Runs a check now. The result arrives with the agent's next batch. */
         post: operations["askNow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diagnoses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest hundred diagnoses, newest first. */
+        get: operations["getDiagnoses"];
+        put?: never;
+        /** Starts a diagnosis on an agent, from its machine to a service. */
+        post: operations["startDiagnosis"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diagnoses/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One diagnosis with its progress. */
+        get: operations["getDiagnosis"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -165,7 +200,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One incident with its alarms, its evidence and what happened. */
+        /** One incident with its alarms, its evidence and what occurred. */
         get: operations["getIncident"];
         put?: never;
         post?: never;
@@ -243,41 +278,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/outward": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Looks outward, the newest hundred first. */
-        get: operations["getLooks"];
-        put?: never;
-        /** Has an agent look outward, from its own machine to a service. */
-        post: operations["lookOutward"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/outward/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One look outward, as far as it is. */
-        get: operations["getLook"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/owner-maps": {
         parameters: {
             query?: never;
@@ -302,7 +302,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pairs of agents that measure both ways, with what was found in the last ten minutes. */
+        /** Pairs of agents with two-way measurements, and their results of the last ten minutes. */
         get: operations["getPairs"];
         put?: never;
         post?: never;
@@ -338,7 +338,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes a pair a voice-like stream for a while, to hear how a conversation would sound. */
+        /** Sends a voice-like stream on a pair for a limited time, to rate voice quality. */
         post: operations["makeVoice"];
         delete?: never;
         options?: never;
@@ -414,41 +414,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Everybody, by name. */
-        get: operations["getPeople"];
-        put?: never;
-        /** Adds a person. */
-        post: operations["addPerson"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/people/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        /** Changes a person. Another password, or none to come in with, ends all of their sessions. */
-        patch: operations["changePerson"];
-        trace?: never;
-    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -456,7 +421,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is in, if anybody. */
+        /** The user of the session, if any. */
         get: operations["getSession"];
         put?: never;
         /** Signs in: sets the session's cookie. */
@@ -519,15 +484,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/state": {
+    "/api/v1/status": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The state of everything. */
-        get: operations["getState"];
+        /** The status of the installation. */
+        get: operations["getStatus"];
         put?: never;
         post?: never;
         delete?: never;
@@ -546,7 +511,7 @@ export interface paths {
         /** Suppressions that last or are to come. */
         get: operations["getSuppressions"];
         put?: never;
-        /** Measures nothing for a while: everywhere, from one site, or to one target. */
+        /** Plans a pause of measurement: everywhere, for one site, or for one target. */
         post: operations["suppress"];
         delete?: never;
         options?: never;
@@ -596,7 +561,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One's own tokens, newest first; everybody's for an administrator. */
+        /** The user's own tokens, newest first; all tokens for an administrator. */
         get: operations["getTokens"];
         put?: never;
         /** Makes a token for oneself. */
@@ -624,6 +589,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All users, by name. */
+        get: operations["getUsers"];
+        put?: never;
+        /** Adds a user. */
+        post: operations["addUser"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes a user. A new password, or disabling the user, ends all sessions of the user. */
+        patch: operations["changeUser"];
+        trace?: never;
+    };
     "/api/v1/watches": {
         parameters: {
             query?: never;
@@ -634,7 +634,7 @@ export interface paths {
         /** Watches, the newest first. */
         get: operations["getWatches"];
         put?: never;
-        /** Measures a path more densely for a while. */
+        /** Measures a path more often for a limited time. */
         post: operations["startWatch"];
         delete?: never;
         options?: never;
@@ -732,14 +732,14 @@ export interface components {
              * @description The incident that it belongs to.
              */
             incident?: string | null;
-            /** @description `limit-held-over`, or the kind of an event that is trouble, such as `service-fails`. */
+            /** @description `limit-held-over`, or the kind of an event that is fault, such as `service-fails`. */
             kind: string;
             /**
              * Format: double
              * @description Carried loss now, newest windows weighing most; absent for another cause.
              */
             loss_ratio?: number | null;
-            /** @description Whose part it is: `network` for what paths show; else as of events. */
+            /** @description Part at fault: `network` for faults of paths; otherwise as for events. */
             part: string;
             /** @description Paths that have shown it. */
             paths: string[];
@@ -788,7 +788,7 @@ export interface components {
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
-        /** @description One change that somebody made. */
+        /** @description One change made by a user. */
         AuditItem: {
             /** @description What was done, as a stable word. */
             action: string;
@@ -798,7 +798,7 @@ export interface components {
             /** Format: int64 */
             no: number;
             object: string;
-            person: string;
+            user: string;
         };
         /**
          * @description What is wrong.
@@ -809,7 +809,7 @@ export interface components {
         CellView: {
             /**
              * Format: int32
-             * @description Delay added on the way into this hop beyond what is usual there.
+             * @description Delay added up to this hop beyond the usual delay.
              */
             added_delay_us?: number | null;
             /**
@@ -821,7 +821,7 @@ export interface components {
             kind: string;
             /**
              * Format: double
-             * @description Share of packets lost on the way into this hop.
+             * @description Share of packets lost up to this hop.
              */
             loss_ratio?: number | null;
         };
@@ -873,7 +873,7 @@ export interface components {
             kind: string;
             /**
              * Format: int32
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
             /**
@@ -904,50 +904,207 @@ export interface components {
         Checks: {
             items: components["schemas"]["CheckItem"][];
         };
-        /** @description What somebody reported. */
+        /** @description A report of a problem. */
+        ComplaintRequest: {
+            /**
+             * Format: date-time
+             * @description Since about when (RFC 3339); now where absent.
+             */
+            about?: string | null;
+            /** @description The service it is about, by name. */
+            service: string;
+            /** @description The site it comes from, by name. */
+            site: string;
+            /** @description In their own words. */
+            words?: string;
+        };
+        /** @description The reported problem. */
         ComplaintView: {
             /** Format: date-time */
             about: string;
-            /** @description Who entered it. */
-            person: string;
             service: string;
             site: string;
+            /** @description Who entered it. */
+            user: string;
             words: string;
         };
-        /** @description Something that happened in an incident. */
-        EventItem: {
-            /**
-             * Format: uuid
-             * @description The alarm that it is about.
-             */
-            alarm?: string | null;
+        /** @description Diagnoses, newest first. */
+        Diagnoses: {
+            items: components["schemas"]["DiagnosisItem"][];
+        };
+        /** @description A diagnosis from an agent. */
+        DiagnosisItem: {
+            /** Format: uuid */
+            agent: string;
             /** Format: date-time */
-            at: string;
+            asked_at: string;
+            /** Format: date-time */
+            done_at?: string | null;
             /** Format: uuid */
             id: string;
             /**
-             * @description `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `outward-asked`,
-             *     `note`, `closed` or `reopened`.
+             * Format: uuid
+             * @description The incident that it belongs to.
              */
-            kind: string;
-            person: string;
-            /** @description A note's or a closing's words; what an alarm said. */
+            incident?: string | null;
+            /**
+             * Format: int64
+             * @description Its short number.
+             */
+            no: number;
+            /**
+             * @description First part at fault: `nothing`, `machine`, `site`, `names`, `network` or `service`;
+             *     absent until it is done.
+             */
+            part?: string | null;
+            /** @description How far it is, in words. */
+            progress: string;
+            /** @description What is broken, what was excluded, what to do. */
+            sentence?: string | null;
+            site: string;
+            /** @description `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come. */
+            state: string;
+            /** @description Nearest first. */
+            steps: components["schemas"]["StepView"][];
+            /** @description What is to be reached. */
+            target: string;
+            /** @description All of it as text that can be pasted into a mail. */
             text?: string | null;
+            /** @description Who wanted it. */
+            user: string;
+        };
+        /** @description Target and starting point of a diagnosis. */
+        DiagnosisRequest: {
+            /**
+             * Format: uuid
+             * @description The incident that it is attached to.
+             */
+            incident?: string | null;
+            /** @description To this service, by name; the one complained of where absent. */
+            service?: string | null;
+            /** @description From this site, by name; the complaining one of the incident where absent. */
+            site?: string | null;
+            /** @description To this target of it, by name; the first that is asked anything where absent. */
+            target?: string | null;
+            /** @description To the agent at this other site, instead. */
+            to_site?: string | null;
+        };
+        /** @description One direction of one round. */
+        DirectionRound: {
+            /** Format: int32 */
+            arrived: number;
+            /** Format: int64 */
+            delay_least_us?: number | null;
+            /** Format: int64 */
+            delay_most_us?: number | null;
+            /** Format: int32 */
+            lost: number;
+            /** Format: int32 */
+            variation_us?: number | null;
+        };
+        /** @description One direction, summed up. */
+        DirectionView: {
+            /** Format: int32 */
+            arrived: number;
+            /**
+             * Format: int32
+             * @description Packets that arrived marked as having met congestion.
+             */
+            congested: number;
+            /**
+             * Format: int64
+             * @description The smallest delay lies between these, by what is known of both clocks.
+             */
+            delay_least_us?: number | null;
+            /** Format: int64 */
+            delay_most_us?: number | null;
+            /**
+             * Format: int32
+             * @description Code point that most packets arrived with.
+             */
+            dscp?: number | null;
+            /** Format: int32 */
+            duplicated: number;
+            /**
+             * Format: int32
+             * @description Links passed.
+             */
+            hops?: number | null;
+            /**
+             * Format: double
+             * @description Share lost, 0 to 1; absent when no packet has a known outcome.
+             */
+            loss_ratio?: number | null;
+            /** Format: int32 */
+            lost: number;
+            /** Format: int32 */
+            reordered: number;
+            /**
+             * Format: int32
+             * @description 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
+             */
+            variation_us?: number | null;
+        };
+        /** @description Words. */
+        EntryText: {
+            text: string;
+        };
+        /** @description An event. */
+        EventItem: {
+            /** Format: uuid */
+            agent: string;
+            /**
+             * Format: uuid
+             * @description The check that saw it.
+             */
+            check?: string | null;
+            /**
+             * Format: date-time
+             * @description Absent while it lasts.
+             */
+            ended_at?: string | null;
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: uuid
+             * @description The incident that it belongs to.
+             */
+            incident?: string | null;
+            /** @description Such as `service-fails`, `name-stale`, `frames-damaged`, `host-facts-changed`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Its short number.
+             */
+            no: number;
+            /** @description Part at fault: `machine`, `site`, `names`, `network` or `service`. */
+            part: string;
+            /** @description `critical`, `major` or `minor`; absent for what is only to be known. */
+            perceived_severity?: string | null;
+            /** Format: date-time */
+            raised_at: string;
+            /** @description What occurred, in the words of the time. */
+            sentence: string;
+            /** @description The service that it touches, where it is about one. */
+            service?: string | null;
+            /** Format: date-time */
+            since: string;
+            site: string;
         };
         /** @description A page of events. */
         Events: {
-            items: components["schemas"]["HappenedItem"][];
+            items: components["schemas"]["EventItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
         /** @description What was measured there and then, beside its neighbours, with a verdict. */
         Evidence: {
+            /** @description `not-measured`, `not-the-network`, `site`, `service` or `shared`. */
+            cause: string;
             /** Format: date-time */
             from: string;
             /** Format: date-time */
             gathered_at: string;
-            /** @description `not-measured`, `not-the-network`, `site`, `service` or `shared`. */
-            look: string;
             /** @description The verdict, then its reasons. */
             sentences: string[];
             /** Format: date-time */
@@ -961,7 +1118,7 @@ export interface components {
             /** Format: double */
             probability: number;
         };
-        /** @description Where trouble begins. */
+        /** @description Where the fault begins. */
         FindingView: {
             /**
              * Format: int32
@@ -1000,48 +1157,6 @@ export interface components {
             interface: string;
             /** Format: date-time */
             last_at: string;
-        };
-        /** @description Something that happened. */
-        HappenedItem: {
-            /** Format: uuid */
-            agent: string;
-            /**
-             * Format: uuid
-             * @description The check that saw it.
-             */
-            check?: string | null;
-            /**
-             * Format: date-time
-             * @description Absent while it lasts.
-             */
-            ended_at?: string | null;
-            /** Format: uuid */
-            id: string;
-            /**
-             * Format: uuid
-             * @description The incident that it belongs to.
-             */
-            incident?: string | null;
-            /** @description Such as `service-fails`, `name-stale`, `frames-damaged`, `surroundings-changed`. */
-            kind: string;
-            /**
-             * Format: int64
-             * @description Its number, for people to say.
-             */
-            no: number;
-            /** @description Whose part it is: `machine`, `site`, `names`, `network` or `service`. */
-            part: string;
-            /** @description `critical`, `major` or `minor`; absent for what is only to be known. */
-            perceived_severity?: string | null;
-            /** Format: date-time */
-            raised_at: string;
-            /** @description What happened, in the words of the time. */
-            sentence: string;
-            /** @description The service that it touches, where it is about one. */
-            service?: string | null;
-            /** Format: date-time */
-            since: string;
-            site: string;
         };
         /** @description How a direction sounds (ITU-T G.107). */
         HeardView: {
@@ -1110,6 +1225,28 @@ export interface components {
             usual_delay_us?: number | null;
             verdict: components["schemas"]["VerdictView"];
         };
+        /** @description What an agent finds around it. */
+        HostFactsView: {
+            announced: components["schemas"]["AnnouncedView"][];
+            /**
+             * Format: date-time
+             * @description When it was read; absent before the first time.
+             */
+            at?: string | null;
+            /** @description The gateways used in the last day. */
+            gateways: components["schemas"]["GatewayView"][];
+            host_name: string;
+            interfaces: components["schemas"]["InterfaceView"][];
+            leases: components["schemas"]["LeaseView"][];
+            neighbours: components["schemas"]["NeighbourView"][];
+            resolvers: string[];
+            routes: components["schemas"]["RouteView"][];
+            /** @description What is worth a word, in sentences. */
+            sentences: string[];
+            site: string;
+            /** @description Absent where the site does not let sockets be listed. */
+            sockets?: components["schemas"]["SocketView"][] | null;
+        };
         /** @description The outcome of an import. */
         ImportView: {
             /** @description Lines taken. */
@@ -1128,11 +1265,11 @@ export interface components {
             /** @description Its alarms, oldest first. */
             alarm_items: components["schemas"]["AlarmItem"][];
             complaint?: components["schemas"]["ComplaintView"] | null;
-            /** @description What happened, oldest first. */
-            events: components["schemas"]["EventItem"][];
+            /** @description Its diagnoses, newest first. */
+            diagnoses: components["schemas"]["DiagnosisItem"][];
+            /** @description What occurred, oldest first. */
+            events: components["schemas"]["TimelineEntry"][];
             evidence?: components["schemas"]["Evidence"] | null;
-            /** @description Looks outward that belong to it, the newest first. */
-            outward: components["schemas"]["OutwardItem"][];
             /** @description Watches that belong to it, the newest first. */
             watches: components["schemas"]["WatchItem"][];
         };
@@ -1148,7 +1285,7 @@ export interface components {
             id: string;
             /**
              * Format: int64
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
             open_alarms: number;
@@ -1164,7 +1301,7 @@ export interface components {
             services: string[];
             /**
              * Format: date-time
-             * @description Start of the first trouble, or the time complained of.
+             * @description Start of the first fault, or the time complained of.
              */
             since: string;
             /** @description Sites that show it, or have shown it. */
@@ -1185,7 +1322,7 @@ export interface components {
             carrier: boolean;
             /**
              * Format: int64
-             * @description Frames that came damaged, and packets thrown away, since the look before.
+             * @description Receive errors and dropped packets since the previous report.
              */
             damaged?: number | null;
             /** Format: int64 */
@@ -1195,7 +1332,7 @@ export interface components {
             hardware_address?: string | null;
             /**
              * Format: int64
-             * @description Bits a second in and out since the look before.
+             * @description Bits per second in and out since the previous report.
              */
             in_bits_per_s?: number | null;
             /** @description `wired`, `wireless`, `tunnel` or `loopback`. */
@@ -1216,6 +1353,16 @@ export interface components {
              * @description The larger of both beside the speed; absent where that is not known.
              */
             utilisation_ratio?: number | null;
+        };
+        /** @description What code is wanted. */
+        JoinCodeRequest: {
+            /**
+             * Format: int32
+             * @description How long it opens, in seconds, 1 to 604,800.
+             */
+            lifetime_s?: number;
+            /** @description Name of a configured site. */
+            site: string;
         };
         /** @description A code, shown this once. */
         JoinCodeView: {
@@ -1287,95 +1434,13 @@ export interface components {
          * @description The event names of the live stream, beside `here` and `missed`.
          * @enum {string}
          */
-        LiveTopic: "judged" | "alarm" | "event" | "incident" | "outward" | "throughput";
-        /** @description Looks outward, newest first. */
-        Looks: {
-            items: components["schemas"]["OutwardItem"][];
-        };
-        /** @description Somebody on a link. */
+        LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput";
+        /** @description A neighbour on a link. */
         NeighbourView: {
             address: string;
             /** @description Absent where it does not answer. */
             hardware_address?: string | null;
             interface: string;
-        };
-        /** @description What somebody reports. */
-        NewComplaint: {
-            /**
-             * Format: date-time
-             * @description Since about when (RFC 3339); now where absent.
-             */
-            about?: string | null;
-            /** @description The service it is about, by name. */
-            service: string;
-            /** @description The site it comes from, by name. */
-            site: string;
-            /** @description In their own words. */
-            words?: string;
-        };
-        /** @description What code is wanted. */
-        NewJoinCode: {
-            /**
-             * Format: int32
-             * @description How long it opens, in seconds, 1 to 604,800.
-             */
-            lifetime_s?: number;
-            /** @description Name of a configured site. */
-            site: string;
-        };
-        /** @description Another password for oneself. */
-        NewPassword: {
-            new: string;
-            old: string;
-        };
-        /** @description A person to add. */
-        NewPerson: {
-            name: string;
-            /** @description 10 to 200 characters. */
-            password: string;
-            /** @description `viewer`, `analyst` or `administrator`. */
-            role: string;
-        };
-        /** @description A look outward from an agent. */
-        OutwardItem: {
-            /** Format: uuid */
-            agent: string;
-            /** Format: date-time */
-            asked_at: string;
-            /** Format: date-time */
-            done_at?: string | null;
-            /** Format: uuid */
-            id: string;
-            /**
-             * Format: uuid
-             * @description The incident that it belongs to.
-             */
-            incident?: string | null;
-            /**
-             * Format: int64
-             * @description Its number, for people to say.
-             */
-            no: number;
-            /**
-             * @description Whose part is broken first: `nothing`, `machine`, `site`, `names`, `network` or `service`;
-             *     absent until it is done.
-             */
-            part?: string | null;
-            /** @description Who wanted it. */
-            person: string;
-            /** @description How far it is, in words. */
-            progress: string;
-            /** @description What is broken, what was excluded, what to do. */
-            sentence?: string | null;
-            site: string;
-            /** @description `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come. */
-            state: string;
-            /** @description Nearest first. */
-            steps: components["schemas"]["StepView"][];
-            /** @description What is to be reached. */
-            target: string;
-            /** @description All of it as text that can be pasted into a mail. */
-            text?: string | null;
         };
         /** @description The owner map in force. */
         OwnerMapView: {
@@ -1392,7 +1457,7 @@ export interface components {
              * @description Autonomous system number.
              */
             as_number: number;
-            /** @description Whom to call. */
+            /** @description Contact. */
             contact: string;
             name: string;
         };
@@ -1405,7 +1470,7 @@ export interface components {
             /** @description It is being measured. */
             active: boolean;
             /** @description From far to near. */
-            back: components["schemas"]["WayView"];
+            back: components["schemas"]["DirectionView"];
             /** Format: int32 */
             clock_drift_error_ppb?: number | null;
             /**
@@ -1426,7 +1491,7 @@ export interface components {
             far: string;
             far_address: string;
             /** @description From near to far. */
-            forward: components["schemas"]["WayView"];
+            forward: components["schemas"]["DirectionView"];
             /** Format: uuid */
             id: string;
             /** @description Both clocks say they are synchronised: delays are absolute within their bounds. */
@@ -1436,7 +1501,7 @@ export interface components {
             near_address: string;
             /**
              * Format: int32
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
             /**
@@ -1457,22 +1522,22 @@ export interface components {
             span_s: number;
             /**
              * Format: int32
-             * @description Packets without an answer of which nobody can say which way lost them.
+             * @description Packets without an answer and with unknown direction of loss.
              */
             undetermined: number;
             voice?: components["schemas"]["VoiceView"] | null;
             /**
              * Format: date-time
-             * @description Until when it is a voice-like stream because somebody wanted that.
+             * @description End of the voice-like stream that a user started.
              */
             voice_until?: string | null;
         };
-        /** @description A round of both ways. */
+        /** @description A two-way round. */
         PairRound: {
             /** Format: date-time */
             at: string;
-            back: components["schemas"]["WayRound"];
-            forward: components["schemas"]["WayRound"];
+            back: components["schemas"]["DirectionRound"];
+            forward: components["schemas"]["DirectionRound"];
             /** Format: int32 */
             round_trip_us?: number | null;
             /** Format: int32 */
@@ -1485,6 +1550,11 @@ export interface components {
         /** @description All pairs. */
         Pairs: {
             items: components["schemas"]["PairItem"][];
+        };
+        /** @description Another password for oneself. */
+        PasswordRequest: {
+            new: string;
+            old: string;
         };
         /** @description A path with its hops. */
         PathDetail: components["schemas"]["PathItem"] & {
@@ -1507,7 +1577,7 @@ export interface components {
              */
             resolved?: string | null;
             /**
-             * @description Whose stamps delays come from: `kernel`, `program` or `virtual`; absent before the first
+             * @description Source of time stamps: `kernel`, `program` or `virtual`; absent before the first
              *     round.
              */
             stamps?: string | null;
@@ -1548,28 +1618,6 @@ export interface components {
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
-        /** @description Everybody, by name. */
-        People: {
-            items: components["schemas"]["PersonItem"][];
-        };
-        /** @description A person. */
-        PersonItem: {
-            /** @description False for one who may not come in any more. */
-            active: boolean;
-            /** Format: date-time */
-            created_at: string;
-            /** Format: uuid */
-            id: string;
-            name: string;
-            /** @description `viewer`, `analyst` or `administrator`. */
-            role: string;
-        };
-        /** @description What is to change about a person; absent fields stay. */
-        PersonPatch: {
-            active?: boolean | null;
-            password?: string | null;
-            role?: string | null;
-        };
         /** @description How long a step took. */
         PhaseView: {
             /** @description `name`, `connect`, `tls`, `greeting`, `dialogue`, `first-byte` or `transfer`. */
@@ -1579,7 +1627,7 @@ export interface components {
         };
         /** @description A place at fault: between two answering addresses. */
         PlaceView: {
-            /** @description The last address without the trouble. */
+            /** @description The last address without the fault. */
             from: string;
             /**
              * @description Owners of the two ends: one when they are the same, two at a boundary, none when no
@@ -1598,7 +1646,7 @@ export interface components {
         Problem: {
             /** @description Stable code for programs. */
             code: string;
-            /** @description What happened here and what to do about it. */
+            /** @description What occurred here and what to do about it. */
             detail: string;
             /** @description Name of the request, also in the service's log. */
             request_id: string;
@@ -1626,7 +1674,7 @@ export interface components {
         RefusedView: {
             /**
              * Format: uuid
-             * @description The pair, where it is about measuring both ways.
+             * @description The pair, for two-way measurements.
              */
             pair?: string | null;
             /**
@@ -1695,9 +1743,9 @@ export interface components {
             metric: number;
             to: string;
         };
-        /** @description Who is in, if anybody. */
+        /** @description The user of the session, if any. */
         SessionView: {
-            /** @description Absent when nobody is. */
+            /** @description Absent when no user is signed in. */
             name?: string | null;
             /** @description What a page shows in the header `x-itinera-proof` with every change; absent for a token. */
             proof?: string | null;
@@ -1744,8 +1792,8 @@ export interface components {
             peer?: string | null;
             protocol: string;
         };
-        /** @description The state of everything. */
-        StateView: {
+        /** @description The status of the installation. */
+        StatusView: {
             /** Format: int64 */
             agents: number;
             /**
@@ -1772,10 +1820,10 @@ export interface components {
              * Format: int64
              * @description Paths without a judgement in the last two minutes.
              */
-            paths_without_news: number;
+            paths_without_rounds: number;
             /** Format: int64 */
             rounds: number;
-            /** @description The state in one sentence. */
+            /** @description The status in one sentence. */
             sentence: string;
             /**
              * Format: int64
@@ -1788,7 +1836,7 @@ export interface components {
              */
             unjudged_commits: number;
         };
-        /** @description One step of a look. */
+        /** @description One step of a diagnosis. */
         StepView: {
             /** @description `clean`, `noted`, `broken` or `unknown`. */
             found: string;
@@ -1804,10 +1852,9 @@ export interface components {
             id: string;
             /**
              * Format: int64
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
-            person: string;
             reason: string;
             /** @description From this site only; from all where absent. */
             site?: string | null;
@@ -1815,32 +1862,30 @@ export interface components {
             target?: string | null;
             /** Format: date-time */
             until: string;
+            user: string;
+        };
+        /** @description What is to be suppressed. */
+        SuppressionRequest: {
+            /**
+             * Format: date-time
+             * @description From when; now where absent.
+             */
+            from?: string | null;
+            /** @description Why. */
+            reason: string;
+            /** @description From this site only, by name. */
+            site?: string | null;
+            /** @description To this target only, by name. */
+            target?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
         };
         /** @description All suppressions that last or are to come. */
         Suppressions: {
             items: components["schemas"]["SuppressionItem"][];
-        };
-        /** @description What an agent finds around it. */
-        SurroundingsView: {
-            announced: components["schemas"]["AnnouncedView"][];
-            /**
-             * Format: date-time
-             * @description When it was read; absent before the first time.
-             */
-            at?: string | null;
-            /** @description The gateways used in the last day. */
-            gateways: components["schemas"]["GatewayView"][];
-            host_name: string;
-            interfaces: components["schemas"]["InterfaceView"][];
-            leases: components["schemas"]["LeaseView"][];
-            neighbours: components["schemas"]["NeighbourView"][];
-            resolvers: string[];
-            routes: components["schemas"]["RouteView"][];
-            /** @description What is worth a word, in sentences. */
-            sentences: string[];
-            site: string;
-            /** @description Absent where the site does not let sockets be listed. */
-            sockets?: components["schemas"]["SocketView"][] | null;
         };
         /** @description A measurement of how much gets through. */
         ThroughputItem: {
@@ -1850,7 +1895,7 @@ export interface components {
             by: string;
             /**
              * Format: int64
-             * @description Octets that the sender's interfaces carried meanwhile, in and out, its own included.
+             * @description Bytes that the sender's interfaces carried during the measurement, in and out.
              */
             carried_in_bytes?: number | null;
             /** Format: int64 */
@@ -1874,7 +1919,7 @@ export interface components {
             most_bytes: number;
             /**
              * Format: int64
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
             /**
@@ -1882,15 +1927,13 @@ export interface components {
              * @description Packets sent by UDP, and lost.
              */
             packets?: number | null;
-            /** @description Who wanted it; absent where the schedule did. */
-            person?: string | null;
             /** Format: int64 */
             rate_bit_s?: number | null;
             /** Format: int64 */
             received_bytes?: number | null;
             /**
              * Format: int32
-             * @description Bounds: seconds, octets and, by UDP, bits a second.
+             * @description Limits: seconds, bytes and, for UDP, bits per second.
              */
             seconds: number;
             /** Format: int64 */
@@ -1900,10 +1943,56 @@ export interface components {
             /** @description `waiting`, `done`, `failed`, or `late` when the agents did not come. */
             state: string;
             to: string;
+            /** @description Who wanted it; absent where the schedule did. */
+            user?: string | null;
+        };
+        /** @description What is to be measured. */
+        ThroughputRequest: {
+            /** @description `tcp` or `udp`. */
+            by?: string;
+            /** @description Name of the site that sends. */
+            from: string;
+            /**
+             * Format: int64
+             * @description Most bytes to send.
+             */
+            most_bytes?: number;
+            /**
+             * Format: int32
+             * @description Rate of UDP, in megabits a second, up to 1,000.
+             */
+            rate_mbit_s?: number;
+            /**
+             * Format: int32
+             * @description At most so long, 1 to 30.
+             */
+            seconds?: number;
+            /** @description Name of the site that receives. */
+            to: string;
         };
         /** @description Measurements, newest first. */
         Throughputs: {
             items: components["schemas"]["ThroughputItem"][];
+        };
+        /** @description An entry in the timeline of an incident. */
+        TimelineEntry: {
+            /**
+             * Format: uuid
+             * @description The alarm that it is about.
+             */
+            alarm?: string | null;
+            /** Format: date-time */
+            at: string;
+            /** Format: uuid */
+            id: string;
+            /**
+             * @description `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `diagnosis-started`,
+             *     `note`, `closed` or `reopened`.
+             */
+            kind: string;
+            /** @description A note's or a closing's words; what an alarm said. */
+            text?: string | null;
+            user: string;
         };
         /** @description A token, without its secret. */
         TokenItem: {
@@ -1914,7 +2003,6 @@ export interface components {
             /** Format: uuid */
             id: string;
             name: string;
-            person: string;
             /**
              * Format: date-time
              * @description Absent while it opens.
@@ -1927,21 +2015,72 @@ export interface components {
              * @description To the minute; absent before the first use.
              */
             used_at?: string | null;
+            user: string;
         };
         /** @description A token with its secret, shown this once. */
         TokenMade: components["schemas"]["TokenItem"] & {
             /** @description Goes into the header `Authorization: Bearer`. */
             token: string;
         };
+        /** @description What token is wanted. */
+        TokenRequest: {
+            /**
+             * Format: int32
+             * @description How long it opens, 1 to 366 days.
+             */
+            lifetime_days?: number;
+            /** @description What it is for. */
+            name: string;
+            /** @description What it may do at most; one's own role where absent. */
+            role?: string | null;
+        };
         /** @description Tokens, newest first. */
         Tokens: {
             items: components["schemas"]["TokenItem"][];
+        };
+        /** @description A user. */
+        UserItem: {
+            /** @description False for one who may not come in any more. */
+            active: boolean;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description `viewer`, `analyst` or `administrator`. */
+            role: string;
+        };
+        /** @description What is to change about a user; absent fields stay. */
+        UserPatch: {
+            active?: boolean | null;
+            password?: string | null;
+            role?: string | null;
+        };
+        /** @description A user to add. */
+        UserRequest: {
+            name: string;
+            /** @description 10 to 200 characters. */
+            password: string;
+            /** @description `viewer`, `analyst` or `administrator`. */
+            role: string;
+        };
+        /** @description All users, by name. */
+        Users: {
+            items: components["schemas"]["UserItem"][];
         };
         /**
          * @description What a hop's answers mean.
          * @enum {string}
          */
-        VerdictView: "clean" | "silent" | "polices" | "onset" | "carries" | "unanswered";
+        VerdictView: "clean" | "silent" | "rate-limits" | "onset" | "carries" | "unanswered";
+        /** @description How long a pair is to be a voice-like stream. */
+        VoiceRequest: {
+            /**
+             * Format: int32
+             * @description In seconds, 10 to 600; it uses 80 kbit/s in each direction.
+             */
+            for_s: number;
+        };
         /** @description How a conversation between two sites would sound. */
         VoiceView: {
             /**
@@ -1963,7 +2102,7 @@ export interface components {
             sentences: string[];
         };
         /** @description What is to be done with a watch. */
-        WantedChange: {
+        WatchChangeRequest: {
             /** @enum {string} */
             do: "pause";
         } | {
@@ -1981,105 +2120,6 @@ export interface components {
              */
             incident: string;
         };
-        /** @description What is to be looked at, and from where. */
-        WantedLook: {
-            /**
-             * Format: uuid
-             * @description The incident that it is attached to.
-             */
-            incident?: string | null;
-            /** @description To this service, by name; the one complained of where absent. */
-            service?: string | null;
-            /** @description From this site, by name; the complaining one of the incident where absent. */
-            site?: string | null;
-            /** @description To this target of it, by name; the first that is asked anything where absent. */
-            target?: string | null;
-            /** @description To the agent at this other site, instead. */
-            to_site?: string | null;
-        };
-        /** @description What is to be suppressed. */
-        WantedSuppression: {
-            /**
-             * Format: date-time
-             * @description From when; now where absent.
-             */
-            from?: string | null;
-            /** @description Why. */
-            reason: string;
-            /** @description From this site only, by name. */
-            site?: string | null;
-            /** @description To this target only, by name. */
-            target?: string | null;
-            /**
-             * Format: date-time
-             * @description Until when.
-             */
-            until: string;
-        };
-        /** @description What is to be measured. */
-        WantedThroughput: {
-            /** @description `tcp` or `udp`. */
-            by?: string;
-            /** @description Name of the site that sends. */
-            from: string;
-            /**
-             * Format: int64
-             * @description At most so many octets.
-             */
-            most_bytes?: number;
-            /**
-             * Format: int32
-             * @description Rate of UDP, in megabits a second, up to 1,000.
-             */
-            rate_mbit_s?: number;
-            /**
-             * Format: int32
-             * @description At most so long, 1 to 30.
-             */
-            seconds?: number;
-            /** @description Name of the site that receives. */
-            to: string;
-        };
-        /** @description What token is wanted. */
-        WantedToken: {
-            /**
-             * Format: int32
-             * @description How long it opens, 1 to 366 days.
-             */
-            lifetime_days?: number;
-            /** @description What it is for. */
-            name: string;
-            /** @description What it may do at most; one's own role where absent. */
-            role?: string | null;
-        };
-        /** @description How long a pair is to be a voice-like stream. */
-        WantedVoice: {
-            /**
-             * Format: int32
-             * @description In seconds, 10 to 600; it costs 80 kb/s each way meanwhile.
-             */
-            for_s: number;
-        };
-        /** @description What is to be watched. */
-        WantedWatch: {
-            /**
-             * Format: date-time
-             * @description When it ends: at most seven days from now.
-             */
-            ends_at: string;
-            /**
-             * Format: int32
-             * @description From round to round, 500 to 60,000.
-             */
-            interval_ms: number;
-            /**
-             * Format: uuid
-             * @description The path.
-             */
-            path: string;
-            /** @description Why. */
-            reason?: string;
-        };
         /** @description What a watch found. */
         WatchFound: {
             /** @description Round-trip delay to the far end: smallest, median, 95th percentile. */
@@ -2093,7 +2133,7 @@ export interface components {
             rounds: number;
             /**
              * Format: int32
-             * @description Different ways taken.
+             * @description Number of different routes.
              */
             routes: number;
             /**
@@ -2128,79 +2168,43 @@ export interface components {
             method: string;
             /**
              * Format: int64
-             * @description Its number, for people to say.
+             * @description Its short number.
              */
             no: number;
             /** Format: uuid */
             path: string;
-            person: string;
             reason: string;
             site: string;
             /** @description `running`, `paused` or `over`. */
             state: string;
             target: string;
+            user: string;
+        };
+        /** @description What is to be watched. */
+        WatchRequest: {
+            /**
+             * Format: date-time
+             * @description When it ends: at most seven days from now.
+             */
+            ends_at: string;
+            /**
+             * Format: int32
+             * @description From round to round, 500 to 60,000.
+             */
+            interval_ms: number;
+            /**
+             * Format: uuid
+             * @description The path.
+             */
+            path: string;
+            /** @description Why. */
+            reason?: string;
         };
         /** @description A page of watches. */
         Watches: {
             items: components["schemas"]["WatchItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
-        };
-        /** @description One direction of one round. */
-        WayRound: {
-            /** Format: int32 */
-            arrived: number;
-            /** Format: int64 */
-            delay_least_us?: number | null;
-            /** Format: int64 */
-            delay_most_us?: number | null;
-            /** Format: int32 */
-            lost: number;
-            /** Format: int32 */
-            variation_us?: number | null;
-        };
-        /** @description One direction, summed up. */
-        WayView: {
-            /** Format: int32 */
-            arrived: number;
-            /**
-             * Format: int32
-             * @description Packets that arrived marked as having met congestion.
-             */
-            congested: number;
-            /**
-             * Format: int64
-             * @description The smallest delay lies between these, by what is known of both clocks.
-             */
-            delay_least_us?: number | null;
-            /** Format: int64 */
-            delay_most_us?: number | null;
-            /**
-             * Format: int32
-             * @description Code point that most packets arrived with.
-             */
-            dscp?: number | null;
-            /** Format: int32 */
-            duplicated: number;
-            /**
-             * Format: int32
-             * @description Links passed.
-             */
-            hops?: number | null;
-            /**
-             * Format: double
-             * @description Share lost, 0 to 1; absent without a packet whose fate is known.
-             */
-            loss_ratio?: number | null;
-            /** Format: int32 */
-            lost: number;
-            /** Format: int32 */
-            reordered: number;
-            /**
-             * Format: int32
-             * @description 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
-             */
-            variation_us?: number | null;
         };
         /** @description A path over time, newest window last. */
         Weave: {
@@ -2280,10 +2284,6 @@ export interface components {
             /** Format: int32 */
             usual_end_delay_us?: number | null;
         };
-        /** @description Words. */
-        Words: {
-            text: string;
-        };
     };
     responses: never;
     parameters: never;
@@ -2320,7 +2320,7 @@ export interface operations {
             };
         };
     };
-    getSurroundings: {
+    getHostFacts: {
         parameters: {
             query?: never;
             header?: never;
@@ -2337,7 +2337,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SurroundingsView"];
+                    "application/json": components["schemas"]["HostFactsView"];
                 };
             };
             404: {
@@ -2443,7 +2443,7 @@ export interface operations {
     getChecks: {
         parameters: {
             query?: {
-                /** @description Only those whose newest result went over this path. */
+                /** @description Only checks with their newest result on this path. */
                 path?: string;
                 /** @description Only those of this agent. */
                 agent?: string;
@@ -2555,13 +2555,128 @@ export interface operations {
             };
         };
     };
+    getDiagnoses: {
+        parameters: {
+            query?: {
+                /** @description Only those of this incident. */
+                incident?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnoses"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startDiagnosis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiagnosisRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiagnosisItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDiagnosis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The diagnosis's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiagnosisItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getEvents: {
         parameters: {
             query?: {
                 /** @description Only those that last. */
                 lasting?: boolean;
-                /** @description Only trouble: what is bad by itself. */
-                trouble?: boolean;
+                /** @description Only faults. */
+                faults?: boolean;
                 /** @description Only those of this agent. */
                 agent?: string;
                 /** @description Only those of this incident. */
@@ -2656,7 +2771,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewComplaint"];
+                "application/json": components["schemas"]["ComplaintRequest"];
             };
         };
         responses: {
@@ -2736,7 +2851,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Words"];
+                "application/json": components["schemas"]["EntryText"];
             };
         };
         responses: {
@@ -2778,7 +2893,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Words"];
+                "application/json": components["schemas"]["EntryText"];
             };
         };
         responses: {
@@ -2855,7 +2970,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewJoinCode"];
+                "application/json": components["schemas"]["JoinCodeRequest"];
             };
         };
         responses: {
@@ -2885,125 +3000,10 @@ export interface operations {
             };
         };
     };
-    getLooks: {
-        parameters: {
-            query?: {
-                /** @description Only those of this incident. */
-                incident?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Looks"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    lookOutward: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WantedLook"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OutwardItem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    getLook: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The look's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OutwardItem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     importOwners: {
         parameters: {
             query?: {
-                /** @description Name of the source, for people. */
+                /** @description Name of the source. */
                 source?: string;
                 /** @description When it became true (RFC 3339); now where absent. */
                 valid_from?: string;
@@ -3121,7 +3121,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedVoice"];
+                "application/json": components["schemas"]["VoiceRequest"];
             };
         };
         responses: {
@@ -3329,122 +3329,6 @@ export interface operations {
             };
         };
     };
-    getPeople: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["People"];
-                };
-            };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    addPerson: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewPerson"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PersonItem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    changePerson: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The person's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PersonPatch"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PersonItem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     getSession: {
         parameters: {
             query?: never;
@@ -3546,7 +3430,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewPassword"];
+                "application/json": components["schemas"]["PasswordRequest"];
             };
         };
         responses: {
@@ -3639,7 +3523,7 @@ export interface operations {
             };
         };
     };
-    getState: {
+    getStatus: {
         parameters: {
             query?: never;
             header?: never;
@@ -3653,7 +3537,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StateView"];
+                    "application/json": components["schemas"]["StatusView"];
                 };
             };
             503: {
@@ -3702,7 +3586,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedSuppression"];
+                "application/json": components["schemas"]["SuppressionRequest"];
             };
         };
         responses: {
@@ -3789,7 +3673,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedThroughput"];
+                "application/json": components["schemas"]["ThroughputRequest"];
             };
         };
         responses: {
@@ -3847,7 +3731,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedToken"];
+                "application/json": components["schemas"]["TokenRequest"];
             };
         };
         responses: {
@@ -3897,6 +3781,122 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getUsers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Users"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserItem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The user's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserPatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3959,7 +3959,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedWatch"];
+                "application/json": components["schemas"]["WatchRequest"];
             };
         };
         responses: {
@@ -4039,7 +4039,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WantedChange"];
+                "application/json": components["schemas"]["WatchChangeRequest"];
             };
         };
         responses: {

@@ -1,9 +1,9 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
-import { stale } from './news';
-import type { Word } from './news';
+import { stale } from './change-feed';
+import type { Word } from './change-feed';
 
-/** News is gathered for this long, so that a burst of it asks once. */
+/** Changes are collected for this long, so that a burst causes one request. */
 const GATHER_MS = 250;
 /** Judgement of paths comes every second or so: figures need not change faster than one reads. */
 const JUDGED_MS = 2000;
@@ -39,12 +39,12 @@ export function useLive(signedIn: boolean): boolean {
       timer = setTimeout(flush, within);
     };
     worker.port.addEventListener('message', ({ data }: MessageEvent<Word>) => {
-      if (data.kind === 'news') {
+      if (data.kind === 'change') {
         gather(stale(data.topic, data.body), data.topic === 'judged' ? JUDGED_MS : GATHER_MS);
         return;
       }
       setJoined(data.kind === 'joined');
-      // What happened while there was no stream is not known.
+      // Changes while there was no stream are unknown.
       if (data.kind === 'joined') gather([[]], GATHER_MS);
     });
     worker.port.start();

@@ -1,10 +1,10 @@
 /// <reference lib="webworker" />
 /**
- * One stream of news for all tabs: more than a few streams over HTTP/1.1 would block each other.
- * It runs while somebody is signed in, and resumes where it stood.
+ * One stream of changes for all tabs: more than a few streams over HTTP/1.1 would block each other.
+ * It runs while a user is signed in, and resumes after an interruption.
  */
-import { TOPICS } from './news';
-import type { Word } from './news';
+import { TOPICS } from './change-feed';
+import type { Word } from './change-feed';
 
 /** How long to wait after the service refused the stream, which the browser does not do itself. */
 const AGAIN_MS = 3000;
@@ -39,7 +39,7 @@ function start(): void {
   });
   for (const topic of TOPICS) {
     opened.addEventListener(topic, (event: MessageEvent<string>) =>
-      tell({ kind: 'news', topic, body: JSON.parse(event.data) as Record<string, unknown> }),
+      tell({ kind: 'change', topic, body: JSON.parse(event.data) as Record<string, unknown> }),
     );
   }
 }

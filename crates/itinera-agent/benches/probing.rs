@@ -6,7 +6,7 @@
 //! loopback only. Ratios within one run are what counts: machines differ and are busy.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a bench may fail loudly and prints")]
 
-use itinera_agent::{Link, RawSockets, SurveyNews, SurveyPlan, survey, trial};
+use itinera_agent::{Link, RawSockets, SurveyPlan, SurveyProgress, survey, trial};
 use itinera_model::id::PathId;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Pacing, Schedule, Task};
@@ -249,7 +249,7 @@ fn agent() -> (Duration, u32, Duration) {
         let (_stop, stopped) = watch::channel(false);
         survey(link, &plan, news, stopped).await.unwrap();
         while let Some(news) = heard.recv().await {
-            if let SurveyNews::Round(round) = news {
+            if let SurveyProgress::Round(round) = news {
                 let hop = &round.round.hops[0];
                 answered += u32::from(hop.answers());
                 fastest = hop.rtt.iter().copied().fold(fastest, Micros::min);

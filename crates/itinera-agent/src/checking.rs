@@ -1,20 +1,21 @@
-//! Asks services as the schedule says, tells the surroundings, and looks outward when somebody
-//! wants it: everything that an agent does besides probing.
+//! Runs the checks of the schedule, reports host facts, and runs diagnoses when a user
+//! wants it: everything that an agent does in addition to probing.
 
 use crate::clock::AgentClock;
+use crate::diagnosis::{DiagnosisPlan, DiagnosisProgress, Place, diagnose};
+use crate::host_facts::HostFactsSource;
 use crate::limits::LocalLimits;
-use crate::outward::{OutwardNews, OutwardPlan, Place, look_outward};
+use crate::measurement::Measurement;
 use crate::plan;
-use crate::probing::{Found, stopped};
-use crate::surroundings::Around;
+use crate::probing::stopped;
 use crate::{throughput, ticket};
-use itinera_check::{Asker, Net, Patience, Roots, Whom};
+use itinera_check::{Asker, Destination, Net, Patience, Roots};
 use itinera_model::batch::RefusedTask;
 use itinera_model::check::{CheckRound, CheckTask};
-use itinera_model::id::{AgentId, CheckId, OutwardId, ThroughputId};
-use itinera_model::outward::{OutwardOrder, OutwardReport, OutwardWord};
+use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate};
+use itinera_model::host_facts::HostFactsRound;
+use itinera_model::id::{AgentId, CheckId, DiagnosisId, ThroughputId};
 use itinera_model::protocol::Schedule;
-use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::throughput::{Side, ThroughputOrder, ThroughputRound, ThroughputWord};
 use itinera_model::unit::Tick;
 use rustls::pki_types::CertificateDer;
@@ -29,8 +30,8 @@ use uuid::Uuid;
 
 /// Checks that are asked at one time: a small machine must not be kept from probing by them.
 const AT_ONCE: usize = 4;
-/// Looks outward at one time, and how many words about them may wait.
-const OUTWARD_AT_ONCE: usize = 2;
+/// Diagnoses at one time, and their progress reports that may wait.
+const DIAGNOSES_AT_ONCE: usize = 2;
 const WORDS: usize = 64;
 /// How often what is to be done now is looked at again.
 const GLANCE: Duration = Duration::from_secs(5);
@@ -49,8 +50,8 @@ struct Entry {
 /// What was settled.
 enum Settled {
     Check(CheckId, Box<CheckRound>),
-    Around(Option<Box<SurroundingsRound>>),
-    Outward,
+    HostFactsSource(Option<Box<HostFactsRound>>),
+    Diagnosis,
     Throughput(Option<Box<ThroughputRound>>),
 }
 
@@ -60,7 +61,7 @@ pub(crate) struct Checking {
     pub(crate) clock: Arc<AgentClock>,
     pub(crate) limits: LocalLimits,
     pub(crate) roots: Arc<Roots>,
-    pub(crate) found: mpsc::Sender<Found>,
+    pub(crate) found: mpsc::Sender<Measurement>,
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
     /// The addresses that are probed now.
     pub(crate) probed: watch::Receiver<BTreeSet<IpAddr>>,
@@ -78,19 +79,19 @@ fn some_of(span: Duration) -> Duration {
 /// Everything that is being asked.
 struct Follower {
     it: Checking,
-    around: Option<Around>,
+    host_facts: Option<HostFactsSource>,
     asker: Asker,
     schedule: Schedule,
     entries: BTreeMap<CheckId, Entry>,
     /// Numbers of the next results of checks, whatever becomes of their tasks.
     numbers: BTreeMap<CheckId, u64>,
-    ordered: BTreeSet<OutwardId>,
+    ordered: BTreeSet<DiagnosisId>,
     carried: BTreeSet<ThroughputId>,
-    /// When measurements of throughput began, and the octets they might take.
+    /// When measurements of throughput began, and the bytes they might take.
     spent: Vec<(Instant, u64)>,
     running: JoinSet<Settled>,
     turns: Arc<Semaphore>,
-    outward_turns: Arc<Semaphore>,
+    diagnosis_turns: Arc<Semaphore>,
     /// When it is looked around next, whether that is being done, and when it was done last.
     look_at: Instant,
     looking: bool,
@@ -117,9 +118,9 @@ pub(crate) async fn follow(
     let mut glance = tokio::time::interval(GLANCE);
     loop {
         let next = follower.next();
-        let around_changed = async {
-            match &follower.around {
-                Some(around) => around.changed().await,
+        let host_facts_changed = async {
+            match &follower.host_facts {
+                Some(host_facts) => host_facts.changed().await,
                 None => std::future::pending().await,
             }
         };
@@ -130,7 +131,7 @@ pub(crate) async fn follow(
                 follower.replan();
             }
             _ = glance.tick() => follower.replan(),
-            () = around_changed => follower.on_change(),
+            () = host_facts_changed => follower.on_change(),
             Ok(()) = probed.changed() => follower.on_change(),
             Some(settled) = follower.running.join_next() => match settled {
                 Ok(settled) => if !follower.on_settled(settled).await {
@@ -140,9 +141,9 @@ pub(crate) async fn follow(
             },
             () = stopped(&mut stop) => return,
         }
-        follower.look_around();
+        follower.read_host_facts();
         follower.ask();
-        follower.look_outward();
+        follower.start_diagnoses();
         follower.carry();
     }
 }
@@ -157,7 +158,7 @@ impl Follower {
             within: it.limits.targets.clone().map(Arc::new),
         };
         Self {
-            around: it.place.around(it.limits.sockets == Some(true)),
+            host_facts: it.place.host_facts(it.limits.sockets == Some(true)),
             it,
             asker,
             schedule,
@@ -168,7 +169,7 @@ impl Follower {
             spent: Vec::new(),
             running: JoinSet::new(),
             turns: Arc::new(Semaphore::new(AT_ONCE)),
-            outward_turns: Arc::new(Semaphore::new(OUTWARD_AT_ONCE)),
+            diagnosis_turns: Arc::new(Semaphore::new(DIAGNOSES_AT_ONCE)),
             look_at: Instant::now(),
             looking: false,
             looked: None,
@@ -197,25 +198,25 @@ impl Follower {
                 if let Some(entry) = self.entries.get_mut(&check) {
                     entry.running = false;
                 }
-                Found::Check(round)
+                Measurement::Check(round)
             }
-            Settled::Around(round) => {
+            Settled::HostFactsSource(round) => {
                 self.looking = false;
                 let Some(round) = round else { return true };
-                self.asker.resolvers.clone_from(&round.around.resolvers);
+                self.asker.resolvers.clone_from(&round.host_facts.resolvers);
                 self.looked = Some(Instant::now());
-                Found::Around(round)
+                Measurement::HostFacts(round)
             }
-            Settled::Throughput(Some(round)) => Found::Throughput(round),
-            Settled::Outward | Settled::Throughput(None) => return true,
+            Settled::Throughput(Some(round)) => Measurement::Throughput(round),
+            Settled::Diagnosis | Settled::Throughput(None) => return true,
         };
         self.it.found.send(found).await.is_ok()
     }
 
-    /// Looks around where it is time to.
-    fn look_around(&mut self) {
-        let every = Duration::from_secs(self.schedule.surroundings_every_s.into());
-        let Some(around) = self.around.clone() else { return };
+    /// Reads the host facts when they are due.
+    fn read_host_facts(&mut self) {
+        let every = Duration::from_secs(self.schedule.host_facts_every_s.into());
+        let Some(host_facts) = self.host_facts.clone() else { return };
         if self.looking || every.is_zero() || Instant::now() < self.look_at {
             return;
         }
@@ -225,29 +226,33 @@ impl Follower {
         let limits = self.it.limits.clone();
         let targets: Vec<IpAddr> = self.it.probed.borrow().iter().copied().collect();
         self.running.spawn(async move {
-            let mut seen = match around.look().await {
+            let mut seen = match host_facts.read().await {
                 Ok(seen) => seen,
                 Err(error) => {
-                    tracing::warn!(%error, "the surroundings cannot be read");
-                    return Settled::Around(None);
+                    tracing::warn!(%error, "host facts cannot be read");
+                    return Settled::HostFactsSource(None);
                 }
             };
             seen.lateness = clock.lateness_report();
-            seen.ways = around.ways_to(&targets).await;
+            seen.routes_used = host_facts.routes_to(&targets).await;
             let clocks = clock.clocks_at(clock.now());
             let gateway = seen.gateway(false).or_else(|| seen.gateway(true));
             let gateway = match gateway.filter(|it| limits.forbids(*it).is_none()) {
                 Some(gateway) => place.gateway_echoes(gateway).await,
                 None => None,
             };
-            Settled::Around(Some(Box::new(SurroundingsRound { clocks, around: seen, gateway })))
+            Settled::HostFactsSource(Some(Box::new(HostFactsRound {
+                clocks,
+                host_facts: seen,
+                gateway,
+            })))
         });
     }
 
     /// Asks what is due.
     fn ask(&mut self) {
         // Programs resolve names by what the machine is configured with: known after one look.
-        let knows_resolvers = self.looked.is_some() || self.schedule.surroundings_every_s == 0;
+        let knows_resolvers = self.looked.is_some() || self.schedule.host_facts_every_s == 0;
         for (check, entry) in &mut self.entries {
             if entry.running || entry.next > Instant::now() || !knows_resolvers {
                 continue;
@@ -262,8 +267,8 @@ impl Follower {
             self.running.spawn(async move {
                 let _turn = turns.acquire().await;
                 let began: Tick = clock.now();
-                let whom = whom(task.name, task.address, task.family);
-                let result = asker.check(&whom, &task.ask).await;
+                let destination = destination(task.name, task.address, task.family);
+                let result = asker.check(&destination, &task.ask).await;
                 let clocks = clock.clocks_at(began);
                 let late_us = clock.usually_late_us_since(began);
                 let round = CheckRound { check: task.check, number: nth, clocks, result, late_us };
@@ -272,23 +277,23 @@ impl Follower {
         }
     }
 
-    /// Begins what somebody has ordered.
-    fn look_outward(&mut self) {
+    /// Starts the diagnoses ordered by the schedule.
+    fn start_diagnoses(&mut self) {
         let now = self.it.clock.service_now();
-        for order in &self.schedule.outward {
+        for order in &self.schedule.diagnoses {
             if now >= order.not_after || !self.ordered.insert(order.id) {
                 continue;
             }
             let (place, roots) = (self.it.place.clone(), Arc::clone(&self.it.roots));
             let (order, found) = (order.clone(), self.it.found.clone());
-            let (turns, limits) = (Arc::clone(&self.outward_turns), self.it.limits.clone());
+            let (turns, limits) = (Arc::clone(&self.diagnosis_turns), self.it.limits.clone());
             self.running.spawn(async move {
                 let _turn = turns.acquire().await;
-                look(place, roots, &limits, &order, &found).await;
-                Settled::Outward
+                run_diagnosis(place, roots, &limits, &order, &found).await;
+                Settled::Diagnosis
             });
         }
-        self.ordered.retain(|id| self.schedule.outward.iter().any(|order| order.id == *id));
+        self.ordered.retain(|id| self.schedule.diagnoses.iter().any(|order| order.id == *id));
     }
 
     /// Begins to measure how much gets through, where the service gives leave and the site does not
@@ -309,7 +314,7 @@ impl Follower {
             if refused.is_none() {
                 self.spent.push((Instant::now(), order.most_bytes));
             }
-            let (net, around) = (self.asker.net.clone(), self.around.clone());
+            let (net, host_facts) = (self.asker.net.clone(), self.host_facts.clone());
             let clock = Arc::clone(&self.it.clock);
             self.running.spawn(async move {
                 let clocks = clock.clocks_at(clock.now());
@@ -318,7 +323,7 @@ impl Follower {
                         (ThroughputWord::Failed(reason), None)
                     }
                     Some(_) => return Settled::Throughput(None),
-                    None => match throughput::run(&net, around.as_ref(), &order).await {
+                    None => match throughput::run(&net, host_facts.as_ref(), &order).await {
                         Some(said) => said,
                         None => return Settled::Throughput(None),
                     },
@@ -353,7 +358,7 @@ impl Follower {
                 }
                 None => {
                     let interval = Duration::from_millis(task.interval_ms.into());
-                    // Not all at once, and the first not much later than a person would wait.
+                    // Not all at once, and the first within the time a user would wait.
                     let next = Instant::now() + some_of(interval.min(Duration::from_secs(20)));
                     self.entries.insert(task.check, Entry { task, next, running: false });
                 }
@@ -363,37 +368,37 @@ impl Follower {
 }
 
 /// A target as it is asked: by its name where it has one.
-fn whom(
+fn destination(
     name: Option<String>,
     address: Option<IpAddr>,
     family: itinera_model::path::Family,
-) -> Whom {
+) -> Destination {
     match (name, address) {
-        (Some(name), _) => Whom::Name(name, Some(family)),
-        (None, Some(address)) => Whom::Address(address),
+        (Some(name), _) => Destination::Name(name, Some(family)),
+        (None, Some(address)) => Destination::Address(address),
         // Questions to resolvers have no target.
-        (None, None) => Whom::Name("localhost".to_owned(), Some(family)),
+        (None, None) => Destination::Name("localhost".to_owned(), Some(family)),
     }
 }
 
-/// Looks outward for an order, and tells on the way how far it is.
-async fn look(
+/// Runs an ordered diagnosis and reports its progress.
+async fn run_diagnosis(
     place: Place,
     roots: Arc<Roots>,
     limits: &LocalLimits,
-    order: &OutwardOrder,
-    found: &mpsc::Sender<Found>,
+    order: &DiagnosisTask,
+    found: &mpsc::Sender<Measurement>,
 ) {
     let say = async |word| {
-        let report = OutwardReport { id: order.id, word };
-        let _stopped = found.send(Found::Outward(Box::new(report))).await;
+        let report = DiagnosisReport { id: order.id, word };
+        let _stopped = found.send(Measurement::Diagnosis(Box::new(report))).await;
     };
     if let Some(reason) = order.address.and_then(|address| limits.forbids(address)) {
-        return say(OutwardWord::Failed(reason)).await;
+        return say(DiagnosisUpdate::Failed(reason)).await;
     }
-    let plan = OutwardPlan {
+    let plan = DiagnosisPlan {
         target: order.target.clone(),
-        whom: whom(order.name.clone(), order.address, order.family),
+        destination: destination(order.name.clone(), order.address, order.family),
         asks: order.asks.clone(),
         roots,
         within: limits.targets.clone().map(Arc::new),
@@ -402,8 +407,8 @@ async fn look(
     let telling = async {
         while let Some(news) = heard.recv().await {
             say(match news {
-                OutwardNews::Looking(rung) => OutwardWord::Looking(rung),
-                OutwardNews::Swept(round, of) => OutwardWord::Swept(
+                DiagnosisProgress::Looking(rung) => DiagnosisUpdate::Looking(rung),
+                DiagnosisProgress::Swept(round, of) => DiagnosisUpdate::Swept(
                     u8::try_from(round).unwrap_or(u8::MAX),
                     u8::try_from(of).unwrap_or(u8::MAX),
                 ),
@@ -411,10 +416,10 @@ async fn look(
             .await;
         }
     };
-    let (seen, ()) = tokio::join!(look_outward(&place, &plan, news), telling);
+    let (seen, ()) = tokio::join!(diagnose(&place, &plan, news), telling);
     say(match seen {
-        Ok(seen) => OutwardWord::Done(Box::new(seen)),
-        Err(error) => OutwardWord::Failed(error.to_string().chars().take(100).collect()),
+        Ok(seen) => DiagnosisUpdate::Done(Box::new(seen)),
+        Err(error) => DiagnosisUpdate::Failed(error.to_string().chars().take(100).collect()),
     })
     .await;
 }

@@ -1,9 +1,9 @@
 //! The agent's clocks, and its estimate of how far its wall clock is off the service's.
 
 use crate::lateness::LatenessLog;
+use itinera_model::host_facts::HostLateness;
 use itinera_model::id::BootId;
 use itinera_model::round::{Clocks, Lateness};
-use itinera_model::surroundings::HostLateness;
 use itinera_model::unit::{Tick, WallTime};
 use itinera_probe::two_way::OwnClock;
 use std::sync::Mutex;
@@ -111,7 +111,7 @@ impl AgentClock {
     }
 
     /// How far the clock of stamps may be off UTC, in microseconds, where the kernel says that
-    /// somebody keeps it and it has not been set since.
+    /// it is synchronised and has not been set since.
     pub(crate) fn synchronised_us(&self, stamps: OwnClock) -> Option<u32> {
         if self.error != ClockError::default() {
             return None;

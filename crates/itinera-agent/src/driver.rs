@@ -24,7 +24,7 @@ const MAX_AWAITED: usize = 1_024;
 pub(crate) type EngineKey = u64;
 
 /// What a wait ended with.
-pub(crate) enum Happened {
+pub(crate) enum DriverEvent {
     /// Something came in; [`Driver::deliver`] gives it to engines.
     Received,
     /// The deadline, or nothing of use.
@@ -53,13 +53,13 @@ pub(crate) struct Driver {
     buffer: Vec<u8>,
     outgoing: Vec<u8>,
     received: Option<(Incoming, Tick)>,
-    /// Packets on their way out whose stamp has not been seen, over IPv4 and over IPv6.
+    /// Sent packets without a transmit stamp yet, over IPv4 and over IPv6.
     awaited: [VecDeque<(SendId, EngineKey, Token)>; 2],
     stamps: Vec<(SendId, i128)>,
     late_stamps: Vec<(EngineKey, Token, Tick)>,
     /// Packets since an engine's last round that have only the program's stamp.
     unstamped: BTreeMap<EngineKey, u64>,
-    /// Packets that came in with only the program's stamp, since the start; whose they were is not
+    /// Packets that came in with only the program's stamp, since the start; their engine is not
     /// known, so they count against every engine.
     unstamped_received: u64,
     /// How many of them an engine has been told of.
@@ -120,7 +120,7 @@ impl Driver {
     /// # Cancel safety
     /// Safe: what has been received is given by the next call of [`Self::deliver`], or was not
     /// received yet.
-    pub(crate) async fn wait(&mut self, deadline: Option<Tick>) -> Happened {
+    pub(crate) async fn wait(&mut self, deadline: Option<Tick>) -> DriverEvent {
         let wait = async {
             match deadline {
                 Some(tick) => {
@@ -135,7 +135,7 @@ impl Driver {
         };
         let received = tokio::select! {
             received = self.link.receive(&mut self.buffer) => received,
-            () = wait => return Happened::Woken,
+            () = wait => return DriverEvent::Woken,
         };
         self.on_received(received).await
     }
@@ -152,13 +152,13 @@ impl Driver {
         };
         match received {
             Some(Ok(came)) => {
-                matches!(self.on_received(Ok(came)).await, Happened::Received)
+                matches!(self.on_received(Ok(came)).await, DriverEvent::Received)
             }
             Some(Err(_)) | None => false,
         }
     }
 
-    async fn on_received(&mut self, received: io::Result<Incoming>) -> Happened {
+    async fn on_received(&mut self, received: io::Result<Incoming>) -> DriverEvent {
         match received {
             Ok(came) => {
                 let links = came.stamp().and_then(|at| self.clock.tick_of(at));
@@ -167,18 +167,18 @@ impl Driver {
                     None => self.unstamped_received += 1,
                 }
                 self.received = Some((came, links.unwrap_or_else(|| self.clock.now())));
-                Happened::Received
+                DriverEvent::Received
             }
             // A simulation that is not there yet answers with an ICMP error of its own.
             Err(error) => {
                 tracing::debug!(%error, "nothing received");
                 tokio::time::sleep(Duration::from_millis(20)).await;
-                Happened::Woken
+                DriverEvent::Woken
             }
         }
     }
 
-    /// Whom what has come in may be about.
+    /// The engines that a packet may concern.
     pub(crate) fn about(&self) -> Option<About> {
         self.received.and_then(|(came, stamp)| About::of(&self.input(came, stamp)))
     }

@@ -29,7 +29,7 @@ pub enum ExchangeError {
     Refused {
         /// The problem's stable code.
         code: String,
-        /// What it says of it, for people.
+        /// Its text.
         detail: String,
     },
     /// The service cannot serve now.
@@ -93,7 +93,7 @@ impl Exchange {
         decode(&body).map(Some).map_err(ExchangeError::Answer)
     }
 
-    /// Uploads the octets of a batch as they lie in the spool.
+    /// Uploads the bytes of a batch as they lie in the spool.
     ///
     /// # Errors
     /// [`ExchangeError`]; the batch may or may not have been committed when the service cannot

@@ -20,7 +20,7 @@ pub enum IdentityError {
     Missing(PathBuf),
     /// There is one already.
     #[error(
-        "{0:?} holds an agent's identity already: use another directory, or remove it to join anew"
+        "{0:?} holds an agent's identity already: use another directory, or delete it to join again"
     )]
     Exists(PathBuf),
     /// A file operation failed.

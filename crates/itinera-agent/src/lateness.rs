@@ -3,8 +3,8 @@
 //! A machine that is busy with other work makes its own agent late. What is measured meanwhile
 //! says less about the network, and every round carries how much less.
 
+use itinera_model::host_facts::HostLateness;
 use itinera_model::round::Lateness;
-use itinera_model::surroundings::HostLateness;
 use itinera_model::unit::Tick;
 use std::collections::VecDeque;
 

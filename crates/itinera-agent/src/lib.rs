@@ -2,21 +2,23 @@
 //! and speaks with the service.
 //!
 //! Its control opens no port; to measure both ways it holds one UDP port, and answers there only
-//! whom the service has given leave. It knows the service by the key that its join code pinned, and is known by
+//! that has a ticket of the service. It knows the service by the key that its join code pinned, and is known by
 //! a client certificate. What it has measured is on disk before it is uploaded, and stays there
 //! until the service has acknowledged it.
 
 mod agenda;
 mod checking;
 mod clock;
+mod diagnosis;
 mod driver;
 mod exchange;
+mod host_facts;
 mod identity;
 mod lateness;
 mod limits;
 mod link;
+mod measurement;
 mod names;
-mod outward;
 mod plan;
 mod precise;
 mod privilege;
@@ -24,7 +26,6 @@ mod probing;
 mod run;
 mod simulated;
 mod spool;
-mod surroundings;
 mod survey;
 mod sys;
 #[cfg(test)]
@@ -37,15 +38,15 @@ mod upload;
 mod wait;
 
 pub use clock::ClockError;
+pub use diagnosis::{DiagnosisPlan, DiagnosisProgress, Place, diagnose};
 pub use driver::Captured;
 pub use exchange::{Exchange, ExchangeError};
+pub use host_facts::{Announcements, HostFactsSource};
 pub use identity::{Identity, IdentityError};
 pub use limits::{LimitsError, LocalLimits};
-pub use link::simulated::{FRAME, Frame, unix_nanos_now};
+pub use link::simulated::{CLOSED, FRAME, Frame, SimulatedSocket, unix_nanos_now};
 pub use link::{Incoming, Link, LinkError, PlainLink, RawLink, RawSockets, SendId};
-pub use outward::{OutwardNews, OutwardPlan, Place, look_outward};
 pub use privilege::{Ability, abilities, drop_capabilities, unit};
 pub use run::{AgentConfig, AgentError, join, run, trial};
 pub use spool::{Spool, SpoolError};
-pub use surroundings::{Announcements, Around};
-pub use survey::{Kept, SURVEYED, SurveyError, SurveyNews, SurveyPlan, SurveyRound, survey};
+pub use survey::{Capture, SURVEYED, SurveyError, SurveyPlan, SurveyProgress, SurveyRound, survey};

@@ -45,13 +45,13 @@ pub struct LocalLimits {
     pub two_way: Option<bool>,
     /// Probes a second in all.
     pub probes_per_s: Option<u32>,
-    /// Octets sent a day in all.
+    /// Bytes sent a day in all.
     pub bytes_per_day: Option<u64>,
     /// Whether services may be asked by their own protocols.
     pub checks: Option<bool>,
     /// Whether open sockets may be listed.
     pub sockets: Option<bool>,
-    /// Octets that measurements of throughput may take in 24 hours; none at all where 0.
+    /// Bytes that measurements of throughput may take in 24 hours; none at all where 0.
     pub throughput_bytes_per_day: Option<u64>,
 }
 
@@ -84,7 +84,7 @@ impl LocalLimits {
         self.forbids(ticket.peer_address)
     }
 
-    /// Why it may not be measured how much gets through, after so many octets in 24 hours.
+    /// Why it may not be measured how much gets through, after so many bytes in 24 hours.
     pub(crate) fn refusal_of_throughput(
         &self,
         order: &ThroughputOrder,
@@ -92,7 +92,7 @@ impl LocalLimits {
     ) -> Option<String> {
         match self.throughput_bytes_per_day {
             Some(most) if order.most_bytes.saturating_add(spent) > most => Some(format!(
-                "the site allows {most} octets of throughput in 24 hours, {spent} were taken"
+                "the site allows {most} bytes of throughput measurement in 24 hours, {spent} are used"
             )),
             _ => self.forbids(order.peer_address),
         }
@@ -117,7 +117,7 @@ impl LocalLimits {
     }
 
     /// What of a plan may be done, within what it may cost: refused tasks are taken out, and
-    /// given with the reason; budgets become the smaller ones; where the octets a day would not
+    /// given with the reason; budgets become the smaller ones; where the bytes a day would not
     /// suffice, rounds are made as much rarer as needed.
     pub(crate) fn apply(&self, mut schedule: Plan) -> (Plan, Vec<RefusedTask>) {
         let mut refused = Vec::new();
@@ -159,7 +159,7 @@ impl LocalLimits {
     }
 }
 
-/// Octets that a task sends a day at most: as if every round were whole, and the way as long as
+/// Bytes that a task sends a day at most: as if every round were whole, and the way as long as
 /// it may be.
 fn bytes_per_day(task: &Task) -> u64 {
     let hops = u64::from(task.last_hop.min(TYPICAL_LONG));
@@ -167,7 +167,7 @@ fn bytes_per_day(task: &Task) -> u64 {
     round.saturating_mul(SECONDS_A_DAY * 1_000) / u64::from(task.interval_ms.max(1))
 }
 
-/// Octets that a pair sends a day from one end: as many back as there.
+/// Bytes that a pair sends a day from one end: as many back as there.
 fn pair_bytes_per_day(ticket: &Ticket) -> u64 {
     u64::from(ticket.size_bytes) * SECONDS_A_DAY * 1_000 / u64::from(ticket.interval_ms.max(1))
 }
@@ -243,7 +243,7 @@ mod tests {
         let allowed = limits("throughput_bytes_per_day = 50_000_000").unwrap();
         assert_eq!(allowed.refusal_of_throughput(&order, 30_000_000), None);
         let reason = allowed.refusal_of_throughput(&order, 30_000_001).unwrap();
-        assert!(reason.contains("50000000 octets of throughput in 24 hours"), "{reason}");
+        assert!(reason.contains("50000000 bytes"), "{reason}");
         let elsewhere = limits("targets = [\"192.0.2.0/24\"]").unwrap();
         assert!(elsewhere.refusal_of_throughput(&order, 0).is_some());
         assert_eq!(LocalLimits::default().refusal_of_throughput(&order, u64::MAX), None);

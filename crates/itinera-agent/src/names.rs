@@ -45,7 +45,7 @@ impl Names {
         known.answered.then(|| found.copied().ok_or_else(missing))
     }
 
-    /// Keeps to these names, and asks for those whose time has come; answers come by `answers`.
+    /// Keeps to these names, and queries those that are due; answers come by `answers`.
     pub(crate) fn ask<'a>(
         &mut self,
         names: impl Iterator<Item = &'a str>,

@@ -77,7 +77,7 @@ pub(crate) fn at(
     (plan, refused)
 }
 
-/// The checks that are to be asked now, and those that may not be, with the reason. One whose paths
+/// The checks that are to be asked now, and those that may not be, with the reason. One with paths that
 /// all rest rests with them.
 pub(crate) fn checks_at(
     schedule: &Schedule,

@@ -25,7 +25,7 @@ impl PreciseTimer {
     /// Ready when the instant has come.
     ///
     /// # Cancel safety
-    /// Safe: the next call sets the timer anew.
+    /// Safe: the next call sets the timer again.
     pub(crate) async fn until(&self, instant: Instant) {
         // Zero would switch the timer off.
         let left = instant.saturating_duration_since(Instant::now()).max(Duration::from_nanos(1));

@@ -5,25 +5,21 @@ pub(crate) mod tests;
 
 use crate::agenda::Agenda;
 use crate::clock::AgentClock;
-use crate::driver::{Driver, EngineKey, Happened};
+use crate::driver::{Driver, DriverEvent, EngineKey};
 use crate::limits::LocalLimits;
 use crate::link::{Link, PORTS};
+use crate::measurement::{Measured, Measurement};
 use crate::names::{Answer, Names};
 use crate::plan::{self, Plan};
 use crate::ticket;
 use crate::two_way::Sessions;
 use itinera_model::batch::RefusedTask;
-use itinera_model::check::CheckRound;
 use itinera_model::id::{AgentId, ContentId, PathId};
-use itinera_model::outward::OutwardReport;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Schedule, Task};
-use itinera_model::reading::Reading;
 use itinera_model::round::Round;
-use itinera_model::route::{Flow, Resolution, Route};
-use itinera_model::surroundings::SurroundingsRound;
-use itinera_model::throughput::ThroughputRound;
-use itinera_model::two_way::{self, Ticket, TwoWayRound};
+use itinera_model::route::Resolution;
+use itinera_model::two_way::{self, Ticket};
 use itinera_model::unit::{HopLimit, Micros, Tick, WallTime};
 use itinera_probe::{
     Branches, BranchesConfig, Engine, HopSweep, Input, ProbeSpec, Sweep, SweepConfig,
@@ -36,47 +32,8 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::{mpsc, watch};
 
-/// A settled round with what it refers to.
-#[derive(Debug, Clone)]
-pub(crate) struct Measured {
-    pub(crate) round: Round,
-    pub(crate) flow: Flow,
-    pub(crate) resolution: Resolution,
-    pub(crate) route: Route,
-    pub(crate) reading: Reading,
-}
-
-/// What was measured.
-#[derive(Debug, Clone)]
-pub(crate) enum Found {
-    /// The hops of a path.
-    Sweep(Box<Measured>),
-    /// Both ways between agents.
-    TwoWay(Box<TwoWayRound>),
-    /// What a service answered.
-    Check(Box<CheckRound>),
-    /// What is around the agent.
-    Around(Box<SurroundingsRound>),
-    /// How far a look outward is.
-    Outward(Box<OutwardReport>),
-    /// How much got through.
-    Throughput(Box<ThroughputRound>),
-}
-
-impl From<Measured> for Found {
-    fn from(measured: Measured) -> Self {
-        Self::Sweep(Box::new(measured))
-    }
-}
-
-impl From<TwoWayRound> for Found {
-    fn from(round: TwoWayRound) -> Self {
-        Self::TwoWay(Box::new(round))
-    }
-}
-
-/// By whose leave something is measured.
-pub(crate) struct Leave {
+/// What a measurement needs permission from.
+pub(crate) struct Permission {
     /// What the site allows.
     pub(crate) limits: LocalLimits,
     /// Who we are.
@@ -85,9 +42,9 @@ pub(crate) struct Leave {
     pub(crate) authority: CertificateDer<'static>,
 }
 
-/// Whom else of the agent it is told what becomes of the schedule.
+/// Parts of the agent that follow the schedule.
 #[derive(Default)]
-pub(crate) struct Told {
+pub(crate) struct Listeners {
     /// What is not done of it.
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
     /// The addresses that are probed now.
@@ -111,7 +68,7 @@ struct Enumeration {
 
 /// Everything that is being measured.
 struct Probers {
-    leave: Leave,
+    leave: Permission,
     schedule: Schedule,
     /// The schedule's tickets that are good.
     tickets: Vec<Ticket>,
@@ -124,7 +81,7 @@ struct Probers {
     /// Paths that something came in for.
     touched: Vec<EngineKey>,
     sessions: Sessions,
-    /// Numbers of the next rounds of paths whose engine has ended.
+    /// Next round numbers of paths with an ended engine.
     numbers: BTreeMap<PathId, u64>,
     /// Tasks that cannot be done for now: there is no way to their target.
     waiting: Vec<Task>,
@@ -153,10 +110,10 @@ pub(crate) const UDP_PORT: u16 = 33_434;
 pub(crate) async fn follow(
     link: Arc<Link>,
     clock: Arc<AgentClock>,
-    leave: Leave,
+    leave: Permission,
     mut schedule: watch::Receiver<Schedule>,
-    rounds: mpsc::Sender<Found>,
-    told: Told,
+    rounds: mpsc::Sender<Measurement>,
+    told: Listeners,
     mut stop: watch::Receiver<bool>,
 ) {
     let now = schedule.borrow_and_update().clone();
@@ -173,8 +130,8 @@ pub(crate) async fn follow(
         }
         let deadline = probers.deadline();
         tokio::select! {
-            happened = driver.wait(deadline) => {
-                if let Happened::Received = happened {
+            occurred = driver.wait(deadline) => {
+                if let DriverEvent::Received = occurred {
                     probers.deliver(&mut driver);
                 }
                 // What has come meanwhile is served together, and before a deadline that ends the
@@ -207,7 +164,7 @@ pub(crate) async fn follow(
                 for prober in probers.all.values_mut() {
                     settled.extend(end(prober, &mut driver));
                 }
-                settled.extend(probers.sessions.stop(&mut driver).into_iter().map(Found::from));
+                settled.extend(probers.sessions.stop(&mut driver).into_iter().map(Measurement::from));
                 for measured in settled.drain(..) {
                     let _closed = rounds.send(measured).await;
                 }
@@ -219,7 +176,7 @@ pub(crate) async fn follow(
 }
 
 impl Probers {
-    fn new(leave: Leave, answers: mpsc::Sender<Answer>, clock: &AgentClock) -> Self {
+    fn new(leave: Permission, answers: mpsc::Sender<Answer>, clock: &AgentClock) -> Self {
         Self {
             leave,
             schedule: Schedule::default(),
@@ -253,7 +210,7 @@ impl Probers {
         self.agenda.next().into_iter().chain(enumeration).chain(self.sessions.deadlines()).min()
     }
 
-    /// Gives what has come in to whom it may concern.
+    /// Passes a received packet to the engines it may concern.
     fn deliver(&mut self, driver: &mut Driver) {
         let Some(about) = driver.about() else {
             return;
@@ -282,7 +239,7 @@ impl Probers {
     }
 
     /// Lets every engine do what is due; gives the rounds that were settled.
-    fn serve(&mut self, driver: &mut Driver) -> Vec<Found> {
+    fn serve(&mut self, driver: &mut Driver) -> Vec<Measurement> {
         let mut keys = self.agenda.due(driver.clock().now());
         keys.append(&mut self.touched);
         keys.sort_unstable();
@@ -298,7 +255,7 @@ impl Probers {
             }
         }
         self.few().for_each(|(key, engine)| driver.serve(key, engine));
-        settled.extend(self.sessions.settled(driver).into_iter().map(Found::from));
+        settled.extend(self.sessions.settled(driver).into_iter().map(Measurement::from));
         for (key, token, stamp) in driver.late_stamps() {
             let sent = Input::Sent { token, stamp };
             if let Some(prober) = self.all.get_mut(&key) {
@@ -311,7 +268,7 @@ impl Probers {
         settled
     }
 
-    /// Enters every path anew, since there are others now.
+    /// Enters all paths again after a change of schedule.
     fn reindex(&mut self) {
         self.agenda = Agenda::default();
         for (key, prober) in &self.all {
@@ -375,9 +332,9 @@ impl Probers {
         }
     }
 
-    /// Begins anew where probes would leave from another address now: the machine has moved, or an
+    /// Starts again when the source address has changed: the machine has moved, or an
     /// interface has come or gone. Where there is no way at all, engines go on and say so.
-    fn follow_addresses(&mut self, driver: &mut Driver) -> Vec<Found> {
+    fn follow_addresses(&mut self, driver: &mut Driver) -> Vec<Measurement> {
         let (paths, mut settled) = (self.all.len(), Vec::new());
         for task in std::mem::take(&mut self.waiting) {
             self.add(task, driver);
@@ -403,7 +360,12 @@ impl Probers {
     }
 
     /// Changes to another schedule.
-    fn schedule(&mut self, schedule: Schedule, told: &Told, driver: &mut Driver) -> Vec<Found> {
+    fn schedule(
+        &mut self,
+        schedule: Schedule,
+        told: &Listeners,
+        driver: &mut Driver,
+    ) -> Vec<Measurement> {
         self.schedule = schedule;
         self.verify_tickets(driver.clock().service_now());
         self.replan(told, driver)
@@ -425,14 +387,14 @@ impl Probers {
     }
 
     /// Does what the schedule says for now. Tasks that stay the same go on undisturbed.
-    fn replan(&mut self, told: &Told, driver: &mut Driver) -> Vec<Found> {
+    fn replan(&mut self, told: &Listeners, driver: &mut Driver) -> Vec<Measurement> {
         let names = self.schedule.tasks.iter().filter_map(|task| task.name.as_deref());
         self.names.ask(names, &self.answers);
         let now = driver.clock().service_now();
         let (plan, mut refused) =
             plan::at(&self.schedule, &self.tickets, now, &self.names, &self.leave.limits);
         let (rounds, hindered) = self.sessions.replan(&plan.tickets, &mut self.next_key, driver);
-        let mut settled: Vec<Found> = rounds.into_iter().map(Found::from).collect();
+        let mut settled: Vec<Measurement> = rounds.into_iter().map(Measurement::from).collect();
         refused.extend(hindered);
         told.refusals.send_if_modified(|before| {
             let changed = *before != refused;
@@ -505,7 +467,7 @@ pub(crate) async fn stopped(stop: &mut watch::Receiver<bool>) {
 }
 
 /// Ends an engine; gives the rounds it had begun.
-fn end(prober: &mut Prober, driver: &mut Driver) -> Vec<Found> {
+fn end(prober: &mut Prober, driver: &mut Driver) -> Vec<Measurement> {
     prober.engine.handle(driver.clock().now(), Input::Stop);
     let strays = prober.engine.strays();
     if strays > 0 {

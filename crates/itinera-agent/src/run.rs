@@ -2,12 +2,13 @@
 
 use crate::checking::{self, Checking};
 use crate::clock::{AgentClock, ClockError};
+use crate::diagnosis::Place;
 use crate::exchange::{Exchange, ExchangeError};
 use crate::identity::{Identity, IdentityError};
 use crate::limits::LocalLimits;
 use crate::link::{Link, OwnAddresses};
-use crate::outward::Place;
-use crate::probing::{self, Found, Leave, Measured, Told};
+use crate::measurement::{Measured, Measurement};
+use crate::probing::{self, Listeners, Permission};
 use crate::spool::{Spool, SpoolError};
 use crate::upload::{SpoolWriter, drained, upload};
 use crate::wait::Wait;
@@ -71,15 +72,15 @@ pub enum AgentError {
 pub struct AgentConfig {
     /// Directory of its identity and spool.
     pub directory: PathBuf,
-    /// Octets its spool may take on disk.
+    /// Bytes its spool may take on disk.
     pub spool_max_bytes: u64,
     /// What the site allows.
     pub limits: LocalLimits,
     /// What a simulated machine's clock is off.
     pub clock_error: ClockError,
-    /// Where the machine is, for what is asked besides probing.
+    /// Host facts, for measurements other than probing.
     pub place: Place,
-    /// Whom it trusts to sign the certificates of services.
+    /// CA certificates for the services.
     pub roots: Arc<Roots>,
 }
 
@@ -199,7 +200,7 @@ async fn run_once(
     let (schedule_tx, schedule_rx) = watch::channel(kept_schedule(&kept));
     let (rounds_tx, rounds_rx) = mpsc::channel(1_024);
     let fresh = Arc::new(Notify::new());
-    let leave = Leave {
+    let leave = Permission {
         limits: config.limits.clone(),
         agent: identity.agent,
         authority: identity.authority()?,
@@ -218,7 +219,7 @@ async fn run_once(
         agent: identity.agent,
         authority: leave.authority.clone(),
     };
-    let told = Told { refusals, targets };
+    let told = Listeners { refusals, targets };
     let mut tasks = Tasks::default();
     let own = link.own_addresses();
     tasks.spawn("the schedule's task", keep_schedule(exchange.clone(), own, schedule_tx, kept));
@@ -262,11 +263,11 @@ async fn run_once(
     Ok(ended)
 }
 
-/// Follows a schedule for a while without a service, for trials and benches: gives the rounds of
+/// Follows a schedule for a limited time without a service, for trials and benches: gives the rounds of
 /// paths. Tickets in it are not followed, since nobody has signed them.
 pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round> {
     let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
-    let leave = Leave {
+    let leave = Permission {
         limits: LocalLimits::default(),
         agent: AgentId::from_uuid(Uuid::nil()),
         authority: CertificateDer::from(Vec::new()),
@@ -274,12 +275,19 @@ pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round>
     let (_schedule, schedule) = watch::channel(schedule);
     let (found, mut rounds) = mpsc::channel(1_024);
     let (stop, stopped) = watch::channel(false);
-    let following =
-        probing::follow(Arc::new(link), clock, leave, schedule, found, Told::default(), stopped);
+    let following = probing::follow(
+        Arc::new(link),
+        clock,
+        leave,
+        schedule,
+        found,
+        Listeners::default(),
+        stopped,
+    );
     let gathering = async {
         let mut all = Vec::new();
         while let Some(found) = rounds.recv().await {
-            if let Found::Sweep(measured) = found {
+            if let Measurement::Sweep(measured) = found {
                 all.push(measured.round);
             }
         }
@@ -323,7 +331,7 @@ async fn keep_schedule(
                 });
             }
             Ok(None) => wait = Wait::default(),
-            Err(error) => wait.after_error(&error, "no news of the schedule").await,
+            Err(error) => wait.after_error(&error, "the schedule cannot be read").await,
         }
     }
 }
@@ -335,7 +343,7 @@ async fn keep_schedule(
 async fn gather(
     agent: AgentId,
     clock: &AgentClock,
-    mut rounds: mpsc::Receiver<Found>,
+    mut rounds: mpsc::Receiver<Measurement>,
     mut refused: [watch::Receiver<Vec<RefusedTask>>; 2],
     writer: &SpoolWriter,
     fresh: &Notify,
@@ -366,15 +374,15 @@ async fn gather(
         batch.refused.extend(of_checks.borrow().iter().cloned());
         for found in gathered {
             match found {
-                Found::Sweep(measured) => {
+                Measurement::Sweep(measured) => {
                     let Measured { round, flow, resolution, route, reading } = *measured;
                     batch.add(round, &flow, &resolution, &route, &reading);
                 }
-                Found::TwoWay(round) => batch.two_way.push(*round),
-                Found::Check(round) => batch.checks.push(*round),
-                Found::Around(round) => batch.surroundings.push(*round),
-                Found::Outward(report) => batch.outward.push(*report),
-                Found::Throughput(round) => batch.throughput.push(*round),
+                Measurement::TwoWay(round) => batch.two_way.push(*round),
+                Measurement::Check(round) => batch.checks.push(*round),
+                Measurement::HostFacts(round) => batch.host_facts.push(*round),
+                Measurement::Diagnosis(report) => batch.diagnoses.push(*report),
+                Measurement::Throughput(round) => batch.throughput.push(*round),
             }
         }
         writer.put(batch).await?;

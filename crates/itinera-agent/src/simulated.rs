@@ -1,12 +1,11 @@
 //! A host in user space on the simulated internet, beside the prober's own socket.
 
-use crate::link::simulated::{Frame, unix_nanos_now};
+use crate::link::simulated::{Frame, SimulatedSocket, unix_nanos_now};
 use itinera_model::batch::encode;
 use itinera_stack::{Ports, Stack};
 use itinera_wire::{IpHeader, TcpHeader, UdpHeader, ip};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use uuid::Uuid;
 
@@ -18,8 +17,7 @@ const BACKLOG: usize = 4_096;
 /// # Errors
 /// The kernel's word about a loopback socket.
 pub(crate) async fn stack(simulation: SocketAddr, addresses: Vec<IpAddr>) -> io::Result<Stack> {
-    let socket = UdpSocket::bind("127.0.0.1:0").await?;
-    socket.connect(simulation).await?;
+    let socket = SimulatedSocket::connect(simulation).await?;
     let (in_door, came) = mpsc::channel(BACKLOG);
     let (leaving, mut sent) = mpsc::channel::<Vec<u8>>(BACKLOG);
     // It may only be going to listen.

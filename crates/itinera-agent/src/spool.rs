@@ -1,6 +1,6 @@
 //! The spool: batches on disk until the service has acknowledged them.
 //!
-//! Shape: one file per batch, `BOOT-SEQ-ROUNDS.batch`, holding the very octets that are
+//! Shape: one file per batch, `BOOT-SEQ-ROUNDS.batch`, holding the very bytes that are
 //! uploaded. A file appears whole or not at all. Names sort by time, because boot ids are
 //! UUIDs of version 7 and numbers have leading zeros. Beside them a file says how many rounds are
 //! being gathered for the next batch, so that a run that was killed can be told what it lost.
@@ -175,7 +175,7 @@ impl Spool {
         }
     }
 
-    /// Puts aside a batch that the service will never take, for people to look at, as long as
+    /// Puts aside a batch that the service will never take, for inspection, as long as
     /// there is room for it.
     ///
     /// # Errors

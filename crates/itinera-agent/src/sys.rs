@@ -61,7 +61,7 @@ pub(crate) fn hear_group(socket: &Socket, interface: u32, group: [u8; 6]) -> io:
 /// How far the machine's clock may be off UTC, in microseconds (adjtimex(2)); absent where nobody
 /// keeps it.
 pub(crate) fn clock_error_us() -> Option<u32> {
-    // SAFETY: all-zero octets are a valid `timex`: it has integers only. Zero `modes` ask to set
+    // SAFETY: all-zero bytes are a valid `timex`: it has integers only. Zero `modes` ask to set
     // nothing, so the call only writes to the structure, which is ours and of the layout that
     // libc gives for this target.
     let (state, read) = unsafe {

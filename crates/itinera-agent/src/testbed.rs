@@ -96,7 +96,7 @@ impl Row {
     }
 
     /// A second way from the first router to the third, by a namespace of its own, shared by flow.
-    pub(crate) fn add_second_way(&mut self) {
+    pub(crate) fn add_second_route(&mut self) {
         let name = format!("{}-x", self.names[0]);
         Self::add_namespace(&name, Limits::None);
         self.names.push(name);

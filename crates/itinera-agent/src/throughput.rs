@@ -1,10 +1,10 @@
 //! Sends or receives as much as gets through, within the bounds of an order that the service has
 //! signed. Who does not know the order's key is not listened to.
 
-use crate::surroundings::Around;
+use crate::host_facts::HostFactsSource;
 use hmac::{Hmac, KeyInit, Mac};
 use itinera_check::{Datagrams, Net};
-use itinera_model::surroundings::{Medium, Surroundings};
+use itinera_model::host_facts::{HostFacts, Medium};
 use itinera_model::throughput::{By, Side, ThroughputOrder, ThroughputWord};
 use itinera_model::unit::Micros;
 use sha2::Sha256;
@@ -18,12 +18,12 @@ use tokio::time::{Instant, timeout};
 const PATIENCE: Duration = Duration::from_secs(20);
 /// Between tries to reach a receiver that is not there yet.
 const AGAIN: Duration = Duration::from_millis(500);
-/// Octets sent at a time by TCP, and of a packet's payload by UDP.
+/// Bytes sent at a time by TCP, and of a packet's payload by UDP.
 const CHUNK: usize = 32 * 1_024;
 const PAYLOAD: usize = 1_200;
 /// UDP is sent in bursts this far apart, so that a coarse timer keeps the rate.
 const BURST: Duration = Duration::from_millis(5);
-/// Octets of an order's name, of a proof, and of a report.
+/// Bytes of an order's name, of a proof, and of a report.
 const NAME: usize = 16;
 const PROOF: usize = 32;
 const REPORT: usize = 8 + 8 + 4 + PROOF;
@@ -86,7 +86,7 @@ fn read_report(order: &ThroughputOrder, octets: &[u8]) -> Option<Counted> {
 /// When dropped, the run ends for both.
 pub(crate) async fn run(
     net: &Net,
-    around: Option<&Around>,
+    host_facts: Option<&HostFactsSource>,
     order: &ThroughputOrder,
 ) -> Option<(ThroughputWord, Option<[u64; 2]>)> {
     let whole = PATIENCE + PATIENCE + Duration::from_secs(order.seconds.into());
@@ -102,12 +102,12 @@ pub(crate) async fn run(
         }
         return None;
     }
-    let before = carried(around).await;
+    let before = carried(host_facts).await;
     let sent = match order.by {
         By::Tcp => timeout(whole, send_stream(net, order)).await,
         By::Udp => timeout(whole, send_packets(net, order)).await,
     };
-    let after = carried(around).await;
+    let after = carried(host_facts).await;
     let carried = before.zip(after).and_then(|(before, after)| {
         Some([after[0].checked_sub(before[0])?, after[1].checked_sub(before[1])?])
     });
@@ -125,8 +125,8 @@ pub(crate) async fn run(
     Some((word, carried))
 }
 
-async fn carried(around: Option<&Around>) -> Option<[u64; 2]> {
-    let seen: Surroundings = around?.look().await.ok()?;
+async fn carried(host_facts: Option<&HostFactsSource>) -> Option<[u64; 2]> {
+    let seen: HostFacts = host_facts?.read().await.ok()?;
     let outside = seen.interfaces.iter().filter(|one| one.medium != Medium::Loopback);
     let counters = outside.map(|one| one.counters);
     Some(counters.fold([0, 0], |[inward, out], c| [inward + c.rx_bytes, out + c.tx_bytes]))
@@ -136,7 +136,7 @@ fn micros(span: Duration) -> u64 {
     u64::try_from(span.as_micros()).unwrap_or(u64::MAX)
 }
 
-/// Sends by TCP until time or octets are used up; gives what was sent and what arrived.
+/// Sends by TCP until time or bytes are used up; gives what was sent and what arrived.
 async fn send_stream(net: &Net, order: &ThroughputOrder) -> io::Result<(u64, u32, Counted)> {
     let there = SocketAddr::new(order.peer_address, order.port);
     let begun = Instant::now();
@@ -173,7 +173,7 @@ async fn heard_report(
     read_report(order, &octets).ok_or_else(|| io::ErrorKind::InvalidData.into())
 }
 
-/// Receives by TCP from whoever proves the order's key; others are let go.
+/// Receives by TCP from the holder of the order's key; closes other connections.
 async fn receive_stream(net: &Net, order: &ThroughputOrder) -> io::Result<()> {
     let mut door = net.listen(order.port).await?;
     loop {
@@ -285,7 +285,7 @@ async fn answer<'a>(
     buffer.get(..length)
 }
 
-/// Counts packets of whoever proves the order's key.
+/// Counts packets of the holder of the order's key.
 async fn receive_packets(net: &Net, order: &ThroughputOrder) -> io::Result<()> {
     let six = matches!(order.peer_address, IpAddr::V6(_));
     let door = net.datagrams(Some(order.port), six).await?;

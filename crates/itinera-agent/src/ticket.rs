@@ -26,14 +26,14 @@ pub(crate) enum TicketError {
 }
 
 /// What the service gives leave by.
-pub(crate) trait Leave: DeserializeOwned {
-    /// Whose copy it is.
+pub(crate) trait Permission: DeserializeOwned {
+    /// The holder of the copy.
     fn holder(&self) -> AgentId;
     /// Until when it holds.
     fn not_after(&self) -> WallTime;
 }
 
-impl Leave for Ticket {
+impl Permission for Ticket {
     fn holder(&self) -> AgentId {
         self.holder
     }
@@ -43,7 +43,7 @@ impl Leave for Ticket {
     }
 }
 
-impl Leave for ThroughputOrder {
+impl Permission for ThroughputOrder {
     fn holder(&self) -> AgentId {
         self.holder
     }
@@ -57,7 +57,7 @@ impl Leave for ThroughputOrder {
 ///
 /// # Errors
 /// [`TicketError`].
-pub(crate) fn verified<T: Leave>(
+pub(crate) fn verified<T: Permission>(
     signed: &SignedTicket,
     authority: &CertificateDer<'_>,
     holder: AgentId,

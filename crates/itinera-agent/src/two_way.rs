@@ -30,7 +30,7 @@ pub(crate) struct Sessions {
     reflector: Reflector,
     senders: Vec<Sending>,
     clock: OwnClock,
-    /// Numbers of the next rounds of pairs whose engine has ended.
+    /// Next round numbers of pairs with an ended engine.
     numbers: BTreeMap<PairId, u64>,
 }
 
@@ -154,7 +154,7 @@ impl Sessions {
         Ok(None)
     }
 
-    /// Says anew how far our clock may be off.
+    /// Updates the error bound of the own clock.
     pub(crate) fn set_synchronised(&mut self, driver: &Driver) {
         let error_us = match driver.link() {
             Link::Simulated { .. } => None,

@@ -32,7 +32,7 @@ pub struct Witness {
 
 /// Where to look.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Look {
+pub enum ComplaintCause {
     /// Nothing was measured there and then.
     NotMeasured,
     /// The network was clean: the application, or the user's own machine.
@@ -47,9 +47,9 @@ pub enum Look {
 
 /// A verdict with its reasons.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Verdict {
+pub struct ComplaintVerdict {
     /// Where to look.
-    pub look: Look,
+    pub cause: ComplaintCause,
     /// The verdict, then its reasons.
     pub sentences: Vec<String>,
 }
@@ -126,34 +126,39 @@ fn common_place(witnesses: &[Witness], map: &OwnerMap) -> Option<String> {
 }
 
 /// The verdict on a complaint from `site` about `service`.
-pub fn verdict(site: &str, service: &str, witnesses: &[Witness], map: &OwnerMap) -> Verdict {
+pub fn verdict(
+    site: &str,
+    service: &str,
+    witnesses: &[Witness],
+    map: &OwnerMap,
+) -> ComplaintVerdict {
     let own = counted(witnesses, Relation::Own);
     let same_site = counted(witnesses, Relation::SameSite);
     let same_service = counted(witnesses, Relation::SameService);
-    let look = match () {
-        () if own.measured == 0 => Look::NotMeasured,
-        () if own.suffering == 0 => Look::NotTheNetwork,
-        () if same_site.all() && !same_service.all() => Look::Site,
-        () if same_service.all() && !same_site.all() => Look::Service,
-        () => Look::Shared,
+    let cause = match () {
+        () if own.measured == 0 => ComplaintCause::NotMeasured,
+        () if own.suffering == 0 => ComplaintCause::NotTheNetwork,
+        () if same_site.all() && !same_service.all() => ComplaintCause::Site,
+        () if same_service.all() && !same_site.all() => ComplaintCause::Service,
+        () => ComplaintCause::Shared,
     };
-    let first = match look {
-        Look::NotMeasured => {
+    let first = match cause {
+        ComplaintCause::NotMeasured => {
             format!("Nothing was measured from {site} to {service} around then: no verdict.")
         }
-        Look::NotTheNetwork => format!(
+        ComplaintCause::NotTheNetwork => format!(
             "The network between {site} and {service} was clean around then: look at the \
              application, or at the user's own machine and its link."
         ),
-        Look::Site => format!(
+        ComplaintCause::Site => format!(
             "Everything from {site} suffered, and other sites reached {service}: look at the site \
              and its way in."
         ),
-        Look::Service => format!(
+        ComplaintCause::Service => format!(
             "Every site suffered with {service}, and {site} reached other services: look at the \
              target's end and what lies before it."
         ),
-        Look::Shared => format!(
+        ComplaintCause::Shared => format!(
             "The network between {site} and {service} suffered: look where the suffering paths \
              come together."
         ),
@@ -162,7 +167,7 @@ pub fn verdict(site: &str, service: &str, witnesses: &[Witness], map: &OwnerMap)
     sentences.push(same_site.words(&format!("from {site} to other services")));
     sentences.push(same_service.words(&format!("from other sites to {service}")));
     sentences.extend(common_place(witnesses, map));
-    Verdict { look, sentences }
+    ComplaintVerdict { cause, sentences }
 }
 
 #[cfg(test)]
@@ -191,25 +196,25 @@ mod tests {
         }
     }
 
-    fn look(own: &[u32], site: &[u32], service: &[u32]) -> Look {
+    fn cause(own: &[u32], site: &[u32], service: &[u32]) -> ComplaintCause {
         let all =
             [(Relation::Own, own), (Relation::SameSite, site), (Relation::SameService, service)];
         let witnesses: Vec<Witness> = all
             .into_iter()
             .flat_map(|(relation, lost)| lost.iter().map(move |lost| witness(relation, *lost)))
             .collect();
-        verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default()).look
+        verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default()).cause
     }
 
     #[test]
     fn the_neighbours_tell_where_to_look() {
-        assert_eq!(look(&[], &[0], &[0]), Look::NotMeasured);
-        assert_eq!(look(&[0, 1], &[9], &[9]), Look::NotTheNetwork);
-        assert_eq!(look(&[9], &[9, 12], &[0, 9]), Look::Site);
-        assert_eq!(look(&[9], &[0, 12], &[9, 9]), Look::Service);
-        assert_eq!(look(&[9], &[0, 12], &[0, 9]), Look::Shared);
-        assert_eq!(look(&[9], &[9], &[9]), Look::Shared);
-        assert_eq!(look(&[9], &[], &[]), Look::Shared);
+        assert_eq!(cause(&[], &[0], &[0]), ComplaintCause::NotMeasured);
+        assert_eq!(cause(&[0, 1], &[9], &[9]), ComplaintCause::NotTheNetwork);
+        assert_eq!(cause(&[9], &[9, 12], &[0, 9]), ComplaintCause::Site);
+        assert_eq!(cause(&[9], &[0, 12], &[9, 9]), ComplaintCause::Service);
+        assert_eq!(cause(&[9], &[0, 12], &[0, 9]), ComplaintCause::Shared);
+        assert_eq!(cause(&[9], &[9], &[9]), ComplaintCause::Shared);
+        assert_eq!(cause(&[9], &[], &[]), ComplaintCause::Shared);
     }
 
     #[test]
@@ -237,7 +242,7 @@ mod tests {
             with(Relation::SameService, 5, 90_000),
         ];
         let verdict = verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default());
-        assert_eq!(verdict.look, Look::Service, "{:?}", verdict.sentences);
+        assert_eq!(verdict.cause, ComplaintCause::Service, "{:?}", verdict.sentences);
         let last = verdict.sentences.last().unwrap();
         let words = "2 of 3 suffering paths show loss that begins on the link 198.18.64.3";
         assert!(last.starts_with(words), "{last}");
@@ -256,6 +261,6 @@ mod tests {
     fn a_path_without_a_word_is_no_witness() {
         let silent = Witness { assessment: None, ..witness(Relation::Own, 0) };
         let verdict = verdict("Eskerry", "Seat Booking", &[silent], &OwnerMap::default());
-        assert_eq!(verdict.look, Look::NotMeasured);
+        assert_eq!(verdict.cause, ComplaintCause::NotMeasured);
     }
 }

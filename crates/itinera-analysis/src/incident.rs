@@ -2,7 +2,7 @@
 
 use crate::sentence::{self, Whose};
 use itinera_model::alarm::Alarm;
-use itinera_model::event::Trouble;
+use itinera_model::event::Fault;
 use itinera_model::finding::Place;
 use itinera_model::owner::OwnerMap;
 
@@ -11,7 +11,7 @@ const TOGETHER_US: i64 = 120_000_000;
 
 /// True when two alarms have one cause: they name the same place; or, at about the same time, the
 /// links on both sides of one device, places that silent hops do not tell apart, or the same
-/// trouble between the same owners in the other version of IP, which mostly shares the line.
+/// fault between the same owners in the other version of IP, which mostly shares the line.
 pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     let (Place::Link { from, to, silent_between }, other) = (a.key.place, b.key.place);
     let Place::Link { from: other_from, to: other_to, silent_between: other_silent } = other;
@@ -32,24 +32,22 @@ pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     own == others && own != Whose::Unknown
 }
 
-/// True when trouble has one cause: alarms by their places, events by their group, and an event of
+/// True when fault has one cause: alarms by their places, events by their group, and an event of
 /// a machine with alarms on that machine's first link.
-fn is_one_trouble(a: &Trouble, b: &Trouble, map: &OwnerMap) -> bool {
+fn is_one_fault(a: &Fault, b: &Fault, map: &OwnerMap) -> bool {
     match (a, b) {
-        (Trouble::Alarm(a), Trouble::Alarm(b)) => is_one_cause(a, b, map),
-        (Trouble::Event(a), Trouble::Event(b)) => a.group == b.group,
-        (Trouble::Alarm(alarm), Trouble::Event(event))
-        | (Trouble::Event(event), Trouble::Alarm(alarm)) => {
+        (Fault::Alarm(a), Fault::Alarm(b)) => is_one_cause(a, b, map),
+        (Fault::Event(a), Fault::Event(b)) => a.group == b.group,
+        (Fault::Alarm(alarm), Fault::Event(event)) | (Fault::Event(event), Fault::Alarm(alarm)) => {
             let Place::Link { from, to, .. } = alarm.key.place;
             event.own_addresses.iter().any(|own| *own == from || *own == to)
         }
     }
 }
 
-/// The incident that trouble belongs to: the first with trouble of the same cause.
-pub fn fold<I: Copy>(trouble: &Trouble, open: &[(I, Vec<Trouble>)], map: &OwnerMap) -> Option<I> {
-    let belongs =
-        |known: &Vec<Trouble>| known.iter().any(|known| is_one_trouble(trouble, known, map));
+/// The incident of a fault: the first with a fault of the same cause.
+pub fn fold<I: Copy>(fault: &Fault, open: &[(I, Vec<Fault>)], map: &OwnerMap) -> Option<I> {
+    let belongs = |known: &Vec<Fault>| known.iter().any(|known| is_one_fault(fault, known, map));
     open.iter().find(|(_, known)| belongs(known)).map(|(id, _)| *id)
 }
 
@@ -80,10 +78,10 @@ pub fn headline(alarms: &[(&Alarm, bool)], map: &OwnerMap) -> Option<String> {
 mod tests {
     use super::*;
     use itinera_model::alarm::{AlarmKey, AlarmKind, Severity};
+    use itinera_model::diagnosis::Part;
     use itinera_model::event::{Event, EventKey, EventKind};
     use itinera_model::finding::Cause;
     use itinera_model::id::{AgentId, PathId};
-    use itinera_model::outward::Part;
     use itinera_model::owner::{Owner, OwnerEntry};
     use itinera_model::unit::{Micros, WallTime};
     use uuid::Uuid;
@@ -140,9 +138,9 @@ mod tests {
     }
 
     #[test]
-    fn trouble_joins_the_incident_of_its_cause_or_opens_one() {
+    fn a_fault_joins_the_incident_of_its_cause_or_opens_one() {
         let event = |group: &str, own: &str| {
-            Trouble::Event(Event {
+            Fault::Event(Event {
                 key: EventKey {
                     kind: EventKind::FramesDamaged,
                     agent: AgentId::from_uuid(Uuid::nil()),
@@ -159,7 +157,7 @@ mod tests {
                 own_addresses: vec![own.parse().unwrap()],
             })
         };
-        let alarm = |from, to, since| Trouble::Alarm(alarm(from, to, 0, since));
+        let alarm = |from, to, since| Fault::Alarm(alarm(from, to, 0, since));
         let open = [
             (1, vec![alarm("198.18.128.1", "198.18.128.2", 0)]),
             (2, vec![alarm("198.18.64.3", "198.18.64.4", 0)]),

@@ -18,10 +18,10 @@ const LATE_WINDOWS: i64 = 60;
 const KEPT_WINDOWS: usize = 180;
 /// As many windows without a finding hold all that may say what is usual, and the recent ones.
 const ENOUGH_WINDOWS: usize = 70;
-/// Windows before a finding that are not learned as usual: the trouble began in them.
+/// Windows before a finding that are not learned as usual: the fault began in them.
 const BEFORE_FINDING: i64 = 2;
-/// Windows after a finding that are not learned as usual: by chance trouble may be too slight for
-/// a finding for a while, and must not become the usual meanwhile.
+/// Windows after a finding that are not learned as usual: by chance fault may be too slight for
+/// a finding for some windows, and must not become usual during that time.
 const AFTER_FINDING: i64 = 6;
 /// An assessment this old raises no alarm any more: three minutes.
 const TOO_OLD_TO_RAISE_US: i64 = 180_000_000;
@@ -144,7 +144,7 @@ impl PathHistory {
         locate::assess(path, *source, windows, window, usual)
     }
 
-    /// Enters whether a finding was made in a window; gives the windows near it whose flag is
+    /// Enters whether a finding was made in a window; gives the windows near it if their flag is
     /// another now. Windows are entered in order of time, so that each flag ends as it would have
     /// been, had everything come in order.
     fn enter_found(&mut self, window: i64, found: bool) -> Vec<i64> {
@@ -155,8 +155,8 @@ impl PathHistory {
             self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| *index).collect();
         let mut changed = Vec::new();
         for index in near {
-            let mut around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
-            let flagged = around.any(|(_, content)| content.found);
+            let mut host_facts = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
+            let flagged = host_facts.any(|(_, content)| content.found);
             let Some(content) = self.windows.get_mut(&index) else { continue };
             if std::mem::replace(&mut content.flagged, flagged) != flagged {
                 self.on_change(index);
@@ -323,7 +323,7 @@ mod tests {
 
     const START_S: i64 = 1_700_000_000;
 
-    /// One window's round of a five-hop path whose last three hops lose some of ten probes.
+    /// One window's round of a five-hop path; its last three hops lose some of ten probes.
     fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> {
         let hops: Vec<HopCounts> = (0..5u8)
             .map(|hop| {
@@ -455,7 +455,7 @@ mod tests {
     }
 
     #[test]
-    fn trouble_that_pauses_by_chance_does_not_become_usual() {
+    fn a_fault_that_pauses_by_chance_does_not_become_usual() {
         let mut judge = Judge::default();
         live(&mut judge, 0..30, 0);
         // Every third minute it is hardly there.

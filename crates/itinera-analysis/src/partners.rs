@@ -121,7 +121,7 @@ pub fn pair(a: &Candidate, b: &Candidate, family: Family) -> Option<Partners> {
 }
 
 /// Chooses at most `each` partners for every agent. Pairs that `stand` are kept as long as both
-/// ends are there, so that what has been learned of them goes on.
+/// ends are there, so that their history continues.
 ///
 /// Cost: agents squared by `each`.
 pub fn choose(

@@ -64,8 +64,8 @@ mod tests {
         let lossy = said([31, 31, 15, 15], 10).unwrap();
         let Place::Link { to, .. } = lossy.finding.unwrap().place;
         assert_eq!(to, IpAddr::from([198, 18, 0, 3]));
-        let polices = said([31, 1, 31, 31], 10).unwrap();
-        assert!(polices.finding.is_none());
-        assert_eq!(polices.hops[1].verdict, HopVerdict::Polices);
+        let rate_limits = said([31, 1, 31, 31], 10).unwrap();
+        assert!(rate_limits.finding.is_none());
+        assert_eq!(rate_limits.hops[1].verdict, HopVerdict::RateLimits);
     }
 }

@@ -1,10 +1,10 @@
-//! What is worth a word about an agent's surroundings, and which of the gateways that it used is the
+//! What is worth a word about an agent's host facts, and which of the gateways that it used is the
 //! better one: a user sent around the world by a badly chosen gateway is a frequent find.
 
+use itinera_model::diagnosis::Echoes;
 use itinera_model::finding::Assessment;
-use itinera_model::outward::Echoes;
+use itinera_model::host_facts::{Duplex, HostFacts, Medium};
 use itinera_model::owner::OwnerMap;
-use itinera_model::surroundings::{Duplex, Medium, Surroundings};
 use itinera_model::unit::{Micros, WallTime};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -15,11 +15,11 @@ const BETTER_US: u32 = 2_000;
 
 /// One look around.
 #[derive(Debug, Clone, Copy)]
-pub struct Look<'a> {
+pub struct Report<'a> {
     /// When.
     pub at: WallTime,
     /// What was seen.
-    pub around: &'a Surroundings,
+    pub host_facts: &'a HostFacts,
     /// Echo to the gateway in use, where it was asked.
     pub gateway: Option<&'a Echoes>,
 }
@@ -37,31 +37,33 @@ pub struct Used {
     pub last_at: WallTime,
     /// It is the one in use.
     pub in_use: bool,
-    /// Median over the looks of the median round trip to it.
+    /// Median over the reports of the median round trip to it.
     pub delay: Option<Micros>,
 }
 
-/// The gateways of IPv4 and IPv6 that were in use in some looks, in order of time, each with its
+/// The gateways of IPv4 and IPv6 that were in use in some reports, in order of time, each with its
 /// delay; and, where another than the one in use would be better, that in a sentence.
-pub fn gateways(looks: &[Look<'_>]) -> (Vec<Used>, Option<String>) {
+pub fn gateways(reports: &[Report<'_>]) -> (Vec<Used>, Option<String>) {
     let mut used: Vec<(Used, Vec<u32>)> = Vec::new();
-    for look in looks {
+    for report in reports {
         for six in [false, true] {
-            let Some(address) = look.around.gateway(six) else { continue };
-            let route = look.around.routes.iter().find(|route| route.gateway == Some(address));
+            let Some(address) = report.host_facts.gateway(six) else { continue };
+            let route =
+                report.host_facts.routes.iter().find(|route| route.gateway == Some(address));
             let interface = route.map(|route| route.interface.clone()).unwrap_or_default();
             let known = used
                 .iter_mut()
                 .find(|(used, _)| used.address == address && used.interface == interface);
-            let delay = look.gateway.filter(|it| it.address == address).and_then(|it| it.median_us);
+            let delay =
+                report.gateway.filter(|it| it.address == address).and_then(|it| it.median_us);
             let delay = delay.map(|delay| delay.as_micros());
             match known {
                 Some((used, delays)) => {
-                    used.last_at = look.at;
+                    used.last_at = report.at;
                     delays.extend(delay);
                 }
                 None => {
-                    let (first_at, last_at) = (look.at, look.at);
+                    let (first_at, last_at) = (report.at, report.at);
                     let new =
                         Used { address, interface, first_at, last_at, in_use: false, delay: None };
                     used.push((new, delay.into_iter().collect()));
@@ -69,13 +71,13 @@ pub fn gateways(looks: &[Look<'_>]) -> (Vec<Used>, Option<String>) {
             }
         }
     }
-    let newest = looks.last().map(|look| look.around);
+    let newest = reports.last().map(|report| report.host_facts);
     let mut all: Vec<Used> = used
         .into_iter()
         .map(|(mut used, mut delays)| {
             delays.sort_unstable();
             used.delay = delays.get(delays.len() / 2).copied().map(Micros::new);
-            let now = newest.and_then(|around| around.gateway(used.address.is_ipv6()));
+            let now = newest.and_then(|host_facts| host_facts.gateway(used.address.is_ipv6()));
             used.in_use = now == Some(used.address);
             used
         })
@@ -106,35 +108,35 @@ fn better(all: &[Used]) -> Option<String> {
     })
 }
 
-/// By whose networks an agent goes out, with the number of paths by each, from the newest judgements
-/// of its paths: whose the first hop with an owner is. A silent hop before that one may be anybody's,
+/// The access networks of an agent, with the number of paths by each, from the newest judgements
+/// of its paths: the owner of the first hop with one. A silent hop before it may have any owner,
 /// and such a path says nothing. A machine that roams changes it.
 pub fn access_providers<'a>(
     paths: impl IntoIterator<Item = &'a Assessment>,
     map: &OwnerMap,
 ) -> BTreeMap<(u32, &str), usize> {
-    let mut ways = BTreeMap::new();
+    let mut routes_used = BTreeMap::new();
     for path in paths {
         let answered = path.hops.iter().map_while(|hop| hop.address);
         if let Some(first) = answered.filter_map(|address| map.owner_of(address)).next() {
-            *ways.entry((first.as_number, first.name.as_str())).or_default() += 1;
+            *routes_used.entry((first.as_number, first.name.as_str())).or_default() += 1;
         }
     }
-    ways
+    routes_used
 }
 
 /// The same in a sentence: the one that most paths go by.
 pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
-    let ways = access_providers(paths.iter().copied(), map);
-    let ((number, name), _) = ways.into_iter().max_by_key(|(_, paths)| *paths)?;
+    let routes_used = access_providers(paths.iter().copied(), map);
+    let ((number, name), _) = routes_used.into_iter().max_by_key(|(_, paths)| *paths)?;
     Some(format!("It goes out by {name} (AS {number}) now."))
 }
 
-/// What is worth a word about surroundings, and which of the targets, by name and address, go
+/// What is worth a word about host facts, and which of the targets, by name and address, go
 /// through tunnels.
-pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String> {
+pub fn remarks(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<String> {
     let mut said = Vec::new();
-    for one in &around.interfaces {
+    for one in &host_facts.interfaces {
         let name = &one.name;
         if one.medium == Medium::Loopback || !one.up {
             continue;
@@ -155,11 +157,11 @@ pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String>
             said.push(format!("{name} negotiated {mbit} Mb/s: was it meant to?"));
         }
         if one.medium == Medium::Tunnel {
-            let routes = around.routes.iter().filter(|route| route.interface == *name);
+            let routes = host_facts.routes.iter().filter(|route| route.interface == *name);
             let led: Vec<String> = routes.take(5).map(|route| route.to.to_string()).collect();
             let led = led.join(", ");
             let through = targets.iter().filter(|(_, address)| {
-                around.route_to(*address).is_some_and(|route| route.interface == *name)
+                host_facts.route_to(*address).is_some_and(|route| route.interface == *name)
             });
             let mut through: Vec<&str> = through.map(|(target, _)| *target).collect();
             through.dedup();
@@ -178,13 +180,13 @@ pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String>
             });
         }
     }
-    if around.resolvers.is_empty() {
+    if host_facts.resolvers.is_empty() {
         said.push("No resolver is configured.".to_owned());
     }
-    if around.gateway(false).is_none() && around.gateway(true).is_none() {
+    if host_facts.gateway(false).is_none() && host_facts.gateway(true).is_none() {
         said.push("There is no gateway: nothing beyond its own links can be reached.".to_owned());
     }
-    for one in &around.announced {
+    for one in &host_facts.announced {
         said.push(format!("{} is attached to {}, {}.", one.interface, one.system, one.port));
     }
     said
@@ -194,19 +196,19 @@ pub fn remarks(around: &Surroundings, targets: &[(&str, IpAddr)]) -> Vec<String>
 mod tests {
     use super::*;
     use itinera_model::finding::{HopVerdict, HopView};
+    use itinera_model::host_facts::{Interface, RouteEntry};
     use itinera_model::id::PathId;
     use itinera_model::owner::{Owner, OwnerEntry};
-    use itinera_model::surroundings::{Interface, RouteEntry};
     use uuid::Uuid;
 
-    fn by(gateway: &str, interface: &str) -> Surroundings {
+    fn by(gateway: &str, interface: &str) -> HostFacts {
         let route = RouteEntry {
             to: "0.0.0.0/0".parse().unwrap(),
             gateway: gateway.parse().ok(),
             interface: interface.to_owned(),
             metric: 100,
         };
-        Surroundings { routes: vec![route], ..Surroundings::default() }
+        HostFacts { routes: vec![route], ..HostFacts::default() }
     }
 
     fn echoes(address: &str, ms: u32) -> Echoes {
@@ -218,19 +220,20 @@ mod tests {
     fn the_better_gateway_of_those_used_is_named() {
         let (cable, radio) = (by("10.0.0.1", "eth0"), by("10.8.0.1", "wlan0"));
         let (fast, slow) = (echoes("10.0.0.1", 2), echoes("10.8.0.1", 45));
-        let look = |second, around, gateway| Look {
+        let report = |second, host_facts, gateway| Report {
             at: WallTime::from_unix_seconds(second),
-            around,
+            host_facts,
             gateway: Some(gateway),
         };
-        let looks = [look(0, &cable, &fast), look(60, &cable, &fast), look(120, &radio, &slow)];
-        let (used, better) = gateways(&looks);
+        let reports =
+            [report(0, &cable, &fast), report(60, &cable, &fast), report(120, &radio, &slow)];
+        let (used, better) = gateways(&reports);
         assert_eq!(used.len(), 2);
         assert_eq!((used[0].in_use, used[1].in_use), (false, true));
         assert_eq!(used[0].last_at, WallTime::from_unix_seconds(60));
         let better = better.unwrap();
         assert!(better.starts_with("The gateway 10.0.0.1 by eth0 was the better one"), "{better}");
-        assert_eq!(gateways(&looks[..2]).1, None, "the better one is in use");
+        assert_eq!(gateways(&reports[..2]).1, None, "the better one is in use");
         assert_eq!(gateways(&[]), (Vec::new(), None));
     }
 
@@ -287,14 +290,14 @@ mod tests {
             speed_mbit_s,
             ..Interface::default()
         };
-        let mut around = by("10.0.0.1", "eth0");
-        around.interfaces = vec![
+        let mut host_facts = by("10.0.0.1", "eth0");
+        host_facts.interfaces = vec![
             interface("eth0", Medium::Wired, Some(100)),
             interface("wlan0", Medium::Wireless, None),
             interface("tun0", Medium::Tunnel, None),
         ];
         let targets = [("Crew Mail", "10.50.0.9".parse().unwrap())];
-        let said = remarks(&around, &targets).join(" ");
+        let said = remarks(&host_facts, &targets).join(" ");
         for words in [
             "eth0 negotiated 100 Mb/s",
             "wlan0 is wireless",
@@ -310,21 +313,21 @@ mod tests {
             interface: interface.to_owned(),
             metric: 0,
         };
-        around.ways = vec![by_rule("tun0")];
-        let said = remarks(&around, &targets).join(" ");
+        host_facts.routes_used = vec![by_rule("tun0")];
+        let said = remarks(&host_facts, &targets).join(" ");
         assert!(said.contains("through it go Crew Mail, by rules beside the main table"), "{said}");
-        around.ways.clear();
+        host_facts.routes_used.clear();
         let to = "10.50.0.0/16".parse().unwrap();
-        around.routes.push(RouteEntry {
+        host_facts.routes.push(RouteEntry {
             to,
             gateway: None,
             interface: "tun0".to_owned(),
             metric: 0,
         });
-        let said = remarks(&around, &targets).join(" ");
+        let said = remarks(&host_facts, &targets).join(" ");
         assert!(said.contains("through it go 10.50.0.0/16, and with it Crew Mail"), "{said}");
-        around.ways = vec![by_rule("eth0")];
-        let said = remarks(&around, &targets).join(" ");
+        host_facts.routes_used = vec![by_rule("eth0")];
+        let said = remarks(&host_facts, &targets).join(" ");
         assert!(said.contains("10.50.0.0/16, none of the targets among it"), "{said}");
     }
 }

@@ -78,7 +78,7 @@ fn per_cent(ppm: u32) -> String {
     format!("{:.0} %", f64::from(ppm) / 10_000.0)
 }
 
-/// A confidence for people: never a certainty.
+/// A confidence as text: never 100 %.
 pub fn confidence_words(ppm: u32) -> String {
     if ppm >= 995_000 { "over 99 %".to_owned() } else { per_cent(ppm) }
 }
@@ -97,14 +97,14 @@ pub fn place_words(place: &Place) -> String {
     }
 }
 
-fn trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
+fn effect_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
     match cause {
         Cause::Loss => format!("{} of packets are lost", per_cent(loss_ppm)),
         Cause::Delay => format!("{added} are added"),
     }
 }
 
-fn past_trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
+fn past_effect_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
     match cause {
         Cause::Loss => format!("Up to {} of packets were lost", per_cent(loss_ppm)),
         Cause::Delay => format!("Up to {added} were added"),
@@ -115,7 +115,7 @@ fn past_trouble_words(cause: Cause, loss_ppm: u32, added: Micros) -> String {
 pub fn of_finding(finding: &Finding, map: &OwnerMap) -> String {
     format!(
         "{} {}, {}; {} sure.",
-        trouble_words(finding.cause, finding.loss_ppm, finding.added_delay_us),
+        effect_words(finding.cause, finding.loss_ppm, finding.added_delay_us),
         place_words(&finding.place),
         whose(&finding.place, map).words(),
         confidence_words(finding.confidence_ppm),
@@ -156,16 +156,16 @@ pub fn of_assessment(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
         [one] => format!("Hop {one}"),
         many => format!("Hops {}", many.join(", ")),
     };
-    let policing = hops_with(HopVerdict::Polices);
-    if !policing.is_empty() {
-        let (verb, own, them) = match policing.len() {
+    let rate_limiting = hops_with(HopVerdict::RateLimits);
+    if !rate_limiting.is_empty() {
+        let (verb, own, them) = match rate_limiting.len() {
             1 => ("answers", "its", "it"),
             _ => ("answer", "their", "them"),
         };
         said.push(format!(
-            "{} {verb} only a part of the probes by {own} own policy (policing): traffic passes \
+            "{} {verb} only a part of the probes by {own} own policy (rate_limiting): traffic passes \
              {them} undiminished, as later hops show.",
-            listed(&policing)
+            listed(&rate_limiting)
         ));
     }
     let silent = hops_with(HopVerdict::Silent);
@@ -175,22 +175,22 @@ pub fn of_assessment(latest: &Assessment, map: &OwnerMap) -> Vec<String> {
     }
     if latest.finding.is_some() {
         said.push(
-            "Seen from one side as a round trip: the trouble may lie on the way back.".to_owned(),
+            "Seen from one side as a round trip: the fault may lie on the return route.".to_owned(),
         );
     }
     said
 }
 
-/// What an alarm says, without its time: what is so now, or, once cleared, what was at worst.
+/// What an alarm says, without its time: its current values, or, once cleared, its worst values.
 pub fn of_alarm(alarm: &Alarm, cleared: bool, map: &OwnerMap) -> String {
-    let (trouble, paths) = if cleared {
+    let (fault, paths) = if cleared {
         let worst = (alarm.worst_loss_ppm, alarm.worst_added_delay_us);
-        (past_trouble_words(alarm.key.cause, worst.0, worst.1), &alarm.paths)
+        (past_effect_words(alarm.key.cause, worst.0, worst.1), &alarm.paths)
     } else {
-        (trouble_words(alarm.key.cause, alarm.loss_ppm, alarm.added_delay_us), &alarm.showing)
+        (effect_words(alarm.key.cause, alarm.loss_ppm, alarm.added_delay_us), &alarm.showing)
     };
     format!(
-        "{trouble} {}, {}; {} sure, seen on {} {}.",
+        "{fault} {}, {}; {} sure, seen on {} {}.",
         place_words(&alarm.key.place),
         whose(&alarm.key.place, map).words(),
         confidence_words(alarm.confidence_ppm),

@@ -13,7 +13,7 @@ const PACKET_MS: f64 = 20.0;
 /// Impairment of the codec, and how well it bears loss.
 const IE: f64 = 0.0;
 const BPL: f64 = 25.1;
-/// From this rating factor on people are satisfied, and from this on only some complain (ITU-T
+/// From this rating factor on users are satisfied, and from this on only some complain (ITU-T
 /// G.109, table 1).
 const FIT: f64 = 80.0;
 const STRAINED: f64 = 70.0;
@@ -32,7 +32,7 @@ pub enum Fitness {
 
 /// How one direction sounds.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Heard {
+pub struct VoiceQuality {
     /// Rating factor R, 0 to 93.2.
     pub r: f64,
     /// Mean opinion score, 1 to 4.5 (G.107 annex B).
@@ -76,7 +76,7 @@ fn impairment_by_delay(ta: f64) -> f64 {
 }
 
 /// How it sounds with so much delay, loss and burstiness.
-pub fn heard(delay_ms: f64, loss_ratio: f64, burst_ratio: f64) -> Heard {
+pub fn heard(delay_ms: f64, loss_ratio: f64, burst_ratio: f64) -> VoiceQuality {
     let lost = (loss_ratio * 100.0).clamp(0.0, 100.0);
     let burst_ratio = burst_ratio.max(1.0);
     // Effective equipment impairment (clause 7.5).
@@ -92,12 +92,12 @@ pub fn heard(delay_ms: f64, loss_ratio: f64, burst_ratio: f64) -> Heard {
         r if r >= STRAINED => Fitness::Strained,
         _ => Fitness::Unfit,
     };
-    Heard { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
+    VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
 }
 
 /// How both directions sound, forward and back, over rounds of a voice-like stream; absent without
 /// an answered packet.
-pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[Heard; 2]> {
+pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[VoiceQuality; 2]> {
     let mut trips: Vec<u32> = rounds
         .iter()
         .filter_map(|round| round.round_trip_us.map(|[_, middle, _]| middle))
@@ -137,7 +137,7 @@ fn burst_ratio(rounds: &[&TwoWayRound]) -> f64 {
 }
 
 /// How a direction sounds, in a sentence with the parameters it was computed with.
-pub fn sentence(from: &str, to: &str, heard: &Heard) -> String {
+pub fn sentence(from: &str, to: &str, heard: &VoiceQuality) -> String {
     let word = match heard.fitness {
         Fitness::Fit => "fit for voice",
         Fitness::Strained => "strained for voice",

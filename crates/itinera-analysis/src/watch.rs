@@ -20,7 +20,7 @@ pub struct WatchSummary {
     pub lost: u32,
     /// Round-trip delay to the far end: smallest, median, 95th percentile.
     pub delay: Option<[Micros; 3]>,
-    /// Different ways taken.
+    /// Number of different routes.
     pub routes: u32,
     /// All of it in words, with the surest finding.
     pub sentences: Vec<String>,

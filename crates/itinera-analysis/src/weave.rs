@@ -1,4 +1,4 @@
-//! How far each part of a path departed from its own usual, in steps for people.
+//! How far each part of a path departed from its own usual, in steps.
 
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView};
 use itinera_model::unit::Micros;
@@ -45,7 +45,7 @@ fn is_beyond_chance(before_ppm: u32, here_ppm: u32, sent: u32) -> bool {
 
 /// The cells of one window, by hop. Each says what its own part of the path adds: loss and delay
 /// that came from before it are not shown again, and where the window's finding says where the
-/// trouble begins, it is shown there and nowhere else.
+/// fault begins, it is shown there and nowhere else.
 pub fn cells(hops: &[HopView], finding: Option<&Finding>) -> Vec<Cell> {
     let (mut carried_ppm, mut excess_us) = (1_000_000, 0i64);
     let mut cells = Vec::with_capacity(hops.len());
@@ -146,7 +146,7 @@ mod tests {
     }
 
     #[test]
-    fn trouble_is_shown_where_the_finding_says_it_begins() {
+    fn a_fault_is_shown_where_the_finding_says_it_begins() {
         let place = Place::Link {
             from: [198, 18, 0, 1].into(),
             to: [198, 18, 0, 2].into(),

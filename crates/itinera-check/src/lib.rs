@@ -6,12 +6,12 @@
 //! server says costs more than a fixed measure of time and memory. It asks over the kernel's
 //! sockets, or over a host of the simulated internet ([`Net`]).
 
+mod first_bytes;
 mod lines;
 mod names;
 mod net;
 mod page;
 mod tls;
-mod watched;
 mod web;
 
 pub use names::resolve;
@@ -19,15 +19,15 @@ pub use net::{Both, Connection, Datagrams, Listener, Net};
 pub use tls::Roots;
 
 use ipnet::IpNet;
-use itinera_model::check::{Ask, CheckResult, Outcome, Phase, Seen, Step, Why};
+use itinera_model::check::{Ask, CheckDetails, CheckResult, Outcome, Phase, Step, Why};
 use itinera_model::unit::Micros;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-/// Whom to ask: by address, or by a name that is looked up first.
+/// Where to connect: an address, or a name to resolve first.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Whom {
+pub enum Destination {
     /// At this address.
     Address(IpAddr),
     /// Wherever this name leads now, over this version of IP where one is wanted.
@@ -44,7 +44,7 @@ pub struct Patience {
 }
 
 impl Default for Patience {
-    /// As long as people wait before they give up, and three times that for a whole page.
+    /// How long users wait before they give up, and three times that for a whole page.
     fn default() -> Self {
         Self { step: Duration::from_secs(5), whole: Duration::from_secs(15) }
     }
@@ -57,7 +57,7 @@ pub struct Asker {
     pub net: Net,
     /// The machine's resolvers, in its order.
     pub resolvers: Vec<IpAddr>,
-    /// Whom it trusts.
+    /// Trusted CA certificates.
     pub roots: Arc<Roots>,
     /// How long it waits.
     pub patience: Patience,
@@ -67,18 +67,18 @@ pub struct Asker {
 
 /// A check on its way: what it has done, so that a step's end by time loses nothing.
 #[derive(Debug)]
-pub(crate) struct Course {
+pub(crate) struct CheckProgress {
     pub(crate) phases: Vec<Phase>,
     pub(crate) spoke_to: Option<SocketAddr>,
-    pub(crate) seen: Seen,
+    pub(crate) seen: CheckDetails,
 }
 
 /// Where and how a check broke.
 pub(crate) type Break = (Step, Why);
 
-impl Course {
+impl CheckProgress {
     fn new() -> Self {
-        Self { phases: Vec::new(), spoke_to: None, seen: Seen::default() }
+        Self { phases: Vec::new(), spoke_to: None, seen: CheckDetails::default() }
     }
 
     /// A step is done: it took the time since `begun`.
@@ -102,18 +102,18 @@ impl Asker {
     ///
     /// # Cancel safety
     /// When dropped, connections are closed and nothing is reported.
-    pub async fn check(&self, whom: &Whom, ask: &Ask) -> CheckResult {
-        let mut course = Course::new();
+    pub async fn check(&self, destination: &Destination, ask: &Ask) -> CheckResult {
+        let mut course = CheckProgress::new();
         let course_of = &mut course;
         let asked = Box::pin(async move {
             match ask {
                 Ask::Name(question) => self.names(question, course_of).await,
-                Ask::Connect { port } => self.open(whom, *port, course_of).await.map(drop),
-                Ask::Tls { port, name } => self.tls_only(whom, *port, name, course_of).await,
-                Ask::Web(question) => self.web(whom, question, course_of).await,
-                Ask::Mail { port } => self.mail(whom, *port, course_of).await,
+                Ask::Connect { port } => self.open(destination, *port, course_of).await.map(drop),
+                Ask::Tls { port, name } => self.tls_only(destination, *port, name, course_of).await,
+                Ask::Web(question) => self.web(destination, question, course_of).await,
+                Ask::Mail { port } => self.mail(destination, *port, course_of).await,
                 Ask::Greeting { protocol, port } => {
-                    self.greeting(whom, *protocol, *port, course_of).await
+                    self.greeting(destination, *protocol, *port, course_of).await
                 }
             }
         });
@@ -127,7 +127,7 @@ impl Asker {
                 Outcome::Broke { at: next.unwrap_or(last), why: Why::Unfinished }
             }
         };
-        let Course { phases, spoke_to, seen, .. } = course;
+        let CheckProgress { phases, spoke_to, seen, .. } = course;
         CheckResult { outcome, spoke_to, phases, seen }
     }
 
@@ -135,10 +135,10 @@ impl Asker {
     ///
     /// # Errors
     /// Why its name gives none.
-    pub async fn address_of(&self, whom: &Whom) -> Result<IpAddr, Why> {
-        match whom {
-            Whom::Address(address) => Ok(*address),
-            Whom::Name(name, family) => self.look_up(name, *family).await,
+    pub async fn address_of(&self, destination: &Destination) -> Result<IpAddr, Why> {
+        match destination {
+            Destination::Address(address) => Ok(*address),
+            Destination::Name(name, family) => self.look_up(name, *family).await,
         }
     }
 
@@ -150,16 +150,16 @@ impl Asker {
     /// The address to speak to, by name where need be.
     pub(crate) async fn find(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         port: u16,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<SocketAddr, Break> {
         let begun = Instant::now();
-        let address = self.address_of(whom).await.map_err(|why| (Step::Name, why))?;
+        let address = self.address_of(destination).await.map_err(|why| (Step::Name, why))?;
         if !self.may_go(address) {
             return Err((Step::Connect, Why::NotAllowed));
         }
-        if let Whom::Name(..) = whom {
+        if let Destination::Name(..) = destination {
             course.done(Step::Name, begun);
         }
         let there = SocketAddr::new(address, port);
@@ -170,11 +170,11 @@ impl Asker {
     /// An open connection.
     pub(crate) async fn open(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         port: u16,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<Connection, Break> {
-        let there = self.find(whom, port, course).await?;
+        let there = self.find(destination, port, course).await?;
         self.open_at(there, course).await
     }
 
@@ -182,7 +182,7 @@ impl Asker {
     pub(crate) async fn open_at(
         &self,
         there: SocketAddr,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<Connection, Break> {
         let begun = Instant::now();
         let opening = tokio::time::timeout(self.patience.step, self.net.connect(there)).await;
@@ -196,10 +196,10 @@ impl Asker {
     }
 
     /// The name by which a target is known to its server, where it has one.
-    pub(crate) fn name_of(whom: &Whom) -> Option<&str> {
-        match whom {
-            Whom::Address(_) => None,
-            Whom::Name(name, _) => Some(name),
+    pub(crate) fn name_of(destination: &Destination) -> Option<&str> {
+        match destination {
+            Destination::Address(_) => None,
+            Destination::Name(name, _) => Some(name),
         }
     }
 }

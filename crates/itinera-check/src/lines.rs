@@ -1,15 +1,15 @@
 //! Servers that speak first and in lines: mail, and greetings; closed politely.
 
+use crate::first_bytes::{FirstBytes, Received};
 use crate::net::{Connection, why_ended};
-use crate::watched::{Heard, Watched};
-use crate::{Asker, Break, Course, Whom, kept, phase};
+use crate::{Asker, Break, CheckProgress, Destination, kept, phase};
 use itinera_model::check::{Greeting, Phase, Step, Why};
 use itinera_model::text::from_octets;
 use std::io;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 
-/// Octets of a line, longer than any protocol allows, and lines of a reply borne at most.
+/// Bytes of a line, longer than any protocol allows, and lines of a reply borne at most.
 const MAX_LINE: u64 = 2_048;
 const MAX_LINES: usize = 100;
 /// Commands that do nothing, sent at once: more than two full-sized packets of them.
@@ -21,8 +21,8 @@ const TLS_TRIAL: Duration = Duration::from_secs(2);
 
 /// A conversation in lines.
 struct Lines<'a> {
-    stream: BufReader<Watched<Connection>>,
-    heard: Heard,
+    stream: BufReader<FirstBytes<Connection>>,
+    received: Received,
     wait: Duration,
     said: &'a mut Option<String>,
 }
@@ -46,7 +46,7 @@ impl Lines<'_> {
             let why = if length as u64 == MAX_LINE { Why::TooMuch } else { Why::Closed };
             return Err((at, why));
         }
-        if self.heard.is_tls() {
+        if self.received.is_tls() {
             return Err((at, Why::ExpectsTls));
         }
         let text = from_octets(&octets);
@@ -87,7 +87,7 @@ impl Lines<'_> {
         }
     }
 
-    /// Says goodbye as the protocol has it; whoever has gone already is left without.
+    /// Ends the session as the protocol requires, if the peer is still there.
     async fn farewell(&mut self, words: &[u8]) {
         if self.say(words, Step::Dialogue).await.is_ok() {
             let rest = self.line(Step::Dialogue);
@@ -99,19 +99,19 @@ impl Lines<'_> {
 
 impl Asker {
     fn lines<'a>(&self, connection: Connection, said: &'a mut Option<String>) -> Lines<'a> {
-        let (watched, heard) = Watched::new(connection);
-        Lines { stream: BufReader::new(watched), heard, wait: self.patience.step, said }
+        let (stream, received) = FirstBytes::new(connection);
+        Lines { stream: BufReader::new(stream), received, wait: self.patience.step, said }
     }
 
     /// What a silence at the greeting means: a server that wants TLS first, or none.
-    async fn silence(&self, broke: Break, course: &Course) -> Break {
+    async fn silence(&self, broke: Break, course: &CheckProgress) -> Break {
         let (Step::Greeting, Why::NoAnswer, Some(there)) = (broke.0, broke.1, course.spoke_to)
         else {
             return broke;
         };
         let trial =
             Self { patience: crate::Patience { step: TLS_TRIAL, ..self.patience }, ..self.clone() };
-        let mut aside = Course::new();
+        let mut aside = CheckProgress::new();
         let Ok(connection) = trial.open_at(there, &mut aside).await else {
             return broke;
         };
@@ -126,11 +126,11 @@ impl Asker {
     /// those are lost and short ones are not, large mails hang.
     pub(crate) async fn mail(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         port: u16,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(), Break> {
-        let spoken = self.mail_dialogue(whom, port, course).await;
+        let spoken = self.mail_dialogue(destination, port, course).await;
         match spoken {
             Err(broke) => Err(self.silence(broke, course).await),
             Ok(()) => Ok(()),
@@ -139,12 +139,12 @@ impl Asker {
 
     async fn mail_dialogue(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         port: u16,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(), Break> {
-        let connection = self.open(whom, port, course).await?;
-        let Course { phases, seen, .. } = course;
+        let connection = self.open(destination, port, course).await?;
+        let CheckProgress { phases, seen, .. } = course;
         let mut lines = self.lines(connection, &mut seen.said);
         let begun = Instant::now();
         let (code, _) = lines.reply(Step::Greeting).await?;
@@ -178,13 +178,13 @@ impl Asker {
     /// Hears what a server says first, and closes as its protocol has it.
     pub(crate) async fn greeting(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         protocol: Greeting,
         port: u16,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(), Break> {
-        let connection = self.open(whom, port, course).await?;
-        let Course { phases, seen, .. } = &mut *course;
+        let connection = self.open(destination, port, course).await?;
+        let CheckProgress { phases, seen, .. } = &mut *course;
         let mut lines = self.lines(connection, &mut seen.said);
         let begun = Instant::now();
         let (expected, goodbye): (&str, &[u8]) = match protocol {
@@ -194,8 +194,8 @@ impl Asker {
             // Who is told who we are need not wait for a key exchange that does not come.
             Greeting::Ssh => ("SSH-2.0-", b"SSH-2.0-itinera\r\n"),
         };
-        let heard = lines.line(Step::Greeting).await;
-        let outcome = match heard {
+        let received = lines.line(Step::Greeting).await;
+        let outcome = match received {
             Ok(line) if line.starts_with(expected) => Ok(()),
             Ok(line) if refuses(protocol, &line) => Err((Step::Greeting, Why::Status)),
             Ok(_) => Err((Step::Greeting, Why::NotThisProtocol)),

@@ -1,7 +1,7 @@
 //! Names: each resolver is asked by itself, so that they can be compared.
 
 use crate::net::{Net, why_ended, why_not_open};
-use crate::{Asker, Break, Course, since};
+use crate::{Asker, Break, CheckProgress, since};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
 use itinera_model::check::{AskName, MAX_ITEMS, Resolved, Step, Why};
@@ -144,7 +144,11 @@ fn read(answer: &Message, kind: RecordType, resolved: &mut Resolved) {
 
 impl Asker {
     /// Asks every resolver at once, and compares.
-    pub(crate) async fn names(&self, question: &AskName, course: &mut Course) -> Result<(), Break> {
+    pub(crate) async fn names(
+        &self,
+        question: &AskName,
+        course: &mut CheckProgress,
+    ) -> Result<(), Break> {
         let named = &question.resolvers;
         let mut resolvers = if named.is_empty() { &self.resolvers } else { named }.clone();
         resolvers.extend(question.beside.iter().filter(|one| !self.resolvers.contains(one)));

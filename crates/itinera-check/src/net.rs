@@ -8,7 +8,7 @@ use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpSocket, UdpSocket};
 
-/// Octets of the longest datagram that is listened for.
+/// Bytes of the longest datagram that is listened for.
 const LONGEST: usize = 4_096;
 
 /// Carries connections and datagrams.
@@ -23,7 +23,7 @@ pub enum Net {
     Stack(Stack),
 }
 
-/// Octets both ways.
+/// Bytes both ways.
 pub trait Both: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Both for T {}
 

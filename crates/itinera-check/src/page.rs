@@ -1,7 +1,7 @@
 //! A page with what it refers to: which parts are slow, and which fail.
 
-use crate::web::{Answer, Spot};
-use crate::{Asker, Course, since};
+use crate::web::{Answer, Endpoint};
+use crate::{Asker, CheckProgress, since};
 use html5ever::tokenizer::{
     BufferQueue, Tag, TagKind, Token, TokenSink, TokenSinkResult, Tokenizer, TokenizerOpts,
 };
@@ -16,25 +16,25 @@ use tokio::sync::Semaphore;
 /// Resources fetched at most, and at once.
 const MAX_RESOURCES: usize = 40;
 const AT_ONCE: usize = 6;
-/// Octets of a resource's path regarded at most.
+/// Bytes of a resource's path regarded at most.
 const MAX_PATH: usize = 500;
 
 impl Asker {
     /// Fetches what a page refers to on its own host, several at once as browsers do.
     pub(crate) async fn resources(
         &self,
-        spot: &Spot,
+        spot: &Endpoint,
         question: &AskWeb,
         page: &Answer,
         begun: Instant,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) {
         let text = String::from_utf8_lossy(&page.content);
         let room = Arc::new(Semaphore::new(AT_ONCE));
         let mut fetching = tokio::task::JoinSet::new();
         for (nth, path) in referred(&text, spot).into_iter().enumerate() {
             let (asker, room) = (self.clone(), Arc::clone(&room));
-            let spot = Spot { path, ..spot.clone() };
+            let spot = Endpoint { path, ..spot.clone() };
             let question = AskWeb {
                 content: true,
                 resources: false,
@@ -54,10 +54,10 @@ impl Asker {
         }
     }
 
-    async fn one(&self, spot: Spot, question: &AskWeb, page_begun: Instant) -> Fetched {
+    async fn one(&self, spot: Endpoint, question: &AskWeb, page_begun: Instant) -> Fetched {
         let begun_us = since(page_begun);
         let begun = Instant::now();
-        let mut course = Course::new();
+        let mut course = CheckProgress::new();
         let asked = self.fetch(&spot, question, &mut course);
         let outcome = match tokio::time::timeout(self.patience.whole, asked).await {
             Ok(outcome) => outcome,
@@ -95,7 +95,7 @@ impl Asker {
 }
 
 /// Paths on the page's own host that it refers to, each once, in the order of its text.
-fn referred(text: &str, spot: &Spot) -> Vec<String> {
+fn referred(text: &str, spot: &Endpoint) -> Vec<String> {
     let sink = Referred { found: RefCell::new(Vec::new()), spot };
     let queue = BufferQueue::default();
     queue.push_back(text.into());
@@ -107,7 +107,7 @@ fn referred(text: &str, spot: &Spot) -> Vec<String> {
 
 struct Referred<'a> {
     found: RefCell<Vec<String>>,
-    spot: &'a Spot,
+    spot: &'a Endpoint,
 }
 
 impl Referred<'_> {
@@ -182,8 +182,8 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn spot() -> Spot {
-        Spot {
+    fn spot() -> Endpoint {
+        Endpoint {
             tls: true,
             authority: "weather.corriven.example".to_owned(),
             name: None,

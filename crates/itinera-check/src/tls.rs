@@ -1,9 +1,9 @@
 //! TLS: agreed as clients do, while what is wrong with a certificate is noted and not fatal, so
 //! that the steps behind it can be looked at too.
 
+use crate::first_bytes::{FirstBytes, Received};
 use crate::net::{Connection, why_ended};
-use crate::watched::{Heard, Watched};
-use crate::{Asker, Break, Course, Whom, kept};
+use crate::{Asker, Break, CheckProgress, Destination, kept};
 use itinera_model::check::{Certificate, MAX_ITEMS, Step, TlsSeen, Why};
 use itinera_model::unit::WallTime;
 use rustls::client::WebPkiServerVerifier;
@@ -22,9 +22,9 @@ use tokio_rustls::client::TlsStream;
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 
 /// A connection over TLS.
-pub(crate) type Secured = TlsStream<Watched<Connection>>;
+pub(crate) type Secured = TlsStream<FirstBytes<Connection>>;
 
-/// Whom a machine trusts to sign certificates.
+/// The CA certificates of the machine.
 #[derive(Debug)]
 pub struct Roots(Option<Arc<WebPkiServerVerifier>>);
 
@@ -121,8 +121,8 @@ fn why_not_trusted(error: &Error) -> Why {
     }
 }
 
-fn why_not_agreed(error: &io::Error, heard: &Heard) -> Why {
-    if heard.anything() && !heard.is_tls() {
+fn why_not_agreed(error: &io::Error, received: &Received) -> Why {
+    if received.anything() && !received.is_tls() {
         return Why::SpeaksPlain;
     }
     let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<Error>());
@@ -176,7 +176,7 @@ impl Asker {
         name: Option<&str>,
         there: SocketAddr,
         protocols: &[&[u8]],
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(Secured, Option<Why>), Break> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let notes = Arc::new(Notes {
@@ -193,12 +193,12 @@ impl Asker {
         config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
         let name = name.and_then(|name| ServerName::try_from(name.to_owned()).ok());
         let name = name.unwrap_or_else(|| ServerName::IpAddress(there.ip().into()));
-        let (watched, heard) = Watched::new(connection);
+        let (stream, received) = FirstBytes::new(connection);
         let begun = Instant::now();
-        let agreeing = TlsConnector::from(Arc::new(config)).connect(name, watched);
+        let agreeing = TlsConnector::from(Arc::new(config)).connect(name, stream);
         let secured = match tokio::time::timeout(self.patience.step, agreeing).await {
             Err(_) => return Err((Step::Tls, Why::NoAnswer)),
-            Ok(Err(error)) => return Err((Step::Tls, why_not_agreed(&error, &heard))),
+            Ok(Err(error)) => return Err((Step::Tls, why_not_agreed(&error, &received))),
             Ok(Ok(secured)) => secured,
         };
         course.done(Step::Tls, begun);
@@ -218,21 +218,21 @@ impl Asker {
     /// Nothing but TLS.
     pub(crate) async fn tls_only(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         port: u16,
         name: &Option<String>,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(), Break> {
-        let there = self.find(whom, port, course).await?;
+        let there = self.find(destination, port, course).await?;
         let connection = self.open_at(there, course).await?;
-        let name = name.as_deref().or_else(|| Self::name_of(whom));
+        let name = name.as_deref().or_else(|| Self::name_of(destination));
         let (mut secured, wrong) = self.secure(connection, name, there, &[], course).await?;
         goodbye(&mut secured).await;
         wrong.map_or(Ok(()), |why| Err((Step::Tls, why)))
     }
 }
 
-/// Ends a connection in order; whoever does not listen any more is left without.
+/// Ends a connection in order, if the peer is still there.
 pub(crate) async fn goodbye(stream: &mut (impl tokio::io::AsyncWrite + Unpin)) {
     let saying = tokio::io::AsyncWriteExt::shutdown(stream);
     let _nobody_listens = tokio::time::timeout(std::time::Duration::from_millis(500), saying).await;
@@ -241,7 +241,7 @@ pub(crate) async fn goodbye(stream: &mut (impl tokio::io::AsyncWrite + Unpin)) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use itinera_standin::Authority;
+    use itinera_testserver::Authority;
     use proptest::prelude::*;
 
     fn certificate() -> Vec<u8> {

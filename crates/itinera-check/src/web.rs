@@ -1,7 +1,7 @@
 //! HTTP/1.1 and HTTP/2, with the phases of a request apart.
 
-use crate::watched::Watched;
-use crate::{Asker, Break, Course, Whom, kept, since};
+use crate::first_bytes::FirstBytes;
+use crate::{Asker, Break, CheckProgress, Destination, kept, since};
 use http::{Method, Request, Response, StatusCode, Uri, header};
 use http_body_util::{BodyExt, Empty};
 use hyper::body::{Bytes, Incoming};
@@ -14,10 +14,10 @@ use tokio::io::{AsyncRead, AsyncWrite};
 
 /// Redirects followed at most.
 const MAX_REDIRECTS: usize = 5;
-/// Fields and octets of an answer's header borne at most.
+/// Fields and bytes of an answer's header borne at most.
 const MAX_FIELDS: usize = 100;
 const MAX_HEADER: usize = 64 * 1_024;
-/// Fewer octets say nothing of how fast a line is.
+/// Fewer bytes say nothing of how fast a line is.
 const ENOUGH_FOR_A_RATE: u64 = 32 * 1_024;
 /// Who asks.
 const AGENT: &str = concat!("itinera/", env!("CARGO_PKG_VERSION"));
@@ -36,7 +36,7 @@ pub(crate) struct Answer {
 
 /// A place on a server.
 #[derive(Debug, Clone)]
-pub(crate) struct Spot {
+pub(crate) struct Endpoint {
     pub(crate) tls: bool,
     /// Name and port as the server is to hear them.
     pub(crate) authority: String,
@@ -46,15 +46,16 @@ pub(crate) struct Spot {
 }
 
 impl Asker {
-    /// Asks for a resource, follows redirects on the same host, and looks at what comes.
+    /// Asks for a resource, follows redirects on the same host, and reads the content.
     pub(crate) async fn web(
         &self,
-        whom: &Whom,
+        destination: &Destination,
         question: &AskWeb,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(), Break> {
-        let there = self.find(whom, question.port, course).await?;
-        let name = question.host.as_deref().or_else(|| Self::name_of(whom)).map(str::to_owned);
+        let there = self.find(destination, question.port, course).await?;
+        let name =
+            question.host.as_deref().or_else(|| Self::name_of(destination)).map(str::to_owned);
         let host = name.clone().unwrap_or_else(|| match there {
             SocketAddr::V4(there) => there.ip().to_string(),
             SocketAddr::V6(there) => format!("[{}]", there.ip()),
@@ -63,7 +64,7 @@ impl Asker {
         let authority =
             if question.port == usual { host } else { format!("{host}:{}", question.port) };
         let mut spot =
-            Spot { tls: question.tls, authority, name, there, path: question.path.clone() };
+            Endpoint { tls: question.tls, authority, name, there, path: question.path.clone() };
         course.seen.web = Some(WebSeen::default());
         let begun = Instant::now();
         let mut wrong = None;
@@ -93,7 +94,7 @@ impl Asker {
 
     /// Notes an answer; true when it leads on to another place on the same host.
     #[allow(clippy::unused_self, reason = "reads as a step of what is around it")]
-    fn note(&self, spot: &mut Spot, answer: &Answer, course: &mut Course) -> bool {
+    fn note(&self, spot: &mut Endpoint, answer: &Answer, course: &mut CheckProgress) -> bool {
         let Some(web) = &mut course.seen.web else { return false };
         answer.version.clone_into(&mut web.version);
         web.status = Some(answer.status.as_u16());
@@ -130,16 +131,16 @@ impl Asker {
     /// certificate.
     pub(crate) async fn fetch(
         &self,
-        spot: &Spot,
+        spot: &Endpoint,
         question: &AskWeb,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<(Answer, Option<Why>), Break> {
         let connection = self.open_at(spot.there, course).await?;
         if !spot.tls {
-            let (watched, heard) = Watched::new(connection);
-            let asked = self.request(watched, false, spot, question, course).await;
+            let (stream, received) = FirstBytes::new(connection);
+            let asked = self.request(stream, false, spot, question, course).await;
             return match asked {
-                Err((at, _)) if heard.is_tls() => Err((at, Why::ExpectsTls)),
+                Err((at, _)) if received.is_tls() => Err((at, Why::ExpectsTls)),
                 asked => asked.map(|answer| (answer, None)),
             };
         }
@@ -155,9 +156,9 @@ impl Asker {
         &self,
         stream: S,
         two: bool,
-        spot: &Spot,
+        spot: &Endpoint,
         question: &AskWeb,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<Answer, Break>
     where
         S: AsyncRead + AsyncWrite + Send + Unpin + 'static,
@@ -202,7 +203,7 @@ impl Asker {
         question: &AskWeb,
         two: bool,
         first_byte_us: Micros,
-        course: &mut Course,
+        course: &mut CheckProgress,
     ) -> Result<Answer, Break> {
         let location = response.headers().get(header::LOCATION);
         let mut answer = Answer {

@@ -86,7 +86,7 @@ pub struct LabRound {
     pub resolution: Resolution,
     /// Its route.
     pub route: Route,
-    /// What the answers said besides.
+    /// Further content of the answers.
     pub reading: Reading,
 }
 
@@ -179,7 +179,7 @@ impl Agenda {
         agenda
     }
 
-    /// Enters an engine's deadline anew.
+    /// Enters an engine's deadline again.
     fn enter(&mut self, index: usize, prober: &Prober) {
         let deadline = prober.engine.poll_deadline();
         let before = std::mem::replace(&mut self.entered[index], deadline);

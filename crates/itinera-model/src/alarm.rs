@@ -71,7 +71,7 @@ pub enum AlarmEffect {
     Raised(Alarm),
     /// An open alarm with other figures or paths.
     Changed(Alarm),
-    /// An open alarm whose cause is gone.
+    /// The end of an open alarm.
     Cleared {
         /// Which.
         key: AlarmKey,

@@ -1,19 +1,19 @@
 //! What an agent uploads: rounds with everything they refer to, in one self-contained batch.
 
 use crate::check::CheckRound;
+use crate::diagnosis::DiagnosisReport;
+use crate::host_facts::HostFactsRound;
 use crate::id::{AgentId, BootId, CheckId, ContentId, PairId, PathId};
-use crate::outward::OutwardReport;
 use crate::reading::Reading;
 use crate::round::Round;
 use crate::route::{Flow, Resolution, Route};
-use crate::surroundings::SurroundingsRound;
 use crate::throughput::ThroughputRound;
 use crate::two_way::TwoWayRound;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
-/// The codec version octet in front of every protocol message.
+/// The codec version byte in front of every protocol message.
 pub const CODEC: u8 = 1;
 const MAX_HOPS: usize = 64;
 const MAX_PROBES: usize = 16;
@@ -50,11 +50,11 @@ pub struct Batch {
     #[serde(default)]
     pub checks: Vec<CheckRound>,
     /// What the agent found around it.
-    #[serde(default)]
-    pub surroundings: Vec<SurroundingsRound>,
-    /// How far looks outward are.
-    #[serde(default)]
-    pub outward: Vec<OutwardReport>,
+    #[serde(default, rename = "surroundings")]
+    pub host_facts: Vec<HostFactsRound>,
+    /// Progress of diagnoses.
+    #[serde(default, rename = "outward")]
+    pub diagnoses: Vec<DiagnosisReport>,
     /// How much got through.
     #[serde(default)]
     pub throughput: Vec<ThroughputRound>,
@@ -93,13 +93,13 @@ impl RefusedTask {
     }
 }
 
-/// Refusals that one batch may tell of, and octets of a reason.
+/// Refusals that one batch may tell of, and bytes of a reason.
 const MAX_REFUSED: usize = 10_000;
 const MAX_REASON: usize = 200;
 /// Rounds of every kind that one batch may have; agents put 500 into one.
 const MAX_ROUNDS: usize = 10_000;
-/// Words about looks outward that one batch may have.
-const MAX_OUTWARD: usize = 1_000;
+/// Progress reports of diagnoses in one batch at most.
+const MAX_DIAGNOSES: usize = 1_000;
 
 /// Why a message could not be read or may not be believed.
 #[derive(Debug, thiserror::Error)]
@@ -111,7 +111,7 @@ pub enum DecodeError {
     /// A codec version this build does not speak.
     #[error("codec version {found}, this build speaks {CODEC}")]
     Version {
-        /// The version octet.
+        /// The version byte.
         found: u8,
     },
     /// Not CBOR (RFC 8949), or not of the expected shape.
@@ -139,7 +139,7 @@ pub enum DecodeError {
     },
 }
 
-/// Encodes a protocol message: the codec octet, then CBOR.
+/// Encodes a protocol message: the codec byte, then CBOR.
 ///
 /// # Panics
 /// When a message's own encoding fails, which plain data cannot.
@@ -185,8 +185,8 @@ impl Batch {
             rounds: Vec::new(),
             two_way: Vec::new(),
             checks: Vec::new(),
-            surroundings: Vec::new(),
-            outward: Vec::new(),
+            host_facts: Vec::new(),
+            diagnoses: Vec::new(),
             throughput: Vec::new(),
         }
     }
@@ -217,7 +217,7 @@ impl Batch {
 
     /// Rounds of every kind.
     pub const fn len(&self) -> usize {
-        self.rounds.len() + self.two_way.len() + self.checks.len() + self.surroundings.len()
+        self.rounds.len() + self.two_way.len() + self.checks.len() + self.host_facts.len()
     }
 
     /// True without any round.
@@ -229,7 +229,7 @@ impl Batch {
     ///
     /// # Errors
     /// [`DecodeError::Round`] naming the first round that refers to something the batch does
-    /// not hold, or whose counts contradict each other; [`DecodeError::TwoWay`] likewise.
+    /// not hold, or with contradictory counts; [`DecodeError::TwoWay`] likewise.
     pub fn check(&self) -> Result<(), DecodeError> {
         let flows: BTreeSet<ContentId> = self.flows.iter().map(Flow::id).collect();
         let resolutions: BTreeSet<_> = self.resolutions.iter().map(Resolution::id).collect();
@@ -266,15 +266,17 @@ impl Batch {
         if self.checks.iter().any(|round| other(round.clocks.boot) || !round.result.is_bounded()) {
             return refuse("a check's result of another boot, or longer than any agent makes it");
         }
-        if self.surroundings.iter().any(|it| other(it.clocks.boot) || !it.around.is_bounded()) {
-            return refuse("surroundings of another boot, or longer than any agent makes them");
+        if self.host_facts.iter().any(|it| other(it.clocks.boot) || !it.host_facts.is_bounded()) {
+            return refuse("host facts of another boot, or longer than any agent makes them");
         }
         let odd = |it: &ThroughputRound| other(it.clocks.boot) || it.word.contradiction().is_some();
         if self.throughput.iter().any(odd) {
             return refuse("a throughput of another boot, or one that contradicts itself");
         }
-        if self.outward.len() > MAX_OUTWARD || !self.outward.iter().all(OutwardReport::is_bounded) {
-            return refuse("looks outward that are longer than any agent makes them");
+        if self.diagnoses.len() > MAX_DIAGNOSES
+            || !self.diagnoses.iter().all(DiagnosisReport::is_bounded)
+        {
+            return refuse("diagnoses that are longer than any agent makes them");
         }
         self.rounds.iter().try_for_each(|round| {
             let refuse =
@@ -313,12 +315,12 @@ impl Batch {
 mod tests {
     use super::*;
     use crate::check::{CheckResult, Step, Why};
-    use crate::id::{CheckId, OutwardId, ThroughputId};
-    use crate::outward::OutwardWord;
+    use crate::diagnosis::DiagnosisUpdate;
+    use crate::host_facts::HostFacts;
+    use crate::id::{CheckId, DiagnosisId, ThroughputId};
     use crate::path::Method;
     use crate::reading::HopReading;
     use crate::round::{Clocks, HopCounts, StampSource};
-    use crate::surroundings::Surroundings;
     use crate::throughput::ThroughputWord;
     use crate::unit::{Micros, Tick, WallTime};
     use proptest::prelude::*;
@@ -373,10 +375,10 @@ mod tests {
             },
             late_us: None,
         });
-        let around = Surroundings { resolvers: vec![address], ..Surroundings::default() };
-        batch.surroundings.push(SurroundingsRound { clocks, around, gateway: None });
-        let id = OutwardId::from_uuid(Uuid::from_u128(6));
-        batch.outward.push(OutwardReport { id, word: OutwardWord::Swept(1, 6) });
+        let host_facts = HostFacts { resolvers: vec![address], ..HostFacts::default() };
+        batch.host_facts.push(HostFactsRound { clocks, host_facts, gateway: None });
+        let id = DiagnosisId::from_uuid(Uuid::from_u128(6));
+        batch.diagnoses.push(DiagnosisReport { id, word: DiagnosisUpdate::Swept(1, 6) });
         batch.throughput.push(ThroughputRound {
             id: ThroughputId::from_uuid(Uuid::from_u128(8)),
             clocks,
@@ -399,8 +401,8 @@ mod tests {
             (|it| it.checks = vec![it.checks[0].clone(); 10_001], "more than 10,000 rounds"),
             (|it| it.checks[0].clocks.boot = BootId::from_uuid(Uuid::nil()), "a check's result"),
             (|it| it.checks[0].result.seen.said = Some("x".repeat(100_000)), "a check's result"),
-            (|it| it.surroundings[0].around.host_name = "x".repeat(10_000), "surroundings"),
-            (|it| it.outward[0].word = OutwardWord::Failed("x".repeat(10_000)), "looks outward"),
+            (|it| it.host_facts[0].host_facts.host_name = "x".repeat(10_000), "host facts"),
+            (|it| it.diagnoses[0].word = DiagnosisUpdate::Failed("x".repeat(10_000)), "diagnoses"),
             (|it| it.throughput[0].word = ThroughputWord::Failed("x".repeat(999)), "throughput"),
             (
                 |it| match &mut it.throughput[0].word {

@@ -54,10 +54,10 @@ pub struct AskName {
     /// For its IPv6 addresses (AAAA, RFC 3596) instead of the IPv4 ones (A).
     #[serde(default)]
     pub ipv6: bool,
-    /// Whom to ask; the machine's own resolvers where empty.
+    /// Resolvers to query; the machine's own when empty.
     #[serde(default)]
     pub resolvers: Vec<IpAddr>,
-    /// Whom to ask besides, to compare with.
+    /// Further servers to query for comparison.
     #[serde(default)]
     pub beside: Vec<IpAddr>,
     /// By TCP (RFC 7766) instead of UDP.
@@ -88,7 +88,7 @@ pub struct AskWeb {
     /// Words that the content must have.
     #[serde(default)]
     pub words: Option<String>,
-    /// Octets of content read at most.
+    /// Bytes of content read at most.
     pub most_bytes: u32,
 }
 
@@ -110,7 +110,7 @@ pub struct CheckTask {
     /// The paths from the agent to the target.
     #[serde(default)]
     pub paths: Vec<PathId>,
-    /// How often somebody wanted it at once: once more, and it is asked now.
+    /// Number of requests to run it at once; a higher number starts a run.
     #[serde(default)]
     pub wanted: u32,
 }
@@ -143,7 +143,7 @@ pub enum Step {
     Greeting,
     /// It understands what is said to it.
     Dialogue,
-    /// The first octet of the answer comes.
+    /// The first byte of the answer comes.
     FirstByte,
     /// The rest comes.
     Transfer,
@@ -157,7 +157,7 @@ pub enum Step {
 pub enum Why {
     /// Nothing came back in time.
     NoAnswer,
-    /// Somebody on the way said that it cannot be reached.
+    /// A node on the route answered "unreachable".
     Unreachable,
     /// The far end refused: a reset to the opening, or the resolver's REFUSED.
     Refused,
@@ -177,7 +177,7 @@ pub enum Why {
     Disagree,
     /// Not of the protocol that was expected.
     NotThisProtocol,
-    /// The server expects TLS from the first octet.
+    /// The server expects TLS from the first byte.
     ExpectsTls,
     /// The server does not speak TLS here.
     SpeaksPlain,
@@ -189,7 +189,7 @@ pub enum Why {
     CertificateEarly,
     /// The certificate is for other names.
     CertificateName,
-    /// Nobody whom this machine trusts has signed it.
+    /// No trusted CA has signed it.
     CertificateUntrusted,
     /// The server answered with a status of failure.
     Status,
@@ -251,9 +251,9 @@ pub struct Resolved {
 /// One certificate of a chain.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Certificate {
-    /// For whom.
+    /// The subject.
     pub subject: String,
-    /// By whom.
+    /// The issuer.
     pub issuer: String,
     /// The names it is for.
     pub names: Vec<String>,
@@ -279,11 +279,11 @@ pub struct WebSeen {
     pub version: String,
     /// Status of the last answer (RFC 9110 section 15).
     pub status: Option<u16>,
-    /// Octets of content read.
+    /// Bytes of content read.
     pub size_bytes: u64,
     /// There was more, which was not read.
     pub cut: bool,
-    /// Octets a second after the first; absent where too few came to say.
+    /// Bytes a second after the first; absent where too few came to say.
     pub rate_bytes_per_s: Option<u64>,
     /// Where it was redirected to, one after the other.
     pub redirects: Vec<String>,
@@ -298,11 +298,11 @@ pub struct Fetched {
     pub path: String,
     /// When it was asked for, counted from the page's beginning.
     pub begun_us: Micros,
-    /// Until the first octet of the answer.
+    /// Until the first byte of the answer.
     pub first_byte_us: Option<Micros>,
     /// In all.
     pub took_us: Micros,
-    /// Octets.
+    /// Bytes.
     pub size_bytes: u64,
     /// Status.
     pub status: Option<u16>,
@@ -310,10 +310,10 @@ pub struct Fetched {
     pub why: Option<Why>,
 }
 
-/// What was seen besides.
+/// Details of a check in addition to its outcome.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Seen {
+pub struct CheckDetails {
     /// What each resolver said.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub resolved: Vec<Resolved>,
@@ -337,8 +337,8 @@ pub struct CheckResult {
     pub spoke_to: Option<SocketAddr>,
     /// How long each step took, as far as it got.
     pub phases: Vec<Phase>,
-    /// What was seen besides.
-    pub seen: Seen,
+    /// Details of a check in addition to its outcome.
+    pub seen: CheckDetails,
 }
 
 /// A result as an agent reports it.
@@ -358,7 +358,7 @@ pub struct CheckRound {
     pub late_us: Option<u32>,
 }
 
-/// Octets of any foreign text in a result, and items of any list.
+/// Bytes of any foreign text in a result, and items of any list.
 pub const MAX_TEXT: usize = 2_000;
 /// Items of any list in a result.
 pub const MAX_ITEMS: usize = 100;
@@ -370,7 +370,7 @@ impl CheckResult {
             outcome: Outcome::Broke { at, why },
             spoke_to: None,
             phases: Vec::new(),
-            seen: Seen::default(),
+            seen: CheckDetails::default(),
         }
     }
 
@@ -501,7 +501,7 @@ impl fmt::Display for Why {
             Self::CertificateEarly => "the certificate is not valid yet",
             Self::CertificateName => "the certificate is for another name",
             Self::CertificateUntrusted => {
-                "nobody whom this machine trusts has signed the certificate"
+                "no CA that this machine trusts has signed the certificate"
             }
             Self::Status => "the server answers with a status of failure",
             Self::Words => "the expected words are not in the content",
@@ -545,12 +545,12 @@ mod tests {
         assert!(result.is_bounded());
         result.seen.said = Some("x".repeat(MAX_TEXT + 1));
         assert!(!result.is_bounded());
-        result.seen = Seen {
+        result.seen = CheckDetails {
             web: Some(WebSeen {
                 redirects: vec![String::new(); MAX_ITEMS + 1],
                 ..WebSeen::default()
             }),
-            ..Seen::default()
+            ..CheckDetails::default()
         };
         assert!(!result.is_bounded());
     }

@@ -1,9 +1,9 @@
-//! Events: what happened at an agent, with a name or a service, or to a way; some for a moment,
+//! Events of an agent, a name, a service or a route; some for a moment,
 //! some that last.
 
 use crate::alarm::{Alarm, Severity};
+use crate::diagnosis::Part;
 use crate::id::{AgentId, CheckId};
-use crate::outward::Part;
 use crate::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -19,7 +19,7 @@ pub enum EventKind {
     NameFails,
     /// Resolvers give different addresses, and nobody says which are right.
     NamesDisagree,
-    /// A resolver goes on giving an address that is the name's no more.
+    /// A resolver returns an address that the name no longer has.
     NameStale,
     /// A service does not do what it is there for.
     ServiceFails,
@@ -37,8 +37,9 @@ pub enum EventKind {
     LineFull,
     /// An agent's own program is late, because its machine is busy with other work.
     HostBusy,
-    /// Something of an agent's surroundings is another now.
-    SurroundingsChanged,
+    /// A host fact of an agent has changed.
+    #[serde(alias = "surroundings-changed")]
+    HostFactsChanged,
     /// Packets take another way than the one that is intended.
     NotAsIntended,
 }
@@ -59,9 +60,9 @@ pub struct EventKey {
 pub struct Event {
     /// Identity while it lasts.
     pub key: EventKey,
-    /// In whose part it is.
+    /// The part at fault.
     pub part: Part,
-    /// How bad; absent for what is only to be known, or follows from trouble with an alarm.
+    /// How bad; absent for what is only to be known, or follows from a fault with an alarm.
     pub severity: Option<Severity>,
     /// When it began, by the service's estimate.
     pub since: WallTime,
@@ -75,7 +76,7 @@ pub struct Event {
     pub service: Option<String>,
     /// The check that saw it.
     pub check: Option<CheckId>,
-    /// The machine's own addresses, where it is about the machine: trouble on its first link is
+    /// The machine's own addresses, where it is about the machine: a fault on its first link is
     /// the same.
     pub own_addresses: Vec<IpAddr>,
 }
@@ -83,8 +84,8 @@ pub struct Event {
 /// What judgement wants recorded about events.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum EventEffect {
-    /// Something happened and is over.
-    Happened(Event),
+    /// A momentary event.
+    Occurred(Event),
     /// Something began.
     Began(Event),
     /// Something that lasts is told in other words, or is worse.
@@ -100,7 +101,7 @@ pub enum EventEffect {
 
 /// What an incident is made of.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Trouble {
+pub enum Fault {
     /// A path's alarm.
     Alarm(Alarm),
     /// An event that is bad by itself.
@@ -122,7 +123,7 @@ impl fmt::Display for EventKind {
             Self::FramesDamaged => "frames-damaged",
             Self::LineFull => "line-full",
             Self::HostBusy => "host-busy",
-            Self::SurroundingsChanged => "surroundings-changed",
+            Self::HostFactsChanged => "host-facts-changed",
             Self::NotAsIntended => "not-as-intended",
         })
     }

@@ -1,7 +1,7 @@
 //! Findings: what locating says about one path in one window.
 //!
 //! All scores are quantised integers (parts per million, microseconds), so that recomputing a
-//! finding from its evidence gives equal octets.
+//! finding from its evidence gives equal bytes.
 
 use crate::id::PathId;
 use crate::unit::{Micros, WallTime};
@@ -24,7 +24,7 @@ pub enum Cause {
 pub enum Place {
     /// Between two answering addresses, or in the devices at its ends.
     Link {
-        /// The last address without the trouble; the agent's own at the first hop.
+        /// The last address without the fault; the agent's own at the first hop.
         #[serde(with = "text")]
         from: IpAddr,
         /// The first address with it.
@@ -36,7 +36,7 @@ pub enum Place {
 }
 
 /// Addresses as text in every encoding: inside an enum that is told apart by a tag, serde reads
-/// binary formats as if they were for people.
+/// binary formats as if they were human-readable.
 pub(crate) mod text {
     use serde::de::Error;
     use serde::{Deserialize, Deserializer, Serializer};
@@ -70,11 +70,12 @@ pub enum HopVerdict {
     Clean,
     /// Never answers while later hops do.
     Silent,
-    /// Limits its own answers (policing); traffic passes.
-    Polices,
-    /// The finding's trouble begins on the link into this hop.
+    /// Limits the rate of its own answers; traffic passes.
+    #[serde(alias = "polices")]
+    RateLimits,
+    /// The finding's fault begins on the link into this hop.
     Onset,
-    /// Shows trouble that began before it.
+    /// Shows faults that began before it.
     Carries,
     /// Nothing from here to the end answers.
     Unanswered,

@@ -15,7 +15,7 @@ macro_rules! uuid_id {
         pub struct $name(Uuid);
 
         impl $name {
-            /// Wraps a UUID that somebody else issued.
+            /// Wraps an existing UUID.
             pub const fn from_uuid(id: Uuid) -> Self { Self(id) }
             /// The UUID itself.
             pub const fn as_uuid(self) -> Uuid { self.0 }
@@ -41,9 +41,9 @@ uuid_id! {
     PathId,
     /// What an agent asks of a service again and again.
     CheckId,
-    /// One look outward from an agent, asked for by somebody.
-    OutwardId,
-    /// Something that happened.
+    /// One diagnosis from an agent, started by a user.
+    DiagnosisId,
+    /// An event.
     EventId,
     /// One measurement of how much gets through.
     ThroughputId,
@@ -53,21 +53,21 @@ uuid_id! {
     AlarmId,
     /// Alarms of one cause, or a complaint, reviewed together.
     IncidentId,
-    /// Somebody who signs in.
-    PersonId,
+    /// A user.
+    UserId,
     /// A way in for a program.
     TokenId,
     /// One run of an agent; a new one at every start.
     BootId,
 }
 
-/// Identity by content: the first 16 octets of a SHA-256 over a canonical encoding.
+/// Identity by content: the first 16 bytes of a SHA-256 over a canonical encoding.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct ContentId([u8; 16]);
 
 impl ContentId {
-    /// The identity of these canonical octets.
+    /// The identity of these canonical bytes.
     pub fn of(canonical: &[u8]) -> Self {
         let digest = Sha256::digest(canonical);
         let mut id = [0; 16];
@@ -75,12 +75,12 @@ impl ContentId {
         Self(id)
     }
 
-    /// An identity read back from storage; absent unless exactly 16 octets long.
+    /// An identity read back from storage; absent unless exactly 16 bytes long.
     pub fn from_slice(octets: &[u8]) -> Option<Self> {
         octets.try_into().ok().map(Self)
     }
 
-    /// The 16 octets.
+    /// The 16 bytes.
     pub const fn as_bytes(&self) -> &[u8; 16] {
         &self.0
     }

@@ -6,9 +6,9 @@ use std::fmt;
 use std::str::FromStr;
 
 /// A join code: a secret that opens once, and the digest of the service's key that proves to
-/// the agent whom it is talking to.
+/// the connected agent.
 ///
-/// Shape as text: two groups of 26 letters and digits (RFC 4648 base 32 of 16 octets each)
+/// Shape as text: two groups of 26 letters and digits (RFC 4648 base 32 of 16 bytes each)
 /// joined by a hyphen; case does not matter.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub struct JoinCode {
@@ -21,7 +21,7 @@ pub struct JoinCode {
 #[error("not a join code: two groups of 26 letters and digits with a hyphen between are expected")]
 pub struct NotAJoinCode;
 
-/// The first 16 octets of the SHA-256 of a certificate (DER).
+/// The first 16 bytes of the SHA-256 of a certificate (DER).
 pub fn pin_of(certificate_der: &[u8]) -> [u8; 16] {
     let mut pin = [0; 16];
     pin.copy_from_slice(&Sha256::digest(certificate_der)[..16]);
@@ -29,7 +29,7 @@ pub fn pin_of(certificate_der: &[u8]) -> [u8; 16] {
 }
 
 impl JoinCode {
-    /// A code of a fresh secret for the service whose authority has this certificate.
+    /// A code of a fresh secret for the service with this CA certificate.
     pub fn new(secret: [u8; 16], authority_der: &[u8]) -> Self {
         Self { secret, pin: pin_of(authority_der) }
     }

@@ -10,9 +10,9 @@ use std::net::IpAddr;
 pub struct Owner {
     /// Autonomous system number (RFC 6793).
     pub as_number: u32,
-    /// Name, for people.
+    /// Name.
     pub name: String,
-    /// Whom to call.
+    /// Contact.
     pub contact: String,
 }
 
@@ -21,7 +21,7 @@ pub struct Owner {
 pub struct OwnerEntry {
     /// The addresses it speaks of.
     pub prefix: IpNet,
-    /// Whose they are.
+    /// Their owner.
     pub owner: Owner,
 }
 

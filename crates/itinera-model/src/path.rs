@@ -89,7 +89,7 @@ pub struct PathSpec {
     pub method: Method,
     /// Differentiated services code point as sent (RFC 2474), 0..=63.
     pub dscp: u8,
-    /// Length of the whole IP packet in octets.
+    /// Length of the whole IP packet in bytes.
     pub size_bytes: u16,
     /// Which way.
     pub direction: Direction,

@@ -16,7 +16,7 @@ pub enum MtuLimit {
         /// Who.
         #[serde(with = "crate::finding::text")]
         by: IpAddr,
-        /// The MTU it stated, in octets; 0 where it stated none.
+        /// The MTU it stated, in bytes; 0 where it stated none.
         stated_bytes: u32,
     },
     /// Larger ones vanish and nobody says so: a black hole (RFC 2923).
@@ -31,7 +31,7 @@ pub enum MtuLimit {
 /// What the search found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PathMtu {
-    /// The largest packet that arrived, in octets with its IP header; absent when the target
+    /// The largest packet that arrived, in bytes with its IP header; absent when the target
     /// answered to none.
     pub mtu_bytes: Option<u16>,
     /// What limits it.

@@ -1,8 +1,8 @@
 //! Messages between agent and service, each encoded by [`crate::batch::encode`].
 
 use crate::check::CheckTask;
+use crate::diagnosis::DiagnosisTask;
 use crate::id::{AgentId, PathId, SiteId};
-use crate::outward::OutwardOrder;
 use crate::path::Method;
 use crate::two_way::SignedTicket;
 use crate::unit::WallTime;
@@ -27,7 +27,7 @@ pub struct JoinAnswer {
     pub agent: AgentId,
     /// The site it belongs to.
     pub site: SiteId,
-    /// The site's name, for people.
+    /// Name of the site.
     pub site_name: String,
     /// The client certificate in PEM.
     pub certificate_pem: String,
@@ -51,7 +51,7 @@ pub struct Task {
     pub port: Option<u16>,
     /// Differentiated services code point, 0..=63.
     pub dscp: u8,
-    /// Length of the whole IP packet in octets.
+    /// Length of the whole IP packet in bytes.
     pub size_bytes: u16,
     /// From one round's start to the next, in milliseconds, before jitter.
     pub interval_ms: u32,
@@ -64,12 +64,12 @@ pub struct Task {
     /// Of so many rounds one sweeps all hops; the others only look whether the target answers.
     #[serde(default = "every")]
     pub full_every: u8,
-    /// For a while it is measured more densely.
+    /// A limited time with a shorter interval.
     #[serde(default)]
     pub denser: Option<Denser>,
 }
 
-/// A denser interval for a while.
+/// A shorter interval for a limited time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Denser {
     /// From one round's start to the next, in milliseconds.
@@ -103,7 +103,7 @@ pub struct Schedule {
     /// How much the agent may send.
     #[serde(default)]
     pub pacing: Pacing,
-    /// How often the member routes of each path are enumerated anew, in seconds; never where 0.
+    /// How often the member routes of each path are enumerated again, in seconds; never where 0.
     #[serde(default)]
     pub enumerate_every_s: u32,
     /// Leave to measure both ways with other agents.
@@ -115,12 +115,12 @@ pub struct Schedule {
     /// What services are asked.
     #[serde(default)]
     pub checks: Vec<CheckTask>,
-    /// How often the surroundings are told, in seconds; changes at once. Never where 0.
-    #[serde(default)]
-    pub surroundings_every_s: u32,
-    /// What somebody wants looked at now.
-    #[serde(default)]
-    pub outward: Vec<OutwardOrder>,
+    /// How often the host facts are told, in seconds; changes at once. Never where 0.
+    #[serde(default, rename = "surroundings_every_s")]
+    pub host_facts_every_s: u32,
+    /// Diagnoses to run now.
+    #[serde(default, rename = "outward")]
+    pub diagnoses: Vec<DiagnosisTask>,
     /// Leave to measure how much gets through: each an encoded order, signed.
     #[serde(default)]
     pub throughput: Vec<SignedTicket>,
@@ -141,7 +141,7 @@ pub struct Pacing {
     pub hop_turn: Turn,
 }
 
-/// Which seconds are an agent's: those whose number leaves `index` when divided by `of`.
+/// The seconds of an agent: those with a remainder of `index` modulo `of`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Turn {
     /// This agent's place, from 0.

@@ -12,7 +12,7 @@ use std::net::IpAddr;
 
 /// Labels kept of one answer.
 pub const MAX_LABELS: usize = 16;
-/// Octets kept of an interface's name.
+/// Bytes kept of an interface's name.
 pub const MAX_NAME: usize = 256;
 
 /// How an answer was given.
@@ -57,7 +57,7 @@ pub struct CarriedInterface {
     pub index: Option<u32>,
     /// Its address.
     pub address: Option<IpAddr>,
-    /// Its MTU in octets.
+    /// Its MTU in bytes.
     pub mtu_bytes: Option<u32>,
 }
 
@@ -94,7 +94,7 @@ pub struct HopReading {
     /// The interface it came in by.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub interface: Option<CarriedInterface>,
-    /// The MTU that a "too big" answer states, in octets.
+    /// The MTU that a "too big" answer states, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next_mtu_bytes: Option<u32>,
 }

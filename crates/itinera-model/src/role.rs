@@ -1,4 +1,4 @@
-//! What a person or a token may do.
+//! What a user or a token may do.
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -8,7 +8,7 @@ use std::str::FromStr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
-    /// Looks at everything, changes nothing but what is its own.
+    /// Reads everything and changes only its own settings.
     Viewer,
     /// Works on alarms and incidents.
     Analyst,

@@ -126,7 +126,7 @@ pub struct HopCounts {
     pub reordered: u8,
     /// Answers that could belong to more than one probe, and so count for none.
     pub ambiguous: u8,
-    /// "Unreachable" answers by ICMP code: somebody refused, the target was not reached.
+    /// "Unreachable" answers by ICMP code: a node refused, the target was not reached.
     pub unreachable: Vec<(u8, u8)>,
 }
 
@@ -155,7 +155,7 @@ pub struct Round {
     pub resolution: ContentId,
     /// Route seen.
     pub route: ContentId,
-    /// What the answers said besides; absent from agents that do not report it.
+    /// Further content of the answers; absent from agents that do not report it.
     #[serde(default)]
     pub reading: Option<ContentId>,
     /// Hop limit at which the target itself answered; absent when it did not.

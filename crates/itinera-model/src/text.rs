@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-/// Foreign octets as text, reversibly: an octet that is not UTF-8 (RFC 3629), and NUL, becomes `\x`
+/// Foreign bytes as text, reversibly: an byte that is not UTF-8 (RFC 3629), and NUL, becomes `\x`
 /// and two hexadecimal digits. A backslash before an `x` becomes `\x5c`, so that
 /// [`to_octets`] gives back what came.
 ///
@@ -26,7 +26,7 @@ pub fn from_octets(octets: &[u8]) -> String {
     text
 }
 
-/// The octets that [`from_octets`] wrote as this text.
+/// The bytes that [`from_octets`] wrote as this text.
 pub fn to_octets(text: &str) -> Vec<u8> {
     let mut octets = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();

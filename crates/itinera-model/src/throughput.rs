@@ -1,4 +1,4 @@
-//! How much gets through between two agents: bounded in time and octets, by leave of the service.
+//! How much gets through between two agents: bounded in time and bytes, by leave of the service.
 
 use crate::id::{AgentId, ThroughputId};
 use crate::round::Clocks;
@@ -32,7 +32,7 @@ pub enum Side {
 pub struct ThroughputOrder {
     /// Its name.
     pub id: ThroughputId,
-    /// Whose copy this is.
+    /// The holder of this copy.
     pub holder: AgentId,
     /// What the holder does.
     pub side: Side,
@@ -46,7 +46,7 @@ pub struct ThroughputOrder {
     pub by: By,
     /// At most so long, in seconds.
     pub seconds: u8,
-    /// At most so many octets.
+    /// Most bytes to send.
     pub most_bytes: u64,
     /// Rate of UDP, in bits a second.
     pub rate_bit_s: u64,
@@ -56,7 +56,7 @@ pub struct ThroughputOrder {
 
 /// Bounds that no order may be beyond.
 pub const MOST_SECONDS: u8 = 30;
-/// Octets of a run at most.
+/// Bytes of a run at most.
 pub const MOST_BYTES: u64 = 1 << 30;
 /// Bits a second of a run by UDP at most.
 pub const MOST_RATE_BIT_S: u64 = 1_000_000_000;
@@ -69,9 +69,9 @@ pub const PORT: u16 = 59_863;
 pub enum ThroughputWord {
     /// It was measured.
     Measured {
-        /// Octets sent.
+        /// Bytes sent.
         sent_bytes: u64,
-        /// Octets that arrived, by the receiver's word.
+        /// Bytes that arrived, by the receiver's word.
         received_bytes: u64,
         /// From the first to the last of them, by the receiver's clock.
         took_us: Micros,
@@ -93,7 +93,7 @@ pub struct ThroughputRound {
     pub clocks: Clocks,
     /// What came of it.
     pub word: ThroughputWord,
-    /// Octets that the sender's own interfaces carried meanwhile, in and out, the run's own
+    /// Bytes that the sender's own interfaces carried meanwhile, in and out, the run's own
     /// included; absent where they could not be read.
     pub carried_bytes: Option<[u64; 2]>,
 }

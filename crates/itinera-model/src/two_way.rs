@@ -17,7 +17,7 @@ pub const MAX_PACKETS: u16 = 1_000;
 pub struct Ticket {
     /// The pair.
     pub pair: PairId,
-    /// Whose copy this is.
+    /// The holder of this copy.
     pub holder: AgentId,
     /// What the holder does.
     pub role: Role,
@@ -27,7 +27,7 @@ pub struct Ticket {
     pub peer_address: IpAddr,
     /// The peer's port.
     pub peer_port: u16,
-    /// True when the holder may stand behind address translation and has to open the way outward.
+    /// True when the holder may stand behind address translation and has to send first.
     pub is_hidden: bool,
     /// The session's number (RFC 8972 section 3).
     pub session: u16,
@@ -35,7 +35,7 @@ pub struct Ticket {
     pub key: [u8; 32],
     /// Code point of both ways.
     pub dscp: u8,
-    /// Length of the whole IP packet in octets.
+    /// Length of the whole IP packet in bytes.
     pub size_bytes: u16,
     /// From packet to packet in milliseconds, before jitter.
     pub interval_ms: u32,
@@ -62,7 +62,7 @@ pub struct VoiceSlots {
 
 /// From packet to packet of a voice-like stream in milliseconds.
 pub const VOICE_INTERVAL_MS: u32 = 20;
-/// Length of its packets: 160 octets of speech, and RTP, UDP and IPv4 headers.
+/// Length of its packets: 160 bytes of speech, and RTP, UDP and IPv4 headers.
 const VOICE_SIZE: u16 = 200;
 /// Expedited forwarding.
 const VOICE_DSCP: u8 = 46;
@@ -110,7 +110,7 @@ pub enum Role {
     Reflector,
 }
 
-/// A ticket with the service's signature over its octets.
+/// A ticket with the service's signature over its bytes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SignedTicket {
     /// An encoded [`Ticket`].
@@ -119,21 +119,22 @@ pub struct SignedTicket {
     pub signature: Vec<u8>,
 }
 
-/// Which way.
+/// One direction of a pair.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Way {
+pub enum Direction {
     /// From the sender to the reflector.
     Forward,
     /// From the reflector to the sender.
-    Back,
+    #[serde(alias = "back")]
+    Return,
 }
 
-impl fmt::Display for Way {
+impl fmt::Display for Direction {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Forward => "forward",
-            Self::Back => "back",
+            Self::Return => "return",
         })
     }
 }
@@ -174,7 +175,7 @@ pub struct OneWay {
     pub duplicated: u16,
     /// Packets that arrived after one sent later (RFC 4737).
     pub reordered: u16,
-    /// Delays of those whose answer came back.
+    /// Delays of those with an answer.
     pub delay: Option<OneWayDelay>,
     /// Code points as they arrived, with how often.
     pub dscp: Vec<(u8, u16)>,
@@ -228,13 +229,13 @@ pub struct TwoWayRound {
     /// From packet to packet in milliseconds, before jitter; 0 from agents that do not say.
     #[serde(default)]
     pub interval_ms: u32,
-    /// Runs of packets without an answer, whichever way they were lost, and the longest of them.
+    /// Runs of packets without an answer, in either direction, and the longest of them.
     #[serde(default)]
     pub bursts: u16,
     /// The longest of these runs.
     #[serde(default)]
     pub longest_burst: u16,
-    /// Packets without an answer of which nobody can say which way lost them.
+    /// Packets without an answer and with unknown direction of loss.
     pub undetermined: u16,
     /// From the sender to the reflector.
     pub forward: OneWay,
@@ -258,10 +259,10 @@ impl TwoWayRound {
 
     /// The bounds of a direction's smallest delay in microseconds: from what both clocks say of
     /// themselves, or from the exchange alone.
-    pub fn delay_bounds_us(&self, way: Way) -> Option<(i64, i64)> {
-        let (seen, sign) = match way {
-            Way::Forward => (self.forward.delay?, 1),
-            Way::Back => (self.back.delay?, -1),
+    pub fn delay_bounds_us(&self, direction: Direction) -> Option<(i64, i64)> {
+        let (seen, sign) = match direction {
+            Direction::Forward => (self.forward.delay?, 1),
+            Direction::Return => (self.back.delay?, -1),
         };
         let clock = self.clock?;
         let (middle, error) = match self.synchronised_us {

@@ -84,7 +84,7 @@ impl Micros {
         self.0 as u64 * 1_000
     }
 
-    /// Milliseconds with their fraction, for people.
+    /// Milliseconds with their fraction, as text.
     pub fn as_millis_f64(self) -> f64 {
         f64::from(self.0) / 1_000.0
     }
@@ -157,7 +157,7 @@ impl HopLimit {
         if value >= 1 && value <= Self::MAX { Some(Self(value)) } else { None }
     }
 
-    /// The octet on the wire.
+    /// The byte on the wire.
     pub const fn as_u8(self) -> u8 {
         self.0
     }

@@ -5,7 +5,7 @@ use crate::Input;
 use itinera_wire::{Addresses, Icmp, IpHeader};
 use std::net::IpAddr;
 
-/// Whose answer it may be. Translated addresses and rewritten quotes may hide one or the other.
+/// The probe that an answer may belong to. Translated addresses and rewritten quotes may hide one or the other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct About {
     /// Where the probe went.

@@ -71,12 +71,12 @@ pub struct Budget {
     /// The service's clock at tick zero, in microseconds since 1970.
     epoch_us: i64,
     agent_full_at: Tick,
-    full_at: BTreeMap<Whom, Tick>,
+    full_at: BTreeMap<Limited, Tick>,
     spared: u64,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Whom {
+enum Limited {
     Target(IpAddr),
     Hop(IpAddr),
     HopLimit(u8),
@@ -152,37 +152,38 @@ impl Budget {
         self.forget(now);
         let agent_at = self.agent.earliest(self.agent_full_at);
         let target_at =
-            target.map_or(now, |address| self.target.earliest(self.used(Whom::Target(address))));
+            target.map_or(now, |address| self.target.earliest(self.used(Limited::Target(address))));
         let later = agent_at.max(target_at);
         if later > now {
             return Admission::Later(later);
         }
         if let Some(asked) = hop {
-            let address = asked.address.map(Whom::Hop);
+            let address = asked.address.map(Limited::Hop);
             // Alone, who is not known yet is asked a few times at most; together that is too much.
-            let unknown = (self.turn.of > 1).then_some(Whom::HopLimit(asked.hop_limit));
-            let whom: Vec<Whom> = address.into_iter().chain(unknown).collect();
-            let had_enough = |whom: &Whom| self.hop.earliest(self.used(*whom)) > now;
-            if whom.iter().any(had_enough) || !self.has_turn(now) {
+            let unknown = (self.turn.of > 1).then_some(Limited::HopLimit(asked.hop_limit));
+            let destination: Vec<Limited> = address.into_iter().chain(unknown).collect();
+            let had_enough =
+                |destination: &Limited| self.hop.earliest(self.used(*destination)) > now;
+            if destination.iter().any(had_enough) || !self.has_turn(now) {
                 self.spared = self.spared.saturating_add(1);
                 return Admission::Spare;
             }
-            whom.into_iter().for_each(|whom| self.charge(whom, self.hop, now));
+            destination.into_iter().for_each(|destination| self.charge(destination, self.hop, now));
         }
         if let Some(address) = target {
-            self.charge(Whom::Target(address), self.target, now);
+            self.charge(Limited::Target(address), self.target, now);
         }
         self.agent_full_at = self.agent_full_at.max(now).plus_nanos(self.agent.cost);
         Admission::Now
     }
 
-    fn used(&self, whom: Whom) -> Tick {
-        self.full_at.get(&whom).copied().unwrap_or(Tick::ZERO)
+    fn used(&self, destination: Limited) -> Tick {
+        self.full_at.get(&destination).copied().unwrap_or(Tick::ZERO)
     }
 
-    fn charge(&mut self, whom: Whom, rate: Rate, now: Tick) {
-        let full_at = self.used(whom).max(now).plus_nanos(rate.cost);
-        self.full_at.insert(whom, full_at);
+    fn charge(&mut self, destination: Limited, rate: Rate, now: Tick) {
+        let full_at = self.used(destination).max(now).plus_nanos(rate.cost);
+        self.full_at.insert(destination, full_at);
     }
 
     fn forget(&mut self, now: Tick) {

@@ -25,7 +25,7 @@ use time::OffsetDateTime;
 use tokio::sync::Semaphore;
 use uuid::Uuid;
 
-/// Octets of a compressed batch, and of what it may unpack to.
+/// Bytes of a compressed batch, and of what it may unpack to.
 const MAX_BODY: usize = 4 << 20;
 const MAX_UNPACKED: u64 = 32 << 20;
 /// How long a request for a newer schedule is held.

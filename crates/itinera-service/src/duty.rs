@@ -79,7 +79,7 @@ impl fmt::Display for Duty {
 }
 
 #[derive(Debug)]
-struct Standing {
+struct DutyState {
     /// When it was done last, or begun.
     done_at: Instant,
     /// Not done since: the error is in the log.
@@ -89,12 +89,12 @@ struct Standing {
 
 /// How every duty stands.
 #[derive(Debug, Default)]
-pub(crate) struct Duties(Mutex<BTreeMap<Duty, Standing>>);
+pub(crate) struct Duties(Mutex<BTreeMap<Duty, DutyState>>);
 
 impl Duties {
-    fn change(&self, duty: Duty, change: impl FnOnce(&mut Standing)) {
+    fn change(&self, duty: Duty, change: impl FnOnce(&mut DutyState)) {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let new = || Standing { done_at: Instant::now(), fails: false, restarts: 0 };
+        let new = || DutyState { done_at: Instant::now(), fails: false, restarts: 0 };
         change(all.entry(duty).or_insert_with(new));
     }
 
@@ -136,7 +136,7 @@ impl Duties {
     /// Duties that are not done at `now`: failed since they were done last, or stalled.
     pub(crate) fn not_done(&self, now: Instant) -> Vec<Duty> {
         let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let stalls = |duty: &Duty, standing: &Standing| {
+        let stalls = |duty: &Duty, standing: &DutyState| {
             let since = now.saturating_duration_since(standing.done_at);
             duty.longest().is_some_and(|longest| since > longest)
         };

@@ -1,6 +1,6 @@
-//! The service: takes in what agents measured, judges it, and shows it to people.
+//! The service: takes in what agents measured, judges it, and shows it to users.
 //!
-//! Two listeners: one for people and programs (HTTP API, console, metrics), one for agents
+//! Two listeners: one for users and programs (HTTP API, console, metrics), one for agents
 //! (TLS with client certificates). Judgement follows the record's log of commits under a fenced
 //! lease, so that it says the same whether it ran through or was killed in between.
 
@@ -11,7 +11,7 @@ mod clock;
 pub mod config;
 mod console;
 mod duty;
-mod happening;
+mod events;
 mod live;
 mod metrics;
 pub mod owner_csv;
@@ -25,7 +25,7 @@ mod throughput;
 mod timed_listener;
 mod tls_listener;
 mod two_way;
-mod watching;
+mod watches;
 
 pub use config::{Config, ConfigError};
 pub use server::{Service, ServiceError};

@@ -1,4 +1,4 @@
-//! News as server-sent events (WHATWG HTML, "Server-sent events"), resumed by number.
+//! The change feed as server-sent events (WHATWG HTML, "Server-sent events"), resumed by number.
 
 use crate::duty::Duty;
 use crate::problem::ApiError;
@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, Method};
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::Stream;
 use itinera_model::role::Role;
-use itinera_store::{News, Since, Topic};
+use itinera_store::{Change, Since, Topic};
 use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -20,7 +20,7 @@ use utoipa::openapi::RefOr;
 use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
 use utoipa::{PartialSchema, ToSchema};
 
-/// News read at once.
+/// Changes read at once.
 const AT_ONCE: i64 = 500;
 /// How often the outbox is looked at when nobody in this process has added to it.
 const GLANCE: Duration = Duration::from_secs(1);
@@ -47,14 +47,14 @@ impl ToSchema for LiveTopic {}
 /// Follows the head of the outbox for everybody who listens here.
 pub(crate) async fn present(shared: Arc<Shared>) {
     loop {
-        match shared.store.news_head().await {
+        match shared.store.last_change().await {
             Ok(head) => {
                 shared.duties.done(Duty::ChangeFeed);
-                let _before = shared.news_head.send_replace(head);
+                let _before = shared.last_change.send_replace(head);
             }
             Err(error) => shared.duties.failed(Duty::ChangeFeed, &error),
         }
-        let _woken = tokio::time::timeout(GLANCE, shared.news.notified()).await;
+        let _woken = tokio::time::timeout(GLANCE, shared.change_added.notified()).await;
     }
 }
 
@@ -68,13 +68,13 @@ struct Reader {
     asked_at: Instant,
     head: watch::Receiver<i64>,
     cursor: i64,
-    waiting: VecDeque<News>,
+    waiting: VecDeque<Change>,
     /// Said first: where the reader stands, and whether it has missed something.
     greeting: Option<&'static str>,
     until: Instant,
 }
 
-/// News from now on, or from the number in `Last-Event-ID`.
+/// Changes from now on, or from the number in `Last-Event-ID`.
 pub(crate) async fn live(
     State(shared): State<Arc<Shared>>,
     headers: HeaderMap,
@@ -82,9 +82,9 @@ pub(crate) async fn live(
     let last = headers.get("last-event-id").and_then(|value| value.to_str().ok());
     let (cursor, greeting) = match last.and_then(|text| text.parse().ok()) {
         Some(seen) => (seen, None),
-        None => (shared.store.news_head().await?, Some("here")),
+        None => (shared.store.last_change().await?, Some("here")),
     };
-    let head = shared.news_head.subscribe();
+    let head = shared.last_change.subscribe();
     let until = Instant::now() + LONGEST;
     let waiting = VecDeque::new();
     let asked_at = Instant::now();
@@ -109,13 +109,13 @@ impl Reader {
                 let event = Event::default().event(greeting).id(self.cursor.to_string());
                 return Some(event.data("{}"));
             }
-            if let Some(news) = self.waiting.pop_front() {
-                self.cursor = news.no;
-                let event = Event::default().event(news.topic).id(news.no.to_string());
-                return Some(event.data(news.body.to_string()));
+            if let Some(change) = self.waiting.pop_front() {
+                self.cursor = change.no;
+                let event = Event::default().event(change.topic).id(change.no.to_string());
+                return Some(event.data(change.body.to_string()));
             }
-            match self.shared.store.news_after(self.cursor, AT_ONCE).await {
-                Ok(Since::News(news)) if news.is_empty() => {
+            match self.shared.store.changes_after(self.cursor, AT_ONCE).await {
+                Ok(Since::Changes(changes)) if changes.is_empty() => {
                     let cursor = self.cursor;
                     tokio::select! {
                         changed = self.head.wait_for(|head| *head != cursor) => {
@@ -126,7 +126,7 @@ impl Reader {
                         () = said(self.shared.stop.subscribe()) => return None,
                     }
                 }
-                Ok(Since::News(news)) => self.waiting = news.into(),
+                Ok(Since::Changes(changes)) => self.waiting = changes.into(),
                 Ok(Since::Forgotten(head)) => {
                     self.cursor = head;
                     self.greeting = Some("missed");

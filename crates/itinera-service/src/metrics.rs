@@ -12,7 +12,7 @@ use prometheus_client::registry::{Registry, Unit};
 use std::sync::atomic::AtomicU64;
 use std::time::Instant;
 
-/// Paths whose measurements are shown at most: three series each.
+/// Paths shown at most: three series each.
 pub(crate) const SHOWN_PATHS: usize = 5_000;
 /// A judgement older than this is no longer shown, as a scraper would take it for the present.
 const STALE_US: i64 = 120_000_000;

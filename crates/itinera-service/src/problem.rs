@@ -6,7 +6,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use itinera_model::role::Role;
-use itinera_store::{CodeRefused, IncidentRefused, PersonRefused, StoreError, WatchRefused};
+use itinera_store::{CodeRefused, IncidentRefused, StoreError, UserRefused, WatchRefused};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -23,7 +23,7 @@ pub(crate) struct Problem {
     pub status: u16,
     /// Stable code for programs.
     pub code: String,
-    /// What happened here and what to do about it.
+    /// What occurred here and what to do about it.
     pub detail: String,
     /// Name of the request, also in the service's log.
     pub request_id: String,
@@ -55,13 +55,13 @@ pub(crate) enum ApiError {
     #[error("name or password is wrong")]
     WrongPassword,
     #[error("too many wrong passwords for this name; try again in {0} s")]
-    TooManyTries(u64),
+    TooManyAttempts(u64),
     #[error("this needs the role of {needed}, and you are {has} here")]
     NotAllowed { needed: Role, has: Role },
     #[error("the request does not show its session's proof: reload the page")]
     NoProof,
     #[error("{0}")]
-    Person(PersonRefused),
+    User(UserRefused),
     #[error("{0}")]
     Incident(IncidentRefused),
     #[error("{0}")]
@@ -78,7 +78,7 @@ impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         match error {
             StoreError::Code(refused) => Self::Code(refused),
-            StoreError::Person(refused) => Self::Person(refused),
+            StoreError::User(refused) => Self::User(refused),
             StoreError::Incident(refused) => Self::Incident(refused),
             StoreError::Watch(refused) => Self::Watch(refused),
             unrecordable @ StoreError::Unrecordable(_) => Self::Unrecordable(unrecordable),
@@ -113,13 +113,13 @@ impl ApiError {
             Self::ForeignHost => (StatusCode::FORBIDDEN, "foreign-host", "Foreign host"),
             Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
             Self::WrongPassword => (StatusCode::FORBIDDEN, "wrong-password", "Not let in"),
-            Self::TooManyTries(_) => {
+            Self::TooManyAttempts(_) => {
                 (StatusCode::TOO_MANY_REQUESTS, "too-many-tries", "Too many tries")
             }
             Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
             Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
             Self::Incident(IncidentRefused::Unknown)
-            | Self::Person(PersonRefused::Unknown)
+            | Self::User(UserRefused::Unknown)
             | Self::Watch(
                 WatchRefused::Unknown
                 | WatchRefused::UnknownIncident
@@ -128,7 +128,7 @@ impl ApiError {
             ) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
             Self::Watch(_) => (StatusCode::CONFLICT, "watch-state", "Change refused"),
             Self::Incident(_) => (StatusCode::CONFLICT, "incident-state", "Change refused"),
-            Self::Person(_) => (StatusCode::CONFLICT, "person-refused", "Change refused"),
+            Self::User(_) => (StatusCode::CONFLICT, "user-refused", "Change refused"),
             Self::Unrecordable(_) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "unrecordable-batch", "Batch refused")
             }
@@ -206,7 +206,7 @@ fn write_problem(response: &mut Response, id: &str, code: &str, title: &str, det
     *response.body_mut() = Body::from(body);
 }
 
-/// Refuses requests whose host is neither this machine's loopback nor the public one: a page
+/// Refuses requests for a host that is neither this machine's loopback nor the public one: a page
 /// elsewhere must not reach us through a name that it makes point here.
 pub(crate) async fn only_known_hosts(
     State(public_host): State<Option<String>>,

@@ -49,7 +49,7 @@ fn digest(findings: &Findings) -> String {
     hasher.finalize().iter().map(|octet| format!("{octet:02x}")).collect()
 }
 
-/// Reads the log up to where judgement has come, and judges it anew. `progress` hears of the
+/// Reads the log up to where judgement has come, and judges it again. `progress` hears of the
 /// commits read so far.
 ///
 /// # Errors

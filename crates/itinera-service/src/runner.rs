@@ -1,12 +1,12 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 
 use crate::duty::Duty;
-use crate::happening::Happening;
+use crate::events::Events;
 use crate::server::Shared;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::batch::{DecodeError, decode, encode};
-use itinera_model::event::{EventEffect, Trouble};
+use itinera_model::event::{EventEffect, Fault};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
@@ -136,14 +136,14 @@ async fn follow_log(
     *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
-    let mut happening = Happening::restored(shared, &memory.events).await?;
+    let mut events = Events::restored(shared, &memory.events).await?;
     let mut inherited = left_by_another_engine(shared, &memory).await?;
     let mut judge = remembered(memory, limits)?;
     tracing::info!(cursor, "judging");
     loop {
         shared.duties.done(Duty::Judging);
         if let Some(commit_no) = shared.store.commit_to_retry().await? {
-            retry(shared, token, cursor, commit_no, (&mut judge, &mut happening)).await?;
+            retry(shared, token, cursor, commit_no, (&mut judge, &mut events)).await?;
         }
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
         let entries = shared.store.log_after(cursor, limit).await;
@@ -156,7 +156,7 @@ async fn follow_log(
         let to = last.commit_no;
         let gathered = std::mem::take(&mut inherited);
         let work = Work { entries: &entries, span: (cursor, to), retried: None, gathered };
-        judge_entries(shared, token, work, (&mut judge, &mut happening)).await?;
+        judge_entries(shared, token, work, (&mut judge, &mut events)).await?;
         shared.metrics.judged(entries.len() as u64);
         cursor = to;
     }
@@ -168,7 +168,7 @@ async fn retry(
     token: i64,
     cursor: i64,
     commit_no: i64,
-    memory: (&mut Judge, &mut Happening),
+    memory: (&mut Judge, &mut Events),
 ) -> Result<(), Stopped> {
     let judged = match shared.store.log_entry(commit_no).await {
         Ok(entry) => {
@@ -203,7 +203,7 @@ async fn judge_entries(
     shared: &Shared,
     token: i64,
     work: Work<'_>,
-    (judge, happening): (&mut Judge, &mut Happening),
+    (judge, events): (&mut Judge, &mut Events),
 ) -> Result<(), Stopped> {
     let Work { entries, span: (from, to), retried, mut gathered } = work;
     let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
@@ -213,17 +213,15 @@ async fn judge_entries(
         let effects = effects.map_err(|_| {
             Stopped::Unjudgeable(from, "judgement panicked: the log has its message".to_owned())
         })?;
-        let happened = happening.step(shared, entry, &effects, &map).await;
-        gathered.happened.extend(happened.map_err(|error| Stopped::at(from, error))?);
+        let occurred = events.step(shared, entry, &effects, &map).await;
+        gathered.occurred.extend(occurred.map_err(|error| Stopped::at(from, error))?);
         gathered.take(effects);
     }
-    let fold = |trouble: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| {
-        incident::fold(trouble, open, &map)
-    };
-    let write = gathered.into_write(judge, happening, (from, to), retried);
+    let fold = |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, &map);
+    let write = gathered.into_write(judge, events, (from, to), retried);
     let written = shared.store.commit_judgement(token, &write, &fold).await;
     written.map_err(|error| Stopped::at(from, error))?;
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     Ok(())
 }
 
@@ -290,7 +288,7 @@ struct Gathered {
     windows: BTreeMap<(PathId, i64), Option<StoredWindow>>,
     assessed: BTreeMap<(PathId, i64), (bool, itinera_model::finding::Assessment)>,
     alarms: Vec<AlarmEffect>,
-    happened: Vec<EventEffect>,
+    occurred: Vec<EventEffect>,
 }
 
 impl Gathered {
@@ -316,7 +314,7 @@ impl Gathered {
     fn into_write(
         self,
         judge: &Judge,
-        happening: &Happening,
+        events: &Events,
         (from, to): (i64, i64),
         retried: Option<i64>,
     ) -> JudgeWrite {
@@ -329,12 +327,12 @@ impl Gathered {
             retried,
             engine: ENGINE,
             book: encode(judge.book()),
-            events: encode(happening.watcher()),
+            events: encode(events.watcher()),
             windows: self.windows.into_values().flatten().collect(),
             dropped,
             assessed: assessed.map(|((_, window), (newest, a))| (window, newest, a)).collect(),
             alarms: self.alarms,
-            happened: self.happened,
+            occurred: self.occurred,
         }
     }
 }

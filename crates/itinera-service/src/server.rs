@@ -6,11 +6,11 @@ use crate::clock::ServiceClock;
 use crate::config::{Config, PublicUrl};
 use crate::duty::{Duties, Duty, every, supervise};
 use crate::metrics::Metrics;
-use crate::sign_in::{self, FirstError, Tries};
+use crate::sign_in::{self, FailedAttempts, FirstError};
 use crate::throughput::{self, ThroughputRule};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, live, runner, two_way, watching};
+use crate::{agent_api, api, live, runner, two_way, watches};
 use itinera_model::owner::OwnerMap;
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{ImportRecord, Store, StoreError};
@@ -68,10 +68,10 @@ pub(crate) struct Shared {
     pub(crate) schedule_version: watch::Sender<u64>,
     /// A batch was committed.
     pub(crate) committed: Notify,
-    /// News was added to the outbox.
-    pub(crate) news: Notify,
-    /// The newest news' number, as seen last.
-    pub(crate) news_head: watch::Sender<i64>,
+    /// An entry was added to the change feed.
+    pub(crate) change_added: Notify,
+    /// The newest number of the change feed, as read last.
+    pub(crate) last_change: watch::Sender<i64>,
     /// Becomes true when the service stops: held requests are let go.
     pub(crate) stop: watch::Sender<bool>,
     /// The service's clock.
@@ -83,10 +83,10 @@ pub(crate) struct Shared {
     /// The owner map used last, by its import.
     owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
     /// Wrong passwords by name.
-    pub(crate) tries: Tries,
+    pub(crate) tries: FailedAttempts,
     /// Directory of keys.
     pub(crate) data: PathBuf,
-    /// Where people reach it through a proxy that ends TLS; absent on this machine alone.
+    /// Where users reach it through a proxy that ends TLS; absent on this machine alone.
     public_url: Option<PublicUrl>,
     /// What is measured again and again of how much gets through.
     pub(crate) throughput_rules: Vec<ThroughputRule>,
@@ -109,7 +109,7 @@ impl Shared {
         self.public_url.is_some()
     }
 
-    /// The host that people address it by, besides this machine's loopback.
+    /// The host name for users, in addition to the loopback addresses.
     pub(crate) fn public_host(&self) -> Option<String> {
         self.public_url.as_ref().map(|url| url.host.clone())
     }
@@ -174,7 +174,7 @@ impl Service {
         };
         say("bringing the record up to date");
         let store = Store::open_with(&url, config.connections).await?;
-        store.reconcile(&config.watched).await?;
+        store.reconcile(&config.plan).await?;
         let authority = Authority::open(data, !store.agents().await?.is_empty())?;
         sign_in::ensure_administrator(&store, data).await?;
         let version = store.schedule_version().await?;
@@ -185,14 +185,14 @@ impl Service {
             metrics: Metrics::new(),
             schedule_version: watch::Sender::new(version),
             committed: Notify::new(),
-            news: Notify::new(),
-            news_head: watch::Sender::new(0),
+            change_added: Notify::new(),
+            last_change: watch::Sender::new(0),
             stop: watch::Sender::new(false),
             clock: ServiceClock::new(),
             duties: Duties::default(),
             unpacking: Unpacking::default(),
             owner_map: Mutex::new(None),
-            tries: Tries::default(),
+            tries: FailedAttempts::default(),
             data: data.clone(),
             public_url: config.public_url.clone(),
             throughput_rules: config.throughput.clone(),
@@ -201,17 +201,17 @@ impl Service {
         let bind = |address: SocketAddr| async move {
             TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address, e))
         };
-        let people = bind(config.listen).await?;
+        let users = bind(config.listen).await?;
         let agents = bind(config.listen_agents).await?;
         let unbound = |error| ServiceError::Listen(config.listen, error);
-        let address = people.local_addr().map_err(unbound)?;
+        let address = users.local_addr().map_err(unbound)?;
         let agents_address = agents.local_addr().map_err(unbound)?;
-        let people = people.into_std().map_err(unbound)?;
+        let users = users.into_std().map_err(unbound)?;
         let agents = agents.into_std().map_err(unbound)?;
         let tls = Arc::new(tls);
         let listeners = [
             supervise(&shared, Duty::UserListener, move |shared| {
-                serve_people(people.try_clone(), shared)
+                serve_users(users.try_clone(), shared)
             }),
             supervise(&shared, Duty::AgentListener, move |shared| {
                 serve_agents(agents.try_clone(), Arc::clone(&tls), shared)
@@ -224,7 +224,7 @@ impl Service {
         Ok(Self { shared, cluster, listeners, judging, others, address, agents_address })
     }
 
-    /// Where people and programs reach it.
+    /// Where users and programs reach it.
     pub const fn address(&self) -> SocketAddr {
         self.address
     }
@@ -278,7 +278,7 @@ pub(crate) async fn said(mut stop: watch::Receiver<bool>) {
     let _said = stop.wait_for(|stop| *stop).await.map(drop);
 }
 
-async fn serve_people(listener: io::Result<std::net::TcpListener>, shared: Arc<Shared>) {
+async fn serve_users(listener: io::Result<std::net::TcpListener>, shared: Arc<Shared>) {
     let stop = said(shared.stop.subscribe());
     let serving = async {
         let listener = TimedListener(TcpListener::from_std(listener?)?);
@@ -315,7 +315,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.tell_agents(Some(version));
             Ok::<_, StoreError>(())
         }),
-        every(shared, Duty::Watches, WATCHES, watching::finish),
+        every(shared, Duty::Watches, WATCHES, watches::finish),
         every(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
             shared.store.make_partitions().await
         }),
@@ -325,7 +325,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         every(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
         every(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
-            shared.store.forget_old_news().await
+            shared.store.forget_old_changes().await
         }),
     ]
 }

@@ -15,9 +15,9 @@ use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
-use itinera_model::id::PersonId;
+use itinera_model::id::UserId;
 use itinera_model::role::Role;
-use itinera_store::{Known, Store, StoreError};
+use itinera_store::{SessionUser, Store, StoreError};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -36,26 +36,26 @@ const FIRST: &str = "first-administrator";
 /// Wrong passwords for one name before it has to wait, and for how long.
 const TRIES: usize = 8;
 const TRIES_WITHIN: Duration = Duration::from_secs(300);
-/// Names whose wrong passwords are remembered.
+/// Names with remembered failed attempts.
 const MAX_NAMES: usize = 10_000;
 /// Passwords hashed at one time: each takes 19 MiB and a processor.
 static HASHING: Semaphore = Semaphore::const_new(4);
 /// Shortest and longest password.
 pub(crate) const PASSWORD: std::ops::RangeInclusive<usize> = 10..=200;
 
-/// Somebody who was let in and may do what they ask for.
+/// An authenticated and authorised user or token.
 #[derive(Debug, Clone)]
 pub(crate) struct Actor {
-    pub(crate) person: PersonId,
+    pub(crate) user: UserId,
     pub(crate) name: String,
     pub(crate) role: Role,
     pub(crate) csrf: Option<String>,
 }
 
-impl From<Known> for Actor {
-    fn from(known: Known) -> Self {
-        let Known { person, name, role, csrf } = known;
-        Self { person, name, role, csrf }
+impl From<SessionUser> for Actor {
+    fn from(known: SessionUser) -> Self {
+        let SessionUser { user, name, role, csrf } = known;
+        Self { user, name, role, csrf }
     }
 }
 
@@ -78,7 +78,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
         "/session" if reads || *method == Method::POST => None,
         "/session" | "/session/password" => Some(Role::Viewer),
         "/audit" => Some(Role::Administrator),
-        _ if place.starts_with("/people") => Some(Role::Administrator),
+        _ if place.starts_with("/users") => Some(Role::Administrator),
         // Tokens are one's own, unless an administrator asks.
         _ if place.starts_with("/tokens") => Some(Role::Viewer),
         _ if !reads
@@ -86,7 +86,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
                 "/incidents",
                 "/watches",
                 "/suppressions",
-                "/outward",
+                "/diagnoses",
                 "/pairs",
                 "/throughput",
                 "/checks",
@@ -100,7 +100,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
     }
 }
 
-/// Lets a request pass when whoever asks may do what it asks for.
+/// Passes a request if its user or token is authorised.
 pub(crate) async fn guard(
     State(shared): State<Arc<Shared>>,
     mut request: Request,
@@ -218,9 +218,9 @@ pub(crate) async fn is_password(password: String, hash: Option<String>) -> Resul
 
 /// Wrong passwords by name, so that nobody can try them all.
 #[derive(Debug, Default)]
-pub(crate) struct Tries(Mutex<BTreeMap<String, Vec<Instant>>>);
+pub(crate) struct FailedAttempts(Mutex<BTreeMap<String, Vec<Instant>>>);
 
-impl Tries {
+impl FailedAttempts {
     /// Refuses a name with too many wrong passwords.
     pub(crate) fn check(&self, name: &str, now: Instant) -> Result<(), ApiError> {
         let Ok(mut tries) = self.0.lock() else { return Ok(()) };
@@ -229,7 +229,7 @@ impl Tries {
         match recent.first() {
             Some(first) if recent.len() >= TRIES => {
                 let left = TRIES_WITHIN.saturating_sub(now.duration_since(*first));
-                Err(ApiError::TooManyTries(left.as_secs() + 1))
+                Err(ApiError::TooManyAttempts(left.as_secs() + 1))
             }
             _ => Ok(()),
         }
@@ -258,7 +258,7 @@ impl Tries {
 /// Lets the first administrator in: where there is nobody yet, one is made, and the password is
 /// written to a file that only the service's own account can read.
 pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(), FirstError> {
-    if !store.people().await?.is_empty() {
+    if !store.users().await?.is_empty() {
         return Ok(());
     }
     let failed = |error: ApiError| FirstError::Hash(error.to_string());
@@ -267,7 +267,7 @@ pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(
     let path = data.join(FIRST);
     write_secret(&path, &format!("administrator\n{password}\n"))
         .map_err(|error| FirstError::File(path.display().to_string(), error))?;
-    store.add_person("administrator", Role::Administrator, &hash, "first start").await?;
+    store.add_user("administrator", Role::Administrator, &hash, "first start").await?;
     tracing::info!("the first administrator's name and password are in {}", path.display());
     Ok(())
 }
@@ -317,7 +317,7 @@ mod tests {
         assert_eq!(role(Method::DELETE, "/api/v1/session"), Some(Role::Viewer));
         assert_eq!(role(Method::GET, "/api/v1/anything"), Some(Role::Viewer));
         assert_eq!(role(Method::DELETE, "/api/v1/anything"), Some(Role::Administrator));
-        assert_eq!(role(Method::GET, "/api/v1/people"), Some(Role::Administrator));
+        assert_eq!(role(Method::GET, "/api/v1/users"), Some(Role::Administrator));
         assert_eq!(role(Method::POST, "/api/v1/incidents"), Some(Role::Analyst));
         assert_eq!(role(Method::GET, "/metrics/measurements"), Some(Role::Viewer));
     }
@@ -333,13 +333,13 @@ mod tests {
 
     #[test]
     fn a_name_waits_after_too_many_tries_and_no_longer_than_said() {
-        let (tries, start) = (Tries::default(), Instant::now());
+        let (tries, start) = (FailedAttempts::default(), Instant::now());
         for _ in 0..TRIES {
             assert!(tries.check("ailsa", start).is_ok());
             tries.count("ailsa", start);
         }
         let refused = tries.check("ailsa", start + Duration::from_secs(100));
-        assert!(matches!(refused, Err(ApiError::TooManyTries(201))), "{refused:?}");
+        assert!(matches!(refused, Err(ApiError::TooManyAttempts(201))), "{refused:?}");
         assert!(tries.check("bran", start).is_ok());
         assert!(tries.check("ailsa", start + TRIES_WITHIN).is_ok());
     }

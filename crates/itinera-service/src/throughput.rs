@@ -1,4 +1,4 @@
-//! How much gets through between agents: ordered one at a time, by people or rarely by rule.
+//! How much gets through between agents: ordered one at a time, by users or rarely by rule.
 
 use crate::problem::ApiError;
 use crate::server::Shared;
@@ -13,7 +13,7 @@ use time::{Duration, OffsetDateTime};
 
 /// An order that waits longer than this for its turn is too late.
 const PATIENCE: Duration = Duration::minutes(5);
-/// Measurements regarded when it is asked whose time has come.
+/// Measurements considered when the next one is chosen.
 const RECENT: i64 = 1_000;
 
 /// A measurement that is made again and again.
@@ -36,7 +36,7 @@ fn agent_at<'a>(
 ) -> Result<&'a AgentRecord, ApiError> {
     let here = agents.iter().filter(|agent| agent.site == site && !agent.addresses.is_empty());
     here.max_by_key(|agent| agent.last_batch_at).ok_or_else(|| {
-        ApiError::BadInput(format!("{field}: no agent whose address is known is at {site:?}"))
+        ApiError::BadInput(format!("{field}: no agent with a known address at {site:?}"))
     })
 }
 
@@ -45,7 +45,7 @@ pub(crate) async fn order(
     shared: &Shared,
     (from, to): (&str, &str),
     spec: &ThroughputSpec,
-    person: Option<&str>,
+    user: Option<&str>,
 ) -> Result<ThroughputId, ApiError> {
     if from == to {
         return Err(ApiError::BadInput("to: another site than from is needed".to_owned()));
@@ -54,12 +54,12 @@ pub(crate) async fn order(
     let (sender, receiver) = (agent_at(&agents, "from", from)?, agent_at(&agents, "to", to)?);
     let not_after = OffsetDateTime::now_utc() + PATIENCE;
     let ends = (sender.id, receiver.id);
-    let (id, version) = shared.store.order_throughput(ends, spec, person, not_after).await?;
+    let (id, version) = shared.store.order_throughput(ends, spec, user, not_after).await?;
     shared.tell_agents(version);
     Ok(id)
 }
 
-/// The leave of an agent for the measurement whose turn it is, where it takes part.
+/// The permission of an agent for the current measurement, if it takes part.
 pub(crate) async fn leave(shared: &Shared, agent: AgentId) -> Result<Vec<SignedTicket>, ApiError> {
     let Some(run) = shared.store.throughput_turn().await? else { return Ok(Vec::new()) };
     let (side, peer) = match agent {
@@ -103,7 +103,7 @@ pub(crate) async fn follow_rules(shared: Arc<Shared>) -> Result<(), ApiError> {
     let now = OffsetDateTime::now_utc();
     for rule in &shared.throughput_rules {
         let same = |it: &&itinera_store::ThroughputRecord| {
-            it.person.is_none()
+            it.user.is_none()
                 && it.from == rule.from
                 && it.to == rule.to
                 && it.spec.by == rule.spec.by

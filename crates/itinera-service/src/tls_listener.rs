@@ -1,4 +1,4 @@
-//! Accepts agents over TLS and tells handlers whose certificate they showed.
+//! Accepts agents over TLS and passes the peer certificate to handlers.
 
 use crate::timed_listener::{Timed, timed};
 use axum::extract::connect_info::Connected;
@@ -28,7 +28,7 @@ pub(crate) struct Peer {
     pub(crate) certificate_sha256: Option<[u8; 32]>,
 }
 
-/// Connections whose handshake is done.
+/// Connections after the handshake.
 pub(crate) struct TlsListener {
     address: SocketAddr,
     ready: mpsc::Receiver<(TlsStream<Timed>, Peer)>,

@@ -1,4 +1,4 @@
-//! Who measures both ways with whom, and the tickets for it.
+//! Pairs for two-way measurement, and their tickets.
 
 use crate::problem::ApiError;
 use crate::server::Shared;
@@ -13,11 +13,11 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use time::OffsetDateTime;
 
-/// Keys are changed this often, in seconds: a week, and hold for one more, so that agents whom the
+/// Keys are changed this often, in seconds: a week, and hold for one more, so that agents that the
 /// service cannot reach go on.
 const EPOCH_S: i64 = 7 * 86_400;
 
-/// Somebody waits for what is measured for a while only: rounds of five seconds.
+/// A user waits for a limited measurement: rounds of five seconds.
 const SOON_MS: u32 = 100;
 const SOON_PACKETS: u16 = 50;
 
@@ -31,7 +31,7 @@ fn wall(at: OffsetDateTime) -> WallTime {
     WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
 }
 
-/// Chooses partners anew, and tells the agents where that changed something, or where keys do.
+/// Chooses partners again, and informs agents with changed partners or keys.
 pub(crate) async fn renew(shared: Arc<Shared>) -> Result<(), StoreError> {
     let schedule = shared.store.two_way_schedule().await?;
     let records = shared.store.partner_candidates().await?;
@@ -50,7 +50,7 @@ pub(crate) async fn renew(shared: Arc<Shared>) -> Result<(), StoreError> {
     let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(shared.clock.wall_now()));
     let version = shared.store.set_pairs(&specs, keys_change).await?;
     if version.is_some() {
-        tracing::info!(pairs = specs.len(), "partners for two-way measurement were chosen anew");
+        tracing::info!(pairs = specs.len(), "partners for two-way measurement have changed");
     }
     shared.tell_agents(version);
     Ok(())

@@ -7,7 +7,7 @@ use itinera_wire::icmp::Quote;
 use itinera_wire::tcp::Role;
 use itinera_wire::{Addresses, Icmp, IpHeader, TcpHeader, UdpHeader, checksum, icmp, ip};
 
-/// Octets of the offending transport that answers quote (RFC 792).
+/// Bytes of the offending transport that answers quote (RFC 792).
 const QUOTED_TRANSPORT: usize = 8;
 /// Sequence number of every host's acceptance of a connection.
 const FIRST_SEQUENCE: u32 = 1;
@@ -24,7 +24,7 @@ pub(crate) enum Answer {
 }
 
 impl Answer {
-    /// Its protocol and its octets between these addresses.
+    /// Its protocol and its bytes between these addresses.
     pub(crate) fn emit(&self, back: Addresses) -> (u8, Vec<u8>) {
         let mut out = Vec::new();
         let message = match self {

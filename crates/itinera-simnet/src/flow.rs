@@ -38,7 +38,7 @@ impl FlowKey {
         Self { addresses: [word(source), word(destination)], protocol, ports }
     }
 
-    /// True for connections, whose packets follow each other closely.
+    /// True for connections: their packets follow each other closely.
     pub(crate) const fn is_stream(&self) -> bool {
         self.protocol == ip::TCP
     }

@@ -1,5 +1,5 @@
 //! A simulated internet from a scenario file: forwarding with balancing and other ways back,
-//! loss in bursts, queues, the ways in which hops lie (silence, policing, slow answers, tunnels,
+//! loss in bursts, queues, the ways in which hops lie (silence, rate limiting, slow answers, tunnels,
 //! translated addresses), timed faults with labelled truth.
 //!
 //! This crate promises no sockets, no clock and no chance of its own: whole IP packets, ticks
@@ -8,10 +8,10 @@
 //! when a driver waits for each deadline.
 
 mod answering;
-mod around;
 pub mod closed_form;
 mod engine;
 mod flow;
+mod host_facts;
 mod life;
 mod line;
 mod noise;

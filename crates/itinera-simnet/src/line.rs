@@ -8,7 +8,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
 
-/// Octets of a packet of other people's traffic.
+/// Size of a packet of background traffic, in bytes.
 const OTHERS_OCTETS: f64 = 1_200.0;
 /// Arrivals of other traffic followed one by one at most; before that the queue is taken to have
 /// been seen in its steady state.
@@ -18,7 +18,7 @@ const MAX_STREAMS: usize = 4_096;
 /// How much later a reordered packet comes.
 const REORDERED_NANOS: f64 = 3_000_000.0;
 
-/// Where a packet of a link goes on: not at all, once, or twice, after these delays.
+/// How a packet leaves a link: not at all, once, or twice, after these delays.
 pub(crate) type Passed = [Option<u64>; 2];
 
 /// Independent chance for each purpose, so that a fault changes nothing but what it touches.
@@ -67,7 +67,7 @@ impl LineChance {
         }
     }
 
-    /// Lets a packet of so many octets enter a link.
+    /// Lets a packet of so many bytes enter a link.
     pub(crate) fn pass(
         &mut self,
         place: (usize, usize),

@@ -17,7 +17,7 @@ const OWN_POLICY: f64 = 0.4;
 #[derive(Debug, Clone)]
 pub(crate) struct Routing {
     exits: Exits,
-    /// By owner: whom it pays, and its peers.
+    /// By owner: its transit providers and peers.
     upstreams: Vec<BTreeSet<usize>>,
     peers: Vec<BTreeSet<usize>>,
 }
@@ -48,11 +48,11 @@ impl Routing {
     pub(crate) fn next(&self, world: &World, there: &[bool]) -> Next {
         let count = world.nodes.len();
         let mut next = vec![vec![Vec::new(); count]; count];
-        let ways = Ways::new(world, there);
+        let routes = Routes::new(world, there);
         for end in (0..count).filter(|end| there[*end]) {
             let by_node = match self.exits {
-                Exits::Least => ways.least(end),
-                Exits::Nearest => ways.nearest_exits(self, end),
+                Exits::Least => routes.least(end),
+                Exits::Nearest => routes.nearest_exits(self, end),
             };
             for (node, arcs) in by_node.into_iter().enumerate().filter(|(node, _)| *node != end) {
                 next[node][end] = arcs;
@@ -120,16 +120,16 @@ impl Routing {
 }
 
 /// The arcs of a world, backwards.
-struct Ways<'a> {
+struct Routes<'a> {
     world: &'a World,
     there: &'a [bool],
     /// By node: who has an arc to it, and of what metric.
     into: Vec<Vec<(usize, u64)>>,
-    /// By node: the owner whose routing it follows; hosts follow the router they hang on.
+    /// By node: the owner that routes it; hosts follow their router.
     domains: Vec<Option<usize>>,
 }
 
-impl<'a> Ways<'a> {
+impl<'a> Routes<'a> {
     fn new(world: &'a World, there: &'a [bool]) -> Self {
         let mut into = vec![Vec::new(); world.nodes.len()];
         for (from, arcs) in world.arcs.iter().enumerate() {

@@ -16,8 +16,8 @@ type Point = (u8, Ipv4Addr, u16);
 /// The table of one router.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Translations {
-    outward: BTreeMap<Point, u16>,
-    inward: BTreeMap<(u8, u16), (Ipv4Addr, u16)>,
+    outbound: BTreeMap<Point, u16>,
+    inbound: BTreeMap<(u8, u16), (Ipv4Addr, u16)>,
 }
 
 impl Translations {
@@ -26,17 +26,17 @@ impl Translations {
         let Some((protocol, inside, port)) = point(packet, Side::Source) else {
             return false;
         };
-        let known = self.outward.get(&(protocol, inside, port)).copied();
+        let known = self.outbound.get(&(protocol, inside, port)).copied();
         let given = known.unwrap_or_else(|| self.give(protocol, inside, port));
         rewrite(packet, Side::Source, outside, given).is_some()
     }
 
     fn give(&mut self, protocol: u8, inside: Ipv4Addr, port: u16) -> u16 {
         let candidates = std::iter::once(port).chain(FIRST_SPARE..=u16::MAX);
-        let mut free = candidates.filter(|port| !self.inward.contains_key(&(protocol, *port)));
+        let mut free = candidates.filter(|port| !self.inbound.contains_key(&(protocol, *port)));
         let given = free.next().unwrap_or(port);
-        self.outward.insert((protocol, inside, port), given);
-        self.inward.insert((protocol, given), (inside, port));
+        self.outbound.insert((protocol, inside, port), given);
+        self.inbound.insert((protocol, given), (inside, port));
         given
     }
 
@@ -48,13 +48,13 @@ impl Translations {
 
     fn come_back(&self, packet: &mut [u8], restores: bool) -> Option<()> {
         if let Some((protocol, _, port)) = point(packet, Side::Destination) {
-            let (inside, own) = self.inward.get(&(protocol, port)).copied()?;
+            let (inside, own) = self.inbound.get(&(protocol, port)).copied()?;
             return rewrite(packet, Side::Destination, inside, own);
         }
         // An error: the quote says whom it concerns.
         let quote = packet.get(ipv4::HEADER_LEN + 8..)?;
         let (protocol, _, port) = point(quote, Side::Source)?;
-        let (inside, own) = self.inward.get(&(protocol, port)).copied()?;
+        let (inside, own) = self.inbound.get(&(protocol, port)).copied()?;
         packet.get_mut(DESTINATION)?.copy_from_slice(&inside.octets());
         mend_header(packet)?;
         if restores {

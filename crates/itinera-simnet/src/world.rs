@@ -5,7 +5,7 @@ use crate::life::{self, Daily, Draws, Spells, purpose};
 use crate::noise::Noise;
 use crate::routing::{Next, Routing};
 use crate::scenario::{
-    AnswersBy, AroundEntry, Balance, Burst, FaultEntry, HostEntry, LinkEntry, Protocol,
+    AnswersBy, Balance, Burst, FaultEntry, HostEntry, HostFactsEntry, LinkEntry, Protocol,
     RouterEntry, Scenario, Slow, addresses_of,
 };
 use itinera_model::unit::Tick;
@@ -20,7 +20,7 @@ use toml::Spanned;
 pub struct Endpoint {
     /// Its id in the scenario.
     pub id: String,
-    /// What people call it.
+    /// What users call it.
     pub name: String,
     /// Its addresses: IPv4, IPv6, or both in this order.
     pub addresses: Vec<IpAddr>,
@@ -39,7 +39,7 @@ pub enum TruthCause {
     Loss(f64),
     /// Delays every packet by this many milliseconds more.
     AddedDelayMs(f64),
-    /// Packets longer than this vanish, in octets.
+    /// Packets longer than this vanish, in bytes.
     SwallowsOver(u16),
 }
 
@@ -71,8 +71,8 @@ pub(crate) struct Node {
     /// Whether packets for others pass through it.
     pub(crate) passes: bool,
     pub(crate) silent: bool,
-    /// Share of its answers it refuses: drawn anew within these bounds every minute.
-    pub(crate) polices: Option<[f64; 2]>,
+    /// Share of its answers it refuses: drawn within these bounds every minute.
+    pub(crate) rate_limits: Option<[f64; 2]>,
     pub(crate) answer_delay_nanos: u64,
     /// Mean of an exponential delay of its answers.
     pub(crate) answer_jitter_nanos: f64,
@@ -102,7 +102,7 @@ pub(crate) struct Node {
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Host {
     pub(crate) name: String,
-    pub(crate) around: Option<AroundEntry>,
+    pub(crate) host_facts: Option<HostFactsEntry>,
     pub(crate) ignores: Vec<Protocol>,
     pub(crate) tcp_open: Vec<u16>,
     pub(crate) udp_open: Vec<u16>,
@@ -216,7 +216,7 @@ pub(crate) struct World {
 }
 
 const DEFAULT_POLICING: [f64; 2] = [0.23, 0.57];
-/// A policing router draws its share anew this often.
+/// A rate limiting router draws its share again this often.
 const POLICING_PERIOD_NANOS: u64 = 60_000_000_000;
 
 #[allow(
@@ -238,9 +238,10 @@ impl World {
             for id in &option.silent {
                 builder.node(id.as_ref()).silent = true;
             }
-            let share = option.polices_share.as_ref().map_or(DEFAULT_POLICING, |s| *s.as_ref());
-            for id in &option.polices {
-                builder.node(id.as_ref()).polices = Some(share);
+            let share =
+                option.rate_limiting_share.as_ref().map_or(DEFAULT_POLICING, |s| *s.as_ref());
+            for id in &option.rate_limits {
+                builder.node(id.as_ref()).rate_limits = Some(share);
             }
             for fault in &option.faults {
                 builder.add_fault(fault, &mut rng);
@@ -336,13 +337,13 @@ impl World {
     }
 
     /// The share of answers a router refuses at a time: the same whenever it is asked.
-    pub(crate) fn policing_share(&self, node: usize, bounds: [f64; 2], at: Tick) -> f64 {
+    pub(crate) fn rate_limiting_share(&self, node: usize, bounds: [f64; 2], at: Tick) -> f64 {
         let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
         rng.set_stream(1_000 + node as u64 * 1_000_000 + at.as_nanos() / POLICING_PERIOD_NANOS);
         bounds[0] + (bounds[1] - bounds[0]) * rng.random::<f64>()
     }
 
-    /// Whether a router polices or is slow by habit at a time.
+    /// Whether a router limits its rate or is slow by habit at a time.
     pub(crate) fn follows_habits(&self, node: usize, at: Tick) -> bool {
         let of = Draws::of([self.seed, node as u64]);
         life::in_the_mood(of, self.nodes[node].habit_share, at)
@@ -400,7 +401,7 @@ impl<'a> Builder<'a> {
                 tcp_open: host.tcp_open.clone(),
                 udp_open: host.udp_open.clone(),
                 name: host.id.as_ref().clone(),
-                around: host.around.as_ref().map(|around| around.as_ref().clone()),
+                host_facts: host.host_facts.as_ref().map(|host_facts| host_facts.as_ref().clone()),
             };
             builder.node(host.id.as_ref()).noise =
                 host.noise.as_ref().map(|noise| Noise::new(noise.as_ref()));
@@ -486,7 +487,7 @@ impl<'a> Builder<'a> {
             is_site,
             passes: router.is_some(),
             silent: router.is_some_and(|r| r.silent),
-            polices: router.and_then(|r| r.polices.as_ref()).map(|share| *share.as_ref()),
+            rate_limits: router.and_then(|r| r.rate_limits.as_ref()).map(|share| *share.as_ref()),
             answer_delay_nanos: nanos(delay),
             answer_jitter_nanos: jitter * 1e6,
             answers_per_s: router.and_then(|r| r.answers_per_s.as_ref()).map(|rate| *rate.as_ref()),

@@ -4,7 +4,7 @@ use smoltcp::phy::{Device, DeviceCapabilities, Medium, RxToken, TxToken};
 use smoltcp::time::Instant;
 use std::collections::VecDeque;
 
-/// Octets of the largest packet: what Ethernet carries.
+/// Bytes of the largest packet: what Ethernet carries.
 const MTU: usize = 1_500;
 
 /// Packets that came in and those that are to go out.
@@ -14,10 +14,10 @@ pub(crate) struct Carrier {
     pub(crate) leaving: VecDeque<Vec<u8>>,
 }
 
-pub(crate) struct Came(Vec<u8>);
+pub(crate) struct ReceivedPacket(Vec<u8>);
 pub(crate) struct Leaving<'a>(&'a mut VecDeque<Vec<u8>>);
 
-impl RxToken for Came {
+impl RxToken for ReceivedPacket {
     fn consume<R, F: FnOnce(&[u8]) -> R>(self, take: F) -> R {
         take(&self.0)
     }
@@ -33,12 +33,12 @@ impl TxToken for Leaving<'_> {
 }
 
 impl Device for Carrier {
-    type RxToken<'a> = Came;
+    type RxToken<'a> = ReceivedPacket;
     type TxToken<'a> = Leaving<'a>;
 
-    fn receive(&mut self, _now: Instant) -> Option<(Came, Leaving<'_>)> {
+    fn receive(&mut self, _now: Instant) -> Option<(ReceivedPacket, Leaving<'_>)> {
         let packet = self.came.pop_front()?;
-        Some((Came(packet), Leaving(&mut self.leaving)))
+        Some((ReceivedPacket(packet), Leaving(&mut self.leaving)))
     }
 
     fn transmit(&mut self, _now: Instant) -> Option<Leaving<'_>> {

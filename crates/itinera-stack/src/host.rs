@@ -15,7 +15,7 @@ use std::task::Poll;
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc};
 
-/// Octets of each buffer of a stream: as much as may be under way without window scaling.
+/// Bytes of each buffer of a stream: as much as may be under way without window scaling.
 const BUFFER: usize = 65_535;
 /// Connections that may be opening at a port at once. Further ones are refused, so there is room for
 /// what comes while the program that accepts them waits for a processor.
@@ -24,12 +24,12 @@ const BACKLOG: usize = 16;
 const GONE: smoltcp::time::Duration = smoltcp::time::Duration::from_secs(60);
 /// How long a stream that was let go may take to say goodbye.
 const FAREWELL: Duration = Duration::from_secs(10);
-/// The longest sleep of the host's task: it looks whether anybody still holds it.
+/// The longest sleep of the host's task, which checks for remaining handles.
 const GLANCE: Duration = Duration::from_millis(500);
 /// Ports that are given to those who ask for none: apart from those that probes leave from.
 const PORTS: std::ops::Range<u16> = 10_000..30_000;
 
-/// Whose port it is.
+/// The owner of a port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Kind {
     Tcp,
@@ -54,7 +54,7 @@ pub(crate) struct Inner {
 /// What handles, streams and the task share.
 pub(crate) struct Shared {
     inner: Mutex<Inner>,
-    /// Somebody has given the stack something to do.
+    /// The stack has work.
     poke: Notify,
     /// The stack has done something.
     done: Notify,
@@ -101,7 +101,7 @@ impl std::fmt::Debug for Ports {
 }
 
 impl Ports {
-    /// True for a port that somebody has, of TCP or of UDP. What comes for others is another
+    /// True for a port in use, of TCP or of UDP. What comes for others is another
     /// program's, of the same address.
     pub fn has(&self, tcp: bool, port: u16) -> bool {
         let kind = if tcp { Kind::Tcp } else { Kind::Udp };
@@ -116,7 +116,7 @@ impl std::fmt::Debug for Stack {
 }
 
 impl Stack {
-    /// The ports that somebody has here, to be asked by whoever carries its packets.
+    /// The ports in use here, for the task that carries the packets.
     pub fn ports(&self) -> Ports {
         Ports(Arc::downgrade(&self.0))
     }
@@ -235,7 +235,7 @@ impl Stack {
     /// Accepts connections at a port of ours.
     ///
     /// # Errors
-    /// `AddrInUse` when somebody has it.
+    /// `AddrInUse` when it is in use.
     pub fn listen(&self, port: u16) -> io::Result<Listener> {
         self.0.lock().take_port(Kind::Tcp, port)?;
         let mut listener = Listener { shared: Arc::clone(&self.0), port, waiting: Vec::new() };
@@ -246,7 +246,7 @@ impl Stack {
     /// A door for datagrams at a port of ours, or at a free one.
     ///
     /// # Errors
-    /// `AddrInUse` when somebody has it.
+    /// `AddrInUse` when it is in use.
     pub fn datagrams(&self, port: Option<u16>) -> io::Result<Datagrams> {
         let mut inner = self.0.lock();
         let port = match port {

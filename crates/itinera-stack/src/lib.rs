@@ -2,7 +2,7 @@
 //! simulated internet ask services by, and what those services answer by.
 //!
 //! The protocols themselves are smoltcp's; this crate gives them Tokio's streams. It opens no
-//! socket: packets come in and go out by channels, and whoever holds the other ends carries them.
+//! socket: packets come in and go out by channels; the holder of the other ends carries them.
 //! A [`Stack`] lives as long as one of its handles, streams or listeners.
 
 mod carrier;

@@ -17,7 +17,7 @@ use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
-use itinera_store::{NewAgent, Schedule, SiteSpec, Store, TargetSpec, Watched};
+use itinera_store::{MeasurementPlan, NewAgent, Schedule, SiteSpec, Store, TargetSpec};
 use sea_orm::sqlx::{Connection, Executor, PgConnection, Row};
 use std::fmt::Write;
 use std::time::Instant;
@@ -86,7 +86,7 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         pacing: Pacing::default(),
         enumerate_every_s: 0,
         two_way: itinera_store::TwoWaySchedule::default(),
-        surroundings_every_s: 0,
+        host_facts_every_s: 0,
     };
     let site = SiteSpec {
         name: "Eskerry".into(),
@@ -94,7 +94,7 @@ async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
         reached_at: Vec::new(),
         paired_with: Vec::new(),
     };
-    let watched = Watched { sites: vec![site], targets: vec![target], schedule };
+    let watched = MeasurementPlan { sites: vec![site], targets: vec![target], schedule };
     store.reconcile(&watched).await.unwrap();
     let site = store.sites().await.unwrap().remove(0);
     let now = OffsetDateTime::now_utc();

@@ -1,7 +1,7 @@
 //! Where agents are: by their own word, and where the service hears them from.
 
 use crate::statement::sql;
-use crate::watched::renew;
+use crate::targets::renew;
 use crate::{Store, StoreError};
 use itinera_model::id::AgentId;
 use sea_orm::TransactionTrait;

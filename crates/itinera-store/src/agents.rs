@@ -1,7 +1,7 @@
 //! Agents and the codes by which they join.
 
 use crate::entity::{agent, join_code, site};
-use crate::people::{Audited, audit};
+use crate::users::{Audited, audit};
 use crate::{SiteRecord, Store, StoreError};
 use itinera_model::batch::RefusedTask;
 use itinera_model::id::{AgentId, SiteId};
@@ -36,7 +36,7 @@ pub struct NewAgent {
     pub version: String,
 }
 
-/// An agent as people see it.
+/// An agent, for display.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AgentRecord {
     /// Its name.
@@ -91,7 +91,7 @@ impl Store {
         };
         join_code::Entity::insert(row).exec_without_returning(&txn).await?;
         let (object, detail) = (&site.name, serde_json::json!({ "expires_at": expires_at }));
-        let entry = Audited { person: by, action: "join-code-made", object, detail };
+        let entry = Audited { user: by, action: "join-code-made", object, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(())

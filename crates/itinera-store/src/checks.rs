@@ -2,15 +2,15 @@
 
 use crate::agents::wall;
 use crate::log::measured_at;
-use crate::people::{Audited, audit};
 use crate::statement::sql;
-use crate::watched::renew;
+use crate::targets::renew;
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::batch::{decode, encode};
 use itinera_model::check::{Ask, CheckRound};
+use itinera_model::host_facts::HostFactsRound;
 use itinera_model::id::{AgentId, CheckId, TargetId};
 use itinera_model::path::Family;
-use itinera_model::surroundings::SurroundingsRound;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
@@ -69,15 +69,15 @@ pub struct CheckedAt {
     pub round: CheckRound,
 }
 
-/// Surroundings with the time at which they were read, by the service's estimate.
+/// Host facts with the time at which they were read, by the service's estimate.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AroundAt {
-    /// Whose.
+pub struct HostFactsAt {
+    /// Its agent.
     pub agent: AgentId,
     /// When.
     pub at: WallTime,
     /// What.
-    pub round: SurroundingsRound,
+    pub round: HostFactsRound,
 }
 
 const CHECKS: &str = "SELECT c.id, c.no, c.agent_id, c.family, c.body, c.active, s.name AS site, \
@@ -148,12 +148,12 @@ impl Store {
         self.db.query_all_raw(sql(&select, [])).await?.iter().map(record).collect()
     }
 
-    /// Has a check asked at once, besides its schedule; gives the new version of the schedule, or
+    /// Runs a check at once, in addition to its schedule; gives the new version of the schedule, or
     /// nothing where no check of this id is asked.
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn ask_now(&self, check: CheckId, person: &str) -> Result<Option<u64>, StoreError> {
+    pub async fn ask_now(&self, check: CheckId, user: &str) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
         let update = "UPDATE check_task SET wanted = wanted + 1 WHERE id = $1 AND active";
         let values = [check.as_uuid().into()];
@@ -161,7 +161,7 @@ impl Store {
         let version = if known {
             let (action, object) = ("check-asked", check.to_string());
             let detail = serde_json::json!({});
-            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            audit(&txn, &Audited { user, action, object: &object, detail }).await?;
             renew(&txn).await?
         } else {
             None
@@ -201,19 +201,19 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn around_between(
+    pub async fn host_facts_between(
         &self,
         agent: AgentId,
         from: OffsetDateTime,
         to: OffsetDateTime,
-    ) -> Result<Vec<AroundAt>, StoreError> {
-        let select = "SELECT a.id AS agent, r.body, r.received_at FROM around_round r \
+    ) -> Result<Vec<HostFactsAt>, StoreError> {
+        let select = "SELECT a.id AS agent, r.body, r.received_at FROM host_facts_round r \
                  JOIN agent a ON a.no = r.agent_no \
              WHERE a.id = $1 AND r.received_at BETWEEN $2 AND $3 \
              ORDER BY r.received_at DESC, r.commit_no DESC LIMIT $4";
         let values = [agent.as_uuid().into(), from.into(), to.into(), MOST_ROUNDS.into()];
         let rows = self.db.query_all_raw(sql(select, values)).await?;
-        rows.iter().rev().map(around).collect()
+        rows.iter().rev().map(host_facts).collect()
     }
 }
 
@@ -226,20 +226,19 @@ fn checked(row: &QueryResult) -> Result<CheckedAt, StoreError> {
     Ok(CheckedAt { at, round })
 }
 
-fn around(row: &QueryResult) -> Result<AroundAt, StoreError> {
+fn host_facts(row: &QueryResult) -> Result<HostFactsAt, StoreError> {
     let (body, received_at): (Vec<u8>, OffsetDateTime) =
         (row.try_get("", "body")?, row.try_get("", "received_at")?);
-    let round: SurroundingsRound =
-        decode(&body).map_err(|_| StoreError::corrupt("surroundings"))?;
+    let round: HostFactsRound = decode(&body).map_err(|_| StoreError::corrupt("host facts"))?;
     let clocks = round.clocks;
     let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(received_at));
-    Ok(AroundAt { agent: AgentId::from_uuid(row.try_get("", "agent")?), at, round })
+    Ok(HostFactsAt { agent: AgentId::from_uuid(row.try_get("", "agent")?), at, round })
 }
 
 /// What of a commit is no round of a path, by commit.
-pub(crate) type Besides = BTreeMap<i64, (Vec<CheckedAt>, Vec<AroundAt>)>;
+pub(crate) type Besides = BTreeMap<i64, (Vec<CheckedAt>, Vec<HostFactsAt>)>;
 
-/// Checks' results and surroundings of the commits from one to another.
+/// Checks' results and host facts of the commits from one to another.
 pub(crate) async fn besides(
     db: &DatabaseConnection,
     (after, upto): (i64, i64),
@@ -254,25 +253,25 @@ pub(crate) async fn besides(
         let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
         entry.0.push(checked(&row)?);
     }
-    let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM around_round r \
+    let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM host_facts_round r \
              JOIN agent a ON a.no = r.agent_no \
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no";
     for row in db.query_all_raw(sql(select, values)).await? {
         let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
-        entry.1.push(around(&row)?);
+        entry.1.push(host_facts(&row)?);
     }
     Ok(besides)
 }
 
-/// Writes results of the agent's own checks, and its surroundings; gives how many these are.
+/// Writes results of the agent's own checks, and its host facts; gives how many these are.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     agent: AgentId,
-    (checks, surroundings): (&[CheckRound], &[SurroundingsRound]),
+    (checks, host_facts): (&[CheckRound], &[HostFactsRound]),
     (received_at, commit_no): (OffsetDateTime, i64),
 ) -> Result<usize, StoreError> {
-    let mut stored = surroundings.len();
+    let mut stored = host_facts.len();
     if !checks.is_empty() {
         let select = "SELECT id, no FROM check_task WHERE agent_id = $1";
         let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
@@ -296,8 +295,8 @@ pub(crate) async fn write(
             [received_at.into(), commit_no.into(), nos.into(), numbers.into(), bodies.into()];
         txn.execute_raw(sql(insert, values)).await?;
     }
-    for round in surroundings {
-        let insert = "INSERT INTO around_round (received_at, commit_no, agent_no, body) \
+    for round in host_facts {
+        let insert = "INSERT INTO host_facts_round (received_at, commit_no, agent_no, body) \
              SELECT $2, $3, no, $4 FROM agent WHERE id = $1";
         let values =
             [agent.as_uuid().into(), received_at.into(), commit_no.into(), encode(round).into()];

@@ -17,7 +17,7 @@ use tokio::task::JoinSet;
 use tokio::time::{Instant, sleep};
 
 const ACCOUNT: &str = "postgres";
-/// The longest path a Unix socket may have (unix(7): 108 octets with the final NUL).
+/// The longest path a Unix socket may have (unix(7): 108 bytes with the final NUL).
 const MAX_SOCKET_PATH: usize = 107;
 const START_LIMIT: Duration = Duration::from_secs(60);
 const STOP_LIMIT: Duration = Duration::from_secs(20);
@@ -105,7 +105,7 @@ pub struct Cluster {
     _rotating: JoinSet<()>,
 }
 
-/// Who runs the server: absent for "whoever we are".
+/// Who runs the server: absent for the current account.
 #[derive(Debug, Clone, Copy)]
 struct Account {
     uid: u32,

@@ -1,4 +1,4 @@
-//! Rows of what people and agents add one at a time. Bulk tables are written as arrays.
+//! Rows of what users and agents add one at a time. Bulk tables are written as arrays.
 #![allow(unreachable_pub, reason = "the derives demand public items; the module is private")]
 
 pub(crate) mod agent {
@@ -175,11 +175,11 @@ pub(crate) mod owner_entry {
     impl ActiveModelBehavior for ActiveModel {}
 }
 
-pub(crate) mod person {
+pub(crate) mod user {
     use sea_orm::entity::prelude::*;
 
     #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
-    #[sea_orm(table_name = "person")]
+    #[sea_orm(table_name = "user_account")]
     pub struct Model {
         #[sea_orm(primary_key, auto_increment = false)]
         pub id: Uuid,
@@ -202,7 +202,7 @@ pub(crate) mod api_token {
     pub struct Model {
         #[sea_orm(primary_key, auto_increment = false)]
         pub id: Uuid,
-        pub person_id: Uuid,
+        pub user_id: Uuid,
         pub name: String,
         pub role: String,
         pub secret_sha256: Vec<u8>,
@@ -247,7 +247,8 @@ pub(crate) mod incident_event {
         pub id: Uuid,
         pub incident_id: Uuid,
         pub at: TimeDateTimeWithTimeZone,
-        pub person: String,
+        #[sea_orm(column_name = "user_name")]
+        pub user: String,
         pub kind: String,
         #[sea_orm(column_type = "JsonBinary")]
         pub body: Json,

@@ -27,9 +27,9 @@ pub enum StoreError {
     /// A join code opens nothing.
     #[error(transparent)]
     Code(#[from] crate::CodeRefused),
-    /// A change to people is refused.
+    /// A change to users is refused.
     #[error(transparent)]
-    Person(#[from] crate::PersonRefused),
+    User(#[from] crate::UserRefused),
     /// A change to an incident is refused.
     #[error(transparent)]
     Incident(#[from] crate::IncidentRefused),

@@ -1,8 +1,8 @@
-//! Events: what happened, for a moment or lasting.
+//! Events, for a moment or lasting.
 
-use crate::incidents::{self, Fold};
+use crate::change_feed;
+use crate::incidents::{self, ChooseIncident};
 use crate::judge::offset;
-use crate::outbox;
 use crate::statement::sql;
 use crate::{Store, StoreError};
 use itinera_model::event::{Event, EventEffect};
@@ -17,7 +17,7 @@ use time::OffsetDateTime;
 pub struct EventRecord {
     /// Its name.
     pub id: EventId,
-    /// Its number, for people to say.
+    /// Its short number.
     pub no: i64,
     /// The event.
     pub event: Event,
@@ -31,11 +31,11 @@ pub struct EventRecord {
 
 /// Which events.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct WhichEvents {
+pub struct EventQuery {
     /// Only those that last.
     pub lasting: bool,
-    /// Only trouble: what is bad by itself.
-    pub trouble: bool,
+    /// Only faults.
+    pub faults: bool,
     /// Only those of this agent.
     pub agent: Option<AgentId>,
     /// Only those of this incident.
@@ -69,7 +69,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn events(
         &self,
-        which: WhichEvents,
+        which: EventQuery,
         before: Option<(OffsetDateTime, EventId)>,
         limit: u64,
     ) -> Result<Vec<EventRecord>, StoreError> {
@@ -88,7 +88,7 @@ impl Store {
         );
         let values: [Value; 9] = [
             which.lasting.into(),
-            which.trouble.into(),
+            which.faults.into(),
             which.agent.map(AgentId::as_uuid).into(),
             which.incident.map(IncidentId::as_uuid).into(),
             which.from.into(),
@@ -101,7 +101,7 @@ impl Store {
     }
 }
 
-/// Trouble by incident, oldest first.
+/// Faults by incident, oldest first.
 pub(crate) async fn of_incidents(
     db: &DatabaseConnection,
     incidents: Vec<Uuid>,
@@ -114,15 +114,15 @@ pub(crate) async fn of_incidents(
     Ok(by_incident)
 }
 
-/// Records what judgement says of an event. Trouble belongs to an incident, which `fold` chooses.
+/// Records what judgement says of an event. A fault belongs to an incident, which `fold` chooses.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     effect: &EventEffect,
-    fold: &Fold<'_>,
+    fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
     let (id, what) = match effect {
-        EventEffect::Happened(event) => {
-            (Some(insert(txn, event, Some(offset(event.raised_at))).await?), "happened")
+        EventEffect::Occurred(event) => {
+            (Some(insert(txn, event, Some(offset(event.raised_at))).await?), "occurred")
         }
         EventEffect::Began(event) => {
             let id = insert(txn, event, None).await?;
@@ -159,7 +159,8 @@ pub(crate) async fn write(
         }
     };
     let Some(id) = id else { return Ok(()) };
-    outbox::say(txn, outbox::Topic::Event, serde_json::json!({ "id": id, "what": what })).await
+    change_feed::add(txn, change_feed::Topic::Event, serde_json::json!({ "id": id, "what": what }))
+        .await
 }
 
 async fn insert(

@@ -3,13 +3,13 @@
 use crate::entity::{alarm, incident, incident_event};
 use crate::events::EventRecord;
 use crate::judge::{AlarmRecord, alarm_record, offset};
-use crate::people::{Audited, audit};
 use crate::statement::{recordable_json, sql};
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
-use crate::{events, outbox};
+use crate::{change_feed, events};
 use itinera_model::alarm::Alarm;
-use itinera_model::event::{Event, Trouble};
-use itinera_model::id::{AlarmId, EventId, IncidentId, OutwardId};
+use itinera_model::event::{Event, Fault};
+use itinera_model::id::{AlarmId, DiagnosisId, EventId, IncidentId};
 use sea_orm::entity::prelude::*;
 use sea_orm::{
     ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
@@ -21,7 +21,7 @@ use time::OffsetDateTime;
 /// Who writes what nobody wrote.
 const ITSELF: &str = "Itinera";
 
-/// What somebody reported.
+/// The reported problem.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Complaint {
     /// The site it comes from.
@@ -34,7 +34,7 @@ pub struct Complaint {
     /// In their own words.
     pub words: String,
     /// Who entered it.
-    pub person: String,
+    pub user: String,
 }
 
 /// An incident with its alarms.
@@ -42,7 +42,7 @@ pub struct Complaint {
 pub struct IncidentRecord {
     /// Its id.
     pub id: IncidentId,
-    /// Its number, for people to say.
+    /// Its short number.
     pub no: i64,
     /// When it was opened.
     pub opened_at: OffsetDateTime,
@@ -54,11 +54,11 @@ pub struct IncidentRecord {
     pub evidence: Option<Json>,
     /// Its alarms, oldest first.
     pub alarms: Vec<AlarmRecord>,
-    /// Trouble that is no path's, oldest first.
-    pub troubles: Vec<EventRecord>,
+    /// Faults that no path shows, oldest first.
+    pub faults: Vec<EventRecord>,
 }
 
-/// Something that happened in an incident.
+/// An entry in the timeline of an incident.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IncidentEvent {
     /// Its id.
@@ -66,7 +66,7 @@ pub struct IncidentEvent {
     /// When.
     pub at: OffsetDateTime,
     /// Who; the service itself where nobody did.
-    pub person: String,
+    pub user: String,
     /// What, as a stable word.
     pub kind: String,
     /// How.
@@ -87,32 +87,32 @@ pub enum IncidentRefused {
     Open,
 }
 
-/// Chooses the incident that new trouble belongs to, among the open ones with theirs.
-pub type Fold<'a> =
-    dyn Fn(&Trouble, &[(IncidentId, Vec<Trouble>)]) -> Option<IncidentId> + Send + Sync + 'a;
+/// Chooses the incident of a new fault, among the open ones with their faults.
+pub type ChooseIncident<'a> =
+    dyn Fn(&Fault, &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> + Send + Sync + 'a;
 
 /// Something to enter into an incident's timeline.
 struct Entry<'a> {
     incident: IncidentId,
     at: OffsetDateTime,
-    person: &'a str,
+    user: &'a str,
     kind: &'static str,
     body: Json,
 }
 
 async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result<(), StoreError> {
-    let Entry { incident, at, person, kind, body } = entry;
+    let Entry { incident, at, user, kind, body } = entry;
     let row = incident_event::ActiveModel {
         id: Set(Uuid::now_v7()),
         incident_id: Set(incident.as_uuid()),
         at: Set(at),
-        person: Set(person.to_owned()),
+        user: Set(user.to_owned()),
         kind: Set(kind.to_owned()),
         body: Set(recordable_json(body)),
     };
     incident_event::Entity::insert(row).exec_without_returning(txn).await?;
-    let news = serde_json::json!({ "id": incident, "what": kind });
-    outbox::say(txn, outbox::Topic::Incident, news).await
+    let change = serde_json::json!({ "id": incident, "what": kind });
+    change_feed::add(txn, change_feed::Topic::Incident, change).await
 }
 
 async fn open_incident(
@@ -134,13 +134,13 @@ async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
-/// The incidents with their troubles, oldest first, that trouble which began at `since` can belong
-/// to: those that were open then. One whose troubles have all been over for half an hour takes no
+/// The incidents with their faults, oldest first, that a fault which began at `since` can belong
+/// to: those that were open then. One with all faults over for half an hour takes no
 /// more: what comes then is another.
-async fn open_with_troubles(
+async fn open_with_faults(
     txn: &DatabaseTransaction,
     since: OffsetDateTime,
-) -> Result<Vec<(IncidentId, Vec<Trouble>)>, StoreError> {
+) -> Result<Vec<(IncidentId, Vec<Fault>)>, StoreError> {
     let select = "SELECT i.id, a.body, true AS is_alarm, a.id AS of FROM incident i \
              JOIN alarm a ON a.incident_id = i.id \
              WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
@@ -150,38 +150,38 @@ async fn open_with_troubles(
              WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
                  e.ended_at > now() - interval '30 minutes') ORDER BY 1, 4";
     let rows = txn.query_all_raw(sql(select, [since.into()])).await?;
-    let mut open: Vec<(IncidentId, Vec<Trouble>)> = Vec::new();
+    let mut open: Vec<(IncidentId, Vec<Fault>)> = Vec::new();
     for row in &rows {
         let id = IncidentId::from_uuid(row.try_get("", "id")?);
         let body: Json = row.try_get("", "body")?;
-        let trouble = if row.try_get("", "is_alarm")? {
-            serde_json::from_value(body).map(Trouble::Alarm)
+        let fault = if row.try_get("", "is_alarm")? {
+            serde_json::from_value(body).map(Fault::Alarm)
         } else {
-            serde_json::from_value(body).map(Trouble::Event)
+            serde_json::from_value(body).map(Fault::Event)
         };
-        let trouble = trouble.map_err(|_| StoreError::corrupt("alarm or event"))?;
+        let fault = fault.map_err(|_| StoreError::corrupt("alarm or event"))?;
         match open.last_mut() {
-            Some((last, troubles)) if *last == id => troubles.push(trouble),
-            _ => open.push((id, vec![trouble])),
+            Some((last, faults)) if *last == id => faults.push(fault),
+            _ => open.push((id, vec![fault])),
         }
     }
     Ok(open)
 }
 
-/// The incident of the cause of some trouble, or a new one.
+/// The incident of the cause of a fault, or a new one.
 async fn incident_of(
     txn: &DatabaseTransaction,
-    trouble: &Trouble,
+    fault: &Fault,
     (since, at): (OffsetDateTime, OffsetDateTime),
-    fold: &Fold<'_>,
+    fold: &ChooseIncident<'_>,
 ) -> Result<IncidentId, StoreError> {
-    let open = open_with_troubles(txn, since).await?;
-    if let Some(incident) = fold(trouble, &open) {
+    let open = open_with_faults(txn, since).await?;
+    if let Some(incident) = fold(fault, &open) {
         return Ok(incident);
     }
     let incident = open_incident(txn, at, None, None).await?;
     let body = serde_json::json!({});
-    enter(txn, Entry { incident, at, person: ITSELF, kind: "opened", body }).await?;
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "opened", body }).await?;
     Ok(incident)
 }
 
@@ -190,31 +190,31 @@ pub(crate) async fn place_alarm(
     txn: &DatabaseTransaction,
     id: AlarmId,
     raised: &Alarm,
-    fold: &Fold<'_>,
+    fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
     let (since, at) = (offset(raised.since), offset(raised.raised_at));
-    let trouble = Trouble::Alarm(raised.clone());
-    let incident = incident_of(txn, &trouble, (since, at), fold).await?;
+    let fault = Fault::Alarm(raised.clone());
+    let incident = incident_of(txn, &fault, (since, at), fold).await?;
     let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
     txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
     let body = serde_json::json!({ "alarm": id });
-    enter(txn, Entry { incident, at, person: ITSELF, kind: "alarm-raised", body }).await
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-raised", body }).await
 }
 
-/// Enters an event that is trouble into the incident of its cause, or opens one.
+/// Enters an event that is a fault into the incident of its cause, or opens one.
 pub(crate) async fn place_event(
     txn: &DatabaseTransaction,
     id: EventId,
     began: &Event,
-    fold: &Fold<'_>,
+    fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
     let (since, at) = (offset(began.since), offset(began.raised_at));
-    let trouble = Trouble::Event(began.clone());
-    let incident = incident_of(txn, &trouble, (since, at), fold).await?;
+    let fault = Fault::Event(began.clone());
+    let incident = incident_of(txn, &fault, (since, at), fold).await?;
     let update = "UPDATE event SET incident_id = $2 WHERE id = $1";
     txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
     let body = serde_json::json!({ "event": id });
-    enter(txn, Entry { incident, at, person: ITSELF, kind: "event-began", body }).await
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-began", body }).await
 }
 
 /// Enters that an event is over.
@@ -226,18 +226,18 @@ pub(crate) async fn note_ended(
 ) -> Result<(), StoreError> {
     let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
     let body = serde_json::json!({ "event": id });
-    enter(txn, Entry { incident, at, person: ITSELF, kind: "event-ended", body }).await
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-ended", body }).await
 }
 
-/// Enters that somebody has a look taken outward for an incident.
-pub(crate) async fn note_outward(
+/// Enters a diagnosis started for an incident.
+pub(crate) async fn record_diagnosis(
     txn: &DatabaseTransaction,
-    id: OutwardId,
+    id: DiagnosisId,
     incident: IncidentId,
-    person: &str,
+    user: &str,
 ) -> Result<(), StoreError> {
-    let (at, body) = (OffsetDateTime::now_utc(), serde_json::json!({ "outward": id }));
-    enter(txn, Entry { incident, at, person, kind: "outward-asked", body }).await
+    let (at, body) = (OffsetDateTime::now_utc(), serde_json::json!({ "diagnosis": id }));
+    enter(txn, Entry { incident, at, user, kind: "diagnosis-started", body }).await
 }
 
 /// Enters that an alarm has cleared.
@@ -249,7 +249,7 @@ pub(crate) async fn note_cleared(
 ) -> Result<(), StoreError> {
     let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
     let body = serde_json::json!({ "alarm": id });
-    enter(txn, Entry { incident, at, person: ITSELF, kind: "alarm-cleared", body }).await
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-cleared", body }).await
 }
 
 impl Store {
@@ -305,7 +305,7 @@ impl Store {
             let incident = row.incident_id.unwrap_or_default();
             by_incident.entry(incident).or_default().push(alarm_record(row)?);
         }
-        let mut troubles = events::of_incidents(&self.db, rows_ids).await?;
+        let mut faults = events::of_incidents(&self.db, rows_ids).await?;
         let record = |row: incident::Model| -> Result<IncidentRecord, StoreError> {
             let complaint = row.complaint.map(serde_json::from_value).transpose();
             Ok(IncidentRecord {
@@ -316,13 +316,13 @@ impl Store {
                 complaint: complaint.map_err(|_| StoreError::corrupt("complaint"))?,
                 evidence: row.evidence,
                 alarms: by_incident.remove(&row.id).unwrap_or_default(),
-                troubles: troubles.remove(&row.id).unwrap_or_default(),
+                faults: faults.remove(&row.id).unwrap_or_default(),
             })
         };
         rows.into_iter().map(record).collect()
     }
 
-    /// What happened in an incident, in order.
+    /// What occurred in an incident, in order.
     ///
     /// # Errors
     /// [`StoreError::Database`].
@@ -336,7 +336,7 @@ impl Store {
         let event = |row: incident_event::Model| IncidentEvent {
             id: row.id,
             at: row.at,
-            person: row.person,
+            user: row.user,
             kind: row.kind,
             body: row.body,
         };
@@ -355,12 +355,12 @@ impl Store {
         let txn = self.db.begin().await?;
         let at = OffsetDateTime::now_utc();
         let incident = open_incident(&txn, at, Some(complaint), Some(evidence)).await?;
-        let person = complaint.person.as_str();
+        let user = complaint.user.as_str();
         let body = serde_json::json!({ "words": complaint.words });
-        enter(&txn, Entry { incident, at, person, kind: "opened", body }).await?;
+        enter(&txn, Entry { incident, at, user, kind: "opened", body }).await?;
         let object = incident.to_string();
         let detail = serde_json::json!({ "site": complaint.site, "service": complaint.service });
-        let entry = Audited { person, action: "incident-opened", object: &object, detail };
+        let entry = Audited { user, action: "incident-opened", object: &object, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(incident)
@@ -405,7 +405,7 @@ impl Store {
     async fn act(
         &self,
         incident: IncidentId,
-        person: &str,
+        user: &str,
         kind: &'static str,
         body: Json,
         open: Option<bool>,
@@ -424,19 +424,19 @@ impl Store {
             let update = "UPDATE incident SET closed_at = $2 WHERE id = $1";
             txn.execute_raw(sql(update, [incident.as_uuid().into(), closed_at.into()])).await?;
         }
-        enter(&txn, Entry { incident, at, person, kind, body }).await?;
+        enter(&txn, Entry { incident, at, user, kind, body }).await?;
         let (action, object) = match kind {
             "note" => ("incident-noted", incident.to_string()),
             "closed" => ("incident-closed", incident.to_string()),
             _ => ("incident-reopened", incident.to_string()),
         };
         let detail = serde_json::json!({});
-        audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+        audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         txn.commit().await?;
         Ok(())
     }
 
-    /// Closes incidents whose alarms and events have all been over for half an hour.
+    /// Closes incidents with all alarms and events over for half an hour.
     ///
     /// # Errors
     /// [`StoreError::Database`].

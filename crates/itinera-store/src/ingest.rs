@@ -2,7 +2,7 @@
 
 use crate::error::{is_about_data, lacks_partition};
 use crate::statement::{recordable_json, sql};
-use crate::{READER, Store, StoreError, checks, outward, throughput, two_way};
+use crate::{READER, Store, StoreError, checks, diagnoses, throughput, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
@@ -116,9 +116,9 @@ impl Store {
         let (commit_no, received_at) = hold_head(&txn, now).await?;
         let place = (received_at, commit_no);
         let of_pairs = two_way::write(&txn, agent, &batch.two_way, place).await?;
-        let asked = (batch.checks.as_slice(), batch.surroundings.as_slice());
+        let asked = (batch.checks.as_slice(), batch.host_facts.as_slice());
         let of_checks = checks::write(&txn, agent, asked, place).await?;
-        outward::write(&txn, agent, &batch.outward, received_at).await?;
+        diagnoses::write(&txn, agent, &batch.diagnoses, received_at).await?;
         throughput::write(&txn, agent, &batch.throughput, place).await?;
         let stored = u32::try_from(known.len() + of_pairs + of_checks).unwrap_or(u32::MAX);
         let refused = batch.len() - known.len() - of_pairs - of_checks;

@@ -1,10 +1,10 @@
 //! Judgement's memory and what it says, written in one transaction with its cursor and its
 //! fencing token.
 
+use crate::change_feed;
 use crate::entity::alarm;
 use crate::events;
-use crate::incidents::{self, Fold};
-use crate::outbox;
+use crate::incidents::{self, ChooseIncident};
 use crate::set_aside;
 use crate::statement::{recordable_json, sql};
 use crate::{Store, StoreError};
@@ -75,7 +75,7 @@ pub struct JudgeWrite {
     /// About alarms, in order.
     pub alarms: Vec<AlarmEffect>,
     /// About events, in order.
-    pub happened: Vec<EventEffect>,
+    pub occurred: Vec<EventEffect>,
 }
 
 /// An alarm as recorded.
@@ -163,7 +163,7 @@ impl Store {
         &self,
         token: i64,
         write: &JudgeWrite,
-        fold: &Fold<'_>,
+        fold: &ChooseIncident<'_>,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
         renew(&txn, token).await?;
@@ -173,7 +173,7 @@ impl Store {
         for effect in &write.alarms {
             write_alarm(&txn, effect, fold).await?;
         }
-        for effect in &write.happened {
+        for effect in &write.occurred {
             events::write(&txn, effect, fold).await?;
         }
         if let Some(commit_no) = write.retried {
@@ -244,7 +244,7 @@ pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError>
     })
 }
 
-/// Paths named in one piece of news at most; beyond that it says that there are more.
+/// Most paths named in one change; beyond that it says that there are more.
 const NAMED_PATHS: usize = 500;
 
 /// Tells which paths have a newer judgement.
@@ -261,8 +261,12 @@ async fn tell(
     }
     let more = paths.len() > NAMED_PATHS;
     paths.truncate(NAMED_PATHS);
-    outbox::say(txn, outbox::Topic::Judged, serde_json::json!({ "paths": paths, "more": more }))
-        .await
+    change_feed::add(
+        txn,
+        change_feed::Topic::Judged,
+        serde_json::json!({ "paths": paths, "more": more }),
+    )
+    .await
 }
 
 pub(crate) async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
@@ -356,7 +360,7 @@ pub(crate) fn offset(at: WallTime) -> OffsetDateTime {
 async fn write_alarm(
     txn: &DatabaseTransaction,
     effect: &AlarmEffect,
-    fold: &Fold<'_>,
+    fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
     let (id, what) = match effect {
         AlarmEffect::Raised(alarm) => {
@@ -394,5 +398,6 @@ async fn write_alarm(
         }
     };
     let Some(id) = id else { return Ok(()) };
-    outbox::say(txn, outbox::Topic::Alarm, serde_json::json!({ "id": id, "what": what })).await
+    change_feed::add(txn, change_feed::Topic::Alarm, serde_json::json!({ "id": id, "what": what }))
+        .await
 }

@@ -5,8 +5,10 @@
 
 mod addresses;
 mod agents;
+mod change_feed;
 mod checks;
 pub mod cluster;
+mod diagnoses;
 mod entity;
 mod error;
 mod events;
@@ -15,46 +17,45 @@ mod ingest;
 mod judge;
 mod log;
 mod migration;
-mod outbox;
-mod outward;
 mod owners;
 mod partitions;
 mod paths;
-mod people;
 mod reading;
 mod set_aside;
 mod statement;
+mod targets;
 mod throughput;
 mod two_way;
-mod watched;
+mod users;
 mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
-pub use checks::{AroundAt, CheckRecord, CheckSpec, CheckedAt};
+pub use change_feed::{Change, Since, Topic};
+pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
+pub use diagnoses::DiagnosisRecord;
 pub use error::StoreError;
-pub use events::{EventRecord, WhichEvents};
-pub use incidents::{Complaint, Fold, IncidentEvent, IncidentRecord, IncidentRefused};
+pub use events::{EventQuery, EventRecord};
+pub use incidents::{ChooseIncident, Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
-pub use outbox::{News, Since, Topic};
-pub use outward::OutwardRecord;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
-pub use people::{
-    AuditRecord, Audited, Known, NewSession, NewToken, PersonChange, PersonRecord, PersonRefused,
-    TokenRecord,
-};
 pub use reading::StateCounts;
 pub use set_aside::SetAsideRecord;
+pub use targets::{
+    IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,
+    TwoWaySchedule,
+};
 pub use throughput::{ThroughputRecord, ThroughputSpec};
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
-pub use watched::{
-    IntendedWay, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec, TwoWaySchedule, Watched,
+pub use users::{
+    AuditRecord, Audited, NewSession, NewToken, SessionUser, TokenRecord, UserChange, UserRecord,
+    UserRefused,
 };
 pub use watches::{
-    NewSuppression, NewWatch, Pause, SuppressionRecord, WatchChange, WatchRecord, WatchRefused,
-    WhichWatches,
+    NewSuppression, NewWatch, Pause, SuppressionRecord, WatchChange, WatchQuery, WatchRecord,
+    WatchRefused,
 };
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
@@ -62,7 +63,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses records that need a newer one.
-pub const READER: i32 = 1;
+pub const READER: i32 = 2;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

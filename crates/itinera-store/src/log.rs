@@ -1,7 +1,7 @@
 //! The log of commits as judgement reads it, and the rounds of paths in a span of time.
 
 use crate::agents::wall;
-use crate::checks::{self, AroundAt, CheckedAt};
+use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
 use crate::{Store, StoreError};
@@ -28,7 +28,7 @@ pub struct LogEntry {
     /// Results of its checks.
     pub checks: Vec<CheckedAt>,
     /// What its agent found around it.
-    pub around: Vec<AroundAt>,
+    pub host_facts: Vec<HostFactsAt>,
     /// Measurements of throughput that ended.
     pub throughput: Vec<ThroughputRecord>,
 }
@@ -125,8 +125,15 @@ impl Store {
             let commit_no = row.try_get("", "commit_no")?;
             let received_at = wall(row.try_get("", "clock_at")?);
             let (rounds, checks) = (Vec::new(), Vec::new());
-            let (around, throughput) = (Vec::new(), Vec::new());
-            entries.push(LogEntry { commit_no, received_at, rounds, checks, around, throughput });
+            let (host_facts, throughput) = (Vec::new(), Vec::new());
+            entries.push(LogEntry {
+                commit_no,
+                received_at,
+                rounds,
+                checks,
+                host_facts,
+                throughput,
+            });
         }
         let (Some((low, high)), Some(last)) = (span, entries.last()) else {
             return Ok(entries);
@@ -149,8 +156,8 @@ impl Store {
         let mut carried = throughput::ended(&self.judge, (cursor, last.commit_no)).await?;
         for entry in &mut entries {
             entry.throughput = carried.remove(&entry.commit_no).unwrap_or_default();
-            if let Some((checks, around)) = besides.remove(&entry.commit_no) {
-                (entry.checks, entry.around) = (checks, around);
+            if let Some((checks, host_facts)) = besides.remove(&entry.commit_no) {
+                (entry.checks, entry.host_facts) = (checks, host_facts);
             }
             let rows = by_commit.remove(&entry.commit_no).unwrap_or_default();
             let rounds = rows.iter().map(|row| logged(row, entry.received_at));

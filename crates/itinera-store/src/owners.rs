@@ -1,7 +1,7 @@
 //! Owner maps, by valid time.
 
 use crate::entity::{owner_entry, owner_import};
-use crate::people::{Audited, audit};
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use sea_orm::entity::prelude::*;
@@ -11,7 +11,7 @@ use time::OffsetDateTime;
 /// An owner map to import.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewImport {
-    /// Where it came from, for people.
+    /// Where it came from, for users.
     pub source: String,
     /// Digest of the file.
     pub sha256: [u8; 32],
@@ -78,7 +78,7 @@ impl Store {
         }
         let detail = serde_json::json!({ "entries": import.entries, "id": import.id });
         let entry =
-            Audited { person: by, action: "owner-map-imported", object: &import.source, detail };
+            Audited { user: by, action: "owner-map-imported", object: &import.source, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(record(import))

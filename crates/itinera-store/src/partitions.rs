@@ -14,7 +14,7 @@ use time::{Date, Duration, OffsetDateTime};
 /// Days for which there is room beside the present one.
 const AHEAD: i64 = 7;
 /// The tables that are partitioned by day of receipt.
-const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "around_round"];
+const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "host_facts_round"];
 /// How often a lock that others hold is tried for.
 const TRIES: usize = 5;
 

@@ -1,4 +1,4 @@
-//! Paths as people see them.
+//! Paths as users see them.
 
 use crate::log::stamps_of;
 use crate::statement::sql;
@@ -48,7 +48,7 @@ pub struct PathRecord {
     pub method: String,
     /// Differentiated services code point.
     pub dscp: i16,
-    /// Length of the IP packet in octets.
+    /// Length of the IP packet in bytes.
     pub size_bytes: i32,
     /// Latest judgement; absent before the first round.
     pub latest: Option<Assessment>,

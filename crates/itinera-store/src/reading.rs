@@ -9,13 +9,13 @@ use sea_orm::ConnectionTrait;
 pub struct StateCounts {
     /// Agents that have joined.
     pub agents: i64,
-    /// Agents whose last batch is older than a minute, or that never sent one.
+    /// Agents with a last batch older than a minute, or without any.
     pub agents_late: i64,
     /// Paths.
     pub paths: i64,
-    /// Paths whose newest judgement is older than two minutes, or that have none, but for those
+    /// Paths with a newest judgement older than two minutes, or without any, except those
     /// that are suppressed now.
-    pub paths_without_news: i64,
+    pub paths_without_rounds: i64,
     /// Alarms that are open.
     pub open_alarms: i64,
     /// Rounds recorded.
@@ -33,7 +33,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn state_counts(&self) -> Result<StateCounts, StoreError> {
+    pub async fn status_counts(&self) -> Result<StateCounts, StoreError> {
         let query = "SELECT \
              (SELECT count(*) FROM agent) AS agents, \
              (SELECT count(*) FROM agent WHERE last_batch_at IS NULL \
@@ -46,7 +46,7 @@ impl Store {
                      AND NOT EXISTS (SELECT FROM suppression x \
                          WHERE now() BETWEEN x.from_at AND x.until_at \
                              AND coalesce(x.site, s.name) = s.name \
-                             AND coalesce(x.target, t.name) = t.name)) AS paths_without_news, \
+                             AND coalesce(x.target, t.name) = t.name)) AS paths_without_rounds, \
              (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
@@ -59,7 +59,7 @@ impl Store {
             agents: count("agents")?,
             agents_late: count("agents_late")?,
             paths: count("paths")?,
-            paths_without_news: count("paths_without_news")?,
+            paths_without_rounds: count("paths_without_rounds")?,
             open_alarms: count("open_alarms")?,
             rounds: count("rounds")?,
             commits: count("commits")?,

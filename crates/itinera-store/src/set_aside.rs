@@ -1,7 +1,7 @@
 //! Commits that judgement fails on: left out, kept with the error, tried again on demand.
 
-use crate::people::{Audited, audit};
 use crate::statement::sql;
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, TransactionTrait};
@@ -26,7 +26,7 @@ pub struct SetAsideRecord {
 
 /// Commits shown at most.
 const SHOWN: i64 = 500;
-/// Octets of an error that are kept.
+/// Bytes of an error that are kept.
 const MAX_ERROR: usize = 2_000;
 
 fn kept(error: &str) -> &str {
@@ -92,14 +92,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn retry_commit(&self, commit_no: i64, person: &str) -> Result<bool, StoreError> {
+    pub async fn retry_commit(&self, commit_no: i64, user: &str) -> Result<bool, StoreError> {
         let txn = self.db.begin().await?;
         let update = "UPDATE set_aside SET retry = true WHERE commit_no = $1";
         let known = txn.execute_raw(sql(update, [commit_no.into()])).await?.rows_affected() > 0;
         if known {
             let (action, object) = ("commit-retried", commit_no.to_string());
             let detail = serde_json::json!({});
-            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         }
         txn.commit().await?;
         Ok(known)

@@ -1,9 +1,9 @@
 //! Measurements of how much gets through between two agents: one at a time, with what came of it.
 
-use crate::people::{Audited, audit};
 use crate::statement::sql;
-use crate::watched::renew;
-use crate::{Store, StoreError, outbox};
+use crate::targets::renew;
+use crate::users::{Audited, audit};
+use crate::{Store, StoreError, change_feed};
 use itinera_model::batch::{decode, encode};
 use itinera_model::id::{AgentId, ThroughputId};
 use itinera_model::throughput::{By, ThroughputRound};
@@ -22,7 +22,7 @@ pub struct ThroughputSpec {
     pub by: By,
     /// At most so long, in seconds.
     pub seconds: u8,
-    /// At most so many octets.
+    /// Most bytes to send.
     pub most_bytes: u64,
     /// Rate of UDP, in bits a second.
     pub rate_bit_s: u64,
@@ -37,7 +37,7 @@ pub struct ThroughputSpec {
 pub struct ThroughputRecord {
     /// Its name.
     pub id: ThroughputId,
-    /// Its number, for people to say.
+    /// Its short number.
     pub no: i64,
     /// Who sends.
     pub sender: AgentId,
@@ -50,7 +50,7 @@ pub struct ThroughputRecord {
     /// What was wanted.
     pub spec: ThroughputSpec,
     /// Who wanted it; absent where the schedule did.
-    pub person: Option<String>,
+    pub user: Option<String>,
     /// When it was asked for.
     pub asked_at: OffsetDateTime,
     /// Until when it may begin.
@@ -78,7 +78,7 @@ fn record(row: &QueryResult) -> Result<ThroughputRecord, StoreError> {
         from: row.try_get("", "from_site")?,
         to: row.try_get("", "to_site")?,
         spec: serde_json::from_value(spec).map_err(|_| corrupt())?,
-        person: row.try_get("", "person")?,
+        user: row.try_get("", "user_name")?,
         asked_at: row.try_get("", "asked_at")?,
         not_after: row.try_get("", "not_after")?,
         round,
@@ -95,25 +95,25 @@ impl Store {
         &self,
         (sender, receiver): (AgentId, AgentId),
         spec: &ThroughputSpec,
-        person: Option<&str>,
+        user: Option<&str>,
         not_after: OffsetDateTime,
     ) -> Result<(ThroughputId, Option<u64>), StoreError> {
         let txn = self.db.begin().await?;
         let id = Uuid::now_v7();
-        let insert = "INSERT INTO throughput (id, sender_id, receiver_id, body, person, asked_at, \
+        let insert = "INSERT INTO throughput (id, sender_id, receiver_id, body, user_name, asked_at, \
                  not_after) VALUES ($1, $2, $3, $4, $5, now(), $6)";
         let values: [Value; 6] = [
             id.into(),
             sender.as_uuid().into(),
             receiver.as_uuid().into(),
             json!(spec).into(),
-            person.into(),
+            user.into(),
             not_after.into(),
         ];
         txn.execute_raw(sql(insert, values)).await?;
-        if let Some(person) = person {
+        if let Some(user) = user {
             let (action, object, detail) = ("throughput-asked", id.to_string(), json!(spec));
-            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         }
         let version = renew(&txn).await?;
         txn.commit().await?;
@@ -129,7 +129,7 @@ impl Store {
         self.db.query_all_raw(sql(&select, [limit.into()])).await?.iter().map(record).collect()
     }
 
-    /// The measurement whose turn it is: one at a time, so that none is in another's way.
+    /// The current measurement: one at a time, so that none disturbs another.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
@@ -161,8 +161,8 @@ pub(crate) async fn write(
         ];
         if txn.query_one_raw(sql(update, values)).await?.is_some() {
             ended = true;
-            let news = json!({ "id": round.id });
-            outbox::say(txn, outbox::Topic::Throughput, news).await?;
+            let change = json!({ "id": round.id });
+            change_feed::add(txn, change_feed::Topic::Throughput, change).await?;
         }
     }
     if ended {

@@ -1,8 +1,8 @@
 //! Pairs of agents that measure both ways, and their rounds.
 
-use crate::people::{Audited, audit};
 use crate::statement::sql;
-use crate::watched::renew;
+use crate::targets::renew;
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::batch::{decode, encode};
 use itinera_model::id::{AgentId, PairId};
@@ -79,14 +79,14 @@ pub struct PairRecord {
     pub reflector_site: String,
     /// It is one of those that are measured all the time.
     pub active: bool,
-    /// Until when it is measured though it is none of those, because somebody wanted that.
+    /// End of a measurement that a user requested.
     pub wanted_until: Option<OffsetDateTime>,
-    /// Until when it is a voice-like stream, because somebody wanted that.
+    /// End of a voice-like stream that a user requested.
     pub voice_until: Option<OffsetDateTime>,
 }
 
 impl PairRecord {
-    /// It is being measured, all the time or for a while.
+    /// It is being measured, permanently or for a limited time.
     pub fn is_measured(&self, at: OffsetDateTime) -> bool {
         self.active || self.wanted_until.is_some_and(|until| until > at)
     }
@@ -209,7 +209,7 @@ impl Store {
         &self,
         pair: PairId,
         until: OffsetDateTime,
-        person: &str,
+        user: &str,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
         let update = "UPDATE pair SET voice_until = $2 WHERE id = $1 AND active";
@@ -218,7 +218,7 @@ impl Store {
         let version = if known {
             let (action, object) = ("voice-begun", pair.to_string());
             let detail = serde_json::json!({ "until": until });
-            audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+            audit(&txn, &Audited { user, action, object: &object, detail }).await?;
             renew(&txn).await?
         } else {
             None
@@ -285,7 +285,7 @@ async fn lock(txn: &DatabaseTransaction) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Puts a pair on record: measured all the time, or until then; whatever it was besides, it stays.
+/// Puts a pair on record: measured permanently or until then; its other state is kept.
 async fn put(
     txn: &DatabaseTransaction,
     spec: &PairSpec,

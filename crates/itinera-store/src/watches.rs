@@ -1,10 +1,10 @@
-//! Watches, which measure a path more densely for a while, and suppressions, which measure
-//! nothing for a while. Both are part of the schedule that agents are given.
+//! Watches, which measure a path more often for a limited time, and suppressions, which measure
+//! nothing for a limited time. Both are part of the schedule that agents are given.
 
 use crate::agents::wall;
-use crate::people::{Audited, audit};
 use crate::statement::sql;
-use crate::watched::renew;
+use crate::targets::renew;
+use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::id::{AgentId, IncidentId, PathId};
 use itinera_model::protocol::{Denser, Suppression};
@@ -27,7 +27,7 @@ pub struct NewWatch {
     /// Why.
     pub reason: String,
     /// Who wants it.
-    pub person: String,
+    pub user: String,
 }
 
 /// A while in which a watch rested.
@@ -46,7 +46,7 @@ pub struct Pause {
 pub struct WatchRecord {
     /// Its name.
     pub id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     pub no: i64,
     /// What was asked for.
     pub asked: NewWatch,
@@ -86,7 +86,7 @@ pub enum WatchRefused {
 
 /// Which watches are wanted: all of them, unless something is named.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct WhichWatches {
+pub struct WatchQuery {
     /// Those of this incident.
     pub incident: Option<IncidentId>,
     /// Those of this path.
@@ -107,7 +107,7 @@ pub struct NewSuppression {
     /// Why.
     pub reason: String,
     /// Who wants it.
-    pub person: String,
+    pub user: String,
 }
 
 /// A suppression on record.
@@ -126,7 +126,7 @@ pub struct SuppressionRecord {
 pub enum WatchChange {
     /// It rests.
     Pause,
-    /// It goes on.
+    /// It continues.
     Resume,
     /// It ends now.
     End,
@@ -151,7 +151,7 @@ fn watch(row: &QueryResult) -> Result<WatchRecord, StoreError> {
             begins_at: row.try_get("", "begins_at")?,
             ends_at: row.try_get("", "ends_at")?,
             reason: row.try_get("", "reason")?,
-            person: row.try_get("", "person")?,
+            user: row.try_get("", "user_name")?,
         },
         pauses: pauses.map_err(|_| StoreError::corrupt("pauses"))?,
         incident: incident.map(IncidentId::from_uuid).zip(number),
@@ -169,7 +169,7 @@ fn suppression(row: &QueryResult) -> Result<SuppressionRecord, StoreError> {
             from: row.try_get("", "from_at")?,
             until: row.try_get("", "until_at")?,
             reason: row.try_get("", "reason")?,
-            person: row.try_get("", "person")?,
+            user: row.try_get("", "user_name")?,
         },
     })
 }
@@ -194,7 +194,7 @@ impl Store {
     /// [`WatchRefused::UnknownPath`]; [`StoreError::Database`].
     pub async fn start_watch(&self, new: &NewWatch) -> Result<(Uuid, Option<u64>), StoreError> {
         let txn = self.db.begin().await?;
-        let insert = "INSERT INTO watch (id, path_id, interval_ms, begins_at, ends_at, reason, person) \
+        let insert = "INSERT INTO watch (id, path_id, interval_ms, begins_at, ends_at, reason, user_name) \
              SELECT $1, p.id, $3, $4, $5, $6, $7 FROM path p JOIN target t ON t.id = p.target_id \
              WHERE p.id = $2 AND t.active RETURNING no";
         let id = Uuid::now_v7();
@@ -205,13 +205,13 @@ impl Store {
             new.begins_at.into(),
             new.ends_at.into(),
             new.reason.clone().into(),
-            new.person.clone().into(),
+            new.user.clone().into(),
         ];
         let row = txn.query_one_raw(sql(insert, values)).await?;
         let no: i64 = row.ok_or(WatchRefused::UnknownPath)?.try_get("", "no")?;
         let detail = serde_json::json!({ "path": new.path, "interval_ms": new.interval_ms });
-        let (person, object) = (&new.person, no.to_string());
-        let entry = Audited { person, action: "watch-begun", object: &object, detail };
+        let (user, object) = (&new.user, no.to_string());
+        let entry = Audited { user, action: "watch-begun", object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew(&txn).await?;
         txn.commit().await?;
@@ -224,7 +224,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn watches(
         &self,
-        which: WhichWatches,
+        which: WatchQuery,
         before: Option<i64>,
         limit: i64,
     ) -> Result<Vec<WatchRecord>, StoreError> {
@@ -255,7 +255,7 @@ impl Store {
         &self,
         id: Uuid,
         change: WatchChange,
-        person: &str,
+        user: &str,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
         txn.execute_raw(sql("SELECT FROM watch WHERE id = $1 FOR UPDATE", [id.into()])).await?;
@@ -291,7 +291,7 @@ impl Store {
             _ => serde_json::json!({}),
         };
         let object = known.no.to_string();
-        audit(&txn, &Audited { person, action, object: &object, detail }).await?;
+        audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         let version = match change {
             WatchChange::Attach(_) => None,
             _ => renew(&txn).await?,
@@ -332,7 +332,7 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn suppress(&self, new: &NewSuppression) -> Result<(Uuid, Option<u64>), StoreError> {
         let txn = self.db.begin().await?;
-        let insert = "INSERT INTO suppression (id, site, target, from_at, until_at, reason, person) \
+        let insert = "INSERT INTO suppression (id, site, target, from_at, until_at, reason, user_name) \
              VALUES ($1, $2, $3, $4, $5, $6, $7)";
         let id = Uuid::now_v7();
         let values = [
@@ -342,12 +342,12 @@ impl Store {
             new.from.into(),
             new.until.into(),
             new.reason.clone().into(),
-            new.person.clone().into(),
+            new.user.clone().into(),
         ];
         txn.execute_raw(sql(insert, values)).await?;
-        let (person, object) = (&new.person, id.to_string());
+        let (user, object) = (&new.user, id.to_string());
         let detail = serde_json::json!({ "site": new.site, "target": new.target });
-        let entry = Audited { person, action: "suppression-made", object: &object, detail };
+        let entry = Audited { user, action: "suppression-made", object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew(&txn).await?;
         txn.commit().await?;
@@ -367,18 +367,14 @@ impl Store {
     ///
     /// # Errors
     /// [`WatchRefused::UnknownSuppression`]; [`StoreError::Database`].
-    pub async fn lift_suppression(
-        &self,
-        id: Uuid,
-        person: &str,
-    ) -> Result<Option<u64>, StoreError> {
+    pub async fn lift_suppression(&self, id: Uuid, user: &str) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
         let update = "UPDATE suppression SET until_at = now() \
              WHERE id = $1 AND until_at > now() RETURNING no";
         let row = txn.query_one_raw(sql(update, [id.into()])).await?;
         row.ok_or(WatchRefused::UnknownSuppression)?;
         let (object, detail) = (id.to_string(), serde_json::json!({}));
-        let entry = Audited { person, action: "suppression-lifted", object: &object, detail };
+        let entry = Audited { user, action: "suppression-lifted", object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew(&txn).await?;
         txn.commit().await?;

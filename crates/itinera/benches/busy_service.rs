@@ -69,7 +69,7 @@ impl User {
     }
 
     async fn state(&self) {
-        let request = self.client.get(format!("{}/api/v1/state", self.api));
+        let request = self.client.get(format!("{}/api/v1/status", self.api));
         let state = request.bearer_auth(&self.token).send().await.unwrap();
         assert_eq!(state.status(), 200);
         state.bytes().await.unwrap();
@@ -187,7 +187,7 @@ async fn main() {
         let _told = stopped.await;
     }));
     let user = User::first(api, &data).await;
-    let sites: Vec<String> = config.watched.sites.iter().map(|site| site.name.clone()).collect();
+    let sites: Vec<String> = config.plan.sites.iter().map(|site| site.name.clone()).collect();
     let mut identities = Vec::new();
     for number in 0..agents {
         let code = user.join_code(&sites[number % sites.len()]).await.parse().unwrap();

@@ -104,7 +104,7 @@ pub(crate) async fn run(args: &RunArgs, opened: Privileged) -> Result<(), Failur
             Some(simulation) => Place::Simulated(simulation, args.address.clone()),
             None => Place::Kernel { interface: None, announced: opened.announced },
         },
-        roots: Arc::new(crate::outward::roots(args.trust.as_deref())?),
+        roots: Arc::new(crate::diagnose::roots(args.trust.as_deref())?),
     };
     let (stop, stopped) = watch::channel(false);
     let with_parent = args.stop_with_parent;

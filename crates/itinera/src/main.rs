@@ -5,12 +5,12 @@ mod accuracy;
 mod agent;
 mod args;
 mod client;
-mod demonstrate;
+mod demo;
+mod diagnose;
 mod exit;
 mod log;
 mod manual;
 mod output;
-mod outward;
 mod recompute;
 mod schema;
 mod serve;
@@ -71,12 +71,12 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             agent::print_unit(&output, &data)
         }
         Command::Survey { command } => survey::run(command, &output).await,
-        Command::Outward(args) => match &args.from {
-            Some(site) => outward::ask_agent(&client()?, &output, &args, site).await,
-            None => outward::run(&args, &output).await,
+        Command::Diagnose(args) => match &args.from {
+            Some(site) => diagnose::ask_agent(&client()?, &output, &args, site).await,
+            None => diagnose::run(&args, &output).await,
         },
         Command::Simulate(simulate) => simulate::run(&simulate).await,
-        Command::Demonstrate(demonstrate) => demonstrate::run(&demonstrate).await,
+        Command::Demo(args) => demo::run(&args).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
         Command::Accuracy { command } => accuracy::run(&command, &output),
         Command::ApiDescription => output.json(&itinera_service::api::description()),
@@ -90,11 +90,9 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Tokens { command } => {
             client::sign_in::of_tokens(&client()?, &output, command).await
         }
-        Command::People { command } => {
-            client::sign_in::of_people(&client()?, &output, command).await
-        }
+        Command::Users { command } => client::sign_in::of_users(&client()?, &output, command).await,
         Command::Audit => client::sign_in::audit(&client()?, &output).await,
-        Command::State => client::state(&client()?, &output).await,
+        Command::Status => client::status(&client()?, &output).await,
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
@@ -107,12 +105,10 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             client::checks::run(&client()?, &output, number, now).await
         }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
-        Command::Events { lasting, trouble } => {
-            client::events::events(&client()?, &output, lasting, trouble).await
+        Command::Events { lasting, faults } => {
+            client::events::events(&client()?, &output, lasting, faults).await
         }
-        Command::Surroundings { site } => {
-            client::events::surroundings(&client()?, &output, &site).await
-        }
+        Command::HostFacts { site } => client::events::host_facts(&client()?, &output, &site).await,
         Command::Pairs { number, voice } => {
             client::pairs::run(&client()?, &output, number, voice).await
         }

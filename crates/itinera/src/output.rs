@@ -1,4 +1,4 @@
-//! What is printed, for people or for programs.
+//! What is printed, for users or for programs.
 
 use crate::args::Format;
 use crate::exit::{Code, Failure};
@@ -30,7 +30,7 @@ impl Output {
         Ok(())
     }
 
-    /// The value for programs, or what `show` makes of it for people.
+    /// The value for programs, or what `show` makes of it for users.
     pub(crate) fn either<T: Serialize>(
         &self,
         value: &T,
@@ -52,7 +52,7 @@ impl Output {
         Ok(())
     }
 
-    /// Lines for people, in which foreign text does nothing to the terminal.
+    /// Lines of text; foreign text in them cannot control the terminal.
     pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
         writeln!(io::stdout().lock(), "{}", plain_lines(text))?;
         Ok(())

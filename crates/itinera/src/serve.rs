@@ -17,7 +17,7 @@ pub(crate) fn read(file: &Path) -> Result<Config, Failure> {
 
 pub(crate) fn check(file: &Path, output: &Output) -> Result<(), Failure> {
     let config = read(file)?;
-    let (sites, targets) = (config.watched.sites.len(), config.watched.targets.len());
+    let (sites, targets) = (config.plan.sites.len(), config.plan.targets.len());
     if output.is_json() {
         return output
             .json(&serde_json::json!({ "valid": true, "sites": sites, "targets": targets }));

@@ -7,7 +7,7 @@ import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { isWriting } from '../../keys';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
 
@@ -83,7 +83,7 @@ function Queue({ show }: { show: 'open' | 'all' }) {
           onChange={(next) => change({ show: next })}
         />
       </div>
-      {answer.error && <Trouble error={answer.error} />}
+      {answer.error && <ErrorAlert error={answer.error} />}
       {!answer.data && !answer.error && <Skeleton active />}
       {answer.data && items.length === 0 && (
         <p className="quiet">

@@ -7,10 +7,10 @@ import { askNow } from '../../api/client';
 import type { CheckDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { FoundMark } from '../../found';
-import { count, ms, octets, rate } from '../../format';
+import { count, ms, bytes, rate } from '../../format';
 import { ink } from '../../theme';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { barsOf, stepsOf } from './waterfall';
 
 const WIDTH = 1160;
@@ -22,11 +22,11 @@ const ROW = 26;
 export function CheckPage() {
   const { id = '' } = useParams();
   const { data: check, error } = useQuery(queries.check(id));
-  if (error && !check) return <Trouble error={error} />;
+  if (error && !check) return <ErrorAlert error={error} />;
   if (!check) return <Skeleton active paragraph={{ rows: 8 }} />;
   return (
     <>
-      {error && <Trouble error={error} />}
+      {error && <ErrorAlert error={error} />}
       <p className="said quiet">
         Check {check.no}: {check.site} to {check.target}, {check.kind}
         {check.host != null && ` ${check.host}`}, every {check.every_s} s
@@ -80,7 +80,7 @@ function AskNow({ id, at }: { id: string; at: string | null }) {
           Asked for; what comes of it appears here in a moment.
         </span>
       )}
-      {asking.error && <Trouble error={asking.error} />}
+      {asking.error && <ErrorAlert error={asking.error} />}
     </p>
   );
 }
@@ -153,7 +153,7 @@ function Waterfall({ check }: { check: CheckDetail }) {
         className="staircase"
         viewBox={`0 0 ${WIDTH} ${bars.length * ROW + 6}`}
         role="img"
-        aria-label="Resources along the time of the page: hollow until the first octet, then filled"
+        aria-label="Resources along the time of the page: hollow until the first byte, then filled"
       >
         {bars.map((bar, index) => (
           <g key={`${bar.name} ${index}`}>
@@ -185,13 +185,13 @@ function Waterfall({ check }: { check: CheckDetail }) {
               />
             )}
             <text x={NAME + bar.done * BAR + 8} y={index * ROW + 18} fontSize="14" fill={ink.text}>
-              {bar.failed ?? `${ms(bar.tookUs)}, ${octets(bar.sizeBytes)}`}
+              {bar.failed ?? `${ms(bar.tookUs)}, ${bytes(bar.sizeBytes)}`}
               {bar.slowest ? ', slowest' : ''}
             </text>
           </g>
         ))}
       </svg>
-      <p className="said quiet">Hollow: until the first octet. Filled: transfer. Dashed: failed.</p>
+      <p className="said quiet">Hollow: until the first byte. Filled: transfer. Dashed: failed.</p>
     </section>
   );
 }
@@ -234,7 +234,7 @@ function Facts({ check }: { check: CheckDetail }) {
     <>
       {web && (
         <p className="said">
-          HTTP/{web.version}, status {web.status ?? '–'}, {octets(web.size_bytes)}
+          HTTP/{web.version}, status {web.status ?? '–'}, {bytes(web.size_bytes)}
           {web.cut && ' (cut there)'}
           {web.rate_bytes_per_s != null && `, ${rate(web.rate_bytes_per_s)}`}
           {web.redirects.length > 0 && `; redirected to ${web.redirects.join(', ')}`}

@@ -3,7 +3,7 @@ import type { CheckDetail, Resource } from '../../api/client';
 /** A bar of the waterfall: shares of the whole time, from 0 to 1. */
 export interface Bar {
   name: string;
-  /** When it was asked for, when its first octet came, when it was done. */
+  /** Times of the request, of the first byte and of the end. */
   begun: number;
   first: number;
   done: number;

@@ -2,13 +2,13 @@ import { useQuery } from '@tanstack/react-query';
 import { Empty, Skeleton, Table } from 'antd';
 import type { TableColumnsType } from 'antd';
 import { Link } from 'react-router';
-import type { Agent, Check, Surroundings } from '../../api/client';
+import type { Agent, Check, HostFacts } from '../../api/client';
 import { queries } from '../../api/queries';
 import { EventList } from '../../event-list';
 import { Distance, FoundMark } from '../../found';
 import { bits, count, ms, usedShare } from '../../format';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { nearness, services } from './nearness';
 import { SetAsideCommits } from './set-aside';
 
@@ -23,11 +23,11 @@ function sentence(agents: Agent[], checks: Check[]): string {
   return `${said}; ${good} of ${count(asked.length, 'check')} of services and names get to the end.`;
 }
 
-/** What do we watch with, what is around it, and what do services answer? */
+/** Agents, their host facts and the checks of services. */
 export function FleetPage() {
   const agents = useQuery(queries.agents());
   const checks = useQuery(queries.checks());
-  if (agents.error && !agents.data) return <Trouble error={agents.error} />;
+  if (agents.error && !agents.data) return <ErrorAlert error={agents.error} />;
   if (!agents.data) return <Skeleton active paragraph={{ rows: 8 }} />;
   if (agents.data.length === 0) {
     return (
@@ -37,8 +37,8 @@ export function FleetPage() {
   const all = checks.data ?? [];
   return (
     <>
-      {agents.error && <Trouble error={agents.error} />}
-      {checks.error && <Trouble error={checks.error} />}
+      {agents.error && <ErrorAlert error={agents.error} />}
+      {checks.error && <ErrorAlert error={checks.error} />}
       <h1 className="sentence">{sentence(agents.data, all)}</h1>
       <SetAsideCommits />
       {agents.data.map((agent) => (
@@ -50,15 +50,15 @@ export function FleetPage() {
       ))}
       <h2 className="section">What services answer</h2>
       <CheckTable checks={all} />
-      <h2 className="section">What happened in the last day</h2>
+      <h2 className="section">Events of the last day</h2>
       <EventList spanS={DAY} />
     </>
   );
 }
 
 function AgentEntry({ agent, checks }: { agent: Agent; checks: Check[] }) {
-  const { data: around } = useQuery(queries.surroundings(agent.id));
-  const places = around ? [...nearness(around, checks), services(checks)] : [];
+  const { data: hostFacts } = useQuery(queries.hostFacts(agent.id));
+  const places = hostFacts ? [...nearness(hostFacts, checks), services(checks)] : [];
   return (
     <section aria-label={agent.site} className="agent">
       <h2 className="section">
@@ -75,10 +75,10 @@ function AgentEntry({ agent, checks }: { agent: Agent; checks: Check[] }) {
           {agent.dropped_rounds > 0 && `, ${count(agent.dropped_rounds, 'round')} dropped`}
         </span>
       </h2>
-      {around?.at != null ? (
+      {hostFacts?.at != null ? (
         <>
           <Distance
-            label={`From the machine at ${agent.site} outward`}
+            label={`Run diagnosis from ${agent.site}`}
             places={places.map(({ name, found, lines }) => ({
               name,
               found,
@@ -86,18 +86,18 @@ function AgentEntry({ agent, checks }: { agent: Agent; checks: Check[] }) {
             }))}
           />
           <details>
-            <summary>Everything around it</summary>
-            <AroundTables around={around} />
+            <summary>All host facts</summary>
+            <HostFactsTables hostFacts={hostFacts} />
           </details>
         </>
       ) : (
-        <p className="quiet">It has not told what is around it yet.</p>
+        <p className="quiet">This agent has not reported host facts yet.</p>
       )}
     </section>
   );
 }
 
-type Interface = Surroundings['interfaces'][number];
+type Interface = HostFacts['interfaces'][number];
 
 const interfaces: TableColumnsType<Interface> = [
   { title: 'Interface', dataIndex: 'name' },
@@ -117,7 +117,7 @@ const interfaces: TableColumnsType<Interface> = [
   { title: 'Thrown away', align: 'right', render: (_, one) => one.discarded ?? '–' },
 ];
 
-type Gateway = Surroundings['gateways'][number];
+type Gateway = HostFacts['gateways'][number];
 
 const gateways: TableColumnsType<Gateway> = [
   {
@@ -130,10 +130,10 @@ const gateways: TableColumnsType<Gateway> = [
   { title: 'Median', align: 'right', render: (_, one) => ms(one.delay_us) },
 ];
 
-function AroundTables({ around }: { around: Surroundings }) {
+function HostFactsTables({ hostFacts }: { hostFacts: HostFacts }) {
   return (
     <>
-      {around.sentences.map((said) => (
+      {hostFacts.sentences.map((said) => (
         <p className="said" key={said}>
           {said}
         </p>
@@ -143,7 +143,7 @@ function AroundTables({ around }: { around: Surroundings }) {
         className="numbers"
         rowKey="name"
         columns={interfaces}
-        dataSource={around.interfaces}
+        dataSource={hostFacts.interfaces}
         pagination={false}
       />
       <Table<Gateway>
@@ -151,22 +151,22 @@ function AroundTables({ around }: { around: Surroundings }) {
         className="numbers"
         rowKey={(one) => `${one.address} ${one.interface}`}
         columns={gateways}
-        dataSource={around.gateways}
+        dataSource={hostFacts.gateways}
         pagination={false}
       />
       <p className="said quiet">
         Routes:{' '}
-        {around.routes
+        {hostFacts.routes
           .map(
             (one) =>
               `${one.to} ${one.gateway == null ? 'on' : `by ${one.gateway} on`} ${one.interface}`,
           )
           .join('; ') || 'none'}
         . Leases:{' '}
-        {around.leases
+        {hostFacts.leases
           .map(
             (one) =>
-              `${one.interface} from ${one.server ?? 'somebody unnamed'}` +
+              `${one.interface} from ${one.server ?? 'an unnamed server'}` +
               (one.lifetime_s == null ? '' : ` for ${one.lifetime_s / 3600} h`),
           )
           .join('; ') || 'none known'}
@@ -174,13 +174,13 @@ function AroundTables({ around }: { around: Surroundings }) {
       </p>
       <p className="said quiet">
         Neighbours:{' '}
-        {around.neighbours
+        {hostFacts.neighbours
           .map((one) => `${one.address} is ${one.hardware_address ?? 'silent'} on ${one.interface}`)
           .join('; ') || 'none met'}
         .{' '}
-        {around.sockets == null
+        {hostFacts.sockets == null
           ? 'Open sockets are not listed: its limits file would have to allow it.'
-          : `${count(around.sockets.length, 'open socket')}: ${around.sockets
+          : `${count(hostFacts.sockets.length, 'open socket')}: ${hostFacts.sockets
               .map(
                 (one) =>
                   `${one.protocol} ${one.local}${one.peer == null ? ' listens' : ` to ${one.peer}`}`,

@@ -1,8 +1,8 @@
 import { expect, test } from 'vitest';
-import type { Check, Surroundings } from '../../api/client';
+import type { Check, HostFacts } from '../../api/client';
 import { nearness, services } from './nearness';
 
-const eth0: Surroundings['interfaces'][number] = {
+const eth0: HostFacts['interfaces'][number] = {
   name: 'eth0',
   medium: 'wired',
   up: true,
@@ -14,7 +14,7 @@ const eth0: Surroundings['interfaces'][number] = {
   damaged: 0,
 };
 
-const around: Surroundings = {
+const hostFacts: HostFacts = {
   site: 'Carrock Pier',
   sentences: [],
   host_name: 'agent',
@@ -54,7 +54,7 @@ const check = (kind: string, state: string): Check => ({
 });
 
 test('what is near is told in order of distance', () => {
-  const places = nearness(around, [check('name', 'good')]);
+  const places = nearness(hostFacts, [check('name', 'good')]);
   expect(places.map((place) => [place.name, place.found])).toEqual([
     ['Machine and link', 'clean'],
     ['Gateway', 'clean'],
@@ -66,7 +66,7 @@ test('what is near is told in order of distance', () => {
 
 test('what a link carries stands beside its speed', () => {
   const busy = { ...eth0, in_bits_per_s: 250_000, out_bits_per_s: 960e6, utilisation_ratio: 0.96 };
-  const line = (one: typeof busy) => nearness({ ...around, interfaces: [one] }, [])[0]?.lines[1];
+  const line = (one: typeof busy) => nearness({ ...hostFacts, interfaces: [one] }, [])[0]?.lines[1];
   expect(line(busy)).toBe('250.0 kb/s in, 960.0 Mb/s out, 96 % used');
   expect(line({ ...busy, out_bits_per_s: 300_000, utilisation_ratio: 0.0003 })).toBe(
     '250.0 kb/s in, 300.0 kb/s out, under 1 % used',
@@ -74,12 +74,12 @@ test('what a link carries stands beside its speed', () => {
 });
 
 test('damage is noted, no carrier and wrong names are broken', () => {
-  const damaged = nearness({ ...around, interfaces: [{ ...eth0, damaged: 30 }] }, []);
+  const damaged = nearness({ ...hostFacts, interfaces: [{ ...eth0, damaged: 30 }] }, []);
   expect(damaged[0]).toMatchObject({ found: 'noted' });
   expect(damaged[0]?.lines).toContain('30 frames came damaged');
-  const gone = nearness({ ...around, interfaces: [{ ...eth0, carrier: false }] }, []);
+  const gone = nearness({ ...hostFacts, interfaces: [{ ...eth0, carrier: false }] }, []);
   expect(gone[0]?.found).toBe('broken');
-  expect(nearness(around, [check('name', 'broken')])[2]?.found).toBe('broken');
+  expect(nearness(hostFacts, [check('name', 'broken')])[2]?.found).toBe('broken');
 });
 
 test('services are counted, and names are none', () => {

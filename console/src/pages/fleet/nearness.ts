@@ -1,4 +1,4 @@
-import type { Check, Surroundings } from '../../api/client';
+import type { Check, HostFacts } from '../../api/client';
 import type { FoundWord } from '../../found';
 import { bits, count, ms, usedShare } from '../../format';
 
@@ -9,7 +9,7 @@ export interface Near {
   lines: string[];
 }
 
-type Interface = Surroundings['interfaces'][number];
+type Interface = HostFacts['interfaces'][number];
 
 function linkLine(one: Interface): string {
   if (!one.up) return `${one.name} is switched off`;
@@ -20,12 +20,12 @@ function linkLine(one: Interface): string {
 }
 
 /** Interfaces that lead anywhere. */
-export function outside(around: Surroundings): Interface[] {
-  return around.interfaces.filter((one) => one.medium !== 'loopback');
+export function outside(hostFacts: HostFacts): Interface[] {
+  return hostFacts.interfaces.filter((one) => one.medium !== 'loopback');
 }
 
-function ownLink(around: Surroundings): Near {
-  const links = outside(around);
+function ownLink(hostFacts: HostFacts): Near {
+  const links = outside(hostFacts);
   const lines = links.flatMap((one) => {
     const said = [linkLine(one)];
     if (one.out_bits_per_s != null || one.in_bits_per_s != null) {
@@ -47,12 +47,12 @@ function ownLink(around: Surroundings): Near {
   };
 }
 
-function gateway(around: Surroundings): Near {
-  const used = around.gateways.filter((one) => one.in_use);
+function gateway(hostFacts: HostFacts): Near {
+  const used = hostFacts.gateways.filter((one) => one.in_use);
   const lines = used.map((one) =>
     one.delay_us == null ? `${one.address}, not measured` : `${one.address}, ${ms(one.delay_us)}`,
   );
-  const earlier = around.gateways.length - used.length;
+  const earlier = hostFacts.gateways.length - used.length;
   if (earlier > 0) lines.push(`${count(earlier, 'other')} in the last day`);
   return {
     name: 'Gateway',
@@ -61,19 +61,19 @@ function gateway(around: Surroundings): Near {
   };
 }
 
-function resolvers(around: Surroundings, names: Check[]): Near {
+function resolvers(hostFacts: HostFacts, names: Check[]): Near {
   const bad = names.filter((check) => check.state === 'broken');
-  const lines = around.resolvers.length > 0 ? [...around.resolvers] : ['none is configured'];
+  const lines = hostFacts.resolvers.length > 0 ? [...hostFacts.resolvers] : ['none is configured'];
   lines.push(...bad.map((check) => check.why ?? 'a name does not resolve'));
   const found: FoundWord =
-    bad.length > 0 ? 'broken' : around.resolvers.length === 0 ? 'noted' : 'clean';
+    bad.length > 0 ? 'broken' : hostFacts.resolvers.length === 0 ? 'noted' : 'clean';
   return { name: 'Resolvers', found, lines };
 }
 
 /** What is near to a machine, in order of distance, judged by what it told and its name checks. */
-export function nearness(around: Surroundings, checks: Check[]): Near[] {
+export function nearness(hostFacts: HostFacts, checks: Check[]): Near[] {
   const names = checks.filter((check) => check.kind === 'name');
-  return [ownLink(around), gateway(around), resolvers(around, names)];
+  return [ownLink(hostFacts), gateway(hostFacts), resolvers(hostFacts, names)];
 }
 
 /** What all services answer together. */

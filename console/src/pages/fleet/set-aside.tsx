@@ -5,7 +5,7 @@ import { retryCommit } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 /** Commits that could not be judged; nothing while there are none. */
 export function SetAsideCommits() {
@@ -24,7 +24,7 @@ export function SetAsideCommits() {
         Left out of judgement: {count(data.length, 'commit')}, {count(rounds, 'round')}. Each commit
         failed three times; its rounds are kept.
       </p>
-      {retry.error && <Trouble error={retry.error} />}
+      {retry.error && <ErrorAlert error={retry.error} />}
       <Table<SetAside>
         size="small"
         rowKey="commit_no"

@@ -5,7 +5,7 @@ import { closeIncident, reopenIncident } from '../../api/client';
 import type { IncidentDetail } from '../../api/client';
 import { count } from '../../format';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 /** Closes an incident with some words, or opens it again. */
 export function Closing({ incident }: { incident: IncidentDetail }) {
@@ -53,7 +53,7 @@ export function Closing({ incident }: { incident: IncidentDetail }) {
           </Button>
         </>
       )}
-      {change.error && <Trouble error={change.error} />}
+      {change.error && <ErrorAlert error={change.error} />}
     </div>
   );
 }

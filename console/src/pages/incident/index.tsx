@@ -6,23 +6,23 @@ import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Call } from '../../call';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { WatchEntry } from '../../watches';
 import { listed, stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
-import { Looks } from './looks';
+import { Diagnoses } from './diagnoses';
 import { Timeline } from './timeline';
 
 /** What do we know, and who does what? */
 export function IncidentPage() {
   const { id = '' } = useParams();
   const { data: incident, error } = useQuery(queries.incident(id));
-  if (error && !incident) return <Trouble error={error} />;
+  if (error && !incident) return <ErrorAlert error={error} />;
   if (!incident) return <Skeleton active paragraph={{ rows: 10 }} />;
   return (
     <>
-      {error && <Trouble error={error} />}
+      {error && <ErrorAlert error={error} />}
       <p className="said quiet">
         Incident {incident.no}, {stateWords(incident.state)}, since <Time at={incident.since} />
       </p>
@@ -35,7 +35,7 @@ export function IncidentPage() {
       <Call owners={incident.owners} />
       {incident.complaint && (
         <p className="said">
-          {incident.complaint.person} entered a complaint from {incident.complaint.site} about{' '}
+          {incident.complaint.user} entered a complaint from {incident.complaint.site} about{' '}
           {incident.complaint.service}, since about <Time at={incident.complaint.about} />
           {incident.complaint.words ? ': ' : '.'}
           {incident.complaint.words && <q className="words">{incident.complaint.words}</q>}
@@ -43,7 +43,7 @@ export function IncidentPage() {
       )}
       <Closing incident={incident} />
       {incident.evidence && <EvidencePanel evidence={incident.evidence} />}
-      <Looks incident={incident} />
+      <Diagnoses incident={incident} />
       {incident.watches.length > 0 && (
         <section aria-labelledby="its-watches">
           <h2 className="section" id="its-watches">

@@ -1,34 +1,34 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { addNote } from '../../api/client';
-import type { IncidentDetail, IncidentEvent } from '../../api/client';
+import type { IncidentDetail, TimelineEntry } from '../../api/client';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 const WORDS: Record<string, string> = {
   opened: 'opened it',
   'alarm-raised': 'raised an alarm',
   'alarm-cleared': 'cleared an alarm',
-  'event-began': 'saw trouble begin',
+  'event-began': 'recorded an event',
   'event-ended': 'saw it end',
-  'outward-asked': 'had a look taken outward',
+  'diagnosis-started': 'ran a diagnosis',
   note: 'noted',
   closed: 'closed it',
   reopened: 'opened it again',
 };
 
-function Entry({ event }: { event: IncidentEvent }) {
+function Entry({ event }: { event: TimelineEntry }) {
   return (
     <li className="entry" data-event={event.kind}>
       <p className="said quiet">
-        <Time at={event.at} /> · {event.person} {WORDS[event.kind] ?? event.kind}
+        <Time at={event.at} /> · {event.user} {WORDS[event.kind] ?? event.kind}
       </p>
       {event.text != null && <p className="said words">{event.text}</p>}
     </li>
   );
 }
 
-/** What happened, oldest first, and a place to write; what comes is added below. */
+/** The timeline, oldest first, with a form for notes; new entries are added below. */
 export function Timeline({ incident }: { incident: IncidentDetail }) {
   const client = useQueryClient();
   const [form] = Form.useForm<{ text: string }>();
@@ -42,7 +42,7 @@ export function Timeline({ incident }: { incident: IncidentDetail }) {
   return (
     <section aria-labelledby="timeline">
       <h2 className="section" id="timeline">
-        What happened
+        Timeline
       </h2>
       <ol className="plain-list">
         {incident.events.map((event) => (
@@ -62,7 +62,7 @@ export function Timeline({ incident }: { incident: IncidentDetail }) {
           Add the note
         </Button>
       </Form>
-      {note.error && <Trouble error={note.error} />}
+      {note.error && <ErrorAlert error={note.error} />}
     </section>
   );
 }

@@ -5,7 +5,7 @@ import dayjs from 'dayjs';
 import { useNavigate } from 'react-router';
 import { openIncident } from '../../api/client';
 import { queries } from '../../api/queries';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 interface Fields {
   site: string;
@@ -18,7 +18,7 @@ function options(names: string[]) {
   return [...new Set(names)].toSorted().map((name) => ({ value: name, label: name }));
 }
 
-/** From what somebody said to an incident: who, what, since about when. */
+/** Form that opens an incident from a report: site, service, start and description. */
 export function ComplaintForm({ open, onClose }: { open: boolean; onClose: () => void }) {
   const navigate = useNavigate();
   const client = useQueryClient();
@@ -33,7 +33,7 @@ export function ComplaintForm({ open, onClose }: { open: boolean; onClose: () =>
     },
   });
   return (
-    <Drawer open={open} onClose={onClose} title="Somebody complains" size={460} destroyOnHidden>
+    <Drawer open={open} onClose={onClose} title="Report a problem" size={460} destroyOnHidden>
       <p className="quiet">
         Opens an incident with what was measured from there to the service around that time, and its
         neighbours beside it.
@@ -85,7 +85,7 @@ export function ComplaintForm({ open, onClose }: { open: boolean; onClose: () =>
           Open the incident
         </Button>
       </Form>
-      <div style={{ marginTop: 16 }}>{entry.error && <Trouble error={entry.error} />}</div>
+      <div style={{ marginTop: 16 }}>{entry.error && <ErrorAlert error={entry.error} />}</div>
     </Drawer>
   );
 }

@@ -16,7 +16,7 @@ export function listed(names: string[]): string {
   return names.length > 3 ? `${shown} and ${names.length - 3} more` : shown;
 }
 
-/** An incident as a sentence, with since when, what it touches and whom to call. */
+/** An incident with its start, its impact and its owners. */
 export function IncidentEntry({ incident }: { incident: Incident }) {
   return (
     <li className="entry" data-incident={incident.id}>

@@ -3,7 +3,7 @@ import { Button, Segmented, Skeleton } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { queries } from '../../api/queries';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { ComplaintForm } from './complaint-form';
 import { IncidentEntry } from './incident-entry';
 
@@ -28,9 +28,9 @@ export function IncidentsPage() {
           ]}
           onChange={(next) => setSearch(next === 'all' ? { show: 'all' } : {})}
         />
-        <Button onClick={() => setComplaining(true)}>Somebody complains…</Button>
+        <Button onClick={() => setComplaining(true)}>Report a problem</Button>
       </div>
-      {incidents.error && <Trouble error={incidents.error} />}
+      {incidents.error && <ErrorAlert error={incidents.error} />}
       {!incidents.data && !incidents.error && <Skeleton active />}
       {incidents.data?.length === 0 && (
         <p className="quiet">

@@ -10,7 +10,7 @@ export interface BoardCell {
   paths: number;
   departure: number | null;
   text: string;
-  /** The same for people who do not see the cell, with what it is compared to. */
+  /** The same for users who do not see the cell, with what it is compared to. */
   title: string;
 }
 
@@ -26,14 +26,14 @@ function isWorse(a: PathItem, b: PathItem): boolean {
 
 function worded(path: PathItem): { text: string; title: string } {
   const { latest } = path;
-  const whom = `${path.target}, ${path.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${path.method}`;
-  if (!latest) return { text: 'not measured', title: `${whom}: not measured yet` };
+  const pathWords = `${path.target}, ${path.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${path.method}`;
+  if (!latest) return { text: 'not measured', title: `${pathWords}: not measured yet` };
   const lost = latest.end_loss_ratio ?? 0;
   const usual =
     latest.usual_end_delay_us == null
       ? 'usual delay not known yet'
       : `usually ${ms(latest.usual_end_delay_us)}`;
-  const title = `${whom}: ${latest.end_lost} of ${latest.end_sent} probes unanswered in ${latest.span_s} s, ${ms(latest.end_delay_us)} (${usual})`;
+  const title = `${pathWords}: ${latest.end_lost} of ${latest.end_sent} probes unanswered in ${latest.span_s} s, ${ms(latest.end_delay_us)} (${usual})`;
   if (latest.end_sent > 0 && latest.end_lost === latest.end_sent) return { text: 'silent', title };
   if (lost >= WORTH_SAYING) return { text: `${perCent(lost)} lost`, title };
   return { text: ms(latest.end_delay_us), title };

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { ComplaintForm } from '../incidents/complaint-form';
 import { IncidentEntry } from '../incidents/incident-entry';
 import { Board } from './board';
@@ -12,7 +12,7 @@ import { Suppressions } from './suppressions';
 
 /** What is wrong, and who must act? */
 export function NowPage() {
-  const state = useQuery(queries.state());
+  const status = useQuery(queries.status());
   const paths = useQuery(queries.paths());
   const incidents = useQuery(queries.incidents(true));
   const [complaining, setComplaining] = useState(false);
@@ -20,36 +20,36 @@ export function NowPage() {
   const open = incidents.data?.toReversed() ?? [];
   return (
     <>
-      {state.error && <Trouble error={state.error} />}
-      {state.data ? (
+      {status.error && <ErrorAlert error={status.error} />}
+      {status.data ? (
         <>
-          <h1 className="sentence two-lines">{state.data.sentence}</h1>
+          <h1 className="sentence two-lines">{status.data.sentence}</h1>
           <Space separator="·" wrap className="quiet">
-            <span>{count(state.data.agents, 'agent')}</span>
-            <span>{count(state.data.paths, 'path')}</span>
-            <span>{count(state.data.rounds, 'round')} recorded</span>
+            <span>{count(status.data.agents, 'agent')}</span>
+            <span>{count(status.data.paths, 'path')}</span>
+            <span>{count(status.data.rounds, 'round')} recorded</span>
             <span>
-              {state.data.owner_map
-                ? `owners from ${state.data.owner_map.source}, ${count(state.data.owner_map.entries, 'prefix', 'prefixes')}`
+              {status.data.owner_map
+                ? `owners from ${status.data.owner_map.source}, ${count(status.data.owner_map.entries, 'prefix', 'prefixes')}`
                 : 'no owner map imported: itinera owners import FILE'}
             </span>
             <span>
-              as of <Time at={state.data.at} />
+              as of <Time at={status.data.at} />
             </span>
           </Space>
         </>
       ) : (
-        !state.error && <Skeleton active paragraph={{ rows: 1 }} />
+        !status.error && <Skeleton active paragraph={{ rows: 1 }} />
       )}
       <section aria-labelledby="open-incidents">
         <div style={{ display: 'flex', alignItems: 'baseline', gap: 16 }}>
           <h2 className="section" id="open-incidents" style={{ flex: 1 }}>
             Open incidents
           </h2>
-          <Button onClick={() => setComplaining(true)}>Somebody complains…</Button>
+          <Button onClick={() => setComplaining(true)}>Report a problem</Button>
         </div>
         <div className="reserved">
-          {incidents.error && !state.error && <Trouble error={incidents.error} />}
+          {incidents.error && !status.error && <ErrorAlert error={incidents.error} />}
           {incidents.data && open.length === 0 && (
             <p className="quiet">
               None. Alarms open one by themselves; a complaint opens one though nothing alarmed.
@@ -63,7 +63,7 @@ export function NowPage() {
         </div>
       </section>
       <h2 className="section">Sites by services</h2>
-      {paths.error && !state.error && <Trouble error={paths.error} />}
+      {paths.error && !status.error && <ErrorAlert error={paths.error} />}
       {paths.data ? <Board paths={paths.data} /> : !paths.error && <Skeleton active />}
       <Suppressions />
       <ComplaintForm open={complaining} onClose={() => setComplaining(false)} />

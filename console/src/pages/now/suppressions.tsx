@@ -4,7 +4,7 @@ import type { Suppression } from '../../api/client';
 import { liftSuppression } from '../../api/client';
 import { queries } from '../../api/queries';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 function what({ site, target }: Suppression): string {
   if (site == null && target == null) return 'at all';
@@ -21,7 +21,7 @@ export function Suppressions() {
     mutationFn: liftSuppression,
     onSettled: () => client.invalidateQueries({ queryKey: ['suppressions'] }),
   });
-  if (error) return <Trouble error={error} />;
+  if (error) return <ErrorAlert error={error} />;
   if (!data || data.length === 0) return null;
   return (
     <section aria-labelledby="not-measured">
@@ -33,7 +33,7 @@ export function Suppressions() {
           <li className="entry" key={one.id}>
             <p className="said">
               Nothing is measured {what(one)} from <Time at={one.from} /> until{' '}
-              <Time at={one.until} />: {one.reason} ({one.person}){' '}
+              <Time at={one.until} />: {one.reason} ({one.user}){' '}
               <Button
                 size="small"
                 loading={lift.isPending && lift.variables === one.id}
@@ -45,7 +45,7 @@ export function Suppressions() {
           </li>
         ))}
       </ul>
-      {lift.error && <Trouble error={lift.error} />}
+      {lift.error && <ErrorAlert error={lift.error} />}
     </section>
   );
 }

@@ -5,7 +5,7 @@ import { queries } from '../../api/queries';
 import { Distance } from '../../found';
 import type { FoundWord } from '../../found';
 import { ms, ofAll } from '../../format';
-import { LookButton } from '../../look-button';
+import { DiagnoseButton } from '../../diagnose-button';
 import { nearness } from '../fleet/nearness';
 
 function theWay(path: PathDetail): { found: FoundWord; words: string[] } {
@@ -29,10 +29,10 @@ function steps(check: Check): string {
 
 /** From the agent's own machine to the service, in the order of distance of staircase and weave. */
 export function FromMachineToService({ path }: { path: PathDetail }) {
-  const { data: around } = useQuery(queries.surroundings(path.agent));
+  const { data: hostFacts } = useQuery(queries.hostFacts(path.agent));
   const { data: checks } = useQuery(queries.checks(path.id));
   const way = theWay(path);
-  const near = around?.at != null ? nearness(around, []) : [];
+  const near = hostFacts?.at != null ? nearness(hostFacts, []) : [];
   const all = checks ?? [];
   return (
     <section aria-labelledby="distance">
@@ -40,9 +40,9 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
         <h2 className="section" id="distance" style={{ flex: 1 }}>
           From the machine to the service
         </h2>
-        <LookButton
+        <DiagnoseButton
           wanted={{ site: path.site, target: path.target }}
-          label="Look outward from this machine"
+          label="Run diagnosis from this machine"
         />
       </div>
       <Distance
@@ -53,7 +53,7 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
             found,
             words: lines.map((line) => <p key={line}>{line}</p>),
           })),
-          { name: 'The way', found: way.found, words: way.words.map((it) => <p key={it}>{it}</p>) },
+          { name: 'Network', found: way.found, words: way.words.map((it) => <p key={it}>{it}</p>) },
           {
             name: 'Service',
             found: answered(all),

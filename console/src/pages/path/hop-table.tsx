@@ -6,8 +6,8 @@ import { ms, ofAll, perCent, signedMs } from '../../format';
 const meanings: Record<Hop['verdict'], string> = {
   clean: 'nothing begins here',
   silent: 'silent; traffic passes',
-  polices: 'polices its answers; traffic passes',
-  onset: 'it begins on the way here',
+  'rate-limits': 'limits the rate of its own answers; traffic passes',
+  onset: 'loss or delay begins at this hop',
   carries: 'carries it',
   unanswered: 'nothing from here on answers',
 };

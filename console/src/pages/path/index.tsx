@@ -6,7 +6,7 @@ import type { PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
 import { Time } from '../../time';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { WatchEntry, WatchForm } from '../../watches';
 import { EventList } from '../../event-list';
 import { FromMachineToService } from './distance';
@@ -53,13 +53,13 @@ export function PathPage() {
     setSearch(all, { replace: true });
   };
 
-  if (error && !path) return <Trouble error={error} />;
+  if (error && !path) return <ErrorAlert error={error} />;
   if (!path) return <Skeleton active paragraph={{ rows: 10 }} />;
   const moment = at ?? path.latest?.until ?? null;
   return (
     <>
-      {error && <Trouble error={error} />}
-      {other.error && <Trouble error={other.error} />}
+      {error && <ErrorAlert error={error} />}
+      {other.error && <ErrorAlert error={other.error} />}
       <Said path={path} />
       {at !== null && (
         <Alert
@@ -67,7 +67,7 @@ export function PathPage() {
           style={{ margin: '8px 0' }}
           title={
             <>
-              This is what was so around <Time at={at} />, computed again from the record.
+              Path at <Time at={at} />, recomputed from the stored rounds.
             </>
           }
           action={<Button onClick={() => change({ at: null })}>Back to now</Button>}
@@ -111,7 +111,7 @@ export function PathPage() {
           />
           <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
             <h2 className="section" style={{ flex: 1 }}>
-              When, and in whose part
+              When, and in which network
             </h2>
             <Segmented
               aria-label="How far back"
@@ -133,7 +133,7 @@ export function PathPage() {
         </>
       )}
       <Watches path={id} />
-      <h2 className="section">What happened at {path.site}</h2>
+      <h2 className="section">Events at {path.site}</h2>
       <EventList spanS={span} agent={path.agent} />
     </>
   );
@@ -148,9 +148,9 @@ function Watches({ path }: { path: string }) {
         <h2 className="section" id="its-watches" style={{ flex: 1 }}>
           Watches
         </h2>
-        <Button onClick={() => setStarting(true)}>Watch it for a while</Button>
+        <Button onClick={() => setStarting(true)}>Start a watch</Button>
       </div>
-      {error && <Trouble error={error} />}
+      {error && <ErrorAlert error={error} />}
       {watches?.length === 0 && <p className="said quiet">It has not been watched yet.</p>}
       <ul className="plain-list">
         {watches?.map((watch) => (
@@ -169,7 +169,7 @@ function Said({ path }: { path: PathDetail }) {
       <p className="said quiet">
         {path.site} to {path.target} ({path.address}
         {path.resolved != null && `, just now ${path.resolved}`}), {path.method}, {path.size_bytes}{' '}
-        octets
+        bytes
         {path.latest && (
           <>
             ; {count(path.latest.rounds, 'round')} in the {path.latest.span_s} s until{' '}

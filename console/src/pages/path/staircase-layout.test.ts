@@ -28,10 +28,10 @@ describe('the staircase', () => {
     expect(columns[1]?.slow).toBeLessThan(columns[2]?.level ?? 0);
   });
 
-  it('shows policing as a notch and carried loss as a lower line', () => {
+  it('shows rate limiting as a notch and carried loss as a lower line', () => {
     const hops = [
       hop(1),
-      hop(2, { lost: 30, verdict: 'polices' }),
+      hop(2, { lost: 30, verdict: 'rate-limits' }),
       hop(3, { lost: 12, got_here_ratio: 0.8, verdict: 'onset' }),
     ];
     const { columns, onset } = layOut(hops);

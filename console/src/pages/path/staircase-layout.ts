@@ -32,7 +32,7 @@ export interface Column {
   /** The same two of the moment laid under this one. */
   besideLevel: number | null;
   besideShare: number | null;
-  /** Level of the share of probes that a policing hop answered. */
+  /** Level of the share of probes that a rate-limiting hop answered. */
   notch: number | null;
 }
 
@@ -47,7 +47,7 @@ export interface Layout {
   bands: OwnerBand[];
   /** Delay ticks: text and level. */
   ticks: { ms: number; y: number }[];
-  /** Left edge of the column on the way into which the trouble begins. */
+  /** Left edge of the column at the onset of the fault. */
   onset: number | null;
 }
 
@@ -117,7 +117,7 @@ export function layOut(hops: Hop[], beside: Hop[] = []): Layout {
     const base = levels[index];
     const slow = delay != null && base != null && delay - base > SLOW_US;
     const got = hop.got_here_ratio ?? null;
-    const refuses = hop.verdict === 'polices' && hop.sent > 0;
+    const refuses = hop.verdict === 'rate-limits' && hop.sent > 0;
     return {
       hop,
       left,

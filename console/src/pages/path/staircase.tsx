@@ -257,7 +257,7 @@ function Label({ column }: { column: Column }) {
   );
 }
 
-/** The break in the path where the trouble begins. */
+/** The break in the path at the onset of the fault. */
 function Onset({ layout }: { layout: Layout }) {
   if (layout.onset === null) return null;
   const x = layout.onset;

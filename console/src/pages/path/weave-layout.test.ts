@@ -1,4 +1,4 @@
-import type { Happened } from '../../api/client';
+import type { EventItem } from '../../api/client';
 import { describe, expect, it } from 'vitest';
 import type { Cell } from '../../api/client';
 import { marksOf, segmentsOf, worstCell } from './weave-layout';
@@ -39,7 +39,7 @@ it('events stand beside the row in which they began', () => {
     until: `2026-01-31T${clock}Z`,
     cells: [],
   }));
-  const event = (since: string): Happened => ({
+  const event = (since: string): EventItem => ({
     id: since,
     no: 1,
     kind: 'service-fails',

@@ -1,4 +1,4 @@
-import type { Cell, Happened, Weave } from '../../api/client';
+import type { Cell, EventItem, Weave } from '../../api/client';
 
 /** One owner's part of a path: a column of the weave, under that part of the staircase. */
 export interface Segment {
@@ -33,12 +33,12 @@ export function worstCell(cells: Cell[], { first, end }: Segment): Cell | undefi
   return own.toSorted((a, b) => weight(b) - weight(a))[0];
 }
 
-/** Events by the row whose time holds their beginning; rows without any are absent. */
+/** Events by the row that contains their start; rows without events are absent. */
 export function marksOf(
   weave: Pick<Weave, 'rows' | 'row_s'>,
-  events: Happened[],
-): Record<number, Happened[]> {
-  const marks: Record<number, Happened[]> = {};
+  events: EventItem[],
+): Record<number, EventItem[]> {
+  const marks: Record<number, EventItem[]> = {};
   for (const event of events) {
     const began = new Date(event.since).getTime();
     const index = weave.rows.findIndex((row) => {

@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query';
 import { Skeleton } from 'antd';
-import type { Cell, Happened, Weave } from '../../api/client';
+import type { Cell, EventItem, Weave } from '../../api/client';
 import { queries } from '../../api/queries';
 import { clockTime, ms, perCent } from '../../format';
 import { departures, departureWords, ink } from '../../theme';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 import { DepartureScale } from '../now/board';
 import { WIDTH, fitted, frame } from './staircase-layout';
 import { marksOf, segmentsOf, worstCell } from './weave-layout';
@@ -17,7 +17,7 @@ const LABELLED = 6;
 
 interface Props {
   id: string;
-  /** Whose events are marked beside it. */
+  /** Agent of the events that are marked beside it. */
   agent: string;
   spanS: number;
   /** The moment that the staircase shows; absent for now. */
@@ -29,7 +29,7 @@ interface Props {
 export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
   const { data: weave, error } = useQuery(queries.weave(id, spanS));
   const { data: events } = useQuery(queries.events(spanS, agent));
-  if (error && !weave) return <Trouble error={error} />;
+  if (error && !weave) return <ErrorAlert error={error} />;
   if (!weave) return <Skeleton active paragraph={{ rows: 6 }} />;
   if (weave.rows.length === 0) {
     return <p className="quiet">Nothing was measured in this time.</p>;
@@ -37,7 +37,7 @@ export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
   return (
     <>
       <Picture weave={weave} events={events ?? []} at={at} onPick={onPick} />
-      <DepartureScale note="Worst hop of each part; pick a row to see that moment. ◆: something happened at the agent" />
+      <DepartureScale note="Worst hop of each part; pick a row to see that moment. ◆: something occurred at the agent" />
     </>
   );
 }
@@ -50,7 +50,7 @@ function told(cell: Cell | undefined, segment: Segment, until: string): string {
   return `${where}: ${word}; ${perCent(cell.loss_ratio)} lost here, ${ms(cell.added_delay_us)} added here`;
 }
 
-/** The row whose minute holds a moment best. */
+/** The row closest to a time. */
 function pickedRow(weave: Weave, at: string | null): number {
   if (at === null) return -1;
   const wanted = new Date(at).getTime();
@@ -66,7 +66,7 @@ function Picture({
   onPick,
 }: {
   weave: Weave;
-  events: Happened[];
+  events: EventItem[];
   at: string | null;
   onPick: Props['onPick'];
 }) {

@@ -1,14 +1,14 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { signIn } from '../../api/client';
-import { Trouble } from '../../trouble';
+import { ErrorAlert } from '../../error-alert';
 
 interface Fields {
   name: string;
   password: string;
 }
 
-/** The way in, shown at whatever place was asked for. */
+/** Sign-in form, shown at the requested address. */
 export function SignInPage() {
   const client = useQueryClient();
   const entry = useMutation({
@@ -21,7 +21,7 @@ export function SignInPage() {
         <img src="/mark.svg" alt="" />
         Itinera
       </p>
-      <h1 className="sentence">Where on a path loss and delay begin, and whose it is.</h1>
+      <h1 className="sentence">Locate loss and delay on network paths.</h1>
       <Form<Fields> layout="vertical" requiredMark={false} onFinish={(f) => entry.mutate(f)}>
         <Form.Item name="name" label="Name" rules={[{ required: true, message: 'Who signs in?' }]}>
           <Input autoComplete="username" />
@@ -37,7 +37,7 @@ export function SignInPage() {
           Sign in
         </Button>
       </Form>
-      <div style={{ marginTop: 16 }}>{entry.error && <Trouble error={entry.error} />}</div>
+      <div style={{ marginTop: 16 }}>{entry.error && <ErrorAlert error={entry.error} />}</div>
       <p className="quiet">
         The first administrator&apos;s password is in the file first-administrator in the
         service&apos;s data directory.

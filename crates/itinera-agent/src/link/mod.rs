@@ -7,10 +7,9 @@ pub(crate) mod simulated;
 
 use itinera_model::path::Method;
 use itinera_probe::Report;
-use simulated::Frame;
+use simulated::{Frame, SimulatedSocket};
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use tokio::net::UdpSocket;
 
 pub use plain::PlainLink;
 pub(crate) use plain::may_echo;
@@ -54,7 +53,7 @@ pub enum Link {
     /// A simulated internet: whole IP packets as datagrams, our addresses in it as given.
     Simulated {
         /// Connected to the simulation.
-        socket: UdpSocket,
+        socket: SimulatedSocket,
         /// Our addresses in the simulated internet.
         addresses: Vec<IpAddr>,
     },
@@ -65,7 +64,7 @@ pub enum Link {
 pub enum Incoming {
     /// A whole IP packet.
     Packet {
-        /// Its octets in the buffer.
+        /// Its bytes in the buffer.
         length: usize,
         /// When it came in.
         stamp: Option<i128>,
@@ -74,7 +73,7 @@ pub enum Incoming {
     },
     /// The payload of an IPv6 packet, without its header; ICMPv6 with its checksum verified.
     Payload {
-        /// Its octets in the buffer.
+        /// Its bytes in the buffer.
         length: usize,
         /// When it came in.
         stamp: Option<i128>,
@@ -89,7 +88,7 @@ pub enum Incoming {
     },
     /// What a router said of a probe, from an error queue.
     Report {
-        /// Octets of the probe's transport in the buffer, as far as quoted.
+        /// Bytes of the probe's transport in the buffer, as far as quoted.
         length: usize,
         /// When it came in.
         stamp: Option<i128>,
@@ -193,12 +192,8 @@ impl Link {
         simulation: SocketAddr,
         addresses: Vec<IpAddr>,
     ) -> Result<Self, LinkError> {
-        let open = async {
-            let socket = UdpSocket::bind("127.0.0.1:0").await?;
-            socket.connect(simulation).await?;
-            io::Result::Ok(socket)
-        };
-        let socket = open.await.map_err(|error| LinkError::Simulated(simulation, error))?;
+        let socket = SimulatedSocket::connect(simulation).await;
+        let socket = socket.map_err(|error| LinkError::Simulated(simulation, error))?;
         Ok(Self::Simulated { socket, addresses })
     }
 

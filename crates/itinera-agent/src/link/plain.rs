@@ -2,7 +2,7 @@
 //! routers say from their error queues (ip(7), IP_RECVERR).
 //!
 //! Limits: no TCP; the quoted IP header is not given, so that marks, hop limits and addresses as
-//! they arrived stay unknown; routers that quote 8 octets of UDP leave nothing to tell probes by.
+//! they arrived stay unknown; routers that quote 8 bytes of UDP leave nothing to tell probes by.
 
 use super::{Incoming, LinkError};
 use crate::sys;
@@ -29,7 +29,7 @@ const CONTROL: usize = 512;
 const LONGEST: usize = 9_216;
 /// What has come in and not been taken yet; more is dropped, as by any receive buffer.
 const BACKLOG: usize = 4_096;
-/// A queued error fails the next send, which then has not happened; each try takes one away.
+/// A queued error fails the next send, which then does not happen; each try takes one away.
 const TRIES: usize = 8;
 /// Sockets kept open: one for each flow.
 const MAX_SOCKETS: usize = 1_024;
@@ -39,14 +39,14 @@ const FROM_ICMP: [u8; 2] = [2, 3];
 /// Protocol, own port or identifier, and whether it is IPv6.
 type Key = (u8, u16, bool);
 
-/// Something that came in, with its octets.
-type Came = (Incoming, Vec<u8>);
+/// Something that came in, with its bytes.
+type Received = (Incoming, Vec<u8>);
 
 #[derive(Debug)]
 struct Plain {
     key: Key,
     /// For echo the identifier that the kernel has chosen, and writes into what leaves: one that
-    /// nobody else uses, since whoever shares one takes the other's answers.
+    /// no other program uses, since sockets that share one receive each other's answers.
     id: u16,
     fd: AsyncFd<Socket>,
 }
@@ -55,8 +55,8 @@ struct Plain {
 #[derive(Debug)]
 pub struct PlainLink {
     sockets: Mutex<BTreeMap<Key, Arc<Plain>>>,
-    came: mpsc::Sender<Came>,
-    inbox: tokio::sync::Mutex<mpsc::Receiver<Came>>,
+    came: mpsc::Sender<Received>,
+    inbox: tokio::sync::Mutex<mpsc::Receiver<Received>>,
 }
 
 impl PlainLink {
@@ -159,7 +159,7 @@ fn open(key: Key, source: IpAddr) -> io::Result<Plain> {
 }
 
 /// Reads a socket until its link has no more use for it.
-async fn read(plain: std::sync::Weak<Plain>, came: mpsc::Sender<Came>) {
+async fn read(plain: std::sync::Weak<Plain>, came: mpsc::Sender<Received>) {
     loop {
         let Some(plain) = plain.upgrade() else { return };
         let wait = plain.fd.ready(Interest::READABLE | Interest::ERROR);
@@ -185,7 +185,7 @@ impl Plain {
         header: &IpHeader,
         data: &[u8],
         to: SocketAddr,
-        came: &mpsc::Sender<Came>,
+        came: &mpsc::Sender<Received>,
     ) -> io::Result<()> {
         let socket = self.fd.get_ref();
         let whole = header.is_unfragmented();
@@ -226,12 +226,12 @@ impl Plain {
     }
 
     /// The next error or answer.
-    fn take(&self) -> Option<Came> {
+    fn take(&self) -> Option<Received> {
         self.take_error().or_else(|| self.take_answer())
     }
 
     /// The next error from the queue: what a router said of one of our probes.
-    fn take_error(&self) -> Option<Came> {
+    fn take_error(&self) -> Option<Received> {
         let (mut buffer, mut control) = ([0; LONGEST], [0; CONTROL]);
         let mut parts = [IoSliceMut::new(&mut buffer)];
         let flags = MsgFlags::MSG_ERRQUEUE | MsgFlags::MSG_DONTWAIT;
@@ -308,7 +308,7 @@ impl Plain {
     }
 
     /// The next answer of a target itself.
-    fn take_answer(&self) -> Option<Came> {
+    fn take_answer(&self) -> Option<Received> {
         let (mut buffer, mut control) = ([0; LONGEST], [0; CONTROL]);
         let mut parts = [IoSliceMut::new(&mut buffer)];
         let fd = self.fd.get_ref().as_raw_fd();

@@ -15,7 +15,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::os::fd::AsRawFd;
 use tokio::io::unix::{AsyncFd, AsyncFdReadyGuard};
 
-/// Octets of receive buffer asked for: bursts of answers must not be taken for loss.
+/// Bytes of receive buffer asked for: bursts of answers must not be taken for loss.
 const RECEIVE_BUFFER: usize = 1 << 20;
 /// Control messages of one packet: stamps, an error, a hop limit.
 const CONTROL: usize = 512;
@@ -148,7 +148,7 @@ fn open(kind: Kind, protocol: i32, interface: Option<&str>) -> io::Result<Opened
 }
 
 /// Asks the kernel to stamp packets: what comes in with the packet, what leaves through the
-/// error queue, by number. Asking again begins to number anew.
+/// error queue, by number. Asking again restarts the numbers.
 fn stamp(socket: &Socket, sends: bool) -> nix::Result<()> {
     let incoming = TimestampingFlag::SOF_TIMESTAMPING_SOFTWARE
         | TimestampingFlag::SOF_TIMESTAMPING_RX_SOFTWARE;
@@ -176,9 +176,9 @@ fn hold(address: SocketAddr) -> io::Result<Socket> {
 }
 
 /// A filter program (socket(7)) that lets pass what goes to our ports, and of TCP only what
-/// accepts or refuses a connection: other people's traffic stays theirs.
+/// accepts or refuses a connection: the traffic of other programs is not read.
 fn only_ours(kind: Kind, protocol: i32) -> Vec<SockFilter> {
-    // Instructions of the classic machine: load octet or half word at X + k, jump, return.
+    // Instructions of the classic machine: load byte or half word at X + k, jump, return.
     const X_FROM_HEADER_LEN: u16 = 0xb1;
     const LOAD_X: u16 = 0x01;
     const HALF: u16 = 0x48;
@@ -186,7 +186,7 @@ fn only_ours(kind: Kind, protocol: i32) -> Vec<SockFilter> {
     const AT_LEAST: u16 = 0x35;
     const ANY_BIT: u16 = 0x45;
     const RETURN: u16 = 0x06;
-    // IPv4 sockets see the IP header, whose length is in its first octet; IPv6 ones do not.
+    // IPv4 sockets see the IP header with its length in the first byte; IPv6 sockets do not.
     let start = match kind {
         Kind::Four => SockFilter::new(X_FROM_HEADER_LEN, 0, 0, 0),
         Kind::Six(_) => SockFilter::new(LOAD_X, 0, 0, 0),

@@ -7,12 +7,19 @@
 //!
 //! Shape: octet 0 is [`FRAME`]; octets 1 to 8 are the time in nanoseconds since 1970, big-endian;
 //! octets 9 to 12 are how late the sender of the datagram was, in microseconds; then one whole IP
-//! packet.
+//! packet. A datagram of the one octet [`CLOSED`] is the last of its socket.
 
+use rustix::net::SendFlags;
+use std::io;
+use std::net::SocketAddr;
+use std::ops::Deref;
 use std::time::{SystemTime, UNIX_EPOCH};
+use tokio::net::UdpSocket;
 
 /// The first octet of a packet's datagram. No question to the simulation begins with it.
 pub const FRAME: u8 = 0x80;
+/// The only octet of the datagram that a socket sends when it closes.
+pub const CLOSED: u8 = 0x81;
 const HEADER: usize = 13;
 
 /// One packet and its time on the link.
@@ -30,6 +37,38 @@ pub struct Frame<'a> {
 pub fn unix_nanos_now() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+}
+
+/// A loopback socket connected to a simulation, which stops sending to it when it closes.
+#[derive(Debug)]
+pub struct SimulatedSocket(UdpSocket);
+
+impl SimulatedSocket {
+    /// Opens a socket on a port of the kernel's choice.
+    ///
+    /// # Errors
+    /// The kernel's error.
+    pub(crate) async fn connect(simulation: SocketAddr) -> io::Result<Self> {
+        let socket = UdpSocket::bind("127.0.0.1:0").await?;
+        socket.connect(simulation).await?;
+        Ok(Self(socket))
+    }
+}
+
+impl Deref for SimulatedSocket {
+    type Target = UdpSocket;
+
+    fn deref(&self) -> &UdpSocket {
+        &self.0
+    }
+}
+
+impl Drop for SimulatedSocket {
+    fn drop(&mut self) {
+        // Not through the runtime, which may not know yet that the socket can be written to. If the
+        // datagram is lost, newer sockets displace this one in the simulation.
+        let _lost = rustix::net::send(&self.0, &[CLOSED], SendFlags::DONTWAIT);
+    }
 }
 
 impl<'a> Frame<'a> {
@@ -60,6 +99,17 @@ impl<'a> Frame<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn a_socket_that_closes_says_so() {
+        let simulation = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let socket = SimulatedSocket::connect(simulation.local_addr().unwrap()).await.unwrap();
+        let address = socket.local_addr().unwrap();
+        drop(socket);
+        let mut buffer = [0; 16];
+        let (length, from) = simulation.recv_from(&mut buffer).await.unwrap();
+        assert_eq!((&buffer[..length], from), (&[CLOSED][..], address));
+    }
 
     #[test]
     fn a_frame_survives_the_datagram_and_everything_else_is_none() {

@@ -36,7 +36,7 @@ fn measure_in(row: &Row, tasks: Vec<Task>, seconds: u64) -> Vec<Measured> {
     let link = || Link::raw(RawSockets::open(None).unwrap()).unwrap();
     let found = follow_in(row, 0, link, schedule, &Signer::new(), seconds).join().unwrap();
     let sweeps = found.into_iter().map(|found| match found {
-        Found::Sweep(measured) => *measured,
+        Measurement::Sweep(measured) => *measured,
         other => panic!("nobody asked for {other:?}"),
     });
     sweeps.collect()
@@ -50,8 +50,8 @@ pub(crate) fn follow_in(
     schedule: Schedule,
     signer: &Signer,
     seconds: u64,
-) -> std::thread::JoinHandle<Vec<Found>> {
-    let leave = Leave {
+) -> std::thread::JoinHandle<Vec<Measurement>> {
+    let leave = Permission {
         limits: LocalLimits::default(),
         agent: agent(n as u128),
         authority: signer.certificate.clone(),
@@ -64,7 +64,7 @@ pub(crate) fn follow_in(
             let (_schedule, schedule) = watch::channel(schedule);
             let (rounds, mut measured) = mpsc::channel(10_000);
             let (stop, stopped) = watch::channel(false);
-            let told = Told::default();
+            let told = Listeners::default();
             let following = tokio::spawn(follow(
                 Arc::new(link()),
                 clock,

@@ -4,7 +4,7 @@
 mod tests;
 
 use crate::clock::AgentClock;
-use crate::driver::{Captured, Driver, EngineKey, Happened};
+use crate::driver::{Captured, Driver, DriverEvent, EngineKey};
 use crate::link::{Link, PORTS};
 use crate::probing::MAX_FLOWS;
 use itinera_model::ensemble::RouteEnsemble;
@@ -48,7 +48,7 @@ pub struct SurveyPlan {
     pub port: Option<u16>,
     /// Differentiated services code point.
     pub dscp: u8,
-    /// Length of the IP packet in octets.
+    /// Length of the IP packet in bytes.
     pub size_bytes: u16,
     /// Forbid routers to cut probes into fragments.
     pub dont_fragment: bool,
@@ -64,7 +64,7 @@ pub struct SurveyPlan {
     pub rounds: Option<u64>,
     /// Enumerate member routes first, with this chance in parts per million to miss one.
     pub branches_error_ppm: Option<u32>,
-    /// Search for the MTU, up to this size in octets.
+    /// Search for the MTU, up to this size in bytes.
     pub mtu_up_to: Option<u16>,
     /// Budgets.
     pub pacing: Pacing,
@@ -85,13 +85,13 @@ pub struct SurveyRound {
     pub resolution: Resolution,
     /// Its route.
     pub route: Route,
-    /// What the answers said besides.
+    /// Further content of the answers.
     pub reading: Reading,
 }
 
 /// What was kept of a survey, where that was asked for.
 #[derive(Debug, Clone, Default)]
-pub struct Kept {
+pub struct Capture {
     /// Probes and answers.
     pub packets: Vec<Captured>,
     /// How much later than due the engine was served each time, in microseconds.
@@ -100,7 +100,7 @@ pub struct Kept {
 
 /// What happens on the way.
 #[derive(Debug, Clone)]
-pub enum SurveyNews {
+pub enum SurveyProgress {
     /// Member routes are looked for: the hop in question, and probes sent.
     Branching(u8, u32),
     /// They were found.
@@ -119,7 +119,7 @@ pub enum SurveyNews {
 pub enum SurveyError {
     /// The kernel knows no way there.
     #[error("no way to {0}")]
-    NoWay(IpAddr, #[source] std::io::Error),
+    NoRoute(IpAddr, #[source] std::io::Error),
     /// Two versions of IP.
     #[error("{0} cannot send to {1}: two versions of IP")]
     TwoVersions(IpAddr, IpAddr),
@@ -152,14 +152,14 @@ pub const SURVEYED: PathId = PathId::from_uuid(Uuid::nil());
 pub async fn survey(
     link: Link,
     plan: &SurveyPlan,
-    news: mpsc::Sender<SurveyNews>,
+    news: mpsc::Sender<SurveyProgress>,
     stop: watch::Receiver<bool>,
-) -> Result<Kept, SurveyError> {
+) -> Result<Capture, SurveyError> {
     let source = match plan.source {
         Some(source) => source,
         None => link
             .source_for(plan.address)
-            .map_err(|error| SurveyError::NoWay(plan.address, error))?,
+            .map_err(|error| SurveyError::NoRoute(plan.address, error))?,
     };
     if !link.can(plan.method) {
         return Err(SurveyError::Privilege(plan.method));
@@ -185,7 +185,7 @@ pub async fn survey(
     }
     surveyor.run().await?;
     let (packets, lateness_us) = surveyor.driver.take_captured();
-    Ok(Kept { packets, lateness_us })
+    Ok(Capture { packets, lateness_us })
 }
 
 /// The flow's own port, with room for others behind it.
@@ -223,7 +223,7 @@ struct Surveyor<'a> {
     probe: ProbeSpec,
     first_port: u16,
     seed: u64,
-    news: mpsc::Sender<SurveyNews>,
+    news: mpsc::Sender<SurveyProgress>,
     stop: watch::Receiver<bool>,
     next_key: EngineKey,
 }
@@ -279,14 +279,14 @@ impl Surveyor<'_> {
             let progress = engine.progress();
             if progress.0 != said.0 {
                 said = progress;
-                self.tell(SurveyNews::Branching(progress.0, progress.1)).await;
+                self.tell(SurveyProgress::Branching(progress.0, progress.1)).await;
             }
         }
         let Some(found) = engine.poll_event() else {
             return Ok(Vec::new());
         };
         let flows = found.one_flow_each(itinera_probe::sweep::MAX_FLOWS);
-        self.tell(SurveyNews::Branches(found)).await;
+        self.tell(SurveyProgress::Branches(found)).await;
         Ok(flows)
     }
 
@@ -305,11 +305,11 @@ impl Surveyor<'_> {
             let progress = engine.progress();
             if progress != said {
                 said = progress;
-                self.tell(SurveyNews::Sizing(progress.0, progress.1)).await;
+                self.tell(SurveyProgress::Sizing(progress.0, progress.1)).await;
             }
         }
         if let Some(found) = engine.poll_event() {
-            self.tell(SurveyNews::Mtu(found)).await;
+            self.tell(SurveyProgress::Mtu(found)).await;
         }
         Ok(())
     }
@@ -321,7 +321,7 @@ impl Surveyor<'_> {
             let goes_on = self.step(key, &mut engine).await;
             while let Some(sweep) = engine.poll_event() {
                 let round = self.round_of(key, sweep);
-                self.tell(SurveyNews::Round(Box::new(round))).await;
+                self.tell(SurveyProgress::Round(Box::new(round))).await;
             }
             if !goes_on {
                 return Ok(());
@@ -368,8 +368,8 @@ impl Surveyor<'_> {
         };
         let mut stop = self.stop.clone();
         tokio::select! {
-            happened = self.driver.wait(Some(deadline)) => {
-                if let Happened::Received = happened {
+            occurred = self.driver.wait(Some(deadline)) => {
+                if let DriverEvent::Received = occurred {
                     self.driver.deliver(engine);
                 }
                 true
@@ -381,8 +381,8 @@ impl Surveyor<'_> {
         }
     }
 
-    /// Whoever asked may have gone; what is measured is measured all the same.
-    async fn tell(&self, news: SurveyNews) {
+    /// The measurement continues when the receiver of its progress is gone.
+    async fn tell(&self, news: SurveyProgress) {
         let _gone = self.news.send(news).await;
     }
 }

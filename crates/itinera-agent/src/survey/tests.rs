@@ -18,7 +18,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 #[derive(Debug, Default)]
-struct Found {
+struct Measurement {
     rounds: Vec<SurveyRound>,
     ensemble: Option<RouteEnsemble>,
     mtu: Option<PathMtu>,
@@ -55,7 +55,7 @@ fn plan(address: IpAddr, method: Method) -> SurveyPlan {
 }
 
 /// Surveys at the row's beginning on a thread of their own, all at once.
-fn survey_all(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Found> {
+fn survey_all(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Measurement> {
     let surveying = row.within(0, move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
@@ -73,28 +73,30 @@ fn survey_all(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Found> {
     surveying.join().unwrap()
 }
 
-async fn one(plan: &SurveyPlan) -> Found {
+async fn one(plan: &SurveyPlan) -> Measurement {
     on(Link::raw(RawSockets::open(None).unwrap()).unwrap(), plan).await.unwrap()
 }
 
-async fn on(link: Link, plan: &SurveyPlan) -> Result<Found, SurveyError> {
+async fn on(link: Link, plan: &SurveyPlan) -> Result<Measurement, SurveyError> {
     let (news, mut heard) = mpsc::channel(1_000);
     let (_stop, stopped) = watch::channel(false);
-    let mut found =
-        Found { captured: survey(link, plan, news, stopped).await?.packets, ..Found::default() };
+    let mut found = Measurement {
+        captured: survey(link, plan, news, stopped).await?.packets,
+        ..Measurement::default()
+    };
     while let Some(news) = heard.recv().await {
         match news {
-            SurveyNews::Branches(ensemble) => found.ensemble = Some(ensemble),
-            SurveyNews::Mtu(mtu) => found.mtu = Some(mtu),
-            SurveyNews::Round(round) => found.rounds.push(*round),
-            SurveyNews::Branching(..) | SurveyNews::Sizing(..) => {}
+            SurveyProgress::Branches(ensemble) => found.ensemble = Some(ensemble),
+            SurveyProgress::Mtu(mtu) => found.mtu = Some(mtu),
+            SurveyProgress::Round(round) => found.rounds.push(*round),
+            SurveyProgress::Branching(..) | SurveyProgress::Sizing(..) => {}
         }
     }
     Ok(found)
 }
 
 /// The same without any privilege, on a thread that has given it up.
-fn survey_plainly(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Result<Found, SurveyError>> {
+fn survey_plainly(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Result<Measurement, SurveyError>> {
     row.allow_echo(0);
     let surveying = row.within(0, move || {
         crate::drop_capabilities().unwrap();
@@ -110,12 +112,12 @@ fn survey_plainly(row: &Row, plans: Vec<SurveyPlan>) -> Vec<Result<Found, Survey
     surveying.join().unwrap()
 }
 
-fn survey_one(row: &Row, plan: SurveyPlan) -> Found {
+fn survey_one(row: &Row, plan: SurveyPlan) -> Measurement {
     survey_all(row, vec![plan]).remove(0)
 }
 
 /// Share of probes without an answer by hop, over the rounds after the first.
-fn loss(found: &Found) -> Vec<f64> {
+fn loss(found: &Measurement) -> Vec<f64> {
     loss_of(&found.rounds.iter().skip(1).collect::<Vec<_>>())
 }
 
@@ -138,11 +140,11 @@ fn is_about(share: f64, expected: f64) -> bool {
     (share - expected).abs() < 0.24
 }
 
-fn refusals(found: &Found) -> usize {
+fn refusals(found: &Measurement) -> usize {
     found.rounds.iter().flat_map(|r| &r.round.hops).map(|hop| hop.unreachable.len()).sum()
 }
 
-/// Half of what goes on toward the target is lost in the second router.
+/// The second router loses half of the packets toward the target.
 const FORWARD_LOSS: &str = "iifname \"west1\" numgen random mod 100 < 40 drop";
 
 #[test]
@@ -210,11 +212,11 @@ fn a_filter_that_says_so_is_a_refusal_and_no_arrival() {
 #[test]
 fn the_bad_one_of_two_members_is_found_by_udp_and_by_tcp() {
     let mut row = Row::new();
-    row.add_second_way();
+    row.add_second_route();
     row.filter(5, "forward", &["iifname \"west4\" numgen random mod 100 < 50 drop"]);
     for method in [Method::Udp, Method::TcpSyn] {
         let mut plan = plan(TARGETS[0], method);
-        // Far below what chance may spoil here, unlike the 1 % that people would ask for.
+        // Far below what chance may spoil here, unlike the 1 % of usual requests.
         plan.branches_error_ppm = Some(1);
         plan.probes_per_hop = 4;
         plan.rounds = Some(16);
@@ -338,7 +340,7 @@ fn ten_agents_do_not_make_routers_with_default_limits_look_lossy() {
         pacing: Pacing { hop_turn, ..Pacing::default() },
         ..plan(TARGETS[0], Method::IcmpEcho)
     };
-    let answered = |found: &[Found]| {
+    let answered = |found: &[Measurement]| {
         let hops = found.iter().flat_map(|f| &f.rounds).flat_map(|r| r.round.hops.iter().take(3));
         let (sent, heard) = hops.fold((0u32, 0u32), |(sent, heard), hop| {
             (sent + u32::from(hop.sent), heard + u32::from(hop.answers()) + u32::from(hop.late))

@@ -1,7 +1,7 @@
 //! Both ways between two agents at the ends of a row of Linux routers.
 
 use crate::link::{Link, RawSockets};
-use crate::probing::Found;
+use crate::measurement::Measurement;
 use crate::probing::tests::follow_in;
 use crate::testbed::{Row, TARGETS};
 use crate::ticket::tests::{Signer, agent, ticket};
@@ -52,7 +52,7 @@ fn between(
     let found = sending.join().unwrap();
     assert!(answering.join().unwrap().is_empty(), "who reflects measures nothing");
     let rounds = found.into_iter().map(|found| match found {
-        Found::TwoWay(round) => *round,
+        Measurement::TwoWay(round) => *round,
         other => panic!("nobody asked for {other:?}"),
     });
     rounds.collect()
@@ -142,7 +142,7 @@ fn who_rewrites_the_mark_of_one_way_is_seen_on_that_way_alone() {
 }
 
 #[test]
-fn agents_behind_translation_reach_each_other_by_opening_outward() {
+fn agents_behind_translation_reach_each_other_by_sending_first() {
     let row = Row::new();
     // The sender is seen at the first router's outer address, the reflector at the third's: the
     // networks behind them are not to be reached, and what nobody behind asked for is dropped.

@@ -208,7 +208,7 @@ fn passes(assessment: &Assessment, place: &Place) -> bool {
     addresses.any(|address| address == *from) && addresses.any(|address| address == *to)
 }
 
-/// Adds a path and its figures; true when that changed anything people would want to know.
+/// Adds a path and its figures; true when that changed anything that is shown.
 fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
     let before = alarm.clone();
     for paths in [&mut alarm.showing, &mut alarm.paths] {

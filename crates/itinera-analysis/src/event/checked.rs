@@ -1,10 +1,10 @@
 //! What results of checks say.
 
-use super::{CheckFacts, Leg, Paths, Sight, Watcher, words};
+use super::{CheckFacts, Leg, Observed, Paths, Watcher, words};
 use itinera_model::alarm::Severity;
 use itinera_model::check::{Ask, CheckResult, Outcome, Resolved, Step, Why};
+use itinera_model::diagnosis::Part;
 use itinera_model::event::{EventEffect, EventKey, EventKind};
-use itinera_model::outward::Part;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
@@ -14,12 +14,12 @@ use std::net::IpAddr;
 const LEARNED: usize = 20;
 /// Fewer say nothing.
 const ENOUGH: usize = 4;
-/// A first octet is late when it takes longer than this over the usual, and than so many times it.
+/// A first byte is late when it takes longer than this over the usual, and than so many times it.
 const LATE_US: u32 = 1_000_000;
 const LATE_TIMES: u32 = 4;
 /// Content comes slowly when its rate is less than the usual one divided by this.
 const SLOW_SHARE: u64 = 4;
-/// Without anything learned: octets a second under which nobody calls it fast.
+/// Without anything learned: bytes a second under which nobody calls it fast.
 const SLOW_RATE: u64 = 64 * 1_024;
 /// A service that fails where a name of its leads astray waits so many results more for that to be
 /// said.
@@ -33,7 +33,7 @@ pub(super) struct Memory {
     good_now: bool,
     first_byte_us: VecDeque<u32>,
     rates: VecDeque<u64>,
-    /// Of a question to resolvers: who has been at odds with whom, and since when.
+    /// Of a DNS query: resolvers that disagree, and since when.
     at_odds_since: Option<WallTime>,
     /// The name asked for, or asked by, and what is asked, to compare with others.
     name: Option<String>,
@@ -70,9 +70,9 @@ enum Symptom {
     Stale { resolver: IpAddr, gives: Vec<IpAddr>, authority: IpAddr, says: Vec<IpAddr> },
     /// Resolvers are at odds, and none has authority.
     Disagree,
-    /// The first octet is late: it took, and usually takes.
+    /// The first byte is late: it took, and usually takes.
     Late(u32, Option<u32>),
-    /// Content comes slowly: octets a second now and usually.
+    /// Content comes slowly: bytes a second now and usually.
     Slow(u64, Option<u64>),
 }
 
@@ -191,7 +191,7 @@ impl Watcher {
         seen: &Symptom,
         leg: Leg,
         at: WallTime,
-    ) -> Option<Sight> {
+    ) -> Option<Observed> {
         let memory = self.checks.get(&check.id)?;
         let ever_good = memory.ever_good;
         let misfit = matches!(seen, Symptom::Broken(..)) && !ever_good;
@@ -228,7 +228,8 @@ impl Watcher {
         let led_astray =
             matches!(seen, Symptom::Broken(Step::Connect, _)) && self.is_led_astray(check);
         let elsewhere = self.elsewhere(check);
-        let told = words::Told { check, result, leg, elsewhere, ever_good, led_astray, by_network };
+        let told =
+            words::CheckReport { check, result, leg, elsewhere, ever_good, led_astray, by_network };
         let severity = match kind {
             EventKind::Misfit => None,
             // What leads astray has an alarm of its own.
@@ -240,7 +241,7 @@ impl Watcher {
         };
         let (part, group, words) = told.of(seen, misfit);
         let part = if by_network { Part::Network } else { part };
-        Some(Sight {
+        Some(Observed {
             key: EventKey { kind, agent: check.agent, subject: check.id.to_string() },
             part,
             severity,
@@ -279,8 +280,8 @@ impl Watcher {
     }
 }
 
-impl words::Told<'_> {
-    /// Whose part a symptom is, what has the same cause, and all of it in words.
+impl words::CheckReport<'_> {
+    /// The part at fault for a symptom, its group of one cause, and its text.
     fn of(&self, seen: &Symptom, misfit: bool) -> (Part, String, String) {
         let check = self.check;
         match seen {
@@ -341,7 +342,7 @@ impl Memory {
             self.deferred = 0;
         }
         if seen.is_none() && late_us < ROUND_TRIP_US {
-            // Trouble is not learned as usual.
+            // A fault is not learned as usual.
             if let Some(took) = result.took(Step::FirstByte) {
                 keep(&mut self.first_byte_us, took.as_micros());
             }
@@ -361,7 +362,7 @@ impl CheckFacts {
         }
     }
 
-    /// What is asked, whoever asks; questions to resolvers are each agent's own, whose resolvers
+    /// The check, for all agents; DNS queries belong to each agent, since their resolvers
     /// are others.
     fn about(&self) -> String {
         match &self.ask {

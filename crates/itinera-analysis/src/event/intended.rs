@@ -16,7 +16,7 @@ pub struct Intended {
 
 /// What is seen of a way.
 #[derive(Debug, Clone, Copy)]
-pub struct Seen<'a> {
+pub struct RouteState<'a> {
     /// Its newest judgement, with its hops.
     pub assessment: &'a Assessment,
     /// Whether it begins in a tunnel of the agent's machine; absent where nobody knows.
@@ -26,7 +26,7 @@ pub struct Seen<'a> {
 }
 
 /// What is not as intended, in words; absent when all of it is.
-pub fn astray(intended: &Intended, seen: Seen<'_>, map: &OwnerMap) -> Option<String> {
+pub fn astray(intended: &Intended, seen: RouteState<'_>, map: &OwnerMap) -> Option<String> {
     let mut said = Vec::new();
     if !intended.owners.is_empty() {
         let mut taken: Vec<(u32, String)> = Vec::new();

@@ -1,13 +1,13 @@
-//! What happens besides loss and delay: services that fail or are slow, names that lead astray,
-//! surroundings that change, lines that damage frames or are full, ways that are not taken.
+//! Events other than loss and delay: services that fail or are slow, names with wrong addresses,
+//! host facts that change, lines that damage frames or are full, ways that are not taken.
 //!
-//! Results and surroundings come in as facts, in the order of commits; what lasts is held over
+//! Results and host facts come in as facts, in the order of commits; what lasts is held over
 //! several of them before it is said, so that one lost packet says nothing. A service that fails
 //! while the path to it loses packets is said to follow from the path, and raises nothing of its
 //! own.
 
-mod around;
 mod checked;
+mod host;
 pub mod intended;
 #[cfg(test)]
 mod tests;
@@ -15,11 +15,11 @@ mod words;
 
 use itinera_model::alarm::Severity;
 use itinera_model::check::{Ask, CheckResult};
+use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::finding::Assessment;
+use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, CheckId};
-use itinera_model::outward::Part;
-use itinera_model::surroundings::Surroundings;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -27,7 +27,7 @@ use std::net::IpAddr;
 
 pub use words::headline;
 
-/// What is known of a check besides its results.
+/// Facts about a check other than its results.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CheckFacts {
     /// Its name.
@@ -63,17 +63,17 @@ pub enum Fact<'a> {
         late_us: u32,
     },
     /// An agent looked around.
-    Around {
-        /// Whose.
+    HostFactsSource {
+        /// Its agent.
         agent: AgentId,
         /// Its site.
         site: &'a str,
         /// When, by the service's estimate.
         at: WallTime,
         /// What it saw.
-        around: &'a Surroundings,
+        host_facts: &'a HostFacts,
     },
-    /// By whose networks an agent goes out.
+    /// The access networks of an agent.
     Access {
         /// Which agent.
         agent: AgentId,
@@ -85,7 +85,7 @@ pub enum Fact<'a> {
         by: &'a [(u32, &'a str)],
     },
     /// The way to a target that has an intended one was looked at.
-    Way {
+    Route {
         /// By which agent.
         agent: AgentId,
         /// Its site.
@@ -171,14 +171,14 @@ pub fn sentence(check: &CheckFacts, result: &CheckResult, path: Option<&Assessme
 
 /// Something that is seen again and again, counted until it is believed.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-struct Held {
+struct Persistence {
     times: u32,
     since: WallTime,
     calm: u32,
 }
 
 /// What one fact says about one kind of event.
-struct Sight {
+struct Observed {
     key: EventKey,
     part: Part,
     severity: Option<Severity>,
@@ -198,10 +198,10 @@ const CLEAR_AFTER: u32 = 2;
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Watcher {
     checks: BTreeMap<CheckId, checked::Memory>,
-    agents: BTreeMap<AgentId, around::Memory>,
+    agents: BTreeMap<AgentId, host::Memory>,
     #[serde(default)]
-    access: BTreeMap<AgentId, around::Access>,
-    held: Vec<(EventKey, Held)>,
+    access: BTreeMap<AgentId, host::Access>,
+    held: Vec<(EventKey, Persistence)>,
     lasting: Vec<Event>,
 }
 
@@ -212,8 +212,8 @@ impl Watcher {
     }
 
     /// What an agent found around it last.
-    pub fn around(&self, agent: AgentId) -> Option<&Surroundings> {
-        self.agents.get(&agent).map(|memory| &memory.around)
+    pub fn host_facts(&self, agent: AgentId) -> Option<&HostFacts> {
+        self.agents.get(&agent).map(|memory| &memory.host_facts)
     }
 
     /// Forgets checks that are not asked any more; what lasted about them is over.
@@ -236,15 +236,15 @@ impl Watcher {
             Fact::Checked { check, at, result, late_us } => {
                 self.on_checked(check, at, (result, late_us), paths, now)
             }
-            Fact::Around { agent, site, at, around } => {
-                self.on_around(agent, site, at, around, now)
+            Fact::HostFactsSource { agent, site, at, host_facts } => {
+                self.on_host_facts(agent, site, at, host_facts, now)
             }
             Fact::Access { agent, site, at, by } => self.on_access(agent, site, at, by, now),
             Fact::Carried(carried) => self.on_carried(carried, now),
-            Fact::Way { agent, site, target, service, by, at, astray } => {
+            Fact::Route { agent, site, target, service, by, at, astray } => {
                 let subject = format!("{target} by {by}");
                 let key = EventKey { kind: EventKind::NotAsIntended, agent, subject };
-                let sight = astray.map(|astray| Sight {
+                let sight = astray.map(|astray| Observed {
                     key: key.clone(),
                     part: Part::Network,
                     severity: Some(Severity::Minor),
@@ -255,7 +255,7 @@ impl Watcher {
                     service: Some(service.to_owned()),
                     check: None,
                     own_addresses: Vec::new(),
-                    hold: HOLD_WAY,
+                    hold: HOLD_ROUTE,
                 });
                 self.settle(vec![key], sight, at, now)
             }
@@ -272,7 +272,7 @@ impl Watcher {
             || "Nothing got through that could be counted".to_owned(),
             |got| format!("Only {:.1} Mb/s got through", mbit(got)),
         );
-        let sight = missed.then(|| Sight {
+        let sight = missed.then(|| Observed {
             key: key.clone(),
             part: Part::Network,
             severity: Some(Severity::Minor),
@@ -295,7 +295,7 @@ impl Watcher {
     fn settle(
         &mut self,
         kinds: Vec<EventKey>,
-        sight: Option<Sight>,
+        sight: Option<Observed>,
         at: WallTime,
         now: WallTime,
     ) -> Vec<EventEffect> {
@@ -319,7 +319,7 @@ impl Watcher {
                 }
                 (Some(sight), index) => {
                     let index = index.unwrap_or_else(|| {
-                        self.held.push((key.clone(), Held { times: 0, since: at, calm: 0 }));
+                        self.held.push((key.clone(), Persistence { times: 0, since: at, calm: 0 }));
                         self.held.len() - 1
                     });
                     let held = &mut self.held[index].1;
@@ -335,7 +335,7 @@ impl Watcher {
     }
 
     /// Says that something lasts, or that it is worse than it was said to be.
-    fn say(&mut self, sight: &Sight, since: WallTime, now: WallTime) -> Option<EventEffect> {
+    fn say(&mut self, sight: &Observed, since: WallTime, now: WallTime) -> Option<EventEffect> {
         if let Some(known) = self.lasting.iter_mut().find(|event| event.key == sight.key) {
             // Words follow what is measured and are those of the time; what a reader acts on is not.
             if known.severity.is_some() || sight.severity.is_none() {
@@ -364,4 +364,4 @@ impl Watcher {
 }
 
 /// A way has to be seen astray so often: one round by an unusual member of a bundle is none.
-const HOLD_WAY: u32 = 3;
+const HOLD_ROUTE: u32 = 3;

@@ -1,12 +1,12 @@
 //! What facts in a row say.
 
-use super::intended::{Intended, Seen as WaySeen, astray};
+use super::intended::{Intended, RouteState, astray};
 use super::*;
-use itinera_model::check::{AskName, Outcome, Phase, Resolved, Seen, Step, WebSeen, Why};
+use itinera_model::check::{AskName, CheckDetails, Outcome, Phase, Resolved, Step, WebSeen, Why};
 use itinera_model::finding::{HopVerdict, HopView};
+use itinera_model::host_facts::{Counters, HostLateness, Interface, RouteEntry};
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-use itinera_model::surroundings::{Counters, HostLateness, Interface, RouteEntry};
 use itinera_model::unit::Micros;
 use uuid::Uuid;
 
@@ -42,9 +42,9 @@ fn good(address: [u8; 4], rate: Option<u64>) -> CheckResult {
             Phase { step: Step::Connect, took_us: Micros::new(20_000) },
             Phase { step: Step::FirstByte, took_us: Micros::new(40_000) },
         ],
-        seen: Seen {
+        seen: CheckDetails {
             web: Some(WebSeen { rate_bytes_per_s: rate, ..WebSeen::default() }),
-            ..Seen::default()
+            ..CheckDetails::default()
         },
     }
 }
@@ -251,9 +251,9 @@ fn a_resolver_behind_is_named_and_what_it_leads_to_is_not_blamed() {
     let path = assessment(60, 0);
     feed(&mut watcher, &web, &path, &[good(OLD, None)], 0);
     let at_odds = CheckResult {
-        seen: Seen {
+        seen: CheckDetails {
             resolved: vec![resolved(48, OLD, false), resolved(128, NEW, true)],
-            ..Seen::default()
+            ..CheckDetails::default()
         },
         ..CheckResult::broke(Step::Name, Why::Disagree)
     };
@@ -263,10 +263,10 @@ fn a_resolver_behind_is_named_and_what_it_leads_to_is_not_blamed() {
         said.extend(feed(&mut watcher, &of_name, &path, std::slice::from_ref(&at_odds), turn * 10));
         said.extend(feed(&mut watcher, &web, &path, std::slice::from_ref(&gone), turn * 10 + 1));
     }
-    let troubles: Vec<&Event> =
+    let faults: Vec<&Event> =
         began(&said).into_iter().filter(|event| event.severity.is_some()).collect();
-    assert_eq!(troubles.len(), 1, "{said:?}");
-    let stale = troubles[0];
+    assert_eq!(faults.len(), 1, "{said:?}");
+    let stale = faults[0];
     assert_eq!((stale.key.kind, stale.part), (EventKind::NameStale, Part::Names));
     assert_eq!(stale.group, "stale:booking.corriven.example:198.18.48.53");
     assert!(
@@ -283,9 +283,9 @@ fn resolvers_without_authority_only_disagree() {
     let name = Ask::Name(AskName::of("booking.corriven.example".to_owned(), false));
     let (mut watcher, check) = (Watcher::default(), facts(11, name));
     let result = CheckResult {
-        seen: Seen {
+        seen: CheckDetails {
             resolved: vec![resolved(48, OLD, false), resolved(128, NEW, false)],
-            ..Seen::default()
+            ..CheckDetails::default()
         },
         ..CheckResult::broke(Step::Name, Why::Disagree)
     };
@@ -293,7 +293,7 @@ fn resolvers_without_authority_only_disagree() {
     assert_eq!(began(&effects)[0].key.kind, EventKind::NamesDisagree);
 }
 
-fn around(damaged: u64, packets: u64, bytes_out: u64, speed_mbit_s: u32) -> Surroundings {
+fn host_facts(damaged: u64, packets: u64, bytes_out: u64, speed_mbit_s: u32) -> HostFacts {
     let counters = Counters {
         rx_errors: damaged,
         rx_packets: packets,
@@ -310,31 +310,31 @@ fn around(damaged: u64, packets: u64, bytes_out: u64, speed_mbit_s: u32) -> Surr
         counters,
         ..Interface::default()
     };
-    Surroundings { interfaces: vec![interface], ..Surroundings::default() }
+    HostFacts { interfaces: vec![interface], ..HostFacts::default() }
 }
 
-fn look(watcher: &mut Watcher, at: i64, around: &Surroundings) -> Vec<EventEffect> {
+fn report(watcher: &mut Watcher, at: i64, host_facts: &HostFacts) -> Vec<EventEffect> {
     let at = second(at);
-    let fact = Fact::Around { agent: agent(3), site: "Carrock Pier", at, around };
+    let fact = Fact::HostFactsSource { agent: agent(3), site: "Carrock Pier", at, host_facts };
     watcher.step(fact, &|_, _| None, at)
 }
 
 #[test]
 fn damaged_frames_and_a_full_line_are_the_machines_own() {
     let mut watcher = Watcher::default();
-    look(&mut watcher, 0, &around(0, 0, 0, 100));
-    assert_eq!(look(&mut watcher, 10, &around(2, 900, 1_000, 100)), [], "two are chance");
-    assert_eq!(look(&mut watcher, 20, &around(32, 1_800, 2_000, 100)), [], "once is chance");
-    let effects = look(&mut watcher, 30, &around(62, 2_700, 3_000, 100));
+    report(&mut watcher, 0, &host_facts(0, 0, 0, 100));
+    assert_eq!(report(&mut watcher, 10, &host_facts(2, 900, 1_000, 100)), [], "two are chance");
+    assert_eq!(report(&mut watcher, 20, &host_facts(32, 1_800, 2_000, 100)), [], "once is chance");
+    let effects = report(&mut watcher, 30, &host_facts(62, 2_700, 3_000, 100));
     let event = began(&effects)[0];
     assert_eq!((event.key.kind, event.part), (EventKind::FramesDamaged, Part::Machine));
     assert_eq!(event.own_addresses, [IpAddr::from([10, 3, 0, 2])]);
     assert!(event.words.contains("30 of 930 on eth0 in 10 s (3.2 %)"), "{}", event.words);
-    assert_eq!(ended(&look(&mut watcher, 40, &around(62, 3_600, 4_000, 100))), 0);
-    assert_eq!(ended(&look(&mut watcher, 50, &around(62, 4_500, 5_000, 100))), 1);
+    assert_eq!(ended(&report(&mut watcher, 40, &host_facts(62, 3_600, 4_000, 100))), 0);
+    assert_eq!(ended(&report(&mut watcher, 50, &host_facts(62, 4_500, 5_000, 100))), 1);
     // 95 Mb/s out over ten seconds, twice.
-    look(&mut watcher, 60, &around(62, 5_400, 118_755_000, 100));
-    let effects = look(&mut watcher, 70, &around(62, 6_300, 237_505_000, 100));
+    report(&mut watcher, 60, &host_facts(62, 5_400, 118_755_000, 100));
+    let effects = report(&mut watcher, 70, &host_facts(62, 6_300, 237_505_000, 100));
     assert_eq!(began(&effects)[0].key.kind, EventKind::LineFull, "{effects:?}");
     assert!(began(&effects)[0].words.contains("full outward: 95 %"), "{effects:?}");
 }
@@ -344,7 +344,7 @@ fn a_busy_host_is_an_event_without_an_alarm() {
     let mut watcher = Watcher::default();
     let mut late = |at, p95_us, count| {
         let lateness = Some(HostLateness { p95_us, count });
-        look(&mut watcher, at, &Surroundings { lateness, ..around(0, 0, 0, 100) })
+        report(&mut watcher, at, &HostFacts { lateness, ..host_facts(0, 0, 0, 100) })
     };
     late(0, 0, 900);
     assert_eq!(late(60, 18_000, 900), [], "once is chance");
@@ -361,16 +361,20 @@ fn a_busy_host_is_an_event_without_an_alarm() {
 #[test]
 fn changes_are_told_once_and_counters_are_none() {
     let mut watcher = Watcher::default();
-    look(&mut watcher, 0, &around(0, 0, 0, 1_000));
-    assert_eq!(look(&mut watcher, 60, &around(0, 500, 9_000, 1_000)), []);
-    let effects = look(&mut watcher, 120, &around(0, 900, 9_900, 100));
-    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    report(&mut watcher, 0, &host_facts(0, 0, 0, 1_000));
+    assert_eq!(report(&mut watcher, 60, &host_facts(0, 500, 9_000, 1_000)), []);
+    let effects = report(&mut watcher, 120, &host_facts(0, 900, 9_900, 100));
+    let [EventEffect::Occurred(event)] = effects.as_slice() else { panic!("{effects:?}") };
     assert_eq!(event.words, "Carrock Pier: eth0 negotiates 100 Mb/s, before 1000 Mb/s.");
-    assert_eq!(look(&mut watcher, 180, &around(0, 990, 9_990, 100)), []);
-    let none = Surroundings { host_name: "x".to_owned(), ..Surroundings::default() };
-    let effects = look(&mut watcher, 240, &none);
+    assert_eq!(report(&mut watcher, 180, &host_facts(0, 990, 9_990, 100)), []);
+    let none = HostFacts { host_name: "x".to_owned(), ..HostFacts::default() };
+    let effects = report(&mut watcher, 240, &none);
     assert_eq!(effects.len(), 2, "a name, and an interface that is gone: {effects:?}");
-    assert_eq!(look(&mut watcher, 100, &around(0, 0, 0, 10)), [], "what comes late is no news");
+    assert_eq!(
+        report(&mut watcher, 100, &host_facts(0, 0, 0, 10)),
+        [],
+        "what comes late is no news"
+    );
 }
 
 #[test]
@@ -389,7 +393,7 @@ fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
     assert_eq!(access(120, &[lowtide]), []);
     assert_eq!(access(150, &[]), [], "not known for a while");
     let effects = access(180, &[lowtide]);
-    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    let [EventEffect::Occurred(event)] = effects.as_slice() else { panic!("{effects:?}") };
     assert_eq!(
         event.words,
         "Carrock Pier: it goes out by Lowtide Mobile (AS 64502) now, before by Fennel Fibre (AS \
@@ -401,8 +405,8 @@ fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
 
 #[test]
 fn targets_that_leave_by_another_interface_are_told_together() {
-    let by = |interface: &str| Surroundings {
-        ways: (1..=5)
+    let by = |interface: &str| HostFacts {
+        routes_used: (1..=5)
             .map(|last| RouteEntry {
                 to: format!("198.18.64.{last}/32").parse().unwrap(),
                 gateway: None,
@@ -410,19 +414,19 @@ fn targets_that_leave_by_another_interface_are_told_together() {
                 metric: 0,
             })
             .collect(),
-        ..around(0, 0, 0, 1_000)
+        ..host_facts(0, 0, 0, 1_000)
     };
     let mut watcher = Watcher::default();
-    look(&mut watcher, 0, &around(0, 0, 0, 1_000));
-    assert_eq!(look(&mut watcher, 60, &by("eth0")), [], "targets that are new are no change");
-    let effects = look(&mut watcher, 120, &by("tun9"));
-    let [EventEffect::Happened(event)] = effects.as_slice() else { panic!("{effects:?}") };
+    report(&mut watcher, 0, &host_facts(0, 0, 0, 1_000));
+    assert_eq!(report(&mut watcher, 60, &by("eth0")), [], "targets that are new are no change");
+    let effects = report(&mut watcher, 120, &by("tun9"));
+    let [EventEffect::Occurred(event)] = effects.as_slice() else { panic!("{effects:?}") };
     assert_eq!(
         event.words,
         "Carrock Pier: what goes to 198.18.64.1, 198.18.64.2, 198.18.64.3 and another leaves by \
          tun9, before by eth0."
     );
-    assert_eq!(look(&mut watcher, 180, &by("tun9")), []);
+    assert_eq!(report(&mut watcher, 180, &by("tun9")), []);
 }
 
 fn way(last: &[u8]) -> Assessment {
@@ -455,7 +459,7 @@ fn a_way_is_as_intended_or_says_what_is_not() {
     let intended =
         Intended { owners: vec![64496, 64500, 64510], tunnel: Some(false), dscp_kept: true };
     let seen = |owners: &[u8], tunnel, dscp| {
-        astray(&intended, WaySeen { assessment: &way(owners), tunnel, dscp }, &map)
+        astray(&intended, RouteState { assessment: &way(owners), tunnel, dscp }, &map)
     };
     assert_eq!(seen(&[16, 64, 128], Some(false), Some((46, 46))), None);
     assert_eq!(seen(&[16, 16, 128], None, None), None, "silent owners may be on the way");
@@ -471,7 +475,7 @@ fn a_way_is_as_intended_or_says_what_is_not() {
     let mut step = |at, by, astray| {
         let (site, target, service) = ("Eskerry", "Seat Booking", "Seat Booking");
         let agent = agent(5);
-        let fact = Fact::Way { agent, site, target, service, by, at: second(at), astray };
+        let fact = Fact::Route { agent, site, target, service, by, at: second(at), astray };
         watcher.step(fact, &|_, _| None, second(at))
     };
     let other = Some(other.as_str());

@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 /// What a sentence is made of.
-pub(super) struct Told<'a> {
+pub(super) struct CheckReport<'a> {
     pub(super) check: &'a CheckFacts,
     pub(super) result: &'a CheckResult,
     pub(super) leg: Leg,
@@ -25,7 +25,7 @@ pub(super) fn listed(addresses: &[IpAddr]) -> String {
     if text.is_empty() { "nothing".to_owned() } else { text.join(", ") }
 }
 
-/// Octets a second for people.
+/// Bytes per second, as text.
 fn rate_words(rate: u64) -> String {
     match rate {
         0..10_000 => format!("{:.1} kB a second", rate as f64 / 1e3),
@@ -34,7 +34,7 @@ fn rate_words(rate: u64) -> String {
     }
 }
 
-impl Told<'_> {
+impl CheckReport<'_> {
     fn there(&self) -> String {
         self.result.spoke_to.map_or_else(String::new, |there| format!(" at {there}"))
     }

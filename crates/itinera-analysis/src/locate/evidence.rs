@@ -55,7 +55,7 @@ struct UsualHop {
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Usual {
     of: Option<i64>,
-    ways: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
+    members: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
 }
 
 impl Usual {
@@ -75,10 +75,11 @@ impl Usual {
     ) -> &[UsualHop] {
         if self.of != Some(window) {
             self.of = Some(window);
-            self.ways.clear();
+            self.members.clear();
         }
-        if let Some(index) = self.ways.iter().position(|(way, _)| way.as_slice() == route) {
-            return &self.ways[index].1;
+        if let Some(index) = self.members.iter().position(|(member, _)| member.as_slice() == route)
+        {
+            return &self.members[index].1;
         }
         let earlier: Vec<_> = windows
             .range(..=window - RECENT)
@@ -88,8 +89,8 @@ impl Usual {
             .filter_map(|(_, earlier)| merged(earlier, route))
             .collect();
         let hops = (0..route.len()).map(|index| usual_hop(index, &earlier)).collect();
-        self.ways.push((route.to_vec(), hops));
-        self.ways.last().map_or(&[], |(_, hops)| hops)
+        self.members.push((route.to_vec(), hops));
+        self.members.last().map_or(&[], |(_, hops)| hops)
     }
 }
 
@@ -103,13 +104,13 @@ pub(super) fn collect(
     let Some(content) = windows.get(&window) else {
         return Vec::new();
     };
-    let mut ways: Vec<Vec<Option<IpAddr>>> = Vec::new();
+    let mut members: Vec<Vec<Option<IpAddr>>> = Vec::new();
     for present in content.newest_first() {
-        if !ways.iter().any(|way| compatible(way, &present.addresses)) {
-            ways.push(full_route(windows, window, present));
+        if !members.iter().any(|member| compatible(member, &present.addresses)) {
+            members.push(full_route(windows, window, present));
         }
     }
-    ways.iter().map(|route| of_way(windows, window, route, usual)).collect()
+    members.iter().map(|route| of_way(windows, window, route, usual)).collect()
 }
 
 fn of_way(

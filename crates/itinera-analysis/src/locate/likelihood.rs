@@ -40,7 +40,7 @@ const OWN_POLICY: f64 = 0.06;
 const OWN_POLICY_SEEN: f64 = 0.15;
 /// Weight of the policy account even where no policy is thought of.
 const GUARD: f64 = 0.01;
-/// The same at the far end, whose answers are what arriving means: next to nothing.
+/// The same at the far end: next to nothing, because its answers define arrival.
 const GUARD_END: f64 = 1e-6;
 /// The 25th percentile of a minute moves by this share of an added delay.
 const SHARE: f64 = 0.6;

@@ -1,12 +1,12 @@
 //! Locating on one path: where loss or added delay begins and then persists to the end.
 //!
 //! For each pair of consecutive answering hops one account says "it begins here": hops before
-//! are as usual, hops behind carry it. Each router may besides refuse or delay its answers by a
+//! are as usual, hops behind carry it. Each router may also refuse or delay its answers by a
 //! policy of its own, which no account may mistake for carried loss. The posterior over all
 //! accounts and "nothing is wrong" gives place and confidence.
 //!
 //! Limits: one path by itself; accounts of several paths are not pooled. The round trip is
-//! seen from one side, so the trouble may be on the way back. Confidence is the model's own
+//! seen from one side, so the fault may be on the way back. Confidence is the model's own
 //! posterior and has not been calibrated on held-out worlds.
 //!
 //! Source: beta-binomial counts (see [`crate::stat::ln_beta_binomial`]); RFC 7680 and RFC 2681
@@ -232,8 +232,8 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
         let Place::Link { to, .. } = finding.place;
         evidence.hops.iter().position(|hop| hop.address == Some(to))
     });
-    let polices = policing(&evidence.hops, onset);
-    let got_here = got_here(&evidence.hops, &polices);
+    let rate_limits = rate_limiting(&evidence.hops, onset);
+    let got_here = got_here(&evidence.hops, &rate_limits);
     let views = evidence.hops.iter().enumerate().map(|(index, hop)| HopView {
         hop: hop.hop,
         address: hop.address,
@@ -249,7 +249,7 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
             (None, _, _) => HopVerdict::Unanswered,
             (Some(_), None, _) => HopVerdict::Silent,
             (Some(_), Some(_), Some(onset)) if index == onset => HopVerdict::Onset,
-            (Some(_), Some(_), _) if polices[index] => HopVerdict::Polices,
+            (Some(_), Some(_), _) if rate_limits[index] => HopVerdict::RateLimits,
             (Some(_), Some(_), Some(onset)) if index > onset => HopVerdict::Carries,
             (Some(_), Some(_), _) => HopVerdict::Clean,
         },
@@ -263,35 +263,35 @@ fn answered(hop: &HopEvidence) -> f64 {
 
 /// Which hops answer clearly less than later hops prove to pass them: by a tenth of the probes,
 /// and by more than four standard deviations. The finding's own hop is taken at its word.
-fn policing(hops: &[HopEvidence], onset: Option<usize>) -> Vec<bool> {
+fn rate_limiting(hops: &[HopEvidence], onset: Option<usize>) -> Vec<bool> {
     let mut best: f64 = 0.0;
-    let mut polices = vec![false; hops.len()];
+    let mut rate_limits = vec![false; hops.len()];
     for (index, hop) in hops.iter().enumerate().rev() {
         best = best.max(answered(hop));
         let sent = f64::from(hop.sent.max(1));
         let missing = best - answered(hop);
         let noise = (best * (1.0 - best) / sent + 0.25 / (sent * sent)).sqrt();
         let clearly = missing > 0.1 && missing > 4.0 * noise;
-        polices[index] = hop.address.is_some() && onset != Some(index) && clearly;
+        rate_limits[index] = hop.address.is_some() && onset != Some(index) && clearly;
     }
-    polices
+    rate_limits
 }
 
 /// The share of packets that got at least as far as each hop: the best fit to what hops
-/// answered that never rises along the path. A hop that polices or is silent has the share of
+/// answered that never rises along the path. A hop that limits its rate or is silent has the share of
 /// the next one, which proves that packets passed; where nothing from here on answered there is
 /// none.
 ///
 /// Source: pool adjacent violators, R. E. Barlow et al., Statistical Inference under Order
 /// Restrictions (1972), section 1.2.
-fn got_here(hops: &[HopEvidence], polices: &[bool]) -> Vec<Option<f64>> {
+fn got_here(hops: &[HopEvidence], rate_limits: &[bool]) -> Vec<Option<f64>> {
     let Some(last) = hops.iter().rposition(|hop| hop.lost < hop.sent) else {
         return vec![None; hops.len()];
     };
     // Pools of neighbouring hops: first index, answers, probes.
     let mut pools: Vec<(usize, f64, f64)> = Vec::new();
     for (index, hop) in hops.iter().enumerate().take(last + 1) {
-        if hop.address.is_none() || polices[index] || hop.sent == 0 {
+        if hop.address.is_none() || rate_limits[index] || hop.sent == 0 {
             continue;
         }
         let sent = f64::from(hop.sent);
@@ -303,8 +303,10 @@ fn got_here(hops: &[HopEvidence], polices: &[bool]) -> Vec<Option<f64>> {
     }
     let share = |index: usize| {
         let passed = hops.iter().enumerate().skip(index).take(last + 1 - index);
-        let next =
-            passed.filter(|(i, h)| h.address.is_some() && !polices[*i]).map(|(i, _)| i).next()?;
+        let next = passed
+            .filter(|(i, h)| h.address.is_some() && !rate_limits[*i])
+            .map(|(i, _)| i)
+            .next()?;
         let pool = pools.iter().rfind(|pool| pool.0 <= next)?;
         Some(pool.1 / pool.2)
     };

@@ -92,7 +92,7 @@ fn a_router_that_begins_to_police_is_not_loss() {
         after[hop] = Some((5, 9));
         let assessment = judge(&clean(8), &after);
         assert_eq!(place(&assessment), None, "hop {}", hop + 1);
-        assert_eq!(assessment.hops[hop].verdict, HopVerdict::Polices);
+        assert_eq!(assessment.hops[hop].verdict, HopVerdict::RateLimits);
         assert_eq!(assessment.hops[hop].got_here_ppm, Some(1_000_000));
     }
 }
@@ -105,7 +105,7 @@ fn a_policing_router_upstream_does_not_attract_the_loss_behind_it() {
     after[5..].iter_mut().flatten().for_each(|hop| hop.0 = 2);
     let assessment = judge(&before, &after);
     assert_eq!(place(&assessment), Some((Cause::Loss, address(5), address(6), 0)));
-    assert_eq!(assessment.hops[2].verdict, HopVerdict::Polices);
+    assert_eq!(assessment.hops[2].verdict, HopVerdict::RateLimits);
 }
 
 #[test]
@@ -140,7 +140,7 @@ fn chance_between_hops_behind_the_onset_is_pooled_and_not_taken_for_policing() {
     assert_eq!(place(&assessment), Some((Cause::Loss, address(3), address(4), 0)));
     let got: Vec<u32> = assessment.hops.iter().filter_map(|hop| hop.got_here_ppm).collect();
     assert_eq!(got[2..], [1_000_000, 800_000, 775_000, 775_000, 775_000, 775_000]);
-    assert!(assessment.hops.iter().all(|hop| hop.verdict != HopVerdict::Polices));
+    assert!(assessment.hops.iter().all(|hop| hop.verdict != HopVerdict::RateLimits));
 }
 
 #[test]

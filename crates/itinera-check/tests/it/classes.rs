@@ -1,7 +1,7 @@
 //! Each way to be bad is told from every other.
 
 use crate::support::{HALL, NAME, broke, expect, over_stack, services, web};
-use itinera_check::Whom;
+use itinera_check::Destination;
 use itinera_model::check::{Ask, AskName, AskWeb, CheckResult, Greeting, Outcome, Step, Why};
 
 const GOOD: Outcome = Outcome::Good;
@@ -89,7 +89,7 @@ async fn web_servers() {
 
 #[tokio::test]
 async fn a_page_shows_which_part_is_slow() {
-    // 20 kB a second: the picture takes three seconds, though its first octet is prompt.
+    // 20 kB a second: the picture takes three seconds, though its first byte is prompt.
     let entry = "port = 80\nspeaks = \"web\"\nsize_bytes = 60000\nrate_bytes_per_s = 20000";
     let ask = Ask::Web(AskWeb { resources: true, ..web(false, 80) });
     let seen = expect(entry, &ask, GOOD).await.seen.web.unwrap();
@@ -136,7 +136,7 @@ async fn mail_and_greetings() {
 async fn name(entry: &str, name: &str, ipv6: bool, tcp: bool) -> CheckResult {
     let asker = over_stack(&services(&[entry]));
     let question = AskName { tcp, ..AskName::of(name.to_owned(), ipv6) };
-    asker.check(&Whom::Address(HALL.into()), &Ask::Name(question)).await
+    asker.check(&Destination::Address(HALL.into()), &Ask::Name(question)).await
 }
 
 #[tokio::test]
@@ -170,13 +170,13 @@ async fn a_name_leads_to_its_address_or_says_why_not() {
         "port = 53\nspeaks = \"name\"",
         "port = 443\nspeaks = \"web\"\ntls = \"good\"",
     ]));
-    let by_name = Whom::Name(NAME.to_owned(), None);
+    let by_name = Destination::Name(NAME.to_owned(), None);
     let result = asker.check(&by_name, &Ask::Web(AskWeb { host: None, ..web(true, 443) })).await;
     assert_eq!(result.outcome, GOOD, "{result:?}");
     assert_eq!(result.spoke_to.unwrap().ip(), std::net::IpAddr::from(HALL));
     let steps: Vec<Step> = result.phases.iter().map(|phase| phase.step).collect();
     assert_eq!(steps, [Step::Name, Step::Connect, Step::Tls, Step::FirstByte, Step::Transfer]);
-    let nobody = Whom::Name("nobody.corriven.example".to_owned(), None);
+    let nobody = Destination::Name("nobody.corriven.example".to_owned(), None);
     let result = asker.check(&nobody, &Ask::Connect { port: 443 }).await;
     assert_eq!(result.outcome, broke(Step::Name, Why::NoSuchName));
 }

@@ -2,9 +2,9 @@
 //! say is kept as text, for printers to make harmless.
 
 use crate::support::{HALL, PATIENCE, asker, over_loopback, over_stack, services, web};
-use itinera_check::{Net, Whom};
+use itinera_check::{Destination, Net};
 use itinera_model::check::{Ask, AskWeb, Greeting, MAX_TEXT, Outcome, Step, Why};
-use itinera_standin::Authority;
+use itinera_testserver::Authority;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use std::time::{Duration, Instant};
@@ -16,7 +16,7 @@ async fn what_never_ends_is_cut_within_its_budgets() {
     let endless = services(&["port = 80\nspeaks = \"web\"\ndoes = \"endless\""]);
     let (asker, port) = over_loopback(&endless[0]).await;
     let ask = Ask::Web(AskWeb { most_bytes: most, ..web(false, port) });
-    let result = asker.check(&Whom::Address([127, 0, 0, 1].into()), &ask).await;
+    let result = asker.check(&Destination::Address([127, 0, 0, 1].into()), &ask).await;
     let seen = result.seen.web.clone().unwrap();
     assert_eq!((result.outcome, seen.cut), (Outcome::Good, true), "{result:?}");
     assert_eq!(seen.size_bytes, u64::from(most));
@@ -30,7 +30,7 @@ async fn who_trickles_is_given_up_in_time() {
     ] {
         let asker = over_stack(&services(&[entry]));
         let begun = Instant::now();
-        let result = asker.check(&Whom::Address(HALL.into()), &ask).await;
+        let result = asker.check(&Destination::Address(HALL.into()), &ask).await;
         let Outcome::Broke { why, .. } = result.outcome else { panic!("{result:?}") };
         assert!(matches!(why, Why::Unfinished | Why::NoAnswer), "{result:?}");
         let bound = PATIENCE.whole + Duration::from_secs(5);
@@ -43,7 +43,7 @@ async fn what_hostile_servers_say_is_bounded_text() {
     let entry = "port = 21\nspeaks = \"ftp\"\ndoes = \"hostile\"";
     let asker = over_stack(&services(&[entry]));
     let ask = Ask::Greeting { protocol: Greeting::Ftp, port: 21 };
-    let result = asker.check(&Whom::Address(HALL.into()), &ask).await;
+    let result = asker.check(&Destination::Address(HALL.into()), &ask).await;
     assert_eq!(result.outcome, Outcome::Good);
     let said = result.seen.said.clone().unwrap();
     assert!(said.contains('\u{1b}') && said.len() <= MAX_TEXT, "kept as it came: {said:?}");
@@ -70,7 +70,7 @@ async fn redirects_lead_nowhere_else() {
             }
         });
         let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
-        let here = Whom::Address([127, 0, 0, 1].into());
+        let here = Destination::Address([127, 0, 0, 1].into());
         let result = asker.check(&here, &Ask::Web(web(false, port))).await;
         assert_eq!(result.outcome, ends, "{location}: {result:?}");
         let seen = result.seen.web.unwrap();
@@ -124,7 +124,7 @@ fn whatever_servers_say_is_judged_and_bounded() {
                     }
                 });
                 let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
-                let result = asker.check(&Whom::Address([127, 0, 0, 1].into()), &ask).await;
+                let result = asker.check(&Destination::Address([127, 0, 0, 1].into()), &ask).await;
                 serving.abort();
                 result
             });
@@ -149,7 +149,7 @@ async fn headers_without_end_are_not_gathered() {
         sent
     });
     let asker = asker(Net::Kernel { source: None }, &Authority::new().unwrap());
-    let here = Whom::Address([127, 0, 0, 1].into());
+    let here = Destination::Address([127, 0, 0, 1].into());
     let result = asker.check(&here, &Ask::Web(web(false, port))).await;
     assert!(matches!(result.outcome, Outcome::Broke { .. }), "{result:?}");
     assert!(result.is_bounded());

@@ -6,10 +6,10 @@ use hyper::body::{Bytes, Incoming};
 use hyper::service::service_fn;
 use hyper::{Request, Response};
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use itinera_check::{Net, Whom};
+use itinera_check::{Destination, Net};
 use itinera_model::check::{Ask, AskName, Greeting, Outcome, Step, Why};
 use itinera_simnet::TlsHabit;
-use itinera_standin::Authority;
+use itinera_testserver::Authority;
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::io::{BufRead, BufReader};
@@ -49,7 +49,7 @@ async fn the_library_server_is_spoken_to_by_both_versions() {
             }
         });
         let asker = asker(Net::Kernel { source: None }, &authority);
-        let here = Whom::Address([127, 0, 0, 1].into());
+        let here = Destination::Address([127, 0, 0, 1].into());
         let mut question = web(true, port);
         question.words = Some(format!("HTTP/{}", if two { "2.0" } else { "1.1" }));
         let result = asker.check(&here, &Ask::Web(question)).await;
@@ -66,7 +66,7 @@ struct Servers {
 }
 
 impl Servers {
-    /// With a resolver at an address whose port 53 is nobody else's.
+    /// With a resolver at an address with a free port 53.
     fn start(resolver: [u8; 4]) -> Self {
         let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/it/servers.py");
         let mut process = Command::new("/usr/bin/python3")
@@ -97,7 +97,7 @@ async fn servers_that_others_wrote_are_told_apart_exactly() {
     let port = |name: &str| servers.ports[name];
     let authority = Authority::new().unwrap();
     let asker = asker(Net::Kernel { source: None }, &authority);
-    let here = Whom::Address([127, 0, 0, 1].into());
+    let here = Destination::Address([127, 0, 0, 1].into());
     let greet = |protocol, name: &str| Ask::Greeting { protocol, port: port(name) };
     let broke = |at, why| Outcome::Broke { at, why };
     let cases = [
@@ -137,7 +137,7 @@ async fn a_resolver_that_others_wrote_is_understood() {
         for (name, ipv6, outcome) in cases {
             let resolvers = vec![RESOLVER.into()];
             let question = AskName { tcp, resolvers, ..AskName::of(name.to_owned(), ipv6) };
-            let here = Whom::Address(RESOLVER.into());
+            let here = Destination::Address(RESOLVER.into());
             let result = asker.check(&here, &Ask::Name(question)).await;
             assert_eq!(result.outcome, outcome, "{name} {tcp}: {result:?}");
             if outcome == Outcome::Good {

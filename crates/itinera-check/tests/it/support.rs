@@ -1,10 +1,10 @@
 //! A world of services, and who asks them.
 
-use itinera_check::{Asker, Net, Patience, Roots, Whom};
+use itinera_check::{Asker, Destination, Net, Patience, Roots};
 use itinera_model::check::{Ask, AskWeb, CheckResult, Outcome, Step, Why};
 use itinera_simnet::{Scenario, Service, Simnet};
 use itinera_stack::Stack;
-use itinera_standin::{Authority, Clock, serve_on_loopback, serve_on_stack};
+use itinera_testserver::{Authority, Clock, serve_on_loopback, serve_on_stack};
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -121,10 +121,10 @@ pub(crate) fn at(ask: &Ask, port: u16) -> Ask {
 pub(crate) async fn expect(entry: &str, ask: &Ask, outcome: Outcome) -> CheckResult {
     let services = services(&[entry]);
     let asker = over_stack(&services);
-    let by_stack = asker.check(&Whom::Address(HALL.into()), ask).await;
+    let by_stack = asker.check(&Destination::Address(HALL.into()), ask).await;
     assert_eq!(by_stack.outcome, outcome, "over a stack: {entry} {ask:?} {by_stack:?}");
     let (asker, port) = over_loopback(&services[0]).await;
-    let here = Whom::Address([127, 0, 0, 1].into());
+    let here = Destination::Address([127, 0, 0, 1].into());
     let by_kernel = asker.check(&here, &at(ask, port)).await;
     assert_eq!(by_kernel.outcome, outcome, "over loopback: {entry} {ask:?} {by_kernel:?}");
     assert!(by_kernel.is_bounded());

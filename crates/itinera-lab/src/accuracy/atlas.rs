@@ -1,7 +1,7 @@
 //! Which links places mean, which observations cross which links, and so which links nobody can
 //! tell apart.
 
-use itinera_contest::{SITE, Terrain};
+use itinera_candidates::{SITE, Topology};
 use itinera_model::finding::Place;
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::{LinkFacts, LinkId, Passage, Sampler};
@@ -13,7 +13,7 @@ use std::net::IpAddr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Edge(pub usize);
 
-/// Somebody who could be to blame: what the oracle weighs, and what classes are made of.
+/// A possible place at fault: the oracle weighs them, and classes consist of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Suspect {
     /// One direction of a link.
@@ -26,7 +26,7 @@ pub(super) enum Suspect {
 
 /// What is seen of the world: one hop of one flow of a path, or one direction of a pair.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Sight {
+pub(super) enum Signal {
     /// Path, flow, hop.
     Hop(usize, usize, usize),
     /// Pair, 0 there, 1 back, 2 both when nothing came.
@@ -45,10 +45,10 @@ pub(super) struct Atlas {
     between: BTreeMap<(IpAddr, IpAddr), BTreeSet<LinkId>>,
     pub(super) suspects: Vec<Suspect>,
     /// By sight: the suspects it crosses, and how often.
-    pub(super) crossings: BTreeMap<Sight, Vec<(usize, u8)>>,
+    pub(super) crossings: BTreeMap<Signal, Vec<(usize, u8)>>,
     /// By directed link: what crosses it, and how often.
-    columns: Vec<Vec<(Sight, u8)>>,
-    /// By directed link: the links whose crossings are the same.
+    columns: Vec<Vec<(Signal, u8)>>,
+    /// By directed link: the links with the same crossings.
     classes: Vec<BTreeSet<Edge>>,
     /// Directed links that probes to targets cross, and that their answers cross.
     pub(super) used: [BTreeSet<LinkId>; 2],
@@ -58,7 +58,7 @@ pub(super) struct Atlas {
 }
 
 impl Atlas {
-    pub(super) fn new(world: &Blueprint, sampler: &Sampler, terrain: &Terrain) -> Self {
+    pub(super) fn new(world: &Blueprint, sampler: &Sampler, topology: &Topology) -> Self {
         let links = sampler.links();
         let (edges, of_edge) = edges(&links);
         let hosts = world.sites.len() + world.targets.len();
@@ -79,41 +79,41 @@ impl Atlas {
             used: [BTreeSet::new(), BTreeSet::new()],
             hosts,
         };
-        atlas.survey(sampler, terrain);
+        atlas.survey(sampler, topology);
         atlas.classify();
         atlas
     }
 
     /// Walks every way of every flow and pair.
-    fn survey(&mut self, sampler: &Sampler, terrain: &Terrain) {
+    fn survey(&mut self, sampler: &Sampler, topology: &Topology) {
         let index: BTreeMap<Suspect, usize> =
             self.suspects.iter().enumerate().map(|(index, suspect)| (*suspect, index)).collect();
-        for (path, facts) in terrain.paths.iter().enumerate() {
+        for (path, facts) in topology.paths.iter().enumerate() {
             for flow in 0..sampler.flows(path) {
-                let (way, _) = sampler.way(path, flow as u64, Tick::ZERO);
+                let (route, _) = sampler.route(path, flow as u64, Tick::ZERO);
                 let mut before = (facts.source, 0);
-                for (hop, step) in way.iter().enumerate() {
+                for (hop, step) in route.iter().enumerate() {
                     let Some(address) = step.address else { continue };
                     let passed = step.there[before.1..].iter().map(|passage| passage.link);
                     self.between.entry((before.0, address)).or_default().extend(passed);
                     before = (address, step.there.len());
                     let both = step.there.iter().chain(&step.back);
                     let crossed = self.crossed(&index, both);
-                    self.crossings.insert(Sight::Hop(path, flow, hop), crossed);
+                    self.crossings.insert(Signal::Hop(path, flow, hop), crossed);
                 }
-                if let Some(end) = way.last() {
+                if let Some(end) = route.last() {
                     self.used[0].extend(end.there.iter().map(|passage| passage.link));
                     self.used[1].extend(end.back.iter().map(|passage| passage.link));
                 }
             }
         }
-        for pair in 0..terrain.pairs.len() {
+        for pair in 0..topology.pairs.len() {
             let [there, back] = sampler.pair_ways(pair, Tick::ZERO);
             for (which, passages) in
                 [there.clone(), back.clone(), [there.as_slice(), back].concat()].iter().enumerate()
             {
                 let crossed = self.crossed(&index, passages.iter());
-                self.crossings.insert(Sight::Pair(pair, which), crossed);
+                self.crossings.insert(Signal::Pair(pair, which), crossed);
             }
         }
     }
@@ -139,10 +139,10 @@ impl Atlas {
 
     /// Links with equal crossings are one class; without any crossing they are of none.
     fn classify(&mut self) {
-        let mut columns: Vec<Vec<(Sight, u8)>> = vec![Vec::new(); self.links.len()];
+        let mut columns: Vec<Vec<(Signal, u8)>> = vec![Vec::new(); self.links.len()];
         for (sight, crossed) in &self.crossings {
             // What both ways of a pair show together says nothing that each does not.
-            if matches!(sight, Sight::Pair(_, 2)) {
+            if matches!(sight, Signal::Pair(_, 2)) {
                 continue;
             }
             for (suspect, count) in crossed {
@@ -151,7 +151,7 @@ impl Atlas {
                 }
             }
         }
-        let mut classes: BTreeMap<&[(Sight, u8)], BTreeSet<Edge>> = BTreeMap::new();
+        let mut classes: BTreeMap<&[(Signal, u8)], BTreeSet<Edge>> = BTreeMap::new();
         for (link, column) in columns.iter().enumerate().filter(|(_, column)| !column.is_empty()) {
             classes.entry(column).or_default().insert(self.edges[link]);
         }
@@ -194,7 +194,7 @@ impl Atlas {
         [link.from, link.to]
     }
 
-    /// Whose equipment a node is.
+    /// The owner of a node.
     pub(super) fn owner(&self, node: usize) -> &str {
         &self.owners[node]
     }
@@ -208,8 +208,8 @@ impl Atlas {
         let (mut paths, mut pairs) = (BTreeSet::new(), BTreeSet::new());
         for (sight, _) in crossing {
             match sight {
-                Sight::Hop(path, ..) => paths.insert(*path),
-                Sight::Pair(pair, _) => pairs.insert(*pair),
+                Signal::Hop(path, ..) => paths.insert(*path),
+                Signal::Pair(pair, _) => pairs.insert(*pair),
             };
         }
         (paths.len(), pairs.len())

@@ -96,7 +96,7 @@ impl Kind {
     }
 }
 
-/// How bad it is, and of which sort: all that is said of a fault besides its place.
+/// How bad it is, and of which sort: all parameters of a fault other than its place.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Effect {
@@ -126,7 +126,7 @@ pub struct Case {
     pub number: u64,
     /// Its kind.
     pub kind: Kind,
-    /// How bad; for "nothing" how bad somebody thinks it might be.
+    /// How bad; for "nothing" the assumed severity.
     pub effect: Effect,
     /// What changes in the world.
     pub changes: Changes,

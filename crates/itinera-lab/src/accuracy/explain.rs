@@ -1,4 +1,4 @@
-//! One case for people: the world, what is true, what was measured, who said what.
+//! One case explained: the world, the truth, the measurements and the answers.
 
 use super::atlas::{Edge, Suspect};
 use super::cases::{Case, Effect, Kind};
@@ -10,15 +10,15 @@ use super::setup::Setup;
 use super::stage::{Stage, Window};
 use super::verdict;
 use itinera_analysis::stat::median;
-use itinera_contest::Claim;
+use itinera_candidates::Claim;
 use itinera_model::finding::{Cause, Place};
-use itinera_simnet::closed_form::{HopWay, Passage, Sampler};
+use itinera_simnet::closed_form::{Passage, RouteHop, Sampler};
 use itinera_simnet::worlds::Family;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
 /// Ways shown at most, those that cross the fault first.
-const MOST_WAYS: usize = 24;
+const MOST_MEMBERS: usize = 24;
 
 /// A case told.
 #[derive(Debug, Clone)]
@@ -90,7 +90,7 @@ pub(super) struct Cell {
     pub(super) links: BTreeSet<Edge>,
 }
 
-/// Somebody's claim, as the picture marks it.
+/// A candidate's claim, as the picture marks it.
 #[derive(Debug, Clone)]
 pub(super) struct Mark {
     pub(super) who: String,
@@ -196,33 +196,33 @@ fn rows(
     let mut crossing: Vec<(bool, Row)> = Vec::new();
     let mut seen = BTreeSet::new();
     for ((path, flow), gathered) in tallies {
-        let (way, _) = sampler.way(*path, *flow as u64, at);
-        let Some(end) = way.last() else { continue };
+        let (route, _) = sampler.route(*path, *flow as u64, at);
+        let Some(end) = route.last() else { continue };
         let there = end.there.iter().any(is_faulty);
-        let back = way.iter().any(|hop| hop.back.iter().any(is_faulty));
+        let back = route.iter().any(|hop| hop.back.iter().any(is_faulty));
         // One row for each way; flows that share it are one.
-        let nodes: Vec<usize> = way.iter().map(|hop| hop.node).collect();
+        let nodes: Vec<usize> = route.iter().map(|hop| hop.node).collect();
         if !(there || back || case.suspects.is_empty()) || !seen.insert((*path, nodes)) {
             continue;
         }
-        let row = row(stage, *path, way, gathered, &is_faulty);
+        let row = row(stage, *path, route, gathered, &is_faulty);
         crossing.push((there, row));
     }
     crossing.sort_by_key(|(there, _)| !there);
-    crossing.into_iter().map(|(_, row)| row).take(MOST_WAYS).collect()
+    crossing.into_iter().map(|(_, row)| row).take(MOST_MEMBERS).collect()
 }
 
 fn row(
     stage: &Stage,
     path: usize,
-    way: &[HopWay],
+    route: &[RouteHop],
     gathered: &[Gathered],
     is_faulty: &dyn Fn(&Passage) -> bool,
 ) -> Row {
     let atlas = &stage.atlas;
     let plan = &stage.paths[path];
     let mut passed = 0;
-    let cells = way.iter().zip(gathered).map(|(hop, gathered)| {
+    let cells = route.iter().zip(gathered).map(|(hop, gathered)| {
         let links = hop.there[passed..].iter().map(|passage| atlas.edge(passage.link)).collect();
         if hop.address.is_some() {
             passed = hop.there.len();
@@ -236,7 +236,7 @@ fn row(
             links,
         }
     });
-    let onset = way.iter().position(|hop| hop.there.iter().any(is_faulty));
+    let onset = route.iter().position(|hop| hop.there.iter().any(is_faulty));
     Row {
         site: stage.world.sites[plan.site].name.clone(),
         target: stage.world.targets[plan.target].name.clone(),
@@ -420,7 +420,7 @@ fn tell_claims(
     add(text, format_args!("            nothing is wrong, {:.1} %\n", opinion.nothing * 100.0));
 }
 
-fn judged(record: &CaseRecord, verdict: &super::Verdict) -> String {
+fn judged(record: &CaseRecord, verdict: &super::CaseScore) -> String {
     let noticed =
         verdict.noticed_s.map_or_else(String::new, |s| format!(", noticed after {s:.0} s"));
     let words = match (record.kind.is_fault(), verdict.claimed) {
@@ -462,7 +462,7 @@ fn notes(record: &CaseRecord, said: &[(String, Vec<Claim>)]) -> Vec<String> {
     std::iter::once(first).chain(all.filter_map(line)).collect()
 }
 
-/// What each contestant holds most of, three of each.
+/// What each candidate holds most of, three of each.
 fn marks(stage: &Stage, said: &[(String, Vec<Claim>)]) -> Vec<Mark> {
     let links = |claim: &Claim| {
         let first = claim.places.first().map(|(place, _)| stage.atlas.means(place));

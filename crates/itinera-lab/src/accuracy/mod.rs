@@ -1,4 +1,4 @@
-//! The accuracy bench: worlds by seed, faults with their truth, contestants who see what agents
+//! The accuracy bench: worlds by seed, faults with their truth, candidates who see what agents
 //! see, and scores that no toy passes.
 //!
 //! A [`Stage`] is a world with everybody who measures in it; [`run_world`] plays it; a
@@ -33,4 +33,4 @@ pub use setup::{Setup, WINDOW_S};
 pub use stage::Stage;
 pub use suite::{Job, Suite};
 pub use table::table;
-pub use verdict::{Traffic, Truth, Verdict};
+pub use verdict::{CaseScore, Traffic, Truth};

@@ -5,7 +5,7 @@
 //! independent, so its posterior over all single faults is exact; delays are regarded in bins of a
 //! tenth of a millisecond.
 
-use super::atlas::{Edge, Sight, Suspect};
+use super::atlas::{Edge, Signal, Suspect};
 use super::cases::{self, Case, Effect, JITTER, Kind};
 use super::stage::{Stage, Window};
 use itinera_analysis::stat::ln_sum_exp;
@@ -115,7 +115,7 @@ impl<'a> Oracle<'a> {
                     Effect::Loss(share) => loss_ratios(counts, expected.loss, share),
                     Effect::DelayMs(ms) => self.delay_ratios(site, counts, expected, ms),
                 };
-                self.add(Sight::Hop(round.path, flow, hop), ratios);
+                self.add(Signal::Hop(round.path, flow, hop), ratios);
             }
         }
         self.regard_pairs(drawn);
@@ -133,7 +133,7 @@ impl<'a> Oracle<'a> {
                 continue;
             }
             let plan = (pair, self.stage.pairs[pair]);
-            let both = [0, 1].map(|way| self.calm.pair_expected(plan, way, *at));
+            let both = [0, 1].map(|route| self.calm.pair_expected(plan, route, *at));
             if counts.undetermined > 0 {
                 if let Effect::Loss(share) = self.effect {
                     let loss = 1.0 - (1.0 - both[0].loss) * (1.0 - both[1].loss);
@@ -141,11 +141,11 @@ impl<'a> Oracle<'a> {
                         sent: u8::try_from(counts.sent).unwrap_or(u8::MAX),
                         ..HopCounts::default()
                     };
-                    self.add(Sight::Pair(pair, 2), loss_ratios(&all, loss, share));
+                    self.add(Signal::Pair(pair, 2), loss_ratios(&all, loss, share));
                 }
                 continue;
             }
-            for (way, (one, expected)) in
+            for (route, (one, expected)) in
                 [&counts.forward, &counts.back].into_iter().zip(both).enumerate()
             {
                 let ratios = match self.effect {
@@ -156,16 +156,16 @@ impl<'a> Oracle<'a> {
                         let law = self.law((expected.receiver, 0, 0, Vec::new()), ms);
                         let base = i64::try_from(expected.delay_nanos / 1_000).unwrap_or(i64::MAX);
                         let over =
-                            counts.delays_us[way].iter().map(|us| us - expected.offset_us - base);
+                            counts.delays_us[route].iter().map(|us| us - expected.offset_us - base);
                         law_ratios(&law, over)
                     }
                 };
-                self.add(Sight::Pair(pair, way), ratios);
+                self.add(Signal::Pair(pair, route), ratios);
             }
         }
     }
 
-    fn add(&mut self, sight: Sight, ratios: [f64; CROSSED]) {
+    fn add(&mut self, sight: Signal, ratios: [f64; CROSSED]) {
         for (suspect, times) in self.stage.atlas.crossings.get(&sight).into_iter().flatten() {
             self.window[*suspect] += ratios[usize::from(*times).min(CROSSED) - 1];
         }
@@ -256,7 +256,7 @@ impl<'a> Oracle<'a> {
             };
             let times = usize::from(*times).min(CROSSED);
             let (loss, packets, key) = match sight {
-                Sight::Hop(path, flow, hop) => {
+                Signal::Hop(path, flow, hop) => {
                     let flows = self.calm.flows(*path) as f64;
                     let expected = self.calm.expected(*path, *flow as u64, at)[*hop].clone();
                     let (share, mean) = expected.slow.unwrap_or((0.0, 0.0));
@@ -264,12 +264,12 @@ impl<'a> Oracle<'a> {
                         (stage.paths[*path].site, share.to_bits(), mean.to_bits(), Vec::new());
                     (expected.loss, f64::from(stage.setup.probes_per_hop) * rounds / flows, key)
                 }
-                Sight::Pair(pair, way) if *way < 2 => {
-                    let expected = self.calm.pair_expected((*pair, stage.pairs[*pair]), *way, at);
+                Signal::Pair(pair, route) if *route < 2 => {
+                    let expected = self.calm.pair_expected((*pair, stage.pairs[*pair]), *route, at);
                     let packets = f64::from(stage.setup.pair_packets) * windows as f64;
                     (expected.loss, packets, (expected.receiver, 0, 0, Vec::new()))
                 }
-                Sight::Pair(..) => continue,
+                Signal::Pair(..) => continue,
             };
             if loss >= 1.0 {
                 continue;

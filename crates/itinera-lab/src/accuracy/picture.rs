@@ -112,7 +112,13 @@ pub(super) fn draw(
         one_row(&mut svg, &layout, index, row, marks, effect);
     }
     if rows.is_empty() {
-        head(&mut svg, TOP + 60, 14, INK, "No way crosses it: nobody could see this fault.");
+        head(
+            &mut svg,
+            TOP + 60,
+            14,
+            INK,
+            "No measured route crosses the fault: it cannot be seen.",
+        );
     }
     for (nth, note) in notes.iter().enumerate() {
         head(&mut svg, under + 20 * nth, 12, INK, note);
@@ -269,7 +275,7 @@ fn legend_of_marks(marks: &[Mark]) -> String {
     let who: BTreeSet<&str> = marks.iter().map(|mark| mark.who.as_str()).collect();
     let words: Vec<String> = who.iter().map(|who| format!("{} {who}", letter(who))).collect();
     if words.is_empty() {
-        "Nobody claims anything at the end.".to_owned()
+        "No candidate claims a fault at the end.".to_owned()
     } else {
         let words = words.join(", ");
         format!("Triangles mark links that are claimed at the end, at most three by each: {words}.")

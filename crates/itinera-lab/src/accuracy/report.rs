@@ -5,7 +5,7 @@ pub use super::interval::Interval;
 use super::interval::{of_rate, of_worlds};
 use super::run::{CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
 use super::setup::WINDOW_S;
-use super::verdict::Verdict;
+use super::verdict::CaseScore;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -44,18 +44,18 @@ pub struct Part {
     pub blind: f64,
     /// Share of directed links that cannot be told from their own reverse.
     pub blind_reverse: f64,
-    /// By contestant.
+    /// By candidate.
     pub scores: Vec<Scores>,
     /// Who is better in the same cases.
     pub paired: Vec<Paired>,
 }
 
-/// One contestant's scores. Without other words they are over faults of single links that lose 2
+/// One candidate's scores. Without other words they are over faults of single links that lose 2
 /// to 20 % or delay by 8 to 60 ms; a missed fault counts as wrong.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Scores {
     /// Who.
-    pub contestant: String,
+    pub candidate: String,
     /// The link is right.
     pub link: Interval,
     /// The link or one next to it.
@@ -111,7 +111,7 @@ pub struct Group {
     pub owner: Interval,
 }
 
-/// One contestant against another in the same cases.
+/// One candidate against another in the same cases.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Paired {
     /// The better one, it is hoped.
@@ -180,14 +180,14 @@ fn is_first(case: &CaseRecord) -> bool {
     case.kind.is_link() && case.effect.is_first()
 }
 
-/// What a figure is made from: one case and somebody's verdict in it.
-type Held<'a> = (&'a CaseRecord, &'a Verdict);
+/// What a figure is made from: one case and its score.
+type ScoredCase<'a> = (&'a CaseRecord, &'a CaseScore);
 
 fn held<'a>(
     name: &'a str,
     worlds: &'a [&'a WorldRecord],
     wanted: impl Fn(&CaseRecord) -> bool + Copy + 'a,
-) -> impl Iterator<Item = Held<'a>> + 'a {
+) -> impl Iterator<Item = ScoredCase<'a>> + 'a {
     let cases = worlds.iter().flat_map(|world| &world.cases).filter(move |case| wanted(case));
     cases.filter_map(move |case| Some((case, case.verdicts.get(name)?)))
 }
@@ -197,7 +197,7 @@ fn mean_of(
     name: &str,
     worlds: &[&WorldRecord],
     wanted: impl Fn(&CaseRecord) -> bool + Copy,
-    value: impl Fn(Held<'_>) -> Option<f64> + Copy,
+    value: impl Fn(ScoredCase<'_>) -> Option<f64> + Copy,
 ) -> Interval {
     let count = held(name, worlds, wanted).filter_map(value).count();
     of_worlds(worlds, count, |drawn| {
@@ -213,12 +213,12 @@ fn figure_of(
     name: &str,
     worlds: &[&WorldRecord],
     wanted: impl Fn(&CaseRecord) -> bool + Copy,
-    figure: impl Fn(&[Held<'_>]) -> Option<f64> + Copy,
+    figure: impl Fn(&[ScoredCase<'_>]) -> Option<f64> + Copy,
 ) -> Interval {
     let count = held(name, worlds, wanted).filter(|(_, verdict)| verdict.claimed).count();
     of_worlds(worlds, count, |drawn| {
         let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
-        let all: Vec<Held<'_>> = held(name, &worlds, wanted).collect();
+        let all: Vec<ScoredCase<'_>> = held(name, &worlds, wanted).collect();
         figure(&all)
     })
 }
@@ -228,7 +228,7 @@ fn one(is_so: bool) -> Option<f64> {
 }
 
 fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
-    let first = |value: fn(Held<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
+    let first = |value: fn(ScoredCase<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
     let (false_findings, true_surges) = worlds
         .iter()
         .filter_map(|world| world.calm.get(name))
@@ -237,8 +237,8 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     let is_oracle = name == ORACLE;
     let rate = of_rate(false_findings, path_days(worlds) / 1_000.0);
     let threshold = threshold(false_findings, worlds);
-    let ratios = |all: &[Held<'_>]| -> Vec<f64> {
-        let ratio = |(case, verdict): &Held<'_>| {
+    let ratios = |all: &[ScoredCase<'_>]| -> Vec<f64> {
+        let ratio = |(case, verdict): &ScoredCase<'_>| {
             Some(verdict.noticed_s? / case.optimal_s.get(threshold).copied().flatten()?)
         };
         let mut ratios: Vec<f64> = all.iter().filter_map(ratio).collect();
@@ -246,13 +246,13 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         ratios
     };
     let quantile = |twentieths: usize| {
-        figure_of(name, worlds, is_first, |all: &[Held<'_>]| {
+        figure_of(name, worlds, is_first, |all: &[ScoredCase<'_>]| {
             let ratios = ratios(all);
             ratios.get(ratios.len() * twentieths / 20).copied()
         })
     };
     Scores {
-        contestant: name.to_owned(),
+        candidate: name.to_owned(),
         link: first(|(_, verdict)| one(verdict.link)),
         near: first(|(_, verdict)| one(verdict.near)),
         owner: first(|(_, verdict)| one(verdict.owner)),
@@ -294,7 +294,7 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     }
 }
 
-/// Which threshold of the sequential test gives as few false alarms as a contestant has: its alarms
+/// Which threshold of the sequential test gives as few false alarms as a candidate has: its alarms
 /// are at least exp(threshold) windows apart. Without any false finding the upper limit counts.
 fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
     let windows: u64 = worlds.iter().map(|world| world.extent.calm_windows).sum();
@@ -310,7 +310,7 @@ fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
 ///
 /// Source: A. Kumar, P. Liang, T. Ma, Verified uncertainty calibration (2019), the debiased
 /// estimator.
-fn calibration(all: &[Held<'_>], of: impl Fn(&Verdict) -> (f64, bool)) -> Option<f64> {
+fn calibration(all: &[ScoredCase<'_>], of: impl Fn(&CaseScore) -> (f64, bool)) -> Option<f64> {
     let claimed = all.iter().filter(|(_, verdict)| verdict.claimed);
     let mut said: Vec<(f64, bool)> = claimed.map(|(_, verdict)| of(verdict)).collect();
     if said.len() < 2 * CALIBRATION_BINS {
@@ -336,14 +336,14 @@ fn group(
     worlds: &[&WorldRecord],
     wanted: impl Fn(&CaseRecord) -> bool + Copy,
 ) -> Group {
-    let right = |(case, verdict): Held<'_>| {
+    let right = |(case, verdict): ScoredCase<'_>| {
         one(match case.kind {
             kind if !kind.is_fault() => !verdict.claimed,
             Kind::Two => verdict.found == 2,
             _ => verdict.link,
         })
     };
-    let owner = |(case, verdict): Held<'_>| {
+    let owner = |(case, verdict): ScoredCase<'_>| {
         case.kind.is_fault().then(|| f64::from(u8::from(verdict.owner)))
     };
     Group {

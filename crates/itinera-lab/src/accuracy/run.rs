@@ -5,8 +5,8 @@ use super::cases::{self, Case, Effect, Kind};
 use super::oracle::Oracle;
 use super::setup::{Setup, WINDOW_S};
 use super::stage::{Stage, Window, begin_of};
-use super::verdict::{self, Truth, Verdict};
-use itinera_contest::{Claim, Contestant};
+use super::verdict::{self, CaseScore, Truth};
+use itinera_candidates::{Candidate, Claim};
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::Sampler;
 use itinera_simnet::worlds::Family;
@@ -26,7 +26,7 @@ const BACKGROUND_WINDOWS: u64 = 60;
 /// A true surge: the link itself is worse than on average before by this much.
 const SURGE_LOSS: f64 = 0.005;
 const SURGE_NANOS: f64 = 2e6;
-/// Thresholds of the sequential test whose times are recorded, in nats.
+/// Thresholds of the sequential test with recorded times, in nats.
 pub(super) const THRESHOLDS: std::ops::RangeInclusive<u32> = 2..=30;
 
 /// How much of a world is run.
@@ -60,7 +60,7 @@ pub struct WorldRecord {
     pub blind: [f64; 2],
     /// The cases.
     pub cases: Vec<CaseRecord>,
-    /// By contestant: what it claimed while nothing was wrong.
+    /// By candidate: what it claimed while nothing was wrong.
     pub calm: BTreeMap<String, CalmRecord>,
 }
 
@@ -75,8 +75,8 @@ pub struct CaseRecord {
     pub effect: Effect,
     /// What is true of it.
     pub truth: Truth,
-    /// By contestant.
-    pub verdicts: BTreeMap<String, Verdict>,
+    /// By candidate.
+    pub verdicts: BTreeMap<String, CaseScore>,
     /// Seconds from the onset until the sequential test that knows place and size of the fault
     /// passes each threshold; absent where it never does.
     pub optimal_s: Vec<Option<f64>>,
@@ -128,61 +128,61 @@ pub fn draw(stage: &Stage, number: u64) -> Case {
     cases::draw(stage, number, (HISTORY_WINDOWS * WINDOW_S) as f64)
 }
 
-/// Contestants that have seen what is usual in a world.
+/// Candidates that have seen what is usual in a world.
 pub struct Warm<'a> {
     stage: &'a Stage,
-    contestants: Vec<Box<dyn Contestant>>,
-    /// By contestant: what stood at the end of it.
+    candidates: Vec<Box<dyn Candidate>>,
+    /// By candidate: what stood at the end of it.
     standing: Vec<Vec<Claim>>,
 }
 
 impl std::fmt::Debug for Warm<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Warm").field("contestants", &self.contestants.len()).finish_non_exhaustive()
+        f.debug_struct("Warm").field("candidates", &self.candidates.len()).finish_non_exhaustive()
     }
 }
 
-/// A window of a case, for whoever wants to show it.
+/// A window of a case, for display.
 #[derive(Debug)]
 pub struct Moment<'a> {
     /// The window.
     pub window: u64,
     pub(super) drawn: &'a Window,
-    /// By contestant: what stands.
+    /// By candidate: what stands.
     pub claims: &'a [(&'static str, Vec<Claim>)],
 }
 
 impl<'a> Warm<'a> {
-    /// Lets every contestant see the windows before anything happens.
+    /// Lets every candidate see the windows before anything happens.
     pub fn new(stage: &'a Stage) -> Self {
-        let mut contestants = itinera_contest::all(&stage.terrain);
+        let mut candidates = itinera_candidates::all(&stage.topology);
         let mut sampler = stage.calm.clone();
         let mut drawn = Window::default();
         let mut standing = Vec::new();
         for window in 0..HISTORY_WINDOWS {
             stage.window(&mut sampler, window, 0, &mut drawn);
             standing = stage.show(&sampler, window, &drawn, |shown| {
-                contestants.iter_mut().map(|contestant| contestant.regard(shown)).collect()
+                candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
             });
         }
-        Self { stage, contestants, standing }
+        Self { stage, candidates, standing }
     }
 
-    fn fork(&self) -> Vec<Box<dyn Contestant>> {
-        self.contestants.iter().map(|contestant| contestant.fork()).collect()
+    fn fork(&self) -> Vec<Box<dyn Candidate>> {
+        self.candidates.iter().map(|candidate| candidate.fork()).collect()
     }
 
-    /// Goes on without any fault and counts what is claimed.
+    /// Continues without any fault and counts claims.
     fn calm(&self, windows: u64) -> BTreeMap<String, CalmRecord> {
-        let mut contestants = self.fork();
+        let mut candidates = self.fork();
         let mut sampler = self.stage.calm.clone();
         let mut drawn = Window::default();
         let mut standing = self.standing.clone();
-        let mut records = vec![CalmRecord::default(); contestants.len()];
+        let mut records = vec![CalmRecord::default(); candidates.len()];
         for window in HISTORY_WINDOWS..HISTORY_WINDOWS + windows {
             self.stage.window(&mut sampler, window, 1, &mut drawn);
             let now: Vec<Vec<Claim>> = self.stage.show(&sampler, window, &drawn, |shown| {
-                contestants.iter_mut().map(|contestant| contestant.regard(shown)).collect()
+                candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
             });
             for ((now, standing), record) in now.iter().zip(&mut standing).zip(&mut records) {
                 for claim in now {
@@ -198,7 +198,7 @@ impl<'a> Warm<'a> {
                 standing.clone_from(now);
             }
         }
-        let names = contestants.iter().map(|contestant| contestant.name().to_owned());
+        let names = candidates.iter().map(|candidate| candidate.name().to_owned());
         names.zip(records).collect()
     }
 
@@ -229,20 +229,20 @@ impl<'a> Warm<'a> {
     /// Plays one case; `on_window` is shown every window of it.
     pub fn play(&self, case: &Case, mut on_window: impl FnMut(&Moment<'_>)) -> CaseRecord {
         let stage = self.stage;
-        let mut contestants = self.fork();
+        let mut candidates = self.fork();
         let mut sampler = stage.changed(&case.changes);
         let mut oracle = Oracle::new(stage, case);
         let information = oracle.information(CASE_WINDOWS - 1);
         let affected = verdict::affected(stage, case);
-        let mut noticed: Vec<Option<f64>> = vec![None; contestants.len()];
+        let mut noticed: Vec<Option<f64>> = vec![None; candidates.len()];
         let mut claims: Vec<(&'static str, Vec<Claim>)> =
-            contestants.iter().map(|contestant| (contestant.name(), Vec::new())).collect();
+            candidates.iter().map(|candidate| (candidate.name(), Vec::new())).collect();
         let mut drawn = Window::default();
         for window in HISTORY_WINDOWS..HISTORY_WINDOWS + CASE_WINDOWS {
             stage.window(&mut sampler, window, 2 + case.number, &mut drawn);
             stage.show(&sampler, window, &drawn, |shown| {
-                for (contestant, (_, claims)) in contestants.iter_mut().zip(&mut claims) {
-                    *claims = contestant.regard(shown);
+                for (candidate, (_, claims)) in candidates.iter_mut().zip(&mut claims) {
+                    *claims = candidate.regard(shown);
                 }
             });
             if has_oracle(case.kind) {
@@ -259,10 +259,10 @@ impl<'a> Warm<'a> {
             }
             on_window(&Moment { window, drawn: &drawn, claims: &claims });
         }
-        let mut verdicts: BTreeMap<String, Verdict> = BTreeMap::new();
+        let mut verdicts: BTreeMap<String, CaseScore> = BTreeMap::new();
         for ((name, claims), noticed_s) in claims.iter().zip(noticed) {
             let verdict = verdict::verdict(stage, case, claims);
-            verdicts.insert((*name).to_owned(), Verdict { noticed_s, ..verdict });
+            verdicts.insert((*name).to_owned(), CaseScore { noticed_s, ..verdict });
         }
         if has_oracle(case.kind) {
             let opinion = oracle.opinion(case.kind);

@@ -4,7 +4,7 @@ use super::atlas::Atlas;
 use super::setup::{Setup, WINDOW_S};
 use crate::{EPOCH, numbered};
 use itinera_analysis::Observation;
-use itinera_contest::{PairFacts, PairShown, PathFacts, Shown, Terrain};
+use itinera_candidates::{PairFacts, PairRounds, PathFacts, Topology, WindowInput};
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::round::{HopCounts, StampSource};
@@ -25,8 +25,8 @@ pub struct Stage {
     pub setup: Setup,
     pub(super) paths: Vec<PathPlan>,
     pub(super) pairs: Vec<PairPlan>,
-    /// What contestants may know.
-    pub terrain: Arc<Terrain>,
+    /// What candidates may know.
+    pub topology: Arc<Topology>,
     pub(super) atlas: Arc<Atlas>,
     /// The world without faults.
     pub(super) calm: Sampler,
@@ -67,7 +67,7 @@ impl Stage {
         let (paths, pairs) = (setup.paths(&world), setup.pairs(&world));
         let calm = sampler(&world, setup, &Changes::default(), &paths, &pairs);
         let address = |node: &itinera_simnet::Endpoint| node.addresses[0];
-        let terrain = Terrain {
+        let topology = Topology {
             paths: paths
                 .iter()
                 .zip(1u128..)
@@ -86,8 +86,16 @@ impl Stage {
                 .collect(),
             owners: owner_map(&world),
         };
-        let atlas = Arc::new(Atlas::new(&world, &calm, &terrain));
-        Self { world, setup: setup.clone(), paths, pairs, terrain: Arc::new(terrain), atlas, calm }
+        let atlas = Arc::new(Atlas::new(&world, &calm, &topology));
+        Self {
+            world,
+            setup: setup.clone(),
+            paths,
+            pairs,
+            topology: Arc::new(topology),
+            atlas,
+            calm,
+        }
     }
 
     /// The world with changes.
@@ -121,20 +129,20 @@ impl Stage {
         }
     }
 
-    /// What contestants are shown of a window.
+    /// What candidates are shown of a window.
     pub(super) fn show<T>(
         &self,
         sampler: &Sampler,
         window: u64,
         drawn: &Window,
-        regard: impl FnOnce(&Shown<'_>) -> T,
+        regard: impl FnOnce(&WindowInput<'_>) -> T,
     ) -> T {
         let rounds: Vec<Observation<'_>> = drawn
             .rounds
             .iter()
             .map(|round| {
-                let (_, seen) = sampler.way(round.path, round.number, round.at);
-                let facts = &self.terrain.paths[round.path];
+                let (_, seen) = sampler.route(round.path, round.number, round.at);
+                let facts = &self.topology.paths[round.path];
                 Observation {
                     path: facts.id,
                     measured_at: wall(round.at),
@@ -148,11 +156,11 @@ impl Stage {
                 }
             })
             .collect();
-        let pairs: Vec<PairShown> = drawn
+        let pairs: Vec<PairRounds> = drawn
             .pairs
             .iter()
             .enumerate()
-            .map(|(pair, (at, counts))| PairShown {
+            .map(|(pair, (at, counts))| PairRounds {
                 pair,
                 at: wall(*at),
                 sent: counts.sent,
@@ -162,7 +170,7 @@ impl Stage {
             })
             .collect();
         let until = wall(begin_of(window + 1));
-        regard(&Shown { until, rounds: &rounds, pairs: &pairs })
+        regard(&WindowInput { until, rounds: &rounds, pairs: &pairs })
     }
 }
 

@@ -1,4 +1,4 @@
-//! Which worlds are run, how far, and with whom.
+//! The suites: worlds, extent and candidates.
 
 use super::run::Extent;
 use super::setup::Setup;

@@ -1,4 +1,4 @@
-//! Scores as a table for people.
+//! Scores as a table.
 
 use super::report::{Group, Interval, Part, Report, Scores};
 use std::fmt::Write;
@@ -117,7 +117,7 @@ fn groups(text: &mut String, part: &Part) {
 }
 
 fn heading(text: &mut String, label: &str, scores: &[Scores]) {
-    row(text, label, scores.iter().map(|scores| scores.contestant.clone()));
+    row(text, label, scores.iter().map(|scores| scores.candidate.clone()));
 }
 
 fn row(text: &mut String, label: &str, figures: impl Iterator<Item = String>) {

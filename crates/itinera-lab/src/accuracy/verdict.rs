@@ -5,9 +5,9 @@ use super::cases::{Case, Effect};
 use super::oracle::{Opinion, class_of};
 use super::run::HISTORY_WINDOWS;
 use super::stage::{Stage, begin_of};
-use itinera_contest::Claim;
+use itinera_candidates::Claim;
 use itinera_model::finding::Cause;
-use itinera_model::two_way::Way;
+use itinera_model::two_way::Direction;
 use itinera_simnet::closed_form::LinkId;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -33,19 +33,19 @@ pub struct Truth {
     pub begins_s: f64,
     /// The nodes before and behind each faulty directed link.
     pub links: Vec<[String; 2]>,
-    /// By link: whose packets cross it.
+    /// By link: the paths and pairs that cross it.
     pub crossed_by: Vec<Traffic>,
     /// By link: share lost and milliseconds of delay just before, as it is by itself.
     pub background: Vec<[f64; 2]>,
     /// Which member of the link, from 1.
     pub member: Option<u8>,
-    /// Whose equipment it is: of the node behind the link, or whose line it is.
+    /// The owner of the node behind the link, or of the line.
     pub owners: BTreeSet<String>,
     /// Owners on either side.
     pub either_side: BTreeSet<String>,
-    /// Paths whose probes or answers cross it.
+    /// Paths that cross it with probes or answers.
     pub paths_crossing: usize,
-    /// Pairs whose packets cross it.
+    /// Pairs that cross it.
     pub pairs_crossing: usize,
     /// Links that nobody could tell from it with these agents and targets, itself included.
     pub class_links: usize,
@@ -64,16 +64,16 @@ impl Truth {
     }
 }
 
-/// How somebody did in one case.
+/// The score of a candidate in one case.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct Verdict {
+pub struct CaseScore {
     /// Anything was claimed at the end.
     pub claimed: bool,
     /// The first claim's link lies within the class of the true one, and the cause is right.
     pub link: bool,
     /// Or is next to it.
     pub near: bool,
-    /// The first claim's owner is the one whose equipment it is.
+    /// The first claim names the true owner.
     pub owner: bool,
     /// Or the one on the other side of the link.
     pub either_side: bool,
@@ -151,7 +151,7 @@ fn background(stage: &Stage, case: &Case, links: &[LinkId]) -> Vec<[f64; 2]> {
     links.iter().map(state).collect()
 }
 
-/// Whose equipment suspects are: a line is its host's, a link that of the node behind it.
+/// The owners of suspects: a line is its host's, a link that of the node behind it.
 fn owners(atlas: &Atlas, suspects: &[Suspect]) -> BTreeSet<String> {
     let node = |suspect: &Suspect| match suspect {
         Suspect::Link(link) | Suspect::Member(link, _) => atlas.links[link.0].to,
@@ -172,7 +172,7 @@ fn classes(stage: &Stage, case: &Case) -> Vec<BTreeSet<Edge>> {
 
 /// A claim in terms of links.
 #[derive(Debug, Clone, Default)]
-struct Meant {
+struct ClaimedLinks {
     /// The first place, without direction.
     top: BTreeSet<Edge>,
     /// All places.
@@ -181,16 +181,16 @@ struct Meant {
     directed: Option<BTreeSet<LinkId>>,
 }
 
-fn meant(atlas: &Atlas, claim: &Claim) -> Meant {
+fn meant(atlas: &Atlas, claim: &Claim) -> ClaimedLinks {
     let edges = |links: &BTreeSet<LinkId>| links.iter().map(|link| atlas.edge(*link)).collect();
-    let Some((first, _)) = claim.places.first() else { return Meant::default() };
+    let Some((first, _)) = claim.places.first() else { return ClaimedLinks::default() };
     let links = atlas.means(first);
-    let directed = claim.direction.map(|way| match way {
-        Way::Forward => links.clone(),
-        Way::Back => links.iter().map(|link| atlas.reverse(*link)).collect(),
+    let directed = claim.direction.map(|route| match route {
+        Direction::Forward => links.clone(),
+        Direction::Return => links.iter().map(|link| atlas.reverse(*link)).collect(),
     });
     let all = claim.places.iter().flat_map(|(place, _)| atlas.means(place));
-    Meant { top: edges(&links), all: all.map(|link| atlas.edge(link)).collect(), directed }
+    ClaimedLinks { top: edges(&links), all: all.map(|link| atlas.edge(link)).collect(), directed }
 }
 
 fn fits(claim: &Claim, effect: Effect) -> bool {
@@ -201,10 +201,10 @@ fn fits(claim: &Claim, effect: Effect) -> bool {
 }
 
 /// Holds what stands at the end against the truth.
-pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> Verdict {
+pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> CaseScore {
     let atlas = &stage.atlas;
     let mut verdict =
-        Verdict { claimed: !claims.is_empty(), claims: claims.len(), ..Verdict::default() };
+        CaseScore { claimed: !claims.is_empty(), claims: claims.len(), ..CaseScore::default() };
     let classes = classes(stage, case);
     verdict.found = found(atlas, &classes, case, claims);
     let Some(first) = claims.first() else { return verdict };
@@ -277,10 +277,10 @@ pub(super) fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
 }
 
 /// How the oracle did: it names the link that is most probably counted as right.
-pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> Verdict {
+pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseScore {
     let atlas = &stage.atlas;
     if opinion.nothing > 0.5 {
-        return Verdict::default();
+        return CaseScore::default();
     }
     let class_by: Vec<(usize, BTreeSet<Edge>)> = opinion
         .candidates
@@ -307,7 +307,7 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> Verdi
     };
     let owner = names.iter().map(|name| (of_owner(name), name)).max_by(|a, b| a.0.total_cmp(&b.0));
     let (Some((confidence, edge)), Some((owner_confidence, owner))) = (best, owner) else {
-        return Verdict::default();
+        return CaseScore::default();
     };
     let truth = owners(atlas, &case.suspects);
     let sides = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
@@ -328,7 +328,7 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> Verdi
         }
         _ => None,
     };
-    Verdict {
+    CaseScore {
         claimed: true,
         claims: 1,
         link,
@@ -351,7 +351,7 @@ fn class_with_own(stage: &Stage, suspect: usize) -> BTreeSet<Edge> {
     class
 }
 
-/// A suspect for people.
+/// A suspect, as text.
 pub(super) fn suspect_in_words(stage: &Stage, suspect: Suspect) -> String {
     let id = |node: usize| stage.world.id(node);
     match suspect {

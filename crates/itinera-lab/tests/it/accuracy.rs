@@ -69,8 +69,8 @@ fn packets_and_the_closed_form_go_through_the_same_world() {
         let mut packets: Vec<Vec<Tally>> = vec![Vec::new(); plans.len()];
         for round in lab.rounds.iter().filter(|round| round.round.number > 2) {
             let path = lab.paths.iter().position(|path| path.id == round.round.path).unwrap();
-            let (way, _) = sampler.way(path, 0, Tick::ZERO);
-            packets[path].resize(way.len(), Tally::default());
+            let (route, _) = sampler.route(path, 0, Tick::ZERO);
+            packets[path].resize(route.len(), Tally::default());
             for (tally, hop) in packets[path].iter_mut().zip(&round.round.hops) {
                 tally.sent += f64::from(hop.sent);
                 tally.answered += f64::from(hop.answers());
@@ -119,12 +119,7 @@ fn packets_and_the_closed_form_go_through_the_same_world() {
 }
 
 /// Rounds of both engines of a pair through the simulation, packet by packet.
-fn both_ways(
-    net: &mut Simnet,
-    addresses: Addresses,
-    session: &Session,
-    until: Tick,
-) -> Vec<TwoWay> {
+fn two_way(net: &mut Simnet, addresses: Addresses, session: &Session, until: Tick) -> Vec<TwoWay> {
     let clock = OwnClock { unix_nanos_at_zero: 1_700_000_000_000_000_000, drift_ppb: 0 };
     let config = SenderConfig {
         addresses,
@@ -186,7 +181,7 @@ impl<E: Engine> DynEngine for E {
     }
 }
 
-/// A world whose first and third site are joined by a fault on the way there only.
+/// A world with a fault on the forward route only, between the first and third site.
 fn faulty_on_the_way_there(pair: PairPlan) -> Scenario {
     let world = Blueprint::draw(4, Family::Plain, 4);
     let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
@@ -235,7 +230,7 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
         size_bytes: 300,
     };
     let addresses = Addresses::try_new(near, far).unwrap();
-    let packets = both_ways(&mut net, addresses, &session, Tick::from_millis(SPAN_S * 1_000));
+    let packets = two_way(&mut net, addresses, &session, Tick::from_millis(SPAN_S * 1_000));
     assert!(packets.len() > 2_000, "{} rounds", packets.len());
     let closed = (0..SPAN_S)
         .map(|n| sampler.pair_round((0, pair), n, Tick::from_millis(n * 1_000), 10, 1))
@@ -243,11 +238,11 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
     let packets = packets.into_iter().map(|round| (round.forward, round.back));
     let (there, back): (Vec<_>, Vec<_>) = packets.unzip();
     let (form_there, form_back): (Vec<_>, Vec<_>) = closed.unzip();
-    for (way, (packets, closed)) in [(there, form_there), (back, form_back)].iter().enumerate() {
+    for (route, (packets, closed)) in [(there, form_there), (back, form_back)].iter().enumerate() {
         let ((p, p_us), (c, c_us)) = (direction(packets), direction(closed));
-        assert!((p - c).abs() < 0.01, "way {way}: {p} and {c} lost");
-        assert!((way == 0) == (p > 0.08), "the fault is on the way there: {way} {p}");
-        assert!((p_us - c_us).abs() < 300 + p_us / 50, "way {way}: medians {p_us} and {c_us} us");
+        assert!((p - c).abs() < 0.01, "way {route}: {p} and {c} lost");
+        assert!((route == 0) == (p > 0.08), "the fault is on the way there: {route} {p}");
+        assert!((p_us - c_us).abs() < 300 + p_us / 50, "way {route}: medians {p_us} and {c_us} us");
     }
 }
 
@@ -277,8 +272,8 @@ fn a_fault_changes_nothing_but_what_crosses_it() {
     let fault = &changes.faults[0];
     let crosses = |calm: &Sampler, path: usize, hop: usize| {
         let links = calm.links();
-        let (way, _) = calm.way(path, 0, Tick::ZERO);
-        let mut both = way[hop].there.iter().chain(&way[hop].back);
+        let (route, _) = calm.route(path, 0, Tick::ZERO);
+        let mut both = route[hop].there.iter().chain(&route[hop].back);
         both.any(|p| (links[p.link.0].from, links[p.link.0].to) == (fault.from, fault.to))
     };
     let (mut same, mut other) = (Vec::new(), Vec::new());

@@ -147,7 +147,7 @@ fn the_ways_in_which_hops_lie_are_seen_for_what_they_are() {
     let world = World {
         routers: [
             "silent = true",
-            "polices = [0.4, 0.5]",
+            "rate_limits = [0.4, 0.5]",
             "answer_delay_ms = 20.0\nanswer_jitter_ms = 5.0",
             "hidden = true",
         ],
@@ -157,7 +157,7 @@ fn the_ways_in_which_hops_lie_are_seen_for_what_they_are() {
     let settled = &rounds[1..rounds.len() - 2];
     assert!(settled.iter().all(|round| round.reached_at == Some(4)), "d is not counted");
     assert_eq!(lost(settled, 1), asked(settled), "a never answers");
-    assert!(lost(settled, 2) > asked(settled) / 6, "b polices");
+    assert!(lost(settled, 2) > asked(settled) / 6, "b rate_limits");
     assert_eq!((lost(settled, 3), lost(settled, 4)), (0, 0), "and traffic passes all the same");
     let fastest = |hop: usize| settled.iter().flat_map(|r| &r.hops[hop - 1].rtt).min().unwrap();
     assert!(*fastest(3) > Micros::from_millis(30) && *fastest(4) < Micros::from_millis(21));
@@ -381,6 +381,6 @@ fn large_probes_feel_a_queue_that_small_ones_do_not() {
         delays[delays.len() / 2]
     };
     let (small, large) = (median(64), median(1_200));
-    // 1136 octets more at 2 Mbit/s take 4.5 ms longer.
+    // 1136 bytes more at 2 Mbit/s take 4.5 ms longer.
     assert!(large > small + 4_000, "{small} {large}");
 }

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 
 /// Who answered a probe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Seen {
+pub(super) enum Observation {
     Nobody,
     Router(IpAddr),
     /// Somebody who refused to carry it on.
@@ -43,9 +43,9 @@ pub(super) struct Knowledge {
     max_flows: usize,
     error_ppm: u32,
     flows: Vec<u16>,
-    seen: BTreeMap<(u16, u8), Seen>,
+    seen: BTreeMap<(u16, u8), Observation>,
     /// Further answers to a flow whose way is known, by port and hop.
-    again: BTreeMap<(u16, u8), BTreeSet<Seen>>,
+    again: BTreeMap<(u16, u8), BTreeSet<Observation>>,
     /// Nodes whose next hops have been asked about twice.
     checked: BTreeSet<(u8, Vertex)>,
     per_packet: BTreeSet<(u8, Vertex)>,
@@ -67,26 +67,26 @@ impl Knowledge {
         }
     }
 
-    pub(super) fn on_seen(&mut self, port: u16, ttl: u8, seen: Seen) {
+    pub(super) fn on_seen(&mut self, port: u16, ttl: u8, seen: Observation) {
         self.seen.insert((port, ttl), seen);
     }
 
-    pub(super) fn on_again(&mut self, port: u16, ttl: u8, seen: Seen) {
-        if seen != Seen::Nobody {
+    pub(super) fn on_again(&mut self, port: u16, ttl: u8, seen: Observation) {
+        if seen != Observation::Nobody {
             self.again.entry((port, ttl)).or_default().insert(seen);
         }
     }
 
     pub(super) fn address_at(&self, port: u16, ttl: u8) -> Option<IpAddr> {
         match self.seen.get(&(port, ttl))? {
-            Seen::Router(address) | Seen::Refused(address) => Some(*address),
-            Seen::Nobody | Seen::Target => None,
+            Observation::Router(address) | Observation::Refused(address) => Some(*address),
+            Observation::Nobody | Observation::Target => None,
         }
     }
 
     /// Whether a probe may get as far as the target, for all that is known.
     pub(super) fn may_arrive(&self, port: u16, ttl: u8) -> bool {
-        !matches!(self.seen.get(&(port, ttl)), Some(Seen::Router(_)))
+        !matches!(self.seen.get(&(port, ttl)), Some(Observation::Router(_)))
     }
 
     /// The node that a flow passes before `hop`; absent when it is not known, or when the flow
@@ -100,14 +100,14 @@ impl Knowledge {
             return None;
         }
         match self.seen.get(&(port, hop - 1))? {
-            Seen::Router(address) => Some(Some(*address)),
-            Seen::Nobody => Some(None),
-            Seen::Refused(_) | Seen::Target => None,
+            Observation::Router(address) => Some(Some(*address)),
+            Observation::Nobody => Some(None),
+            Observation::Refused(_) | Observation::Target => None,
         }
     }
 
     fn has_ended(&self, port: u16, ttl: u8) -> bool {
-        matches!(self.seen.get(&(port, ttl)), Some(Seen::Target | Seen::Refused(_)))
+        matches!(self.seen.get(&(port, ttl)), Some(Observation::Target | Observation::Refused(_)))
     }
 
     /// The flows through each node before `hop`.
@@ -122,9 +122,9 @@ impl Knowledge {
     }
 
     /// Who answers at `hop` to these flows.
-    fn next_hops(&self, flows: &[u16], hop: u8) -> BTreeSet<Seen> {
+    fn next_hops(&self, flows: &[u16], hop: u8) -> BTreeSet<Observation> {
         let seen = flows.iter().filter_map(|port| self.seen.get(&(*port, hop)));
-        seen.copied().filter(|seen| *seen != Seen::Nobody).collect()
+        seen.copied().filter(|seen| *seen != Observation::Nobody).collect()
     }
 
     /// Probes to send, as port and hop limit, before `hop` is known well enough.
@@ -170,7 +170,7 @@ impl Knowledge {
                 continue;
             }
             let answered = flows.iter().find(|port| {
-                self.seen.get(&(**port, hop)).is_some_and(|seen| *seen != Seen::Nobody)
+                self.seen.get(&(**port, hop)).is_some_and(|seen| *seen != Observation::Nobody)
             });
             let times = probes_needed(1, self.error_ppm);
             repeats.extend(answered.map(|port| (*port, times)));
@@ -181,7 +181,7 @@ impl Knowledge {
     pub(super) fn is_silent_at(&self, hop: u8) -> bool {
         self.flows
             .iter()
-            .all(|port| matches!(self.seen.get(&(*port, hop)), None | Some(Seen::Nobody)))
+            .all(|port| matches!(self.seen.get(&(*port, hop)), None | Some(Observation::Nobody)))
     }
 
     /// True when no flow goes on behind `hop`.
@@ -198,11 +198,11 @@ impl Knowledge {
 
     /// Flows that together show every node, at most so many: greedily those that add most.
     fn members(&self, last: u8, most: usize) -> Vec<u16> {
-        let nodes = |port: u16| -> BTreeSet<(u8, Seen)> {
+        let nodes = |port: u16| -> BTreeSet<(u8, Observation)> {
             let hops = (1..=last).filter_map(|ttl| Some((ttl, *self.seen.get(&(port, ttl))?)));
-            hops.filter(|(_, seen)| *seen != Seen::Nobody).collect()
+            hops.filter(|(_, seen)| *seen != Observation::Nobody).collect()
         };
-        let mut covered: BTreeSet<(u8, Seen)> = BTreeSet::new();
+        let mut covered: BTreeSet<(u8, Observation)> = BTreeSet::new();
         let mut members: Vec<u16> = Vec::new();
         while members.len() < most {
             let rest = self.flows.iter().filter(|port| !members.contains(port));
@@ -276,12 +276,14 @@ impl Knowledge {
         let mut hops = Vec::new();
         for ttl in 1..=last {
             match self.seen.get(&(port, ttl)) {
-                Some(Seen::Router(address) | Seen::Refused(address)) => hops.push(Some(*address)),
-                Some(Seen::Target) => {
+                Some(Observation::Router(address) | Observation::Refused(address)) => {
+                    hops.push(Some(*address))
+                }
+                Some(Observation::Target) => {
                     hops.push(target);
                     break;
                 }
-                Some(Seen::Nobody) | None => hops.push(None),
+                Some(Observation::Nobody) | None => hops.push(None),
             }
         }
         Route { hops }
@@ -310,8 +312,8 @@ impl Knowledge {
                     .next_hops(&flows, hop)
                     .into_iter()
                     .map(|seen| match seen {
-                        Seen::Router(address) | Seen::Refused(address) => address,
-                        Seen::Target | Seen::Nobody => target,
+                        Observation::Router(address) | Observation::Refused(address) => address,
+                        Observation::Target | Observation::Nobody => target,
                     })
                     .collect();
                 if next.len() < 2 {

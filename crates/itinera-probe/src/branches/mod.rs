@@ -17,7 +17,7 @@ use crate::packet::{self, AnswerKind, ProbeSpec, ProbeSpecError};
 use crate::{Engine, Input, Token};
 use itinera_model::ensemble::RouteEnsemble;
 use itinera_model::unit::{HopLimit, Micros, Tick};
-use knowledge::{Knowledge, Seen};
+use knowledge::{Knowledge, Observation};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::VecDeque;
@@ -190,7 +190,7 @@ impl Branches {
         self.found = Some(self.known.ensemble(last, self.probes, target));
     }
 
-    fn settle(&mut self, question: Question, seen: Seen) {
+    fn settle(&mut self, question: Question, seen: Observation) {
         if question.again {
             self.known.on_again(question.port, question.ttl, seen);
         } else {
@@ -203,7 +203,7 @@ impl Branches {
         if tries < TRIES && !question.again {
             self.queue.push_front(Question { tries, ..question });
         } else {
-            self.settle(question, Seen::Nobody);
+            self.settle(question, Observation::Nobody);
         }
     }
 }
@@ -214,9 +214,9 @@ impl Engine for Branches {
         match landed {
             Some(Landed::Answered(question, answer)) => {
                 let seen = match answer.kind {
-                    AnswerKind::Arrived => Seen::Target,
-                    AnswerKind::Transit => Seen::Router(answer.responder),
-                    AnswerKind::Refused { .. } => Seen::Refused(answer.responder),
+                    AnswerKind::Arrived => Observation::Target,
+                    AnswerKind::Transit => Observation::Router(answer.responder),
+                    AnswerKind::Refused { .. } => Observation::Refused(answer.responder),
                 };
                 self.settle(question, seen);
             }

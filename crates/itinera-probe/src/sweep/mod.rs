@@ -58,7 +58,7 @@ pub struct Sweep {
 
 /// What is known of one flow's way.
 #[derive(Debug, Default)]
-struct Way {
+struct Member {
     route: Route,
     /// Who answered last, by hop limit.
     latest: BTreeMap<u8, IpAddr>,
@@ -90,7 +90,7 @@ pub struct HopSweep {
     probes: BTreeMap<u16, Slot>,
     settled: VecDeque<Sweep>,
     /// By source port.
-    ways: BTreeMap<u16, Way>,
+    members: BTreeMap<u16, Member>,
     /// Rounds since the last whole one.
     since_whole: u8,
     strays: u64,
@@ -110,7 +110,7 @@ impl HopSweep {
         timers.set(Timer::Round, Some(now + micros(wait)));
         Ok(Self {
             patience: Patience::new(config.timeout),
-            ways: BTreeMap::new(),
+            members: BTreeMap::new(),
             config,
             // Engines begin at different identities, so that no answer fits two by chance.
             next_seq: rng.random_range(1..=0xfffe),
@@ -168,7 +168,7 @@ impl HopSweep {
         if (1..=MAX_FLOWS).contains(&source_ports.len()) {
             self.config.source_ports = source_ports.to_vec();
             let open: Vec<u16> = self.open.iter().map(|round| round.flow).collect();
-            self.ways.retain(|port, _| source_ports.contains(port) || open.contains(port));
+            self.members.retain(|port, _| source_ports.contains(port) || open.contains(port));
         }
     }
 
@@ -184,8 +184,8 @@ impl HopSweep {
     /// Whether a probe may get as far as the target: it dies earlier only where routers are
     /// known to be.
     fn may_arrive(&self, flow: u16, ttl: u8) -> bool {
-        let Some(way) = self.ways.get(&flow) else { return true };
-        way.target_at.map_or(ttl > way.passed, |at| ttl >= at)
+        let Some(member) = self.members.get(&flow) else { return true };
+        member.target_at.map_or(ttl > member.passed, |at| ttl >= at)
     }
 
     fn on_deadline(&mut self, now: Tick) {
@@ -215,9 +215,9 @@ impl HopSweep {
         let flows = &self.config.source_ports;
         #[allow(clippy::cast_possible_truncation, reason = "a remainder of at most 16")]
         let flow = flows[(self.next_number % flows.len() as u64) as usize];
-        let way = self.ways.entry(flow).or_default();
-        let (target_at, deepest, tried) = (way.target_at, way.deepest, way.tried);
-        way.tried = true;
+        let member = self.members.entry(flow).or_default();
+        let (target_at, deepest, tried) = (member.target_at, member.deepest, member.tried);
+        member.tried = true;
         let last = target_at.unwrap_or_else(|| self.blind_reach(deepest, tried));
         self.reach = last;
         let whole = target_at.is_none() || self.since_whole == 0;
@@ -275,8 +275,8 @@ impl HopSweep {
         if !self.config.probe.arrives_alone() {
             return None;
         }
-        let under_way = self.probes.values().filter(|slot| slot.may_arrive && !slot.heard);
-        let until = under_way.map(|slot| slot.sent_at + self.patience.wait()).max()?;
+        let in_flight = self.probes.values().filter(|slot| slot.may_arrive && !slot.heard);
+        let until = in_flight.map(|slot| slot.sent_at + self.patience.wait()).max()?;
         (until > now).then_some(until)
     }
 
@@ -312,7 +312,7 @@ impl HopSweep {
     /// Enters an answer; false when it belongs to another engine.
     fn on_answer(&mut self, stamp: Tick, answer: Answer) -> bool {
         let flow = answer.port;
-        if !self.ways.contains_key(&flow) {
+        if !self.members.contains_key(&flow) {
             return false;
         }
         let Some(seq) = self.resolve(flow, answer.witness) else {
@@ -333,14 +333,14 @@ impl HopSweep {
         let (kind, responder) = (answer.kind, answer.responder);
         round.on_answer(slot, answer, stamp.since(slot.sent_at));
         let is_present = self.open.back().is_some_and(|present| present.number == slot.round);
-        let Some(way) = self.ways.get_mut(&flow) else {
+        let Some(member) = self.members.get_mut(&flow) else {
             return true;
         };
-        way.deepest = way.deepest.max(slot.ttl);
-        way.latest.insert(slot.ttl, responder);
+        member.deepest = member.deepest.max(slot.ttl);
+        member.latest.insert(slot.ttl, responder);
         match kind {
-            AnswerKind::Arrived if way.target_at.is_none_or(|at| slot.ttl < at) => {
-                way.target_at = Some(slot.ttl);
+            AnswerKind::Arrived if member.target_at.is_none_or(|at| slot.ttl < at) => {
+                member.target_at = Some(slot.ttl);
                 if is_present {
                     self.queue.retain(|(ttl, _)| *ttl <= slot.ttl);
                     if self.queue.is_empty() {
@@ -349,10 +349,10 @@ impl HopSweep {
                 }
             }
             AnswerKind::Transit => {
-                way.passed = way.passed.max(slot.ttl);
+                member.passed = member.passed.max(slot.ttl);
                 // A router where the target was: the way has become longer.
-                way.target_at = way.target_at.filter(|at| slot.ttl < *at);
-                if is_present && way.target_at.is_none() {
+                member.target_at = member.target_at.filter(|at| slot.ttl < *at);
+                if is_present && member.target_at.is_none() {
                     self.reach_beyond(slot.ttl);
                 }
             }
@@ -386,10 +386,10 @@ impl HopSweep {
             Witness::One(seq) => vec![seq],
             Witness::Either(a, b) => vec![a, b],
             Witness::Arrival => {
-                let under_way = |slot: &Slot| slot.may_arrive && !slot.heard;
+                let in_flight = |slot: &Slot| slot.may_arrive && !slot.heard;
                 self.probes
                     .iter()
-                    .filter(|(_, slot)| under_way(slot))
+                    .filter(|(_, slot)| in_flight(slot))
                     .map(|(seq, _)| *seq)
                     .collect()
             }
@@ -431,15 +431,15 @@ impl HopSweep {
         }
         let OpenRound { number, started, reached_at, flow, patience, .. } = round;
         let (hops, responders, readings) = round.close();
-        let way = self.ways.entry(flow).or_default();
-        way.route = way.route.observed(&responders, reached_at.is_some());
-        way.reading = way.reading.observed(readings);
+        let member = self.members.entry(flow).or_default();
+        member.route = member.route.observed(&responders, reached_at.is_some());
+        member.reading = member.reading.observed(readings);
         let sweep = Sweep {
             number,
             started,
             flow: self.config.probe.flow(flow),
-            route: way.route.clone(),
-            reading: way.reading.clone(),
+            route: member.route.clone(),
+            reading: member.reading.clone(),
             patience,
             reached_at,
             hops,
@@ -506,7 +506,8 @@ impl Engine for HopSweep {
             let flow = self.open.back()?.flow;
             let may_arrive = self.may_arrive(flow, ttl);
             let target = self.destination();
-            let latest = self.ways.get(&flow).and_then(|way| way.latest.get(&ttl).copied());
+            let latest =
+                self.members.get(&flow).and_then(|member| member.latest.get(&ttl).copied());
             let asked = match latest {
                 // Hosts limit "port unreachable" as routers do, and other answers not.
                 Some(address) if address == target && !self.config.probe.asks_for_errors() => None,

@@ -413,7 +413,7 @@ fn a_renewed_checksum_is_found_by_the_identification_and_never_guessed() {
 
 #[test]
 fn one_syn_at_a_time_gets_to_the_target() {
-    let mut under_way = 0i32;
+    let mut in_flight = 0i32;
     let mut path = |ttl: u8, _: u64| clean(ttl, 0);
     let (rounds, sent) = drive(config(Method::TcpSyn), 10, &mut path);
     assert!(rounds.len() >= 8);
@@ -432,11 +432,11 @@ fn one_syn_at_a_time_gets_to_the_target() {
                 assert!(now.since(last) >= Micros::from_millis(300), "two at once");
             }
             last = Some(now);
-            under_way += 1;
+            in_flight += 1;
         }
         now = engine.poll_deadline().unwrap();
     }
-    assert!(under_way > 5);
+    assert!(in_flight > 5);
     // Into silence it does not go far, behind routers it does.
     let mut far = |ttl: u8, _: u64| match ttl {
         1..=11 => vec![(5, ttl, Reply::Exceeded)],

@@ -47,7 +47,7 @@ impl OwnClock {
 
 /// A UDP datagram that came in for one of our ports.
 #[derive(Debug, Clone, Copy)]
-struct Came<'a> {
+struct ReceivedDatagram<'a> {
     stamp: Tick,
     from: SocketAddr,
     /// Where it was sent to, as far as the kernel says.
@@ -59,7 +59,7 @@ struct Came<'a> {
 }
 
 /// Reads a datagram out of what came in.
-fn datagram<'a>(input: &Input<'a>) -> Option<Came<'a>> {
+fn datagram<'a>(input: &Input<'a>) -> Option<ReceivedDatagram<'a>> {
     match *input {
         Input::Datagram { stamp, packet } => {
             let (header, transport) = IpHeader::parse(packet).ok()?;
@@ -67,7 +67,7 @@ fn datagram<'a>(input: &Input<'a>) -> Option<Came<'a>> {
                 return None;
             }
             let (udp, payload) = UdpHeader::parse(transport).ok()?;
-            Some(Came {
+            Some(ReceivedDatagram {
                 stamp,
                 from: SocketAddr::new(header.addresses().source(), udp.source_port),
                 to: Some(header.addresses().destination()),
@@ -81,7 +81,15 @@ fn datagram<'a>(input: &Input<'a>) -> Option<Came<'a>> {
             let (udp, payload) = UdpHeader::parse(payload).ok()?;
             let from = SocketAddr::new(from, udp.source_port);
             let port = udp.destination_port;
-            Some(Came { stamp, from, to: None, port, hop_limit, traffic_class, payload })
+            Some(ReceivedDatagram {
+                stamp,
+                from,
+                to: None,
+                port,
+                hop_limit,
+                traffic_class,
+                payload,
+            })
         }
         _ => None,
     }

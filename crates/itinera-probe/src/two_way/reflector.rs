@@ -1,6 +1,6 @@
 //! The reflecting end of all sessions of one agent.
 
-use super::{Came, OwnClock, datagram, packet};
+use super::{OwnClock, ReceivedDatagram, datagram, packet};
 use crate::budget::{Admission, Budget};
 use crate::{Engine, Input, Token};
 use itinera_model::unit::{Micros, Tick};
@@ -17,7 +17,7 @@ const MAX_WAITING: usize = 1_024;
 /// that has come into wrong hands is no use for floods.
 const ABOVE_RATE: u64 = 4;
 const BURST: u64 = 32;
-/// How often a way outward through address translation is kept open. Translations of UDP last two
+/// How often an outbound address translation is kept open. Translations of UDP last two
 /// minutes and more (RFC 4787 section 4.3), many in use 30 s.
 const OPENING: Micros = Micros::from_millis(15_000);
 
@@ -110,7 +110,7 @@ impl Reflector {
         self.refused
     }
 
-    fn on_came(&mut self, came: Came<'_>) -> bool {
+    fn on_came(&mut self, came: ReceivedDatagram<'_>) -> bool {
         if came.port != self.port {
             return false;
         }
@@ -152,7 +152,7 @@ impl Reflector {
         self.synchronised_us.map_or(ErrorEstimate::UNKNOWN, ErrorEstimate::synchronised)
     }
 
-    /// The packet that keeps the way outward open for a session, where it is time.
+    /// The packet that keeps the outbound address translation of a session open, when due.
     fn opening(&mut self, now: Tick, out: &mut Vec<u8>) -> Option<Token> {
         let error = self.own_error();
         let due = |open: &&mut Open| open.opens_at.is_some_and(|at| at <= now);

@@ -2,7 +2,7 @@
 
 use super::clocks::{Bound, PeerClocks};
 use super::ledger::{Answer, Ledger, Packet, Round};
-use super::{Came, OwnClock, datagram, packet};
+use super::{OwnClock, ReceivedDatagram, datagram, packet};
 use crate::budget::{Admission, Budget};
 use crate::{Engine, Input, Token};
 use itinera_model::two_way::{MAX_PACKETS, OneWay, OneWayDelay, PeerClock};
@@ -173,7 +173,7 @@ impl Sender {
         self.strays
     }
 
-    fn on_came(&mut self, came: Came<'_>) -> bool {
+    fn on_came(&mut self, came: ReceivedDatagram<'_>) -> bool {
         let config = &self.config;
         if came.port != config.ports.0 || stamp::session_of(came.payload) != Ok(config.session) {
             return false;

@@ -19,7 +19,7 @@ struct Pair {
     reflector: Reflector,
     lines: [Line; 2],
     passed: [usize; 2],
-    under_way: BTreeMap<(Tick, usize), (bool, Vec<u8>)>,
+    in_flight: BTreeMap<(Tick, usize), (bool, Vec<u8>)>,
     now: Tick,
     rounds: Vec<TwoWay>,
 }
@@ -81,7 +81,7 @@ impl Pair {
             reflector,
             lines: [forward, back],
             passed: [0, 0],
-            under_way: BTreeMap::new(),
+            in_flight: BTreeMap::new(),
             now: Tick::ZERO,
             rounds: Vec::new(),
         }
@@ -101,8 +101,8 @@ impl Pair {
                 let nth = self.passed[way];
                 self.passed[way] += 1;
                 for delay in (self.lines[way])(nth, &mut out) {
-                    let key = (self.now.plus_nanos(delay), self.under_way.len() + nth * 1_000);
-                    self.under_way.insert(key, (is_back, out.clone()));
+                    let key = (self.now.plus_nanos(delay), self.in_flight.len() + nth * 1_000);
+                    self.in_flight.insert(key, (is_back, out.clone()));
                 }
             }
         }
@@ -111,7 +111,7 @@ impl Pair {
     fn run_until(&mut self, end_ms: u64) {
         let end = Tick::from_millis(end_ms);
         for _ in 0..1_000_000 {
-            let arrival = self.under_way.keys().next().map(|(at, _)| *at);
+            let arrival = self.in_flight.keys().next().map(|(at, _)| *at);
             let deadlines = [self.sender.poll_deadline(), self.reflector.poll_deadline()];
             let next = deadlines.into_iter().chain([arrival]).flatten().min();
             let Some(now) = next.filter(|now| *now <= end) else {
@@ -119,7 +119,7 @@ impl Pair {
             };
             self.now = now.max(self.now);
             self.sender.handle(self.now, Input::Deadline);
-            while let Some(entry) = self.under_way.first_entry()
+            while let Some(entry) = self.in_flight.first_entry()
                 && entry.key().0 <= self.now
             {
                 let stamp = entry.key().0;
@@ -191,7 +191,7 @@ fn what_is_lost_is_told_by_direction() {
         let [sent, forward, back, undetermined, arrived] = pair.sums();
         assert!(undetermined <= 1, "only before the first answer");
         assert_eq!(sent, forward + back + undetermined + arrived);
-        // What really happened, as far as settled rounds go.
+        // What really occurred, as far as settled rounds go.
         let count = |line: &mut Line, of: usize| {
             (0..of).filter(|n| line(*n, &mut Vec::new()).is_empty()).count()
         };
@@ -258,7 +258,7 @@ fn a_clock_that_is_set_is_no_fault_of_the_line() {
     pair.reflector.clock.unix_nanos_at_zero += 40 * 1_000_000;
     pair.run_until(10_000);
     let stepped: Vec<_> = pair.rounds.iter().filter(|r| r.clock.unwrap().stepped).collect();
-    // The round in which it happened holds both times.
+    // The round in which it occurred holds both times.
     assert!((1..=2).contains(&stepped.len()), "{}", stepped.len());
     let after = pair.rounds.last().unwrap().clock.unwrap();
     assert!((after.offset_us - before.offset_us - 40_000).abs() < 200, "{before:?} {after:?}");

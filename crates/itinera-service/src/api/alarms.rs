@@ -1,7 +1,7 @@
 //! Alarms.
 
 use super::view::{AlarmItem, alarm_items};
-use super::{Asked, Page};
+use super::{Page, ValidQuery};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
@@ -22,22 +22,22 @@ pub(crate) struct Alarms {
 /// Which alarms.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct Which {
+pub(crate) struct AlarmFilter {
     /// Only alarms that are open.
     #[serde(default)]
     open: bool,
 }
 
-/// Alarms of paths and trouble that no path shows, newest first. Owners are those of the time at which each was raised.
-#[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(Which, Page), responses(
+/// Alarms of paths, and faults that no path shows, newest first. Owners are those of the time at which each was raised.
+#[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(AlarmFilter, Page), responses(
     (status = 200, body = Alarms),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn alarms(
     State(shared): State<Arc<Shared>>,
-    Asked(which): Asked<Which>,
-    Asked(page): Asked<Page>,
+    ValidQuery(which): ValidQuery<AlarmFilter>,
+    ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Alarms>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;

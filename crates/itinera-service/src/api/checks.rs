@@ -1,8 +1,8 @@
 //! Checks of services with what they found.
 
-use super::Asked;
+use super::ValidQuery;
 use super::view::offset;
-use crate::happening::{MOST_PATHS, by_address, facts_of};
+use crate::events::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
@@ -14,7 +14,7 @@ use itinera_model::check::{Ask, CheckResult, Outcome};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use itinera_model::path::Family;
-use itinera_store::{CheckRecord, CheckedAt, WhichEvents};
+use itinera_store::{CheckRecord, CheckedAt, EventQuery};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -23,7 +23,7 @@ use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-/// A check whose newest result is older than this shows none.
+/// A result older than this is not shown.
 const FRESH: Duration = Duration::days(1);
 const MOST_EVENTS: u64 = 5_000;
 /// Results shown of one check.
@@ -41,7 +41,7 @@ pub(crate) struct PhaseView {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct CheckItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i32,
     site: String,
     agent: Uuid,
@@ -178,18 +178,18 @@ const fn family_word(family: Family) -> &'static str {
 }
 
 /// What results are shown beside.
-struct Beside {
+struct CheckContext {
     paths: BTreeMap<(AgentId, IpAddr), PathId>,
     latest: BTreeMap<PathId, Assessment>,
     events: BTreeMap<CheckId, String>,
 }
 
-impl Beside {
+impl CheckContext {
     async fn gather(shared: &Shared) -> Result<Self, ApiError> {
         let paths = shared.store.paths(None, MOST_PATHS).await?;
         let by_address = by_address(&paths);
         let latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
-        let lasting = WhichEvents { lasting: true, ..WhichEvents::default() };
+        let lasting = EventQuery { lasting: true, ..EventQuery::default() };
         let events = shared.store.events(lasting, None, MOST_EVENTS).await?;
         let events =
             events.into_iter().filter_map(|it| Some((it.event.check?, it.event.words))).collect();
@@ -255,22 +255,22 @@ pub(crate) struct Checks {
 /// Which checks.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct Which {
-    /// Only those whose newest result went over this path.
+pub(crate) struct CheckFilter {
+    /// Only checks with their newest result on this path.
     path: Option<Uuid>,
     /// Only those of this agent.
     agent: Option<Uuid>,
 }
 
 /// Checks that are asked, with their newest results, by number.
-#[utoipa::path(get, path = "/checks", operation_id = "getChecks", params(Which), responses(
+#[utoipa::path(get, path = "/checks", operation_id = "getChecks", params(CheckFilter), responses(
     (status = 200, body = Checks),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn checks(
     State(shared): State<Arc<Shared>>,
-    Asked(which): Asked<Which>,
+    ValidQuery(which): ValidQuery<CheckFilter>,
 ) -> Result<Json<Checks>, ApiError> {
     let mut records = shared.store.checks().await?;
     records.retain(|record| {
@@ -279,7 +279,7 @@ pub(crate) async fn checks(
     let ids: Vec<CheckId> = records.iter().map(|record| record.id).collect();
     let now = OffsetDateTime::now_utc();
     let newest = shared.store.checked_between(&ids, now - FRESH, now, 1).await?;
-    let beside = Beside::gather(&shared).await?;
+    let beside = CheckContext::gather(&shared).await?;
     let mut items: Vec<CheckItem> = records
         .iter()
         .map(|record| beside.item(record, newest.get(&record.id).and_then(|all| all.last())))
@@ -307,11 +307,11 @@ pub(crate) async fn check(
     let from = now - FRESH;
     let mut all = shared.store.checked_between(&[wanted], from, now, MOST_RESULTS).await?;
     let all = all.remove(&wanted).unwrap_or_default();
-    let beside = Beside::gather(&shared).await?;
+    let beside = CheckContext::gather(&shared).await?;
     Ok(Json(detail(beside.item(&record, all.last()), &all)))
 }
 
-/// Has a check asked at once, besides its schedule; its result comes with the agent's next batch.
+/// Runs a check now. The result arrives with the agent's next batch.
 #[utoipa::path(post, path = "/checks/{id}/now", operation_id = "askNow",
     params(("id" = Uuid, Path, description = "The check's id")), responses(
     (status = 202, description = "It will be asked"),

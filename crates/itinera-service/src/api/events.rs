@@ -1,15 +1,15 @@
-//! Events: what happened, for a moment or lasting.
+//! Events, for a moment or lasting.
 
 use super::view::offset;
-use super::{Asked, Page};
+use super::{Page, ValidQuery};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
 use itinera_model::alarm::Severity;
+use itinera_model::diagnosis::Part;
 use itinera_model::id::{AgentId, IncidentId};
-use itinera_model::outward::Part;
-use itinera_store::{EventRecord, WhichEvents};
+use itinera_store::{EventQuery, EventRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::OffsetDateTime;
@@ -26,7 +26,7 @@ pub(super) const fn severity_word(severity: Severity) -> &'static str {
     }
 }
 
-/// The word for whose part something is.
+/// The word of a part at fault.
 pub(super) const fn part_word(part: Part) -> &'static str {
     match part {
         Part::Nothing => "nothing",
@@ -38,19 +38,19 @@ pub(super) const fn part_word(part: Part) -> &'static str {
     }
 }
 
-/// Something that happened.
+/// An event.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct HappenedItem {
+pub(crate) struct EventItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i64,
-    /// Such as `service-fails`, `name-stale`, `frames-damaged`, `surroundings-changed`.
+    /// Such as `service-fails`, `name-stale`, `frames-damaged`, `host-facts-changed`.
     kind: String,
-    /// Whose part it is: `machine`, `site`, `names`, `network` or `service`.
+    /// Part at fault: `machine`, `site`, `names`, `network` or `service`.
     part: &'static str,
     /// `critical`, `major` or `minor`; absent for what is only to be known.
     perceived_severity: Option<&'static str>,
-    /// What happened, in the words of the time.
+    /// What occurred, in the words of the time.
     sentence: String,
     site: String,
     agent: Uuid,
@@ -69,7 +69,7 @@ pub(crate) struct HappenedItem {
     incident: Option<Uuid>,
 }
 
-impl From<EventRecord> for HappenedItem {
+impl From<EventRecord> for EventItem {
     fn from(record: EventRecord) -> Self {
         let EventRecord { id, no, event, site, ended_at, incident } = record;
         Self {
@@ -94,7 +94,7 @@ impl From<EventRecord> for HappenedItem {
 /// A page of events.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Events {
-    items: Vec<HappenedItem>,
+    items: Vec<EventItem>,
     /// What to ask the next page with; absent on the last one.
     next: Option<String>,
 }
@@ -102,13 +102,13 @@ pub(crate) struct Events {
 /// Which events.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct Which {
+pub(crate) struct EventFilter {
     /// Only those that last.
     #[serde(default)]
     lasting: bool,
-    /// Only trouble: what is bad by itself.
+    /// Only faults.
     #[serde(default)]
-    trouble: bool,
+    faults: bool,
     /// Only those of this agent.
     agent: Option<Uuid>,
     /// Only those of this incident.
@@ -119,21 +119,21 @@ pub(crate) struct Which {
 }
 
 /// Events, newest first.
-#[utoipa::path(get, path = "/events", operation_id = "getEvents", params(Which, Page), responses(
+#[utoipa::path(get, path = "/events", operation_id = "getEvents", params(EventFilter, Page), responses(
     (status = 200, body = Events),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn events(
     State(shared): State<Arc<Shared>>,
-    Asked(which): Asked<Which>,
-    Asked(page): Asked<Page>,
+    ValidQuery(which): ValidQuery<EventFilter>,
+    ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Events>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
-    let which = WhichEvents {
+    let which = EventQuery {
         lasting: which.lasting,
-        trouble: which.trouble,
+        faults: which.faults,
         agent: which.agent.map(AgentId::from_uuid),
         incident: which.incident.map(IncidentId::from_uuid),
         from: which.from,
@@ -141,8 +141,8 @@ pub(crate) async fn events(
     };
     let records = shared.store.events(which, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
-    let items: Vec<HappenedItem> =
-        records.into_iter().take(limit.into()).map(HappenedItem::from).collect();
+    let items: Vec<EventItem> =
+        records.into_iter().take(limit.into()).map(EventItem::from).collect();
     let next = match items.last().filter(|_| more) {
         Some(last) => {
             let at = last.raised_at.format(&Rfc3339);

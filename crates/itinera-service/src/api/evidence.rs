@@ -3,7 +3,7 @@
 use crate::past;
 use crate::problem::ApiError;
 use crate::server::Shared;
-use itinera_analysis::complaint::{self, Look, Relation, Witness};
+use itinera_analysis::complaint::{self, ComplaintCause, Relation, Witness};
 use itinera_analysis::{sentence, watch::worst};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
@@ -15,11 +15,11 @@ use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// People do not know the minute: so far around it is looked.
-const AROUND: Duration = Duration::minutes(5);
+/// Users do not know the exact minute: measurements within this time of it count.
+const HOST_FACTS: Duration = Duration::minutes(5);
 /// Paths known by name.
 const MOST_PATHS: i64 = 5_000;
-/// Paths of one relation whose rounds are looked at: more would take longer than anybody waits.
+/// Paths of one relation that are evaluated: more would take longer than a user waits.
 const MOST_WITNESSES: usize = 60;
 
 /// One path's measurements around the time.
@@ -55,7 +55,7 @@ pub(crate) struct Evidence {
     #[serde(with = "time::serde::rfc3339")]
     to: OffsetDateTime,
     /// `not-measured`, `not-the-network`, `site`, `service` or `shared`.
-    look: String,
+    cause: String,
     /// The verdict, then its reasons.
     sentences: Vec<String>,
     witnesses: Vec<WitnessView>,
@@ -82,13 +82,13 @@ const fn relation_word(relation: Relation) -> &'static str {
     }
 }
 
-const fn look_word(look: Look) -> &'static str {
-    match look {
-        Look::NotMeasured => "not-measured",
-        Look::NotTheNetwork => "not-the-network",
-        Look::Site => "site",
-        Look::Service => "service",
-        Look::Shared => "shared",
+const fn cause_word(cause: ComplaintCause) -> &'static str {
+    match cause {
+        ComplaintCause::NotMeasured => "not-measured",
+        ComplaintCause::NotTheNetwork => "not-the-network",
+        ComplaintCause::Site => "site",
+        ComplaintCause::Service => "service",
+        ComplaintCause::Shared => "shared",
     }
 }
 
@@ -134,7 +134,7 @@ pub(super) async fn gather(
         *count <= MOST_WITNESSES
     });
     let ids: Vec<PathId> = related.iter().map(|(_, path)| path.id).collect();
-    let (from, to) = (about - AROUND, about + AROUND);
+    let (from, to) = (about - HOST_FACTS, about + HOST_FACTS);
     let mut assessed = past::assessments(&shared.store, &ids, from, to).await?;
     let (map, _) = shared.owner_map_at(about).await?;
     let mut witnesses = Vec::new();
@@ -149,7 +149,7 @@ pub(super) async fn gather(
         gathered_at: OffsetDateTime::now_utc(),
         from,
         to,
-        look: look_word(verdict.look).to_owned(),
+        cause: cause_word(verdict.cause).to_owned(),
         sentences: verdict.sentences,
         witnesses: views,
     })

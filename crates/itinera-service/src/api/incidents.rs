@@ -1,7 +1,7 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
 use super::view::{AlarmItem, OwnerView, offset};
-use super::{Asked, MAX_PAGE, Page, checked_time, evidence};
+use super::{MAX_PAGE, Page, ValidQuery, checked_time, evidence};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
@@ -11,8 +11,8 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use evidence::Evidence;
 use itinera_analysis::{incident, sentence};
+use itinera_model::diagnosis::Part;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_model::outward::Part;
 use itinera_store::{Complaint, IncidentEvent, IncidentRecord, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -29,7 +29,7 @@ const LONGEST_TEXT: usize = 10_000;
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct IncidentItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i64,
     /// What it is, in words.
     sentence: String,
@@ -37,7 +37,7 @@ pub(crate) struct IncidentItem {
     state: &'static str,
     /// `alarms` or `complaint`.
     origin: &'static str,
-    /// Start of the first trouble, or the time complained of.
+    /// Start of the first fault, or the time complained of.
     #[serde(with = "time::serde::rfc3339")]
     since: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339")]
@@ -66,7 +66,7 @@ pub(crate) struct Incidents {
 /// Which incidents.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct WhichIncidents {
+pub(crate) struct IncidentFilter {
     /// Only incidents that are not closed.
     #[serde(default)]
     open: bool,
@@ -94,13 +94,13 @@ async fn item(
     let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
     let open_alarms = alarms.iter().filter(|(_, cleared)| !cleared).count();
     let ends = ends_of(ends, &paths_of(record));
-    let troubles = &record.troubles;
-    let seen_at = troubles.iter().map(|trouble| &trouble.site);
-    let touched = troubles.iter().filter_map(|trouble| trouble.event.service.as_ref());
+    let faults = &record.faults;
+    let seen_at = faults.iter().map(|fault| &fault.site);
+    let touched = faults.iter().filter_map(|fault| fault.event.service.as_ref());
     let mut sites = distinct(ends.iter().map(|end| &end.site).chain(seen_at));
     let mut services = distinct(ends.iter().map(|end| &end.service).chain(touched));
     let events: Vec<_> =
-        troubles.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
+        faults.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
     // What several sites see of one cause is one alarm.
     let causes = |lasting: bool| {
         let wanted = events.iter().filter(|(.., over)| !(lasting && *over));
@@ -170,15 +170,15 @@ async fn item(
 
 /// Incidents, newest first. Owners are those of the time at which each was opened.
 #[utoipa::path(get, path = "/incidents", operation_id = "getIncidents",
-    params(WhichIncidents, Page), responses(
+    params(IncidentFilter, Page), responses(
     (status = 200, body = Incidents),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn incidents(
     State(shared): State<Arc<Shared>>,
-    Asked(which): Asked<WhichIncidents>,
-    Asked(page): Asked<Page>,
+    ValidQuery(which): ValidQuery<IncidentFilter>,
+    ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Incidents>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
@@ -212,14 +212,14 @@ pub(super) async fn open_sentences(shared: &Shared) -> Result<Vec<String>, ApiEr
     Ok(said)
 }
 
-/// Something that happened in an incident.
+/// An entry in the timeline of an incident.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct EventItem {
+pub(crate) struct TimelineEntry {
     id: Uuid,
     #[serde(with = "time::serde::rfc3339")]
     at: OffsetDateTime,
-    person: String,
-    /// `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `outward-asked`,
+    user: String,
+    /// `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `diagnosis-started`,
     /// `note`, `closed` or `reopened`.
     kind: String,
     /// A note's or a closing's words; what an alarm said.
@@ -228,7 +228,7 @@ pub(crate) struct EventItem {
     alarm: Option<Uuid>,
 }
 
-/// What somebody reported.
+/// The reported problem.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct ComplaintView {
     site: String,
@@ -237,7 +237,7 @@ pub(crate) struct ComplaintView {
     about: OffsetDateTime,
     words: String,
     /// Who entered it.
-    person: String,
+    user: String,
 }
 
 /// An incident with everything that belongs to it.
@@ -251,26 +251,26 @@ pub(crate) struct IncidentDetail {
     evidence: Option<Evidence>,
     /// Its alarms, oldest first.
     alarm_items: Vec<AlarmItem>,
-    /// Looks outward that belong to it, the newest first.
-    outward: Vec<super::outward::OutwardItem>,
+    /// Its diagnoses, newest first.
+    diagnoses: Vec<super::diagnoses::DiagnosisItem>,
     /// Watches that belong to it, the newest first.
     watches: Vec<super::watches::WatchItem>,
-    /// What happened, oldest first.
-    events: Vec<EventItem>,
+    /// What occurred, oldest first.
+    events: Vec<TimelineEntry>,
 }
 
 async fn event(
     shared: &Shared,
     event: IncidentEvent,
     of: &IncidentRecord,
-) -> Result<EventItem, ApiError> {
+) -> Result<TimelineEntry, ApiError> {
     let named = |field: &str| event.body[field].as_str().and_then(|id| id.parse::<Uuid>().ok());
     let alarm = named("alarm");
     let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
-    let happened = named("event");
-    let happened = of.troubles.iter().find(|it| Some(it.id.as_uuid()) == happened);
+    let occurred = named("event");
+    let occurred = of.faults.iter().find(|it| Some(it.id.as_uuid()) == occurred);
     let text = match record {
-        None if happened.is_some() => happened.map(|it| it.event.words.clone()),
+        None if occurred.is_some() => occurred.map(|it| it.event.words.clone()),
         Some(record) => {
             let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
             Some(sentence::of_alarm(&record.alarm, event.kind == "alarm-cleared", &map))
@@ -280,8 +280,8 @@ async fn event(
             words.filter(|words| !words.is_empty()).map(str::to_owned)
         }
     };
-    let IncidentEvent { id, at, person, kind, .. } = event;
-    Ok(EventItem { id, at, person, kind, text, alarm })
+    let IncidentEvent { id, at, user, kind, .. } = event;
+    Ok(TimelineEntry { id, at, user, kind, text, alarm })
 }
 
 async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>, ApiError> {
@@ -295,10 +295,10 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         let (map, _) = shared.owner_map_at(offset(alarm.alarm.raised_at)).await?;
         alarm_items.push(AlarmItem::new(alarm, &map));
     }
-    alarm_items.extend(AlarmItem::of_troubles(&record.troubles));
+    alarm_items.extend(AlarmItem::of_faults(&record.faults));
     let mut events = Vec::new();
-    for happened in shared.store.incident_events(id).await? {
-        events.push(event(shared, happened, &record).await?);
+    for occurred in shared.store.incident_events(id).await? {
+        events.push(event(shared, occurred, &record).await?);
     }
     let evidence = evidence::frozen(&record)?;
     let complaint = record.complaint.map(|complaint| ComplaintView {
@@ -306,18 +306,18 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
         service: complaint.service,
         about: complaint.about,
         words: complaint.words,
-        person: complaint.person,
+        user: complaint.user,
     });
     let watches = super::watches::of_incident(shared, id).await?;
-    let outward = super::outward::of_incident(shared, id).await?;
-    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, outward, watches, events }))
+    let diagnoses = super::diagnoses::of_incident(shared, id).await?;
+    Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, diagnoses, watches, events }))
 }
 
 fn id_of(text: &str) -> Result<IncidentId, ApiError> {
     text.parse().map_err(|_| ApiError::unknown_id(text))
 }
 
-/// One incident with its alarms, its evidence and what happened.
+/// One incident with its alarms, its evidence and what occurred.
 #[utoipa::path(get, path = "/incidents/{id}", operation_id = "getIncident",
     params(("id" = String, Path, description = "The incident's id")), responses(
     (status = 200, body = IncidentDetail),
@@ -331,10 +331,10 @@ pub(crate) async fn incident(
     detail(&shared, id_of(&id)?).await
 }
 
-/// What somebody reports.
+/// A report of a problem.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct NewComplaint {
+pub(crate) struct ComplaintRequest {
     /// The site it comes from, by name.
     site: String,
     /// The service it is about, by name.
@@ -360,7 +360,7 @@ pub(super) fn checked_text(field: &str, text: &str, least: usize) -> Result<Stri
 
 /// Opens an incident from a complaint, and gathers what was measured there and then.
 #[utoipa::path(post, path = "/incidents", operation_id = "openIncident",
-    request_body = NewComplaint, responses(
+    request_body = ComplaintRequest, responses(
     (status = 201, body = IncidentDetail),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -368,7 +368,7 @@ pub(super) fn checked_text(field: &str, text: &str, least: usize) -> Result<Stri
 pub(crate) async fn open(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    body: Result<Json<NewComplaint>, JsonRejection>,
+    body: Result<Json<ComplaintRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<IncidentDetail>), ApiError> {
     let Json(new) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let now = OffsetDateTime::now_utc();
@@ -379,25 +379,25 @@ pub(crate) async fn open(
     let words = checked_text("words", &new.words, 0)?;
     let (site, service) = (new.site, new.service);
     let evidence = evidence::gather(&shared, &site, &service, about).await?;
-    let complaint = Complaint { site, service, about, words, person: by.name };
+    let complaint = Complaint { site, service, about, words, user: by.name };
     let frozen = serde_json::to_value(&evidence);
     let frozen = frozen.map_err(|error| ApiError::Internal(Box::new(error)))?;
     let id = shared.store.open_complaint(&complaint, frozen).await?;
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     Ok((StatusCode::CREATED, detail(&shared, id).await?))
 }
 
 /// Words.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct Words {
+pub(crate) struct EntryText {
     text: String,
 }
 
 /// Writes a note into an incident.
 #[utoipa::path(post, path = "/incidents/{id}/notes", operation_id = "addNote",
     params(("id" = String, Path, description = "The incident's id")),
-    request_body = Words, responses(
+    request_body = EntryText, responses(
     (status = 201, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -406,20 +406,20 @@ pub(crate) async fn add_note(
     State(shared): State<Arc<Shared>>,
     by: Actor,
     Path(id): Path<String>,
-    body: Result<Json<Words>, JsonRejection>,
+    body: Result<Json<EntryText>, JsonRejection>,
 ) -> Result<(StatusCode, Json<IncidentDetail>), ApiError> {
     let Json(words) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let id = id_of(&id)?;
     let text = checked_text("text", &words.text, 1)?;
     shared.store.add_note(id, &text, &by.name).await?;
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     Ok((StatusCode::CREATED, detail(&shared, id).await?))
 }
 
 /// Closes an incident; its alarms stay as they are.
 #[utoipa::path(post, path = "/incidents/{id}/close", operation_id = "closeIncident",
     params(("id" = String, Path, description = "The incident's id")),
-    request_body = Words, responses(
+    request_body = EntryText, responses(
     (status = 200, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json"),
@@ -428,13 +428,13 @@ pub(crate) async fn close(
     State(shared): State<Arc<Shared>>,
     by: Actor,
     Path(id): Path<String>,
-    body: Result<Json<Words>, JsonRejection>,
+    body: Result<Json<EntryText>, JsonRejection>,
 ) -> Result<Json<IncidentDetail>, ApiError> {
     let Json(words) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let id = id_of(&id)?;
     let text = checked_text("text", &words.text, 0)?;
     shared.store.close_incident(id, &text, &by.name).await?;
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     detail(&shared, id).await
 }
 
@@ -452,6 +452,6 @@ pub(crate) async fn reopen(
 ) -> Result<Json<IncidentDetail>, ApiError> {
     let id = id_of(&id)?;
     shared.store.reopen_incident(id, &by.name).await?;
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     detail(&shared, id).await
 }

@@ -18,7 +18,7 @@ const LONGEST_S: u32 = 7 * 24 * 3_600;
 /// What code is wanted.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct NewJoinCode {
+pub(crate) struct JoinCodeRequest {
     /// Name of a configured site.
     site: String,
     /// How long it opens, in seconds, 1 to 604,800.
@@ -41,7 +41,7 @@ pub(crate) struct JoinCodeView {
 
 /// Makes a one-time join code for a site.
 #[utoipa::path(post, path = "/join-codes", operation_id = "makeJoinCode",
-    request_body = NewJoinCode, responses(
+    request_body = JoinCodeRequest, responses(
     (status = 201, body = JoinCodeView),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -49,7 +49,7 @@ pub(crate) struct JoinCodeView {
 pub(crate) async fn make_join_code(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    body: Result<Json<NewJoinCode>, JsonRejection>,
+    body: Result<Json<JoinCodeRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<JoinCodeView>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     if !(1..=LONGEST_S).contains(&wanted.lifetime_s) {

@@ -1,22 +1,22 @@
-//! The HTTP API for people and programs: JSON under `/api/v1`, described by OpenAPI 3.1.
+//! The HTTP API for users and programs: JSON under `/api/v1`, described by OpenAPI 3.1.
 #![allow(unused_qualifications, reason = "the macro that describes a call repeats its paths")]
 
 mod alarms;
 mod checks;
+mod diagnoses;
 mod events;
 mod evidence;
+mod host_facts;
 mod incidents;
 mod join_codes;
-mod outward;
 mod owners;
 mod pairs;
 mod paths;
-mod people;
 mod session;
 mod set_aside;
-mod state;
-mod surroundings;
+mod status;
 mod throughput;
+mod users;
 mod view;
 mod watches;
 mod weave;
@@ -47,9 +47,9 @@ use utoipa::{IntoParams, OpenApi as _};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-/// Octets of a request.
+/// Bytes of a request.
 const MAX_BODY: usize = 1 << 20;
-/// Octets of an owner map.
+/// Bytes of an owner map.
 const MAX_OWNER_MAP: usize = 64 << 20;
 const MAX_PAGE: u16 = 500;
 
@@ -57,7 +57,7 @@ const MAX_PAGE: u16 = 500;
 #[openapi(
     info(
         title = "Itinera",
-        description = "Where on a path loss and delay begin, whose it is, and since when.",
+        description = "Locates loss and delay on network paths: the link, its owner and the start time.",
         license(name = "Apache-2.0", identifier = "Apache-2.0")
     ),
     components(schemas(Problem, live::LiveTopic))
@@ -69,17 +69,17 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(owners::import_owners))
         .layer(DefaultBodyLimit::max(MAX_OWNER_MAP));
     let api = OpenApiRouter::new()
-        .routes(routes!(state::state))
-        .routes(routes!(state::agents))
+        .routes(routes!(status::status))
+        .routes(routes!(status::agents))
         .routes(routes!(set_aside::set_aside))
         .routes(routes!(set_aside::retry))
-        .routes(routes!(surroundings::surroundings))
+        .routes(routes!(host_facts::host_facts))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))
         .routes(routes!(checks::ask_now))
         .routes(routes!(events::events))
-        .routes(routes!(outward::looks, outward::look_outward))
-        .routes(routes!(outward::look))
+        .routes(routes!(diagnoses::diagnoses, diagnoses::start_diagnosis))
+        .routes(routes!(diagnoses::diagnosis))
         .routes(routes!(paths::paths))
         .routes(routes!(paths::path))
         .routes(routes!(alarms::alarms))
@@ -102,11 +102,11 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(incidents::reopen))
         .routes(routes!(session::sign_in, session::session, session::sign_out))
         .routes(routes!(session::change_password))
-        .routes(routes!(people::people, people::add_person))
-        .routes(routes!(people::change_person))
-        .routes(routes!(people::tokens, people::make_token))
-        .routes(routes!(people::revoke_token))
-        .routes(routes!(people::audit));
+        .routes(routes!(users::users, users::add_user))
+        .routes(routes!(users::change_user))
+        .routes(routes!(users::tokens, users::make_token))
+        .routes(routes!(users::revoke_token))
+        .routes(routes!(users::audit));
     OpenApiRouter::with_openapi(Description::openapi()).nest("/api/v1", api)
 }
 
@@ -115,7 +115,7 @@ pub fn description() -> OpenApi {
     described().into_openapi()
 }
 
-/// Everything people and programs reach.
+/// All routes for users and programs.
 pub(crate) fn router(shared: Arc<Shared>) -> Router {
     let (api, description) = described().split_for_parts();
     let description = Arc::new(description);
@@ -157,7 +157,7 @@ async fn ready(State(shared): State<Arc<Shared>>) -> Response {
 }
 
 async fn health_metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
-    let counts = shared.store.state_counts().await?;
+    let counts = shared.store.status_counts().await?;
     open_metrics(shared.metrics.text(&counts, &shared.duties))
 }
 
@@ -175,9 +175,9 @@ fn open_metrics(text: Result<String, std::fmt::Error>) -> Result<Response, ApiEr
 }
 
 /// A query string, refused as a problem when it cannot be read.
-struct Asked<T>(T);
+struct ValidQuery<T>(T);
 
-impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Asked<T> {
+impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for ValidQuery<T> {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, ApiError> {

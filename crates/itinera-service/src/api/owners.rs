@@ -1,6 +1,6 @@
 //! Imports of owner maps as CSV (RFC 4180).
 
-use super::Asked;
+use super::ValidQuery;
 use crate::owner_csv::{self, OwnerCsv, RefusedLine};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -24,7 +24,7 @@ const NAMED: usize = 50;
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct About {
-    /// Name of the source, for people.
+    /// Name of the source.
     #[serde(default = "unnamed")]
     source: String,
     /// When it became true (RFC 3339); now where absent.
@@ -60,7 +60,7 @@ pub(crate) struct ImportView {
 pub(crate) async fn import_owners(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    Asked(about): Asked<About>,
+    ValidQuery(about): ValidQuery<About>,
     body: Bytes,
 ) -> Result<(StatusCode, Json<ImportView>), ApiError> {
     let OwnerCsv { entries, refused } = owner_csv::read(&body).map_err(ApiError::BadInput)?;

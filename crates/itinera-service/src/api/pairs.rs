@@ -7,10 +7,10 @@ use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
-use itinera_analysis::both_ways::{self, BothWays, WaySummary};
-use itinera_analysis::voice::{self, Fitness, Heard};
+use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
+use itinera_analysis::voice::{self, Fitness, VoiceQuality};
 use itinera_model::id::PairId;
-use itinera_model::two_way::{OneWay, TwoWayRound, Way};
+use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
 use itinera_store::PairRecord;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -25,10 +25,10 @@ const SHOWN: Duration = Duration::hours(1);
 
 /// One direction, summed up.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WayView {
+pub(crate) struct DirectionView {
     arrived: u32,
     lost: u32,
-    /// Share lost, 0 to 1; absent without a packet whose fate is known.
+    /// Share lost, 0 to 1; absent when no packet has a known outcome.
     loss_ratio: Option<f64>,
     duplicated: u32,
     reordered: u32,
@@ -45,20 +45,20 @@ pub(crate) struct WayView {
     hops: Option<u8>,
 }
 
-impl From<&WaySummary> for WayView {
-    fn from(way: &WaySummary) -> Self {
+impl From<&DirectionSummary> for DirectionView {
+    fn from(direction: &DirectionSummary) -> Self {
         Self {
-            arrived: way.arrived,
-            lost: way.lost,
-            loss_ratio: way.loss_ratio(),
-            duplicated: way.duplicated,
-            reordered: way.reordered,
-            congested: way.congested,
-            delay_least_us: way.delay_bounds_us.map(|(least, _)| least),
-            delay_most_us: way.delay_bounds_us.map(|(_, most)| most),
-            variation_us: way.variation_us,
-            dscp: way.dscp.first().map(|(dscp, _)| *dscp),
-            hops: way.hops,
+            arrived: direction.arrived,
+            lost: direction.lost,
+            loss_ratio: direction.loss_ratio(),
+            duplicated: direction.duplicated,
+            reordered: direction.reordered,
+            congested: direction.congested,
+            delay_least_us: direction.delay_bounds_us.map(|(least, _)| least),
+            delay_most_us: direction.delay_bounds_us.map(|(_, most)| most),
+            variation_us: direction.variation_us,
+            dscp: direction.dscp.first().map(|(dscp, _)| *dscp),
+            hops: direction.hops,
         }
     }
 }
@@ -79,9 +79,9 @@ pub(crate) struct HeardView {
     burst_ratio: f64,
 }
 
-impl From<&Heard> for HeardView {
-    fn from(heard: &Heard) -> Self {
-        let Heard { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
+impl From<&VoiceQuality> for HeardView {
+    fn from(heard: &VoiceQuality) -> Self {
+        let VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
         let fitness = match fitness {
             Fitness::Fit => "fit",
             Fitness::Strained => "strained",
@@ -129,7 +129,7 @@ impl VoiceView {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PairItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i32,
     /// Site of the agent that sends.
     near: String,
@@ -145,12 +145,12 @@ pub(crate) struct PairItem {
     span_s: i64,
     rounds: u32,
     sent: u32,
-    /// Packets without an answer of which nobody can say which way lost them.
+    /// Packets without an answer and with unknown direction of loss.
     undetermined: u32,
     /// From near to far.
-    forward: WayView,
+    forward: DirectionView,
     /// From far to near.
-    back: WayView,
+    back: DirectionView,
     /// Median round-trip delay without the far agent's own time.
     round_trip_us: Option<u32>,
     /// Far clock minus near clock, and how far from that it may be.
@@ -163,7 +163,7 @@ pub(crate) struct PairItem {
     is_synchronised: bool,
     /// How a conversation would sound; absent where no voice-like stream was sent lately.
     voice: Option<VoiceView>,
-    /// Until when it is a voice-like stream because somebody wanted that.
+    /// End of the voice-like stream that a user started.
     #[serde(with = "time::serde::rfc3339::option")]
     voice_until: Option<OffsetDateTime>,
     /// All of it in words.
@@ -176,11 +176,11 @@ impl PairItem {
         let (streams, usual): (Vec<_>, Vec<_>) = rounds.iter().partition(|round| round.is_voice());
         let usual: Vec<TwoWayRound> = usual.into_iter().cloned().collect();
         let rounds = if usual.is_empty() { rounds } else { &usual };
-        let both: BothWays = both_ways::summary(rounds);
+        let both: TwoWaySummary = two_way::summary(rounds);
         let dscp = rounds.last().map_or(0, |round| round.dscp);
         let (near, far) = (&pair.sender_site, &pair.reflector_site);
         let now = OffsetDateTime::now_utc();
-        let sentences = both_ways::sentences(&both, near, far, dscp);
+        let sentences = two_way::sentences(&both, near, far, dscp);
         let near_address = rounds.last().map_or(pair.spec.sender_address, |round| round.source);
         Self {
             id: pair.id.as_uuid(),
@@ -216,7 +216,7 @@ pub(crate) struct Pairs {
     items: Vec<PairItem>,
 }
 
-/// Pairs of agents that measure both ways, with what was found in the last ten minutes.
+/// Pairs of agents with two-way measurements, and their results of the last ten minutes.
 #[utoipa::path(get, path = "/pairs", operation_id = "getPairs", responses(
     (status = 200, body = Pairs),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -234,7 +234,7 @@ pub(crate) async fn pairs(State(shared): State<Arc<Shared>>) -> Result<Json<Pair
 
 /// One direction of one round.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WayRound {
+pub(crate) struct DirectionRound {
     arrived: u16,
     lost: u16,
     delay_least_us: Option<i64>,
@@ -242,13 +242,13 @@ pub(crate) struct WayRound {
     variation_us: Option<u32>,
 }
 
-impl WayRound {
-    fn new(round: &TwoWayRound, way: Way) -> Self {
-        let of: &OneWay = match way {
-            Way::Forward => &round.forward,
-            Way::Back => &round.back,
+impl DirectionRound {
+    fn new(round: &TwoWayRound, direction: Direction) -> Self {
+        let of: &OneWay = match direction {
+            Direction::Forward => &round.forward,
+            Direction::Return => &round.back,
         };
-        let bounds = round.delay_bounds_us(way);
+        let bounds = round.delay_bounds_us(direction);
         Self {
             arrived: of.arrived,
             lost: of.lost,
@@ -259,15 +259,15 @@ impl WayRound {
     }
 }
 
-/// A round of both ways.
+/// A two-way round.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct PairRound {
     #[serde(with = "time::serde::rfc3339")]
     at: OffsetDateTime,
     sent: u16,
     undetermined: u16,
-    forward: WayRound,
-    back: WayRound,
+    forward: DirectionRound,
+    back: DirectionRound,
     round_trip_us: Option<u32>,
     /// A clock was set before it.
     stepped: bool,
@@ -308,8 +308,8 @@ pub(crate) async fn pair(
             at: at(round),
             sent: round.sent,
             undetermined: round.undetermined,
-            forward: WayRound::new(round, Way::Forward),
-            back: WayRound::new(round, Way::Back),
+            forward: DirectionRound::new(round, Direction::Forward),
+            back: DirectionRound::new(round, Direction::Return),
             round_trip_us: round.round_trip_us.map(|[_, middle, _]| middle),
             stepped: round.clock.is_some_and(|clock| clock.stepped),
         })
@@ -320,15 +320,15 @@ pub(crate) async fn pair(
 /// How long a pair is to be a voice-like stream.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct WantedVoice {
-    /// In seconds, 10 to 600; it costs 80 kb/s each way meanwhile.
+pub(crate) struct VoiceRequest {
+    /// In seconds, 10 to 600; it uses 80 kbit/s in each direction.
     for_s: u32,
 }
 
-/// Makes a pair a voice-like stream for a while, to hear how a conversation would sound.
+/// Sends a voice-like stream on a pair for a limited time, to rate voice quality.
 #[utoipa::path(post, path = "/pairs/{id}/voice", operation_id = "makeVoice",
     params(("id" = String, Path, description = "The pair's id")),
-    request_body = WantedVoice, responses(
+    request_body = VoiceRequest, responses(
     (status = 200, body = PairDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -337,7 +337,7 @@ pub(crate) async fn make_voice(
     State(shared): State<Arc<Shared>>,
     by: Actor,
     Path(id): Path<String>,
-    body: Result<Json<WantedVoice>, JsonRejection>,
+    body: Result<Json<VoiceRequest>, JsonRejection>,
 ) -> Result<Json<PairDetail>, ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     if !(10..=600).contains(&wanted.for_s) {

@@ -1,7 +1,7 @@
 //! Paths, and one path with its hops.
 
 use super::view::{PathDetail, PathItem};
-use super::{Asked, Page};
+use super::{Page, ValidQuery};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
@@ -28,7 +28,7 @@ pub(crate) struct Paths {
 ))]
 pub(crate) async fn paths(
     State(shared): State<Arc<Shared>>,
-    Asked(page): Asked<Page>,
+    ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Paths>, ApiError> {
     let limit = page.limit()?;
     let bad = |_| ApiError::BadInput("after: not the `next` of an earlier page".to_owned());

@@ -1,6 +1,6 @@
 //! Signing in and out, and one's own password.
 
-use super::people::{LONGEST_NAME, checked_password};
+use super::users::{LONGEST_NAME, checked_password};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::{
@@ -10,7 +10,7 @@ use axum::extract::State;
 use axum::extract::rejection::JsonRejection;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::{Extension, Json};
-use itinera_store::{NewSession, PersonChange};
+use itinera_store::{NewSession, UserChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Instant;
@@ -28,10 +28,10 @@ pub(crate) struct SignIn {
     password: String,
 }
 
-/// Who is in, if anybody.
+/// The user of the session, if any.
 #[derive(Debug, Default, Serialize, ToSchema)]
 pub(crate) struct SessionView {
-    /// Absent when nobody is.
+    /// Absent when no user is signed in.
     name: Option<String>,
     /// `viewer`, `analyst` or `administrator`.
     role: Option<String>,
@@ -65,9 +65,9 @@ pub(crate) async fn sign_in(
         return Err(ApiError::WrongPassword);
     }
     shared.tries.check(&asked.name, Instant::now())?;
-    let (person, hash) = shared.store.person_named(&asked.name).await?.unzip();
+    let (user, hash) = shared.store.user_named(&asked.name).await?.unzip();
     let right = is_password(asked.password, hash).await?;
-    let Some(person) = person.filter(|_| right) else {
+    let Some(user) = user.filter(|_| right) else {
         shared.tries.count(&asked.name, Instant::now());
         return Err(ApiError::WrongPassword);
     };
@@ -75,21 +75,18 @@ pub(crate) async fn sign_in(
     let (secret, csrf) = (new_secret()?, new_secret()?);
     let session = NewSession {
         secret_sha256: digest(&secret),
-        person: person.id,
+        user: user.id,
         csrf: csrf.clone(),
         expires_at: OffsetDateTime::now_utc() + LIFETIME,
     };
-    shared.store.add_session(&session, &person.name).await?;
+    shared.store.add_session(&session, &user.name).await?;
     let cookie = set_cookie(&secret, LIFETIME.whole_seconds(), shared.behind_tls());
-    let view = SessionView {
-        name: Some(person.name),
-        role: Some(person.role.to_string()),
-        proof: Some(csrf),
-    };
+    let view =
+        SessionView { name: Some(user.name), role: Some(user.role.to_string()), proof: Some(csrf) };
     Ok((StatusCode::CREATED, cookie, Json(view)))
 }
 
-/// Who is in, if anybody.
+/// The user of the session, if any.
 #[utoipa::path(get, path = "/session", operation_id = "getSession", responses(
     (status = 200, body = SessionView),
 ))]
@@ -121,14 +118,14 @@ pub(crate) async fn sign_out(
 /// Another password for oneself.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct NewPassword {
+pub(crate) struct PasswordRequest {
     old: String,
     new: String,
 }
 
 /// Changes one's own password; every session of one's own ends.
 #[utoipa::path(put, path = "/session/password", operation_id = "changePassword",
-    request_body = NewPassword, responses(
+    request_body = PasswordRequest, responses(
     (status = 204, description = "Changed; sign in again"),
     (status = 403, body = Problem, content_type = "application/problem+json"),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -136,18 +133,18 @@ pub(crate) struct NewPassword {
 pub(crate) async fn change_password(
     State(shared): State<Arc<Shared>>,
     actor: Actor,
-    body: Result<Json<NewPassword>, JsonRejection>,
+    body: Result<Json<PasswordRequest>, JsonRejection>,
 ) -> Result<StatusCode, ApiError> {
     let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     shared.tries.check(&actor.name, Instant::now())?;
-    let hash = shared.store.person_named(&actor.name).await?.map(|(_, hash)| hash);
+    let hash = shared.store.user_named(&actor.name).await?.map(|(_, hash)| hash);
     if !is_password(asked.old, hash).await? {
         shared.tries.count(&actor.name, Instant::now());
         return Err(ApiError::WrongPassword);
     }
     let password = hashed(checked_password(asked.new)?).await?;
-    let change = PersonChange { password: Some(password), ..PersonChange::default() };
-    shared.store.change_person(actor.person, &change, &actor.name).await?;
+    let change = UserChange { password: Some(password), ..UserChange::default() };
+    shared.store.change_user(actor.user, &change, &actor.name).await?;
     discard_first(&shared.data);
     Ok(StatusCode::NO_CONTENT)
 }

@@ -18,27 +18,27 @@ use uuid::Uuid;
 
 /// Measurements listed.
 const MOST: i64 = 200;
-/// Octets that people may ask for at once: 200 megaoctets.
+/// Bytes that users may ask for at once: 200 MB.
 const MOST_ASKED: u64 = 200_000_000;
 
 /// A measurement of how much gets through.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct ThroughputItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i64,
     from: String,
     to: String,
     /// `tcp` or `udp`.
     by: String,
-    /// Bounds: seconds, octets and, by UDP, bits a second.
+    /// Limits: seconds, bytes and, for UDP, bits per second.
     seconds: u8,
     most_bytes: u64,
     rate_bit_s: Option<u64>,
     /// What should get through at least, in bits a second.
     least_bit_s: Option<u64>,
     /// Who wanted it; absent where the schedule did.
-    person: Option<String>,
+    user: Option<String>,
     #[serde(with = "time::serde::rfc3339")]
     asked_at: OffsetDateTime,
     /// `waiting`, `done`, `failed`, or `late` when the agents did not come.
@@ -52,13 +52,13 @@ pub(crate) struct ThroughputItem {
     /// Packets sent by UDP, and lost.
     packets: Option<u32>,
     lost: Option<u32>,
-    /// Octets that the sender's interfaces carried meanwhile, in and out, its own included.
+    /// Bytes that the sender's interfaces carried during the measurement, in and out.
     carried_in_bytes: Option<u64>,
     carried_out_bytes: Option<u64>,
 }
 
 fn mbit(bits: u64) -> String {
-    #[allow(clippy::cast_precision_loss, reason = "for people")]
+    #[allow(clippy::cast_precision_loss, reason = "for display")]
     let mbit = bits as f64 / 1e6;
     format!("{mbit:.1} Mb/s")
 }
@@ -104,7 +104,7 @@ fn item(record: ThroughputRecord) -> ThroughputItem {
         least_bit_s: spec.least_bit_s,
         from: record.from,
         to: record.to,
-        person: record.person,
+        user: record.user,
         asked_at: record.asked_at,
         state,
         sentence,
@@ -139,7 +139,7 @@ pub(crate) async fn throughput(
 /// What is to be measured.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct WantedThroughput {
+pub(crate) struct ThroughputRequest {
     /// Name of the site that sends.
     from: String,
     /// Name of the site that receives.
@@ -150,7 +150,7 @@ pub(crate) struct WantedThroughput {
     /// At most so long, 1 to 30.
     #[serde(default = "usual_seconds")]
     seconds: u8,
-    /// At most so many octets.
+    /// Most bytes to send.
     #[serde(default = "usual_bytes")]
     most_bytes: u64,
     /// Rate of UDP, in megabits a second, up to 1,000.
@@ -176,14 +176,14 @@ const fn usual_rate() -> u32 {
 
 /// Has two agents measure how much gets through between them, within bounds.
 #[utoipa::path(post, path = "/throughput", operation_id = "measureThroughput",
-    request_body = WantedThroughput, responses(
+    request_body = ThroughputRequest, responses(
     (status = 201, body = ThroughputItem),
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn measure(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    body: Result<Json<WantedThroughput>, JsonRejection>,
+    body: Result<Json<ThroughputRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<ThroughputItem>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let bad = |text: String| Err(ApiError::BadInput(text));

@@ -3,13 +3,13 @@
 use super::events::{part_word, severity_word};
 use crate::problem::ApiError;
 use crate::server::Shared;
-use itinera_analysis::{event as happened, remark, sentence, weave};
+use itinera_analysis::{event as occurred, notes, sentence, weave};
 use itinera_model::alarm::AlarmKind;
+use itinera_model::diagnosis::Part;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId};
-use itinera_model::outward::Part;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
-use itinera_store::{AlarmRecord, EventRecord, PathRecord, ReadRecord, WhichEvents};
+use itinera_store::{AlarmRecord, EventQuery, EventRecord, PathRecord, ReadRecord};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
@@ -35,7 +35,7 @@ pub(crate) struct OwnerView {
     /// Autonomous system number.
     as_number: u32,
     name: String,
-    /// Whom to call.
+    /// Contact.
     contact: String,
 }
 
@@ -59,7 +59,7 @@ impl From<&Owner> for OwnerView {
 /// A place at fault: between two answering addresses.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct PlaceView {
-    /// The last address without the trouble.
+    /// The last address without the fault.
     from: String,
     /// The first address with it.
     to: String,
@@ -108,7 +108,7 @@ pub(crate) struct ExplanationView {
     probability: f64,
 }
 
-/// Where trouble begins.
+/// Where the fault begins.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct FindingView {
     /// The finding in words.
@@ -157,10 +157,10 @@ pub(crate) enum VerdictView {
     /// Never answers while later hops do.
     Silent,
     /// Limits its own answers; traffic passes.
-    Polices,
-    /// The trouble begins on the link into this hop.
+    RateLimits,
+    /// The fault begins on the link into this hop.
     Onset,
-    /// Shows trouble that began before it.
+    /// Shows faults that began before it.
     Carries,
     /// Nothing from here to the end answers.
     Unanswered,
@@ -209,7 +209,7 @@ impl HopItem {
             verdict: match hop.verdict {
                 HopVerdict::Clean => VerdictView::Clean,
                 HopVerdict::Silent => VerdictView::Silent,
-                HopVerdict::Polices => VerdictView::Polices,
+                HopVerdict::RateLimits => VerdictView::RateLimits,
                 HopVerdict::Onset => VerdictView::Onset,
                 HopVerdict::Carries => VerdictView::Carries,
                 HopVerdict::Unanswered => VerdictView::Unanswered,
@@ -280,7 +280,7 @@ pub(crate) struct PathDetail {
     /// The address that the target's name stood for in the newest round; absent where it is
     /// probed by address.
     resolved: Option<String>,
-    /// Whose stamps delays come from: `kernel`, `program` or `virtual`; absent before the first
+    /// Source of time stamps: `kernel`, `program` or `virtual`; absent before the first
     /// round.
     stamps: Option<&'static str>,
     /// Version of the judging engine; absent before the first round.
@@ -336,7 +336,7 @@ impl PathDetail {
         );
         if let Some(read) = read {
             let dscp = u8::try_from(record.dscp).unwrap_or(0);
-            meaning.extend(remark::of_reading(&read.reading, &read.route, dscp));
+            meaning.extend(notes::of_reading(&read.reading, &read.route, dscp));
             if read.flows > 1 {
                 meaning.push(format!(
                     "Load balancing shares this path among ways; {} flows take them in turn.",
@@ -366,9 +366,9 @@ pub(crate) struct AlarmItem {
     pub(super) id: Uuid,
     /// The alarm in words.
     pub(super) sentence: String,
-    /// `limit-held-over`, or the kind of an event that is trouble, such as `service-fails`.
+    /// `limit-held-over`, or the kind of an event that is fault, such as `service-fails`.
     kind: String,
-    /// Whose part it is: `network` for what paths show; else as of events.
+    /// Part at fault: `network` for faults of paths; otherwise as for events.
     part: &'static str,
     /// Absent for what no path shows.
     cause: Option<CauseView>,
@@ -437,7 +437,7 @@ impl AlarmItem {
         }
     }
 
-    /// Trouble that is no path's: what several sites see of one cause is one alarm. `group` has one
+    /// Faults that no path shows: what several sites see of one cause is one alarm. `group` has one
     /// at least, the first that was seen first.
     pub(super) fn of_events(group: &[&EventRecord]) -> Option<Self> {
         let record = group.first()?;
@@ -448,7 +448,7 @@ impl AlarmItem {
         let sites: BTreeSet<&str> = group.iter().map(|it| it.site.as_str()).collect();
         Some(Self {
             id: record.id.as_uuid(),
-            sentence: happened::headline(&told)?,
+            sentence: occurred::headline(&told)?,
             kind: event.key.kind.to_string(),
             part: part_word(event.part),
             cause: None,
@@ -471,7 +471,7 @@ impl AlarmItem {
     }
 
     /// Troubles of an incident, each cause once.
-    pub(super) fn of_troubles(records: &[EventRecord]) -> Vec<Self> {
+    pub(super) fn of_faults(records: &[EventRecord]) -> Vec<Self> {
         let mut groups: BTreeMap<&str, Vec<&EventRecord>> = BTreeMap::new();
         for record in records {
             groups.entry(&record.event.group).or_default().push(record);
@@ -483,7 +483,7 @@ impl AlarmItem {
 /// Events of one incident regarded.
 const MOST_OF_INCIDENT: u64 = 1_000;
 
-/// The newest alarms and troubles together, newest first, at most `limit`, those before `before`.
+/// The newest alarms and faults together, newest first, at most `limit`, those before `before`.
 pub(super) async fn alarm_items(
     shared: &Shared,
     open: bool,
@@ -496,11 +496,11 @@ pub(super) async fn alarm_items(
         let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
         items.push(AlarmItem::new(&record, &map));
     }
-    let all = WhichEvents { trouble: true, ..WhichEvents::default() };
-    let which = WhichEvents { lasting: open, first_of_group: true, ..all };
+    let all = EventQuery { faults: true, ..EventQuery::default() };
+    let which = EventQuery { lasting: open, first_of_group: true, ..all };
     let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
     for first in shared.store.events(which, event_before, limit).await? {
-        let of_incident = WhichEvents { incident: first.incident, ..all };
+        let of_incident = EventQuery { incident: first.incident, ..all };
         let mut group = shared.store.events(of_incident, None, MOST_OF_INCIDENT).await?;
         let same = |it: &EventRecord| it.event.group == first.event.group && it.id >= first.id;
         group.retain(same);

@@ -1,12 +1,12 @@
-//! Watches, which measure a path more densely for a while, and suppressions, which measure
-//! nothing for a while.
+//! Watches, which measure a path more often for a limited time, and suppressions, which measure
+//! nothing for a limited time.
 
 use super::incidents::checked_text;
-use super::{Asked, Page, checked_time};
+use super::{Page, ValidQuery, checked_time};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
-use crate::watching::{self, WatchFound};
+use crate::watches::{self, WatchFound};
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
@@ -31,7 +31,7 @@ const DENSEST_MS: u32 = 500;
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct WatchItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i64,
     path: Uuid,
     site: String,
@@ -47,7 +47,7 @@ pub(crate) struct WatchItem {
     /// `running`, `paused` or `over`.
     state: &'static str,
     reason: String,
-    person: String,
+    user: String,
     /// The incident it belongs to.
     incident: Option<Uuid>,
     incident_no: Option<i64>,
@@ -82,7 +82,7 @@ async fn item(shared: &Shared, watch: WatchRecord) -> Result<WatchItem, ApiError
         ends_at: watch.asked.ends_at,
         state,
         reason: watch.asked.reason,
-        person: watch.asked.person,
+        user: watch.asked.user,
         incident: watch.incident.map(|(id, _)| id.as_uuid()),
         incident_no: watch.incident.map(|(_, no)| no),
         found,
@@ -95,7 +95,7 @@ pub(super) async fn of_incident(
     incident: IncidentId,
 ) -> Result<Vec<WatchItem>, ApiError> {
     let mut items = Vec::new();
-    let which = itinera_store::WhichWatches { incident: Some(incident), path: None };
+    let which = itinera_store::WatchQuery { incident: Some(incident), path: None };
     for watch in shared.store.watches(which, None, 100).await? {
         items.push(item(shared, watch).await?);
     }
@@ -107,7 +107,7 @@ async fn detail(shared: &Shared, id: Uuid) -> Result<Json<WatchItem>, ApiError> 
     let watch = shared.store.watch(id).await?.ok_or_else(unknown)?;
     let so_far = match watch.summary {
         Some(_) => None,
-        None => Some(watching::found(shared, &watch).await?),
+        None => Some(watches::found(shared, &watch).await?),
     };
     let item = item(shared, watch).await?;
     let found = item.found.or(so_far);
@@ -125,7 +125,7 @@ pub(crate) struct Watches {
 /// Which watches.
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(crate) struct WhichWatches {
+pub(crate) struct WatchFilter {
     /// Only those of this incident.
     incident: Option<Uuid>,
     /// Only those of this path.
@@ -133,7 +133,7 @@ pub(crate) struct WhichWatches {
 }
 
 /// Watches, the newest first.
-#[utoipa::path(get, path = "/watches", operation_id = "getWatches", params(Page, WhichWatches),
+#[utoipa::path(get, path = "/watches", operation_id = "getWatches", params(Page, WatchFilter),
     responses(
     (status = 200, body = Watches),
     (status = 422, body = Problem, content_type = "application/problem+json"),
@@ -141,13 +141,13 @@ pub(crate) struct WhichWatches {
 ))]
 pub(crate) async fn watches(
     State(shared): State<Arc<Shared>>,
-    Asked(page): Asked<Page>,
-    Asked(which): Asked<WhichWatches>,
+    ValidQuery(page): ValidQuery<Page>,
+    ValidQuery(which): ValidQuery<WatchFilter>,
 ) -> Result<Json<Watches>, ApiError> {
     let limit = page.limit()?;
     let bad = |_| ApiError::BadInput("after: not the `next` of an earlier page".to_owned());
     let before = page.after.as_deref().map(str::parse::<i64>).transpose().map_err(bad)?;
-    let which = itinera_store::WhichWatches {
+    let which = itinera_store::WatchQuery {
         incident: which.incident.map(IncidentId::from_uuid),
         path: which.path.map(PathId::from_uuid),
     };
@@ -164,7 +164,7 @@ pub(crate) async fn watches(
 /// What is to be watched.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct WantedWatch {
+pub(crate) struct WatchRequest {
     /// The path.
     path: Uuid,
     /// From round to round, 500 to 60,000.
@@ -177,8 +177,8 @@ pub(crate) struct WantedWatch {
     reason: String,
 }
 
-/// Measures a path more densely for a while.
-#[utoipa::path(post, path = "/watches", operation_id = "startWatch", request_body = WantedWatch,
+/// Measures a path more often for a limited time.
+#[utoipa::path(post, path = "/watches", operation_id = "startWatch", request_body = WatchRequest,
     responses(
     (status = 201, body = WatchItem),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -187,7 +187,7 @@ pub(crate) struct WantedWatch {
 pub(crate) async fn start(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    body: Result<Json<WantedWatch>, JsonRejection>,
+    body: Result<Json<WatchRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<WatchItem>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let now = OffsetDateTime::now_utc();
@@ -206,7 +206,7 @@ pub(crate) async fn start(
         begins_at: now,
         ends_at,
         reason: checked_text("reason", &wanted.reason, 0)?,
-        person: by.name,
+        user: by.name,
     };
     let (id, version) = shared.store.start_watch(&new).await?;
     shared.tell_agents(version);
@@ -230,7 +230,7 @@ pub(crate) async fn watch(
 /// What is to be done with a watch.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(tag = "do", rename_all = "kebab-case", deny_unknown_fields)]
-pub(crate) enum WantedChange {
+pub(crate) enum WatchChangeRequest {
     /// Let it rest: the path is measured as usual.
     Pause,
     /// Let it go on.
@@ -247,7 +247,7 @@ pub(crate) enum WantedChange {
 /// Pauses, resumes or ends a watch, or makes it part of an incident.
 #[utoipa::path(post, path = "/watches/{id}", operation_id = "changeWatch",
     params(("id" = Uuid, Path, description = "The watch's id")),
-    request_body = WantedChange, responses(
+    request_body = WatchChangeRequest, responses(
     (status = 200, body = WatchItem),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json"),
@@ -257,19 +257,21 @@ pub(crate) async fn change(
     State(shared): State<Arc<Shared>>,
     by: Actor,
     Path(id): Path<String>,
-    body: Result<Json<WantedChange>, JsonRejection>,
+    body: Result<Json<WatchChangeRequest>, JsonRejection>,
 ) -> Result<Json<WatchItem>, ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let id: Uuid = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
     let change = match wanted {
-        WantedChange::Pause => WatchChange::Pause,
-        WantedChange::Resume => WatchChange::Resume,
-        WantedChange::End => WatchChange::End,
-        WantedChange::Attach { incident } => WatchChange::Attach(IncidentId::from_uuid(incident)),
+        WatchChangeRequest::Pause => WatchChange::Pause,
+        WatchChangeRequest::Resume => WatchChange::Resume,
+        WatchChangeRequest::End => WatchChange::End,
+        WatchChangeRequest::Attach { incident } => {
+            WatchChange::Attach(IncidentId::from_uuid(incident))
+        }
     };
     let version = shared.store.change_watch(id, change, &by.name).await?;
     shared.tell_agents(version);
-    shared.news.notify_one();
+    shared.change_added.notify_one();
     detail(&shared, id).await
 }
 
@@ -277,7 +279,7 @@ pub(crate) async fn change(
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SuppressionItem {
     id: Uuid,
-    /// Its number, for people to say.
+    /// Its short number.
     no: i64,
     /// From this site only; from all where absent.
     site: Option<String>,
@@ -288,14 +290,14 @@ pub(crate) struct SuppressionItem {
     #[serde(with = "time::serde::rfc3339")]
     until: OffsetDateTime,
     reason: String,
-    person: String,
+    user: String,
 }
 
 impl From<SuppressionRecord> for SuppressionItem {
     fn from(record: SuppressionRecord) -> Self {
         let SuppressionRecord { id, no, asked } = record;
-        let NewSuppression { site, target, from, until, reason, person } = asked;
-        Self { id, no, site, target, from, until, reason, person }
+        let NewSuppression { site, target, from, until, reason, user } = asked;
+        Self { id, no, site, target, from, until, reason, user }
     }
 }
 
@@ -320,7 +322,7 @@ pub(crate) async fn suppressions(
 /// What is to be suppressed.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct WantedSuppression {
+pub(crate) struct SuppressionRequest {
     /// From this site only, by name.
     site: Option<String>,
     /// To this target only, by name.
@@ -335,16 +337,16 @@ pub(crate) struct WantedSuppression {
     reason: String,
 }
 
-/// Measures nothing for a while: everywhere, from one site, or to one target.
+/// Plans a pause of measurement: everywhere, for one site, or for one target.
 #[utoipa::path(post, path = "/suppressions", operation_id = "suppress",
-    request_body = WantedSuppression, responses(
+    request_body = SuppressionRequest, responses(
     (status = 201, body = SuppressionItem),
     (status = 422, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn suppress(
     State(shared): State<Arc<Shared>>,
     by: Actor,
-    body: Result<Json<WantedSuppression>, JsonRejection>,
+    body: Result<Json<SuppressionRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<SuppressionItem>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let now = OffsetDateTime::now_utc();
@@ -371,7 +373,7 @@ pub(crate) async fn suppress(
         from,
         until,
         reason: checked_text("reason", &wanted.reason, 1)?,
-        person: by.name,
+        user: by.name,
     };
     let (id, version) = shared.store.suppress(&new).await?;
     shared.tell_agents(version);

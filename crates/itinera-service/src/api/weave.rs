@@ -1,7 +1,7 @@
 //! A path over time: each window beside each hop, and one earlier moment whole.
 
 use super::view::{OwnerView, PathDetail, offset, ratio};
-use super::{Asked, checked_time};
+use super::{ValidQuery, checked_time};
 use crate::past;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -43,9 +43,9 @@ pub(crate) struct CellView {
     kind: &'static str,
     /// 0 for as usual to 4 for far off; absent before the usual is learned.
     departure: Option<u8>,
-    /// Share of packets lost on the way into this hop.
+    /// Share of packets lost up to this hop.
     loss_ratio: Option<f64>,
-    /// Delay added on the way into this hop beyond what is usual there.
+    /// Delay added up to this hop beyond the usual delay.
     added_delay_us: Option<u32>,
 }
 
@@ -142,7 +142,7 @@ fn columns(newest: &Assessment, map: &OwnerMap) -> Vec<WeaveHop> {
 pub(crate) async fn weave(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
-    Asked(span): Asked<Span>,
+    ValidQuery(span): ValidQuery<Span>,
 ) -> Result<Json<Weave>, ApiError> {
     if !(60..=LONGEST_S).contains(&span.span_s) {
         let text = format!("span_s: {} is outside 60 to {LONGEST_S}", span.span_s);
@@ -187,7 +187,7 @@ pub(crate) struct Moment {
 pub(crate) async fn then(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
-    Asked(moment): Asked<Moment>,
+    ValidQuery(moment): ValidQuery<Moment>,
 ) -> Result<Json<PathDetail>, ApiError> {
     let path: PathId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
     let record = shared.store.path(path).await?.ok_or_else(|| ApiError::unknown_id(&id))?;

@@ -1,16 +1,16 @@
 //! What services are asked, as the configuration file has it.
 
-use super::{Wrong, unplaced, within};
+use super::{LineError, unplaced, within};
 use crate::throughput::ThroughputRule;
 use itinera_model::check::{Ask, AskName, AskWeb, Greeting};
 use itinera_model::path::Family;
 use itinera_model::throughput::{By, MOST_BYTES, MOST_SECONDS};
-use itinera_store::{CheckSpec, IntendedWay, ThroughputSpec};
+use itinera_store::{CheckSpec, IntendedRoute, ThroughputSpec};
 use serde::Deserialize;
 use std::net::IpAddr;
 use toml::Spanned;
 
-/// Octets of content read by default: enough for most pages and to see how fast it comes.
+/// Bytes of content read by default: enough for most pages and to see how fast it comes.
 const USUAL_BYTES: u32 = 1 << 20;
 /// Resolvers asked at most.
 const MAX_RESOLVERS: usize = 8;
@@ -107,7 +107,7 @@ fn usual_raise() -> Spanned<u8> {
 
 impl CheckEntry {
     /// Checks an entry and makes of it what agents are told.
-    pub(super) fn read(&self) -> Result<CheckSpec, Wrong> {
+    pub(super) fn read(&self) -> Result<CheckSpec, LineError> {
         let kind = *self.kind.as_ref();
         let at_kind = self.kind.span().start;
         let every_s = within("every_s", &self.every_s, 5, 86_400)?;
@@ -134,7 +134,7 @@ impl CheckEntry {
         };
         let status =
             self.status.as_ref().map(|status| within("status", status, 100, 599)).transpose()?;
-        let web = |resources: bool| -> Result<Ask, Wrong> {
+        let web = |resources: bool| -> Result<Ask, LineError> {
             Ok(Ask::Web(AskWeb {
                 tls: self.tls,
                 host: host.clone(),
@@ -193,13 +193,13 @@ pub(super) struct IntendedEntry {
 }
 
 impl IntendedEntry {
-    pub(super) fn read(&self) -> Result<IntendedWay, Wrong> {
+    pub(super) fn read(&self) -> Result<IntendedRoute, LineError> {
         let owners = self.owners.as_ref().clone();
         if owners.is_empty() && self.tunnel.is_none() && !self.dscp_kept {
             let reason = "intended: say owners, tunnel or dscp_kept".to_owned();
             return Err((self.owners.span().start, reason));
         }
-        Ok(IntendedWay { owners, tunnel: self.tunnel, dscp_kept: self.dscp_kept })
+        Ok(IntendedRoute { owners, tunnel: self.tunnel, dscp_kept: self.dscp_kept })
     }
 }
 
@@ -244,7 +244,7 @@ fn some_rate() -> Spanned<u32> {
 }
 
 impl ThroughputEntry {
-    pub(super) fn read(&self, sites: &[&String]) -> Result<ThroughputRule, Wrong> {
+    pub(super) fn read(&self, sites: &[&String]) -> Result<ThroughputRule, LineError> {
         for (key, site) in [("from", &self.from), ("to", &self.to)] {
             if !sites.contains(&site.as_ref()) {
                 let reason = format!("{key}: no site is called {:?}", site.as_ref());

@@ -9,7 +9,7 @@ use check::{CheckEntry, IntendedEntry, ThroughputEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
-use itinera_store::{Pools, Schedule, SiteSpec, TargetSpec, TwoWaySchedule, Watched};
+use itinera_store::{MeasurementPlan, Pools, Schedule, SiteSpec, TargetSpec, TwoWaySchedule};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -23,14 +23,14 @@ pub struct Config {
     pub data: PathBuf,
     /// URL of a PostgreSQL; absent for a private cluster in `data`.
     pub database: Option<String>,
-    /// Where people and programs reach it.
+    /// Where users and programs reach it.
     pub listen: SocketAddr,
-    /// Where people reach it through a proxy that ends TLS; absent on this machine alone.
+    /// Where users reach it through a proxy that ends TLS; absent on this machine alone.
     pub public_url: Option<PublicUrl>,
     /// Where agents reach it.
     pub listen_agents: SocketAddr,
-    /// What is watched.
-    pub watched: Watched,
+    /// What agents measure.
+    pub plan: MeasurementPlan,
     /// Fixed limits of alarms.
     pub limits: Limits,
     /// What is measured again and again of how much gets through.
@@ -39,7 +39,7 @@ pub struct Config {
     pub connections: Pools,
 }
 
-/// Where people reach the service from elsewhere.
+/// Where users reach the service from elsewhere.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PublicUrl {
     /// The host, without a port.
@@ -103,7 +103,7 @@ impl SiteEntry {
     }
 }
 
-fn check_sites(sites: &[SiteEntry]) -> Result<(), Wrong> {
+fn check_sites(sites: &[SiteEntry]) -> Result<(), LineError> {
     let mut names = BTreeSet::new();
     for site in sites {
         named("site", &mut names, &site.name)?;
@@ -143,7 +143,7 @@ impl Default for ConnectionsEntry {
 }
 
 impl ConnectionsEntry {
-    fn check(&self) -> Result<Pools, Wrong> {
+    fn check(&self) -> Result<Pools, LineError> {
         for (name, entry) in
             [("ingest", &self.ingest), ("judgement", &self.judgement), ("users", &self.users)]
         {
@@ -197,7 +197,7 @@ struct ScheduleEntry {
     two_way_size_bytes: Spanned<u16>,
     voice_every_s: Spanned<u32>,
     voice_for_s: Spanned<u32>,
-    surroundings_every_s: Spanned<u32>,
+    host_facts_every_s: Spanned<u32>,
 }
 
 #[derive(Deserialize)]
@@ -256,7 +256,7 @@ impl Default for ScheduleEntry {
             two_way_size_bytes: unplaced(two_way.size_bytes),
             voice_every_s: unplaced(two_way.voice_every_s),
             voice_for_s: unplaced(two_way.voice_for_s),
-            surroundings_every_s: unplaced(60),
+            host_facts_every_s: unplaced(60),
         }
     }
 }
@@ -300,14 +300,14 @@ impl Config {
 }
 
 /// Where, and what is wrong there.
-type Wrong = (usize, String);
+type LineError = (usize, String);
 
 fn within<T: PartialOrd + Copy + std::fmt::Display>(
     key: &str,
     value: &Spanned<T>,
     low: T,
     high: T,
-) -> Result<T, Wrong> {
+) -> Result<T, LineError> {
     let number = *value.as_ref();
     if number >= low && number <= high {
         Ok(number)
@@ -317,7 +317,7 @@ fn within<T: PartialOrd + Copy + std::fmt::Display>(
 }
 
 /// `https://HOST` or `https://HOST:PORT`, nothing behind it.
-fn public_url(text: &Spanned<String>) -> Result<PublicUrl, Wrong> {
+fn public_url(text: &Spanned<String>) -> Result<PublicUrl, LineError> {
     let rest = text.as_ref().strip_prefix("https://").map(|rest| rest.trim_end_matches('/'));
     let host = rest.map(|rest| rest.split_once(':').map_or(rest, |(host, _)| host));
     match host {
@@ -325,13 +325,13 @@ fn public_url(text: &Spanned<String>) -> Result<PublicUrl, Wrong> {
             Ok(PublicUrl { host: host.to_owned() })
         }
         _ => {
-            let reason = "public_url: https://HOST is needed, as people type it".to_owned();
+            let reason = "public_url: https://HOST is needed, as users type it".to_owned();
             Err((text.span().start, reason))
         }
     }
 }
 
-fn visible(key: &str, text: &Spanned<String>) -> Result<(), Wrong> {
+fn visible(key: &str, text: &Spanned<String>) -> Result<(), LineError> {
     let inner = text.as_ref();
     if inner.trim().is_empty() || inner.chars().any(char::is_control) {
         return Err((text.span().start, format!("{key}: visible characters only, and some")));
@@ -343,7 +343,7 @@ fn named<'a>(
     kind: &str,
     seen: &mut BTreeSet<&'a str>,
     name: &'a Spanned<String>,
-) -> Result<(), Wrong> {
+) -> Result<(), LineError> {
     visible("name", name)?;
     let at = name.span().start;
     let name = name.as_ref().as_str();
@@ -355,7 +355,7 @@ fn named<'a>(
 }
 
 impl File {
-    fn check(self) -> Result<Config, Wrong> {
+    fn check(self) -> Result<Config, LineError> {
         let listen = *self.listen.as_ref();
         let public_url = self.public_url.as_ref().map(public_url).transpose()?;
         if !listen.ip().is_loopback() && public_url.is_none() {
@@ -406,8 +406,8 @@ impl File {
             listen,
             public_url,
             listen_agents: self.listen_agents,
-            watched: Watched {
-                targets: targets.collect::<Result<_, Wrong>>()?,
+            plan: MeasurementPlan {
+                targets: targets.collect::<Result<_, LineError>>()?,
                 sites: self.site.into_iter().map(SiteEntry::read).collect(),
                 schedule,
             },
@@ -418,7 +418,7 @@ impl File {
     }
 }
 
-fn one_of_each(field: &str, entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
+fn one_of_each(field: &str, entry: &Spanned<Vec<IpAddr>>) -> Result<(), LineError> {
     let addresses = entry.as_ref();
     let sixes = addresses.iter().filter(|address| address.is_ipv6()).count();
     if addresses.is_empty() || sixes > 1 || addresses.len() - sixes > 1 {
@@ -428,7 +428,7 @@ fn one_of_each(field: &str, entry: &Spanned<Vec<IpAddr>>) -> Result<(), Wrong> {
     Ok(())
 }
 
-fn check_host_name(host: &Spanned<String>) -> Result<(), Wrong> {
+fn check_host_name(host: &Spanned<String>) -> Result<(), LineError> {
     let label = |label: &str| {
         (1..=63).contains(&label.len())
             && label.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_')
@@ -457,7 +457,7 @@ impl TargetEntry {
         }
     }
 
-    fn check_host(&self, host: &Spanned<String>) -> Result<(), Wrong> {
+    fn check_host(&self, host: &Spanned<String>) -> Result<(), LineError> {
         check_host_name(host)?;
         if self.families.as_ref().is_empty() {
             let reason = "families: at least one of ipv4, ipv6 is needed".to_owned();
@@ -466,7 +466,7 @@ impl TargetEntry {
         Ok(())
     }
 
-    fn check(&self) -> Result<(), Wrong> {
+    fn check(&self) -> Result<(), LineError> {
         match (&self.addresses, &self.host) {
             (Some(addresses), None) => one_of_each("addresses", addresses)?,
             (None, Some(host)) => self.check_host(host)?,
@@ -498,7 +498,7 @@ impl TargetEntry {
 }
 
 impl ScheduleEntry {
-    fn check(&self) -> Result<Schedule, Wrong> {
+    fn check(&self) -> Result<Schedule, LineError> {
         let answers = within("hop_answers_per_s", &self.hop_answers_per_s, 0.01, 1e4)?;
         #[allow(
             clippy::cast_possible_truncation,
@@ -507,12 +507,7 @@ impl ScheduleEntry {
         )]
         let hop_per_1000_s = (answers * 1e3) as u32;
         Ok(Schedule {
-            surroundings_every_s: within(
-                "surroundings_every_s",
-                &self.surroundings_every_s,
-                0,
-                86_400,
-            )?,
+            host_facts_every_s: within("host_facts_every_s", &self.host_facts_every_s, 0, 86_400)?,
             interval_ms: within("interval_ms", &self.interval_ms, 500, 3_600_000)?,
             probes_per_hop: within("probes_per_hop", &self.probes_per_hop, 1, 16)?,
             timeout_ms: within("timeout_ms", &self.timeout_ms, 10, 10_000)?,
@@ -541,7 +536,7 @@ impl ScheduleEntry {
 }
 
 impl LimitsEntry {
-    fn check(&self) -> Result<Limits, Wrong> {
+    fn check(&self) -> Result<Limits, LineError> {
         #[allow(
             clippy::cast_possible_truncation,
             clippy::cast_sign_loss,

@@ -11,12 +11,12 @@ const GOOD: &str = "listen = \"127.0.0.1:7480\"\n\
 #[test]
 fn a_good_file_and_an_empty_one_are_read() {
     let config = Config::parse(GOOD).unwrap();
-    assert_eq!(config.watched.schedule.interval_ms, 2_000);
+    assert_eq!(config.plan.schedule.interval_ms, 2_000);
     assert_eq!(config.limits.loss_ppm, 30_000);
-    assert_eq!(Config::parse("").unwrap().watched.sites, Vec::new());
+    assert_eq!(Config::parse("").unwrap().plan.sites, Vec::new());
     let host = "host = \"booking.example\"\nfamilies = [\"ipv6\"]";
     let named = GOOD.replacen("addresses = [\"198.18.128.10\"]", host, 1);
-    let target = Config::parse(&named).unwrap().watched.targets.remove(0);
+    let target = Config::parse(&named).unwrap().plan.targets.remove(0);
     assert_eq!(target.host.as_deref(), Some("booking.example"));
     assert_eq!(target.addresses, [IpAddr::from(Ipv6Addr::UNSPECIFIED)]);
 }
@@ -35,7 +35,7 @@ fn each_mistake_names_its_line_and_key() {
         ("addresses = [\"198.18.128.10\"]", "", 5, "a target needs addresses, or a host"),
         ("addresses", "host = \"a.example\"\naddresses", 6, "either a name or addresses"),
         ("interval_ms = 2000", "two_way_size_bytes = 100", 8, "two_way_size_bytes is 100"),
-        ("interval_ms = 2000", "surroundings_every_s = 1e6", 8, "surroundings_every_s"),
+        ("interval_ms = 2000", "host_facts_every_s = 1e6", 8, "host_facts_every_s"),
         ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
     ] {
         let error = Config::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
@@ -50,7 +50,7 @@ fn checks_are_read_and_their_mistakes_named() {
     let check = "[[target.check]]\nkind = \"page\"\nhost = \"booking.example\"\nevery_s = 30\n\
          [[target.check]]\nkind = \"name\"\nhost = \"booking.example\"\n\
          beside = [\"198.18.128.53\"]\n[target.intended]\nowners = [64500]\n";
-    let target = Config::parse(&with(check)).unwrap().watched.targets.remove(0);
+    let target = Config::parse(&with(check)).unwrap().plan.targets.remove(0);
     let kinds: Vec<&str> = target.checks.iter().map(|check| check.ask.kind()).collect();
     assert_eq!((kinds, target.checks[0].interval_ms), (vec!["page", "name"], 30_000));
     assert_eq!(target.checks[0].ask.port(), Some(443));

@@ -10,7 +10,7 @@
 //! but what crosses it.
 
 mod pairs;
-mod ways;
+mod routes;
 
 use crate::life::{self, Draws, purpose};
 use crate::noise::Noise;
@@ -26,8 +26,8 @@ use std::sync::Arc;
 
 use pairs::PAIR_PORTS;
 pub use pairs::{PairCounts, PairExpected, PairPlan};
-use ways::Pathfinder;
-pub use ways::{HopWay, Passage, Way};
+use routes::Pathfinder;
+pub use routes::{Passage, RouteHop, TrueRoute};
 
 /// A probability as a number of 2^-32.
 const WHOLE: f64 = 4_294_967_296.0;
@@ -77,7 +77,7 @@ pub struct NoClosedForm {
 
 /// A route for one flow, with its identity.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Seen {
+pub struct VisibleRoute {
     /// Identity of the route.
     pub id: ContentId,
     /// Its addresses; absent for silent hops.
@@ -91,7 +91,7 @@ pub struct Expected {
     pub loss: f64,
     /// Round-trip delay without noise.
     pub delay_nanos: u64,
-    /// Means of exponential times besides, in nanoseconds.
+    /// Means of additional exponential delays, in nanoseconds.
     pub jitters_nanos: Vec<f64>,
     /// Share of answers that are slow, and the mean of their exponential time in nanoseconds.
     pub slow: Option<(f64, f64)>,
@@ -115,9 +115,9 @@ struct NodeSlot {
 
 /// All ways, by phase of routing.
 #[derive(Debug)]
-struct Ways {
+struct Routes {
     /// By phase, path and flow.
-    paths: Vec<Vec<Vec<(Way, Seen)>>>,
+    paths: Vec<Vec<Vec<(TrueRoute, VisibleRoute)>>>,
     /// By phase and pair: there and back.
     pairs: Vec<Vec<[Vec<Passage>; 2]>>,
 }
@@ -127,7 +127,7 @@ struct Ways {
 pub struct Sampler {
     world: Arc<World>,
     plans: Arc<Vec<PathPlan>>,
-    ways: Arc<Ways>,
+    routes: Arc<Routes>,
     /// By node: the number of its first directed link.
     offsets: Arc<Vec<usize>>,
     /// When faults begin or end.
@@ -165,24 +165,24 @@ impl Sampler {
             faults.flat_map(|fault| std::iter::once(fault.begins).chain(fault.ends)).collect();
         boundaries.sort_unstable();
         boundaries.dedup();
-        let mut ways = Ways { paths: Vec::new(), pairs: Vec::new() };
+        let mut routes = Routes { paths: Vec::new(), pairs: Vec::new() };
         for (at, _) in &world.phases {
             let finder = Pathfinder { world: &world, offsets: &offsets, at: *at };
-            let path = |plan: &PathPlan| ways_of(&finder, &world, plan);
-            ways.paths.push(plans.iter().map(path).collect());
+            let path = |plan: &PathPlan| routes_of(&finder, &world, plan);
+            routes.paths.push(plans.iter().map(path).collect());
             let both = |pair: &PairPlan| {
                 [(pair.near, pair.far), (pair.far, pair.near)]
                     .map(|(from, to)| finder.between(from, to, PAIR_PORTS))
             };
-            ways.pairs.push(pairs.iter().map(both).collect());
+            routes.pairs.push(pairs.iter().map(both).collect());
         }
-        let asked = asked(&world, plans, &ways, pace);
+        let asked = asked(&world, plans, &routes, pace);
         Ok(Self {
             nodes: vec![NodeSlot::default(); world.nodes.len()],
             links: vec![[LinkSlot::default(); 4]; total],
             world: Arc::new(world),
             plans: Arc::new(plans.to_vec()),
-            ways: Arc::new(ways),
+            routes: Arc::new(routes),
             offsets: Arc::new(offsets),
             boundaries: Arc::new(boundaries),
             asked: Arc::new(asked),
@@ -226,16 +226,16 @@ impl Sampler {
     }
 
     /// How a path's nth round goes at a time, and what it would show.
-    pub fn way(&self, path: usize, number: u64, at: Tick) -> (&[HopWay], &Seen) {
-        let flows = &self.ways.paths[self.phase(at)][path];
+    pub fn route(&self, path: usize, number: u64, at: Tick) -> (&[RouteHop], &VisibleRoute) {
+        let flows = &self.routes.paths[self.phase(at)][path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
-        let (way, seen) = &flows[nth];
-        (way, seen)
+        let (route, seen) = &flows[nth];
+        (route, seen)
     }
 
     /// The directed links of a pair at a time, there and back.
     pub fn pair_ways(&self, pair: usize, at: Tick) -> &[Vec<Passage>; 2] {
-        &self.ways.pairs[self.phase(at)][pair]
+        &self.routes.pairs[self.phase(at)][pair]
     }
 
     /// Share lost by and delay in nanoseconds of one member of a link at a time.
@@ -275,10 +275,10 @@ impl Sampler {
         if self.nodes[node].slot != slot {
             let here = &self.world.nodes[node];
             let habits = self.world.follows_habits(node, at);
-            let polices = here.polices.filter(|_| habits);
+            let rate_limits = here.rate_limits.filter(|_| habits);
             self.nodes[node] = NodeSlot {
                 slot,
-                refuses: polices.map_or(0.0, |b| self.world.policing_share(node, b, at)),
+                refuses: rate_limits.map_or(0.0, |b| self.world.rate_limiting_share(node, b, at)),
                 slow: here.slow.filter(|_| habits).map(|s| (s.share, s.mean_ms * 1e6)),
             };
         }
@@ -289,12 +289,12 @@ impl Sampler {
     /// all.
     pub fn expected(&mut self, path: usize, number: u64, at: Tick) -> &[Expected] {
         let slot = self.slot(at);
-        let ways = Arc::clone(&self.ways);
-        let flows = &ways.paths[self.phase(at)][path];
+        let routes = Arc::clone(&self.routes);
+        let flows = &routes.paths[self.phase(at)][path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
-        let (way, _) = &flows[nth];
-        let end = way.len().saturating_sub(1);
-        self.expected.resize_with(way.len(), || Expected {
+        let (route, _) = &flows[nth];
+        let end = route.len().saturating_sub(1);
+        self.expected.resize_with(route.len(), || Expected {
             loss: 1.0,
             delay_nanos: 0,
             jitters_nanos: Vec::new(),
@@ -302,7 +302,7 @@ impl Sampler {
         });
         let mut jitters: Vec<f64> = Vec::new();
         let (mut keep, mut delay, mut passed) = (1.0, 0, 0);
-        for (index, hop) in way.iter().enumerate() {
+        for (index, hop) in route.iter().enumerate() {
             for passage in &hop.there[passed..] {
                 let state = self.link(*passage, slot, at);
                 keep *= state.keep;
@@ -353,14 +353,14 @@ impl Sampler {
     ) {
         self.expected(path, number, at);
         let world = Arc::clone(&self.world);
-        let ways = Arc::clone(&self.ways);
-        let flows = &ways.paths[self.phase(at)][path];
+        let routes = Arc::clone(&self.routes);
+        let flows = &routes.paths[self.phase(at)][path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
-        let (way, _) = &flows[nth];
+        let (route, _) = &flows[nth];
         let site = self.plans[path].site;
         let noise = world.nodes[site].noise.as_ref();
-        out.truncate(way.len());
-        out.resize_with(way.len(), HopCounts::default);
+        out.truncate(route.len());
+        out.resize_with(route.len(), HopCounts::default);
         let of = Draws::of([world.seed, purpose::ROUND, series, path as u64]).under(number);
         for (index, counts) in out.iter_mut().enumerate() {
             counts.sent = self.pace.probes;
@@ -392,7 +392,7 @@ impl Sampler {
     }
 }
 
-/// What varies from packet to packet besides noise.
+/// Variation from packet to packet other than noise.
 fn extra(of: &mut Draws, expected: &Expected) -> u64 {
     let mut nanos = 0.0;
     for mean in &expected.jitters_nanos {
@@ -416,14 +416,14 @@ fn extra(of: &mut Draws, expected: &Expected) -> u64 {
 fn asked(
     world: &World,
     plans: &[PathPlan],
-    ways: &Ways,
+    routes: &Routes,
     pace: Pace,
 ) -> BTreeMap<(usize, usize), f64> {
     let per_s = f64::from(pace.probes) * 1e9 / pace.interval_nanos.max(1) as f64;
     let mut asked = BTreeMap::new();
-    for (plan, flows) in plans.iter().zip(ways.paths.first().into_iter().flatten()) {
-        for (way, _) in flows {
-            let passed = way.iter().rev().skip(1).map(|hop| hop.node);
+    for (plan, flows) in plans.iter().zip(routes.paths.first().into_iter().flatten()) {
+        for (route, _) in flows {
+            let passed = route.iter().rev().skip(1).map(|hop| hop.node);
             for node in passed.filter(|node| world.nodes[*node].answers_per_s.is_some()) {
                 *asked.entry((node, plan.site)).or_default() += per_s / flows.len() as f64;
             }
@@ -432,15 +432,19 @@ fn asked(
     asked
 }
 
-fn ways_of(finder: &Pathfinder<'_>, world: &World, plan: &PathPlan) -> Vec<(Way, Seen)> {
+fn routes_of(
+    finder: &Pathfinder<'_>,
+    world: &World,
+    plan: &PathPlan,
+) -> Vec<(TrueRoute, VisibleRoute)> {
     let target = world.sites.len() + plan.target;
     let ports = plan.flows.iter().map(|(from, to)| Some(u32::from(*from) << 16 | u32::from(*to)));
     let ports: Vec<Option<u32>> = if plan.flows.is_empty() { vec![None] } else { ports.collect() };
     let of_flow = |ports: Option<u32>| {
-        let way = finder.hops(plan.site, target, ports);
-        let addresses: Vec<Option<IpAddr>> = way.iter().map(|hop| hop.address).collect();
+        let route = finder.hops(plan.site, target, ports);
+        let addresses: Vec<Option<IpAddr>> = route.iter().map(|hop| hop.address).collect();
         let id = Route { hops: addresses.clone() }.id();
-        (way, Seen { id, addresses })
+        (route, VisibleRoute { id, addresses })
     };
     ports.into_iter().map(of_flow).collect()
 }

@@ -42,7 +42,7 @@ pub struct PairExpected {
     pub loss: f64,
     /// One-way delay without noise.
     pub delay_nanos: u64,
-    /// The site whose noise is added.
+    /// The site with the added noise.
     pub receiver: usize,
     /// What the receiver's clock is ahead of the sender's.
     pub offset_us: i64,
@@ -59,8 +59,8 @@ impl Sampler {
         series: u64,
     ) -> PairCounts {
         let slot = self.slot(at);
-        let ways = Arc::clone(&self.ways);
-        let both = &ways.pairs[self.phase(at)][pair];
+        let routes = Arc::clone(&self.routes);
+        let both = &routes.pairs[self.phase(at)][pair];
         let world = Arc::clone(&self.world);
         let of = Draws::of([world.seed, purpose::PAIR, series, pair as u64]).under(number);
         let clocks = [plan.near, plan.far].map(|site| clock_us(&world.sites[site], at));
@@ -69,9 +69,9 @@ impl Sampler {
         let mut delays = Vec::new();
         let mut counts = PairCounts { sent: packets, ..PairCounts::default() };
         let mut left = packets;
-        for (way, (passages, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
-            let receiver = if way == 0 { plan.far } else { plan.near };
-            let mut of = of.under(way as u64);
+        for (route, (passages, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
+            let receiver = if route == 0 { plan.far } else { plan.near };
+            let mut of = of.under(route as u64);
             let one = self.one_way(passages, slot, at, (receiver, offset, left), &mut of);
             let came = u16::try_from(one.len()).unwrap_or(u16::MAX);
             arrived.push(OneWay {
@@ -132,20 +132,20 @@ impl Sampler {
     pub fn pair_expected(
         &mut self,
         (pair, plan): (usize, PairPlan),
-        way: usize,
+        route: usize,
         at: Tick,
     ) -> PairExpected {
         let slot = self.slot(at);
-        let ways = Arc::clone(&self.ways);
+        let routes = Arc::clone(&self.routes);
         let (mut keep, mut delay) = (1.0, 0);
-        for passage in &ways.pairs[self.phase(at)][pair][way] {
+        for passage in &routes.pairs[self.phase(at)][pair][route] {
             let state = self.link(*passage, slot, at);
             keep *= state.keep;
             delay += state.delay_nanos;
         }
         let [near, far] = [plan.near, plan.far].map(|site| clock_us(&self.world.sites[site], at));
         let (receiver, offset_us) =
-            if way == 0 { (plan.far, far - near) } else { (plan.near, near - far) };
+            if route == 0 { (plan.far, far - near) } else { (plan.near, near - far) };
         PairExpected { loss: 1.0 - keep, delay_nanos: delay, receiver, offset_us }
     }
 }

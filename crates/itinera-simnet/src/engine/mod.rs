@@ -11,7 +11,7 @@ use crate::scenario::{AnswersBy, Balance, Protocol, Scenario};
 use crate::service::Service;
 use crate::translate::{Translations, is_inside};
 use crate::world::{Endpoint, Truth, World};
-use itinera_model::surroundings::{Counters, Surroundings};
+use itinera_model::host_facts::{Counters, HostFacts};
 use itinera_model::unit::Tick;
 use itinera_wire::{Addresses, IpHeader, TcpHeader, UdpHeader, ip};
 use rand::{RngExt, SeedableRng};
@@ -20,7 +20,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::net::IpAddr;
 
 /// Packets that may be under way at once; further ones are dropped and counted.
-const MAX_UNDER_WAY: usize = 200_000;
+const MAX_IN_FLIGHT: usize = 200_000;
 /// Answers that a router with a limit gives at once after silence, as Linux does.
 const ANSWER_BURST: f64 = 6.0;
 
@@ -59,7 +59,7 @@ struct Arriving {
 /// Chance of nodes; that of links is their own.
 #[derive(Debug, Clone)]
 struct Chance {
-    policing: ChaCha8Rng,
+    rate_limiting: ChaCha8Rng,
     answering: ChaCha8Rng,
     balancing: ChaCha8Rng,
     seed: u64,
@@ -72,7 +72,7 @@ impl Chance {
             rng.set_stream(number);
             rng
         };
-        Self { policing: stream(4), answering: stream(8), balancing: stream(9), seed }
+        Self { rate_limiting: stream(4), answering: stream(8), balancing: stream(9), seed }
     }
 }
 
@@ -92,7 +92,7 @@ pub struct Simnet {
     services: Vec<Service>,
     /// What interfaces of sites have counted.
     counted: BTreeMap<usize, Counters>,
-    under_way: BTreeMap<(Tick, u64), Arriving>,
+    in_flight: BTreeMap<(Tick, u64), Arriving>,
     deliveries: VecDeque<Delivery>,
     order: u64,
     overflowed: u64,
@@ -109,7 +109,7 @@ impl Simnet {
             translations: BTreeMap::new(),
             services: Service::all(scenario),
             counted: BTreeMap::new(),
-            under_way: BTreeMap::new(),
+            in_flight: BTreeMap::new(),
             deliveries: VecDeque::new(),
             order: 0,
             overflowed: 0,
@@ -132,13 +132,13 @@ impl Simnet {
     }
 
     /// What an agent at this address finds around it; nothing where no site is.
-    pub fn surroundings(&self, address: IpAddr) -> Option<Surroundings> {
+    pub fn host_facts(&self, address: IpAddr) -> Option<HostFacts> {
         let node = self.site_at(address)?;
-        let mut around = self.world.surroundings(node)?;
-        if let Some(interface) = around.interfaces.first_mut() {
+        let mut host_facts = self.world.host_facts(node)?;
+        if let Some(interface) = host_facts.interfaces.first_mut() {
             interface.counters = self.counted.get(&node).copied().unwrap_or_default();
         }
-        Some(around)
+        Some(host_facts)
     }
 
     fn site_at(&self, address: IpAddr) -> Option<usize> {
@@ -179,12 +179,12 @@ impl Simnet {
 
     /// When something happens next.
     pub fn poll_deadline(&self) -> Option<Tick> {
-        self.under_way.keys().next().map(|(at, _)| *at)
+        self.in_flight.keys().next().map(|(at, _)| *at)
     }
 
     /// Lets everything happen that is due by `now`, in order of time.
     pub fn advance(&mut self, now: Tick) {
-        while let Some(entry) = self.under_way.first_entry()
+        while let Some(entry) = self.in_flight.first_entry()
             && entry.key().0 <= now
         {
             let at = entry.key().0;
@@ -297,11 +297,11 @@ impl Simnet {
                 return true;
             }
         }
-        let Some(bounds) = here.polices.filter(|_| self.world.follows_habits(node, at)) else {
+        let Some(bounds) = here.rate_limits.filter(|_| self.world.follows_habits(node, at)) else {
             return false;
         };
-        let share = self.world.policing_share(node, bounds, at);
-        self.chance.policing.random::<f64>() < share
+        let share = self.world.rate_limiting_share(node, bounds, at);
+        self.chance.rate_limiting.random::<f64>() < share
     }
 
     /// Sends an answer of a node back to who sent what it answers.
@@ -379,7 +379,7 @@ impl Simnet {
             false => FlowKey::of(&packet).filter(FlowKey::is_stream),
         };
         for nanos in passed.into_iter().flatten() {
-            if self.under_way.len() >= MAX_UNDER_WAY {
+            if self.in_flight.len() >= MAX_IN_FLIGHT {
                 self.overflowed += 1;
                 return;
             }
@@ -390,7 +390,7 @@ impl Simnet {
             if let Some(flow) = flow {
                 arrives = self.lines.behind((node, index), flow, at, arrives);
             }
-            self.under_way.insert((arrives, self.order), arriving);
+            self.in_flight.insert((arrives, self.order), arriving);
         }
     }
 
@@ -404,7 +404,7 @@ impl Simnet {
         })
     }
 
-    /// The address of the interface by which a node's answer to somebody leaves.
+    /// The address of the interface by which a node's answer to a sender leaves.
     fn leaving_interface(&self, node: usize, asker: IpAddr, at: Tick) -> Option<IpAddr> {
         let end = self.world.by_address.get(&asker).copied()?;
         let six = usize::from(asker.is_ipv6());
@@ -413,13 +413,13 @@ impl Simnet {
     }
 
     /// Which of several ways of equal metric a packet takes.
-    fn choose(&mut self, node: usize, ways: usize, packet: &[u8]) -> Option<usize> {
-        match self.world.nodes[node].balances.filter(|_| ways > 1) {
-            None => (ways > 0).then_some(0),
-            Some(Balance::Packet) => Some(self.chance.balancing.random_range(0..ways)),
+    fn choose(&mut self, node: usize, routes: usize, packet: &[u8]) -> Option<usize> {
+        match self.world.nodes[node].balances.filter(|_| routes > 1) {
+            None => (routes > 0).then_some(0),
+            Some(Balance::Packet) => Some(self.chance.balancing.random_range(0..routes)),
             Some(Balance::Flow) => {
                 let hash = answering::flow_hash(self.chance.seed ^ (node as u64) << 32, packet)?;
-                usize::try_from(hash % ways as u64).ok()
+                usize::try_from(hash % routes as u64).ok()
             }
         }
     }

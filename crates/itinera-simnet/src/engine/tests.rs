@@ -92,11 +92,11 @@ fn silent_and_policing_routers_still_forward() {
         LINE.replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\nsilent = true");
     assert!(answers(&silent, 1, 5).is_empty());
     assert_eq!(answers(&silent, 2, 5).len(), 5);
-    let polices =
-        LINE.replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\npolices = [0.4, 0.6]");
-    let heard = answers(&polices, 1, 1_000).len();
+    let rate_limits = LINE
+        .replace("address = \"198.18.0.2\"", "address = \"198.18.0.2\"\nrate_limits = [0.4, 0.6]");
+    let heard = answers(&rate_limits, 1, 1_000).len();
     assert!((400..=600).contains(&heard), "{heard} of 1000");
-    assert_eq!(answers(&polices, 3, 1_000).len(), 1_000);
+    assert_eq!(answers(&rate_limits, 3, 1_000).len(), 1_000);
 }
 
 #[test]
@@ -237,13 +237,13 @@ fn diamond(balances: &str) -> String {
 fn flows_keep_their_way_and_packets_do_not() {
     for (balances, per_flow) in [("flow", 1), ("packet", 2)] {
         let text = diamond(balances);
-        let ways = |port: u16| {
+        let routes = |port: u16| {
             let probes: Vec<_> = (0..20).map(|n| (n * 10, udp(2, port, 60, false))).collect();
             let from = heard(&text, &probes).into_iter().map(|d| d.packet[15]);
             from.collect::<std::collections::BTreeSet<u8>>()
         };
-        assert_eq!(ways(4_000).len(), per_flow, "{balances}");
-        let all = (4_000..4_020).flat_map(ways).collect::<std::collections::BTreeSet<u8>>();
+        assert_eq!(routes(4_000).len(), per_flow, "{balances}");
+        let all = (4_000..4_020).flat_map(routes).collect::<std::collections::BTreeSet<u8>>();
         assert_eq!(all, [3, 4].into());
     }
 }

@@ -71,21 +71,21 @@ impl Checker<'_> {
             self.metric(Some(&reroute.metric))?;
         }
         s.services.iter().try_for_each(|service| self.service(service))?;
-        if let Some(around) = s.targets.iter().find_map(|target| target.around.as_ref()) {
-            return Err(self.fail(around, "only sites have agents with surroundings".to_owned()));
+        if let Some(host_facts) = s.targets.iter().find_map(|target| target.host_facts.as_ref()) {
+            return Err(self.fail(host_facts, "only sites have agents with host facts".to_owned()));
         }
         for draw in &s.draws {
             if draw.options.is_empty() {
                 return Err(self.fail(&draw.name, "a draw needs at least one option".to_owned()));
             }
             for option in &draw.options {
-                for router in option.silent.iter().chain(&option.polices) {
+                for router in option.silent.iter().chain(&option.rate_limits) {
                     if !s.routers.iter().any(|r| r.id.as_ref() == router.as_ref()) {
                         let id = router.as_ref();
                         return Err(self.fail(router, format!("no router has the id {id:?}")));
                     }
                 }
-                self.share_range(option.polices_share.as_ref())?;
+                self.share_range(option.rate_limiting_share.as_ref())?;
                 option.faults.iter().try_for_each(|fault| self.fault(fault))?;
             }
         }
@@ -113,7 +113,7 @@ impl Checker<'_> {
         if let Some(slow) = router.slow.as_ref().filter(|s| !is_time(s.as_ref().mean_ms)) {
             return Err(self.fail(slow, "a time is finite and not negative".to_owned()));
         }
-        self.share_range(router.polices.as_ref())?;
+        self.share_range(router.rate_limits.as_ref())?;
         self.at_least_zero(router.answer_delay_ms.as_ref())?;
         self.at_least_zero(router.answer_jitter_ms.as_ref())?;
         if let Some(rate) = &router.answers_per_s

@@ -4,7 +4,7 @@ mod check;
 mod service;
 
 pub use service::TlsHabit;
-pub(crate) use service::{AroundEntry, Does, DoesEntry, NameEntry, ServiceEntry, Speaks};
+pub(crate) use service::{Does, DoesEntry, HostFactsEntry, NameEntry, ServiceEntry, Speaks};
 
 use crate::life::{Daily, Spells};
 use serde::Deserialize;
@@ -15,7 +15,7 @@ use toml::Spanned;
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Scenario {
-    /// What people call it.
+    /// What users call it.
     pub name: String,
     /// Hour of the week at the start, from Monday midnight.
     #[serde(default)]
@@ -48,10 +48,10 @@ pub struct Scenario {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Exits {
-    /// By the least sum of metrics, whoever owns the links.
+    /// By the least sum of metrics, regardless of owners.
     #[default]
     Least,
-    /// By owners: each chooses the next one by who pays whom, and hands over at its nearest exit.
+    /// By owners: each chooses the next one by customer and peer relations, and hands over at its nearest exit.
     Nearest,
 }
 
@@ -122,8 +122,8 @@ pub(crate) struct HostEntry {
     #[serde(default)]
     pub(crate) clock_steps: Vec<[f64; 2]>,
     pub(crate) noise: Option<Spanned<NoiseEntry>>,
-    /// What a site's agent is told of its surroundings.
-    pub(crate) around: Option<Spanned<AroundEntry>>,
+    /// What a site's agent is told of its host facts.
+    pub(crate) host_facts: Option<Spanned<HostFactsEntry>>,
 }
 
 impl HostEntry {
@@ -176,7 +176,7 @@ pub(crate) struct Queue {
     pub(crate) mbit_per_s: f64,
     /// What is longer than this to wait is dropped.
     pub(crate) longest_ms: f64,
-    /// Share of the line that other traffic fills, in packets of 1200 octets.
+    /// Share of the line that other traffic fills, in packets of 1200 bytes.
     #[serde(default)]
     pub(crate) load: f64,
 }
@@ -199,7 +199,7 @@ pub(crate) struct RouterEntry {
     pub(crate) owner: Option<Spanned<String>>,
     #[serde(default)]
     pub(crate) silent: bool,
-    pub(crate) polices: Option<Spanned<[f64; 2]>>,
+    pub(crate) rate_limits: Option<Spanned<[f64; 2]>>,
     pub(crate) answer_delay_ms: Option<Spanned<f64>>,
     pub(crate) answer_jitter_ms: Option<Spanned<f64>>,
     pub(crate) answers_per_s: Option<Spanned<f64>>,
@@ -219,7 +219,7 @@ pub(crate) struct RouterEntry {
     pub(crate) hides_too_big: bool,
     pub(crate) balances: Option<Balance>,
     pub(crate) slow: Option<Spanned<Slow>>,
-    /// Share of quarters of an hour in which it polices or is slow.
+    /// Share of quarters of an hour in which it limits its rate or is slow.
     pub(crate) habit_share: Option<Spanned<f64>>,
     #[serde(default)]
     pub(crate) answers_by: AnswersBy,
@@ -230,10 +230,10 @@ pub(crate) struct RouterEntry {
 pub(crate) struct OwnerEntry {
     pub(crate) id: Spanned<String>,
     pub(crate) name: String,
-    /// Whom it pays to be reached by everybody.
+    /// Its transit providers.
     #[serde(default)]
     pub(crate) upstreams: Vec<Spanned<String>>,
-    /// With whom it exchanges its own and its customers' traffic.
+    /// Its peers.
     #[serde(default)]
     pub(crate) peers: Vec<Spanned<String>>,
 }
@@ -304,8 +304,8 @@ pub(crate) struct OptionEntry {
     #[serde(default)]
     pub(crate) silent: Vec<Spanned<String>>,
     #[serde(default)]
-    pub(crate) polices: Vec<Spanned<String>>,
-    pub(crate) polices_share: Option<Spanned<[f64; 2]>>,
+    pub(crate) rate_limits: Vec<Spanned<String>>,
+    pub(crate) rate_limiting_share: Option<Spanned<[f64; 2]>>,
     #[serde(default)]
     pub(crate) faults: Vec<FaultEntry>,
 }

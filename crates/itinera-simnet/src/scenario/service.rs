@@ -1,10 +1,10 @@
-//! Services, names and surroundings as written in a scenario.
+//! Services, names and host facts as written in a scenario.
 
 use serde::Deserialize;
 use std::net::IpAddr;
 use toml::Spanned;
 
-/// A protocol that a stand-in speaks.
+/// A protocol that a test server speaks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub(crate) enum Speaks {
@@ -53,7 +53,7 @@ pub(crate) enum Does {
     Silent,
     /// Its answers never end.
     Endless,
-    /// Its answers come octet by octet.
+    /// Its answers come byte by byte.
     Trickle,
     /// Its answers are not of its protocol.
     Malformed,
@@ -77,10 +77,10 @@ pub(crate) struct ServiceEntry {
     pub(crate) does: Does,
     #[serde(default)]
     pub(crate) changes: Vec<DoesEntry>,
-    /// Octets of its large content.
+    /// Bytes of its large content.
     #[serde(default = "large")]
     pub(crate) size_bytes: u32,
-    /// Octets a second at which it says its content.
+    /// Bytes a second at which it says its content.
     pub(crate) rate_bytes_per_s: Option<u64>,
     /// A resolver that says things with authority.
     #[serde(default)]
@@ -94,7 +94,7 @@ const fn large() -> u32 {
     200_000
 }
 
-/// Another behaviour for a while.
+/// Another behaviour for a limited time.
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct DoesEntry {
@@ -102,7 +102,7 @@ pub(crate) struct DoesEntry {
     pub(crate) for_s: Option<f64>,
     #[serde(default)]
     pub(crate) does: Does,
-    /// Octets a second at which it says its content meanwhile.
+    /// Bytes a second at which it says its content meanwhile.
     pub(crate) rate_bytes_per_s: Option<u64>,
 }
 
@@ -124,10 +124,10 @@ pub(crate) struct MoveEntry {
     pub(crate) to: Vec<IpAddr>,
 }
 
-/// What a site's agent is told of its surroundings.
+/// What a site's agent is told of its host facts.
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub(crate) struct AroundEntry {
+pub(crate) struct HostFactsEntry {
     pub(crate) resolvers: Vec<IpAddr>,
     pub(crate) speed_mbit_s: Option<u32>,
     pub(crate) half_duplex: bool,

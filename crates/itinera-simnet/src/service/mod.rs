@@ -1,6 +1,6 @@
 //! Services of the simulated internet: who speaks what at which port, how well, and since when.
 //!
-//! A stand-in is a pure conversation: octets come in, acts go out. Whoever has streams carries
+//! A test server is a pure conversation: bytes come in, acts go out. The owner of streams carries
 //! them, secured by TLS where the service says so.
 
 mod names;
@@ -70,7 +70,7 @@ impl Service {
         self.changed(now).map_or(self.entry.does, |change| change.does)
     }
 
-    /// Octets a second at which it says its content now.
+    /// Bytes a second at which it says its content now.
     pub(crate) fn rate_bytes_per_s(&self, now: Tick) -> Option<u64> {
         self.changed(now).map_or(self.entry.rate_bytes_per_s, |change| change.rate_bytes_per_s)
     }

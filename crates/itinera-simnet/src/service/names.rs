@@ -7,7 +7,7 @@ use hickory_proto::rr::{RData, Record, RecordType};
 use itinera_model::unit::Tick;
 use std::net::IpAddr;
 
-/// What a resolver answers to a question's octets (RFC 1035); nothing to what is no question, or
+/// What a resolver answers to a question's bytes (RFC 1035); nothing to what is no question, or
 /// while it does not answer.
 pub fn answer(service: &Service, question: &[u8], now: Tick) -> Option<Vec<u8>> {
     let does = service.does(now);

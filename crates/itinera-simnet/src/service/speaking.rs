@@ -4,10 +4,10 @@ use super::Service;
 use crate::scenario::{Does, Speaks};
 use itinera_model::unit::Tick;
 
-/// What a stand-in wants done, in order.
+/// What a test server wants done, in order.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Act {
-    /// Say these octets.
+    /// Say these bytes.
     Say(Vec<u8>),
     /// Wait so many nanoseconds.
     Wait(u64),
@@ -19,13 +19,13 @@ pub enum Act {
     Endlessly(Vec<u8>),
 }
 
-/// Octets said at a time where a rate is kept.
+/// Bytes said at a time where a rate is kept.
 const CHUNK: usize = 4_096;
-/// Octets of a command or a request's header borne.
+/// Bytes of a command or a request's header borne.
 const MAX_ASKED: usize = 16_384;
 /// How late a slow service begins to answer.
 const SLOW_NANOS: u64 = 1_500_000_000;
-/// Between the octets of one that trickles.
+/// Between the bytes of one that trickles.
 const TRICKLE_NANOS: u64 = 400_000_000;
 /// Terminal escapes and controls, as hostile servers send them.
 const HOSTILE: &str = "\x1b]0;owned\x07\x1b[2J\x1b[31mpay\u{9b}5m\u{202e}evil";
@@ -42,7 +42,7 @@ pub struct Conversation {
 }
 
 impl Conversation {
-    /// Somebody has connected; gives what is said before he says anything.
+    /// A client has connected; gives the greeting.
     pub fn open(service: &Service, now: Tick) -> (Self, Vec<Act>) {
         let mut conversation = Self {
             speaks: service.speaks,
@@ -97,7 +97,7 @@ impl Conversation {
         vec![act]
     }
 
-    /// Says octets as fast as this service does.
+    /// Says bytes as fast as this service does.
     fn say(&self, octets: Vec<u8>) -> Vec<Act> {
         match self.does {
             Does::Slow => vec![Act::Wait(SLOW_NANOS), Act::Say(octets)],

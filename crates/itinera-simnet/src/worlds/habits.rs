@@ -34,7 +34,7 @@ fn routers(world: &mut Blueprint) {
         let slow = [between(rng, 0.1, 0.7), log_between(rng, 3.0, 100.0)];
         let per_s = log_between(rng, 0.1, 2.0);
         if habits && loses && world.family != Family::Limits {
-            router.polices = Some([(share - 0.1).max(0.0), (share + 0.1).min(1.0)]);
+            router.rate_limits = Some([(share - 0.1).max(0.0), (share + 0.1).min(1.0)]);
         }
         if habits && loses && world.family == Family::Limits {
             router.answers_per_s = Some(per_s);

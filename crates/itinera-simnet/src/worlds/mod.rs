@@ -108,7 +108,7 @@ impl Split {
 pub struct HostPlan {
     /// Its id in the scenario.
     pub id: String,
-    /// What people call it.
+    /// What users call it.
     pub name: String,
     /// Its address.
     pub address: Ipv4Addr,
@@ -130,7 +130,7 @@ pub struct RouterPlan {
     /// It never answers.
     pub silent: bool,
     hidden: bool,
-    polices: Option<[f64; 2]>,
+    rate_limits: Option<[f64; 2]>,
     slow: Option<[f64; 2]>,
     answers_per_s: Option<f64>,
     outgoing: bool,
@@ -158,9 +158,9 @@ pub struct LinkPlan {
 pub struct OwnerPlan {
     /// Its id in the scenario.
     pub id: String,
-    /// What people call it.
+    /// What users call it.
     pub name: String,
-    /// First two octets and a half of its addresses: the number of its /20 in 198.18.0.0/15.
+    /// First two bytes and a half of its addresses: the number of its /20 in 198.18.0.0/15.
     block: u16,
     transit: bool,
     upstreams: Vec<usize>,
@@ -195,7 +195,7 @@ pub struct Changes {
     pub faults: Vec<FaultPlan>,
     /// Links, by number, that get another metric in both directions.
     pub reroutes: Vec<(usize, f64)>,
-    /// Sites, by number, whose clock is set forward by so many milliseconds.
+    /// Clock steps by site number, in milliseconds.
     pub clock_steps: Vec<(usize, f64)>,
 }
 
@@ -244,7 +244,7 @@ impl Blueprint {
         }
     }
 
-    /// The owner whose equipment a node is; a site is its own.
+    /// The owner of a node; a site is its own owner.
     pub fn owner_of(&self, node: usize) -> Option<usize> {
         let hosts = self.sites.len() + self.targets.len();
         match (node.checked_sub(hosts), node.checked_sub(self.sites.len())) {

@@ -105,13 +105,13 @@ impl Blueprint {
                 add(text, format_args!("{key} = true\n"));
             }
         }
-        if let Some(polices) = router.polices {
-            add(text, format_args!("polices = {polices:?}\n"));
+        if let Some(rate_limits) = router.rate_limits {
+            add(text, format_args!("rate_limits = {rate_limits:?}\n"));
         }
         if let Some([share, mean_ms]) = router.slow {
             add(text, format_args!("slow = {{ share = {share:?}, mean_ms = {mean_ms:?} }}\n"));
         }
-        if router.polices.is_some() || router.slow.is_some() {
+        if router.rate_limits.is_some() || router.slow.is_some() {
             add(text, format_args!("habit_share = {HABIT_SHARE:?}\n"));
         }
         if let Some(per_s) = router.answers_per_s {

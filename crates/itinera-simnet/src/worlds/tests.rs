@@ -32,9 +32,9 @@ fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
             assert_eq!(Blueprint::draw(seed, family, 8), world);
             let sampler = sampler(&world, &Changes::default());
             for path in 0..all_paths(&world).len() {
-                let (way, seen) = sampler.way(path, 0, Tick::ZERO);
-                assert!(way.len() >= 2, "{family} {seed} {path}: {seen:?}");
-                assert!(way.iter().all(|hop| !hop.back.is_empty()), "{family} {seed} {path}");
+                let (route, seen) = sampler.route(path, 0, Tick::ZERO);
+                assert!(route.len() >= 2, "{family} {seed} {path}: {seen:?}");
+                assert!(route.iter().all(|hop| !hop.back.is_empty()), "{family} {seed} {path}");
             }
             assert_eq!(family.to_string().parse(), Ok(family));
         }
@@ -59,11 +59,12 @@ fn ways_are_as_long_and_as_asymmetric_as_real_ones() {
         let sampler = sampler(&world, &Changes::default());
         let links = sampler.links();
         for path in 0..all_paths(&world).len() {
-            let (way, _) = sampler.way(path, 0, Tick::ZERO);
-            lengths.push(way.len() as f64);
-            silent
-                .push(way.iter().filter(|h| h.address.is_none()).count() as f64 / way.len() as f64);
-            let end = way.last().unwrap();
+            let (route, _) = sampler.route(path, 0, Tick::ZERO);
+            lengths.push(route.len() as f64);
+            silent.push(
+                route.iter().filter(|h| h.address.is_none()).count() as f64 / route.len() as f64,
+            );
+            let end = route.last().unwrap();
             let there = owners(&world, end.there.iter().map(|p| links[p.link.0].to));
             let mut back = owners(&world, end.back.iter().map(|p| links[p.link.0].from));
             back.reverse();
@@ -85,7 +86,7 @@ fn sub_streams_are_their_own() {
     assert_eq!(few.owners.len(), many.owners.len());
     let strange = Blueprint::draw(7, Family::Limits, 8);
     assert_ne!(few, strange);
-    assert!(strange.routers.iter().all(|router| router.polices.is_none()));
+    assert!(strange.routers.iter().all(|router| router.rate_limits.is_none()));
     assert!(strange.routers.iter().any(|router| router.answers_per_s.is_some()));
 }
 
@@ -105,7 +106,7 @@ fn splits_do_not_overlap_and_give_the_seeds_of_their_own() {
 fn changes_print_and_act_from_their_time_on() {
     let world = Blueprint::draw(5, Family::Plain, 6);
     let calm = sampler(&world, &Changes::default());
-    let end = calm.way(0, 0, Tick::ZERO).0.last().unwrap().clone();
+    let end = calm.route(0, 0, Tick::ZERO).0.last().unwrap().clone();
     let link = calm.links()[end.there[2].link.0].clone();
     let changes = Changes {
         at_s: 100.0,
@@ -140,10 +141,10 @@ fn a_reroute_moves_paths_from_its_time_on() {
     let world = Blueprint::draw(5, Family::Plain, 6);
     let hosts = world.sites.len() + world.targets.len();
     let before = sampler(&world, &Changes::default());
-    let way = before.way(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
+    let route = before.route(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
     let links = before.links();
     // Some link on the way can be made so long that the way leads around it.
-    let moved = way.iter().any(|passage| {
+    let moved = route.iter().any(|passage| {
         let facts = &links[passage.link.0];
         let number = world.links.iter().position(|link| {
             let ends = [link.between, [link.between[1], link.between[0]]];
@@ -152,10 +153,11 @@ fn a_reroute_moves_paths_from_its_time_on() {
         let Some(number) = number else { return false };
         let changes = Changes { at_s: 50.0, reroutes: vec![(number, 500.0)], ..Changes::default() };
         let after = sampler(&world, &changes);
-        let at =
-            |s: u64| after.way(0, 0, Tick::from_millis(s * 1_000)).0.last().unwrap().there.clone();
-        assert_eq!(at(49), way);
-        at(51) != way
+        let at = |s: u64| {
+            after.route(0, 0, Tick::from_millis(s * 1_000)).0.last().unwrap().there.clone()
+        };
+        assert_eq!(at(49), route);
+        at(51) != route
     });
     assert!(moved);
 }

@@ -1,4 +1,4 @@
-//! Who is connected to whom.
+//! The connections between owners.
 
 use super::{
     Blueprint, Family, HostPlan, LinkPlan, OwnerPlan, RouterPlan, Stream, between, chance, stream,
@@ -104,7 +104,7 @@ impl Draft {
             owner,
             silent: false,
             hidden: false,
-            polices: None,
+            rate_limits: None,
             slow: None,
             answers_per_s: None,
             outgoing: false,

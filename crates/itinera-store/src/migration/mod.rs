@@ -46,6 +46,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0007_up.sql"),
                 down: include_str!("m0007_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0008_vocabulary",
+                up: include_str!("m0008_up.sql"),
+                down: include_str!("m0008_down.sql"),
+            }),
         ]
     }
 }

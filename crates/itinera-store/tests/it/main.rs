@@ -1,16 +1,16 @@
 //! The record on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
-mod happened;
-mod people;
+mod events;
 mod review;
 mod robust;
 mod two_way;
+mod users;
 mod watches;
 
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
-use itinera_model::event::Trouble;
+use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
@@ -22,8 +22,8 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, NewAgent, NewImport, Schedule, SiteSpec, Store, StoreError,
-    TargetSpec, TwoWaySchedule, Watched,
+    CodeRefused, JudgeWrite, MeasurementPlan, NewAgent, NewImport, Schedule, SiteSpec, Store,
+    StoreError, TargetSpec, TwoWaySchedule,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -35,7 +35,7 @@ struct Fixture {
 }
 
 /// Every alarm opens an incident of its own.
-fn apart(_: &Trouble, _: &[(IncidentId, Vec<Trouble>)]) -> Option<IncidentId> {
+fn apart(_: &Fault, _: &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> {
     None
 }
 
@@ -52,7 +52,7 @@ fn nothing(from: i64, to: i64) -> JudgeWrite {
         dropped: vec![],
         assessed: vec![],
         alarms: vec![],
-        happened: vec![],
+        occurred: vec![],
     }
 }
 
@@ -65,8 +65,8 @@ async fn fixture() -> Fixture {
     Fixture { cluster, store, _data: data }
 }
 
-fn watched(interval_ms: u32) -> Watched {
-    Watched {
+fn watched(interval_ms: u32) -> MeasurementPlan {
+    MeasurementPlan {
         sites: vec![SiteSpec {
             name: "Eskerry".into(),
             families: vec![Family::Ipv4],
@@ -93,7 +93,7 @@ fn watched(interval_ms: u32) -> Watched {
             pacing: Pacing::default(),
             enumerate_every_s: 0,
             two_way: TwoWaySchedule::default(),
-            surroundings_every_s: 60,
+            host_facts_every_s: 60,
         },
     }
 }

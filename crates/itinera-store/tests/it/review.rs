@@ -2,7 +2,7 @@
 
 use super::{Fixture, apart, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
-use itinera_model::event::Trouble;
+use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::unit::{Micros, WallTime};
@@ -39,8 +39,7 @@ impl Judging {
     async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
         let write = JudgeWrite { alarms, ..nothing(self.cursor, self.cursor + 1) };
         self.cursor += 1;
-        let first =
-            |_: &Trouble, open: &[(IncidentId, Vec<Trouble>)]| open.first().map(|(id, _)| *id);
+        let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
         let done = if together {
             store.commit_judgement(self.token, &write, &first).await
         } else {
@@ -52,11 +51,11 @@ impl Judging {
 
 async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, String)> {
     let events = store.incident_events(id).await.unwrap();
-    events.into_iter().map(|event| (event.person, event.kind)).collect()
+    events.into_iter().map(|event| (event.user, event.kind)).collect()
 }
 
 #[tokio::test]
-async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
+async fn alarms_join_incidents_that_users_comment_close_and_reopen() {
     let Fixture { cluster, store, _data } = fixture().await;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let mut judging = Judging { token, cursor: 0 };
@@ -76,7 +75,7 @@ async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
     store.close_incident(first, "repaired", "ailsa").await.unwrap();
     let again = store.close_incident(first, "", "bran").await.unwrap_err();
     assert!(matches!(again, StoreError::Incident(IncidentRefused::Closed)), "{again}");
-    // What is closed takes no more alarms, but of trouble that began before.
+    // What is closed takes no more alarms, but of fault that began before.
     judging.write(&store, vec![AlarmEffect::Raised(alarm(3))], true).await;
     assert_eq!(store.incident(first).await.unwrap().unwrap().alarms.len(), 2);
     let earlier = Alarm { since: alarm(1).since.plus_micros(-60_000_000), ..alarm(7) };
@@ -107,13 +106,13 @@ async fn alarms_fold_into_incidents_that_people_write_in_close_and_reopen() {
 #[tokio::test]
 async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
     let Fixture { cluster, store, _data } = fixture().await;
-    assert_eq!(store.news_after(0, 10).await.unwrap(), Since::News(vec![]));
+    assert_eq!(store.changes_after(0, 10).await.unwrap(), Since::Changes(vec![]));
     let complaint = Complaint {
         site: "Eskerry".into(),
         service: "Seat Booking".into(),
         about: OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap(),
         words: "it is slow".into(),
-        person: "ailsa".into(),
+        user: "ailsa".into(),
     };
     let evidence = serde_json::json!({ "frozen": true });
     let id = store.open_complaint(&complaint, evidence.clone()).await.unwrap();
@@ -127,12 +126,12 @@ async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
     for note in notes.collect::<Vec<_>>() {
         note.await.unwrap().unwrap();
     }
-    let Since::News(news) = store.news_after(0, 100).await.unwrap() else {
+    let Since::Changes(news) = store.changes_after(0, 100).await.unwrap() else {
         panic!("nothing is forgotten yet");
     };
     assert_eq!(news.iter().map(|n| n.no).collect::<Vec<_>>(), (1..=13).collect::<Vec<_>>());
     assert!(news.iter().all(|n| n.topic == "incident" && n.body["id"] == id.to_string()));
     // A reader ahead of the record, as after a restore, starts anew.
-    assert_eq!(store.news_after(99, 10).await.unwrap(), Since::Forgotten(13));
+    assert_eq!(store.changes_after(99, 10).await.unwrap(), Since::Forgotten(13));
     cluster.stop().await.unwrap();
 }

@@ -2,10 +2,10 @@
 //! agents that alternate, clusters that were killed while they were made.
 
 use super::*;
+use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
-use itinera_model::outward::Part;
+use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::reading::CarriedInterface;
-use itinera_model::surroundings::{Surroundings, SurroundingsRound};
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
 async fn raw(fixture: &Fixture) -> DatabaseConnection {
@@ -34,14 +34,14 @@ async fn text_with_nul_is_recorded_and_judged() {
     let reading = batch.readings[0].id();
     batch.rounds.iter_mut().for_each(|round| round.reading = Some(reading));
     batch.refused = vec![RefusedTask::of_path(path, "no\0t".to_owned())];
-    let around = Surroundings { host_name: "pi\0er".to_owned(), ..Surroundings::default() };
+    let host_facts = HostFacts { host_name: "pi\0er".to_owned(), ..HostFacts::default() };
     let clocks = batch.rounds[0].clocks;
-    batch.surroundings = vec![SurroundingsRound { clocks, around, gateway: None }];
+    batch.host_facts = vec![HostFactsRound { clocks, host_facts, gateway: None }];
     let now = OffsetDateTime::now_utc();
     let committed = store.commit_batch(agent, &batch, now).await.unwrap();
     assert_eq!((committed.stored, committed.refused), (3, 0));
     let log = store.log_after(0, 10).await.unwrap();
-    assert_eq!(log[0].around[0].round.around.host_name, "pi\0er", "kept as it came");
+    assert_eq!(log[0].host_facts[0].round.host_facts.host_name, "pi\0er", "kept as it came");
     let read = store.latest_read(path).await.unwrap().unwrap();
     let name = read.reading.hops[0].interface.as_ref().unwrap().name.clone().unwrap();
     assert_eq!(itinera_model::text::to_octets(&name), b"xe\0-0", "nothing of it is lost");
@@ -59,13 +59,13 @@ async fn text_with_nul_is_recorded_and_judged() {
         own_addresses: vec![],
     };
     let key = event.key.clone();
-    let began = JudgeWrite { happened: vec![EventEffect::Began(event)], ..nothing(0, 1) };
+    let began = JudgeWrite { occurred: vec![EventEffect::Began(event)], ..nothing(0, 1) };
     store.commit_judgement(token, &began, &apart).await.unwrap();
     assert_eq!(store.incidents(true, None, 10).await.unwrap().len(), 1);
     let ended = EventEffect::Ended { key, at: micros(now) };
-    let ended = JudgeWrite { happened: vec![ended], ..nothing(1, 2) };
+    let ended = JudgeWrite { occurred: vec![ended], ..nothing(1, 2) };
     store.commit_judgement(token, &ended, &apart).await.unwrap();
-    let which = itinera_store::WhichEvents { lasting: true, ..Default::default() };
+    let which = itinera_store::EventQuery { lasting: true, ..Default::default() };
     assert_eq!(
         store.events(which, None, 10).await.unwrap().len(),
         0,
@@ -154,8 +154,8 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
     let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
     assert_eq!((kept.commit_no, kept.site.as_str(), kept.rounds), (1, "Eskerry", 2));
     assert_eq!(kept.error.len(), 2_000);
-    assert_eq!(store.state_counts().await.unwrap().set_aside_commits, 1);
-    assert_eq!(store.state_counts().await.unwrap().rounds, 6, "its rounds are recorded");
+    assert_eq!(store.status_counts().await.unwrap().set_aside_commits, 1);
+    assert_eq!(store.status_counts().await.unwrap().rounds, 6, "its rounds are recorded");
     assert!(!store.retry_commit(2, "Ailsa").await.unwrap());
     assert!(store.retry_commit(1, "Ailsa").await.unwrap());
     assert_eq!(store.commit_to_retry().await.unwrap(), Some(1));
@@ -214,4 +214,52 @@ async fn a_cluster_whose_making_was_killed_is_made_again() {
     assert!(before > 0);
     Cluster::start(data.path()).await.unwrap().stop().await.unwrap();
     assert!(std::fs::metadata(&log).unwrap().len() > before, "an earlier run's log is kept");
+}
+
+/// The version before called users persons, diagnoses outward and host facts around.
+#[tokio::test]
+async fn a_database_of_the_version_before_is_migrated() {
+    let fixture = fixture().await;
+    let db = raw(&fixture).await;
+    db.execute_unprepared(include_str!("../../src/migration/m0008_down.sql")).await.unwrap();
+    let older = "DELETE FROM seaql_migrations WHERE version = 'm0008_vocabulary';
+        INSERT INTO person (id, name, role, password, active, created_at)
+            VALUES (gen_random_uuid(), 'bran', 'analyst', 'h', true, now());
+        INSERT INTO audit (at, person, action, object, detail)
+            VALUES (now(), 'bran', 'person-added', 'bran', '{}'),
+                (now(), 'bran', 'look-asked', '1', '{}');
+        INSERT INTO incident (id, opened_at, complaint)
+            VALUES (gen_random_uuid(), now(), '{\"site\": \"Eskerry\", \"person\": \"bran\"}');
+        INSERT INTO incident_event (id, incident_id, at, person, kind, body)
+            SELECT gen_random_uuid(), id, now(), 'bran', 'outward-asked', '{\"outward\": 1}'
+            FROM incident;";
+    db.execute_unprepared(older).await.unwrap();
+    let store = Store::open(&Cluster::url_in(fixture._data.path())).await.unwrap();
+    assert_eq!(store.users().await.unwrap()[0].name, "bran");
+    let actions = store.audit_entries(None, 10).await.unwrap();
+    let actions: Vec<_> = actions.iter().map(|entry| entry.action.as_str()).collect();
+    assert_eq!(actions, ["diagnosis-started", "user-added"]);
+    let one = |select: &'static str| {
+        let db = db.clone();
+        async move {
+            db.query_one_raw(sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, select))
+                .await
+                .unwrap()
+                .unwrap()
+        }
+    };
+    let complaint: String =
+        one("SELECT complaint->>'user' AS it FROM incident").await.try_get("", "it").unwrap();
+    assert_eq!(complaint, "bran");
+    let kind: String = one("SELECT kind || (body->>'diagnosis') AS it FROM incident_event")
+        .await
+        .try_get("", "it")
+        .unwrap();
+    assert_eq!(kind, "diagnosis-started1");
+    let partitions = "SELECT count(*) AS it FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+        WHERE i.inhparent = 'host_facts_round'::regclass AND c.relname NOT LIKE 'host_facts_round%'";
+    let misnamed: i64 = one(partitions).await.try_get("", "it").unwrap();
+    assert_eq!(misnamed, 0);
+    db.close().await.unwrap();
+    fixture.cluster.stop().await.unwrap();
 }

@@ -2,8 +2,8 @@
 
 use super::{Fixture, fixture, join_as, watched};
 use itinera_model::batch::Batch;
-use itinera_model::id::{AgentId, BootId, OutwardId, PairId};
-use itinera_model::outward::OutwardOrder;
+use itinera_model::diagnosis::DiagnosisTask;
+use itinera_model::id::{AgentId, BootId, DiagnosisId, PairId};
 use itinera_model::path::Family;
 use itinera_model::round::{Clocks, StampSource};
 use itinera_model::two_way::{OneWay, TwoWayRound};
@@ -133,8 +133,8 @@ async fn a_pair_that_nobody_has_chosen_is_measured_for_as_long_as_somebody_looks
         is_hidden: false,
     };
     let look = async |number: u128, until| {
-        let order = OutwardOrder {
-            id: OutwardId::from_uuid(Uuid::from_u128(number)),
+        let order = DiagnosisTask {
+            id: DiagnosisId::from_uuid(Uuid::from_u128(number)),
             target: "the agent at Dunverra".into(),
             address: Some(spec.other_end(one)),
             name: None,
@@ -142,7 +142,7 @@ async fn a_pair_that_nobody_has_chosen_is_measured_for_as_long_as_somebody_looks
             asks: Vec::new(),
             not_after: WallTime::from_unix_seconds(4_000_000_000),
         };
-        let version = store.order_outward(one, &order, "Ailsa", None, Some((&spec, until))).await;
+        let version = store.order_diagnosis(one, &order, "Ailsa", None, Some((&spec, until))).await;
         assert!(version.unwrap().is_some(), "the agents are told");
     };
     let now = OffsetDateTime::now_utc();

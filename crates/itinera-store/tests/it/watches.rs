@@ -3,7 +3,7 @@
 use super::{Fixture, fixture, join, watched};
 use itinera_model::id::{AgentId, IncidentId, PathId};
 use itinera_store::{
-    Complaint, NewSuppression, NewWatch, Store, StoreError, WatchChange, WatchRefused, WhichWatches,
+    Complaint, NewSuppression, NewWatch, Store, StoreError, WatchChange, WatchQuery, WatchRefused,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -16,7 +16,7 @@ fn new_watch(path: PathId, interval_ms: u32, seconds: i64) -> NewWatch {
         begins_at,
         ends_at: begins_at + Duration::seconds(seconds),
         reason: "slow in the evening".into(),
-        person: "Ailsa".into(),
+        user: "Ailsa".into(),
     }
 }
 
@@ -68,11 +68,11 @@ async fn a_watch_makes_its_path_denser_while_it_runs_and_is_kept() {
         service: "Seat Booking".into(),
         about: OffsetDateTime::now_utc(),
         words: "slow".into(),
-        person: "Ailsa".into(),
+        user: "Ailsa".into(),
     };
     let incident = store.open_complaint(&complaint, serde_json::json!({})).await.unwrap();
     change(attach(incident)).await.unwrap();
-    let of_incident = WhichWatches { incident: Some(incident), ..WhichWatches::default() };
+    let of_incident = WatchQuery { incident: Some(incident), ..WatchQuery::default() };
     let listed = store.watches(of_incident, None, 10).await.unwrap();
     assert_eq!((listed.len(), listed[0].incident.map(|(id, _)| id)), (1, Some(incident)));
 
@@ -84,7 +84,7 @@ async fn a_watch_makes_its_path_denser_while_it_runs_and_is_kept() {
     let summary = serde_json::json!({ "rounds": 3 });
     store.keep_watch_summary(id, summary.clone()).await.unwrap();
     assert!(store.watches_to_sum_up().await.unwrap().is_empty());
-    let kept = store.watches(WhichWatches::default(), None, 10).await.unwrap();
+    let kept = store.watches(WatchQuery::default(), None, 10).await.unwrap();
     assert_eq!(kept.iter().map(|watch| watch.id).collect::<Vec<_>>(), [other, id]);
     assert_eq!(kept[1].summary, Some(summary));
     let audit = store.audit_entries(None, 20).await.unwrap();
@@ -107,7 +107,7 @@ async fn a_suppression_names_what_is_not_measured_and_can_be_lifted() {
         from,
         until: from + Duration::hours(2),
         reason: "planned work".into(),
-        person: "Ailsa".into(),
+        user: "Ailsa".into(),
     };
     let mut ids = Vec::new();
     for (site, target, expected) in [
@@ -130,7 +130,7 @@ async fn a_suppression_names_what_is_not_measured_and_can_be_lifted() {
         WatchRefused::UnknownSuppression
     );
     // What is suppressed now is not missed.
-    let missed = async || store.state_counts().await.unwrap().paths_without_news;
+    let missed = async || store.status_counts().await.unwrap().paths_without_rounds;
     assert_eq!(missed().await, i64::try_from(paths.len()).unwrap());
     store.suppress(&of(Some("Eskerry"), None)).await.unwrap();
     assert_eq!((missed().await, store.suppressions().await.unwrap().len()), (0, 1));

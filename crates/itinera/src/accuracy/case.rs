@@ -1,7 +1,7 @@
 //! Tells one case, draws it, and writes its world for the demonstration.
 
 use super::CaseArgs;
-use crate::demonstrate::Story;
+use crate::demo::Story;
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use itinera_lab::accuracy::{self, Explained, Setup};
@@ -32,7 +32,7 @@ pub(super) fn run(args: &CaseArgs, output: &Output) -> Result<(), Failure> {
             let directory = directory.display();
             output.line(&format!(
                 "\nTo see it in the demonstration (what happens begins after {:.0} s):\n  \
-                 itinera demonstrate --world {directory} --seed {} --data DIR",
+                 itinera demo --world {directory} --seed {} --data DIR",
                 told.record.truth.begins_s, args.seed,
             ))?;
         }

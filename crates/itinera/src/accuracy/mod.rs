@@ -1,4 +1,4 @@
-//! `itinera accuracy`: how well faults are located, measured on worlds whose truth is known.
+//! `itinera accuracy`: how well faults are located, measured on worlds with known truth.
 
 mod case;
 mod keep;
@@ -13,14 +13,14 @@ use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AccuracyCommand {
-    /// Run a suite of worlds and print scores; with --keep it can be interrupted and gone on with
+    /// Run a suite of worlds and print scores; --keep saves results so that a run can continue
     Run(RunArgs),
-    /// Print scores of all worlds kept in a directory, from whatever slices
+    /// Print the scores of all worlds saved in a directory
     Report {
-        /// The directory
+        /// Directory
         directory: PathBuf,
     },
-    /// Tell one case: what was true, what was measured, who said what
+    /// Explain one case: the truth, the measurements and the answers of all candidates
     Case(CaseArgs),
     /// Print the JSON Schema of a report
     Schema,
@@ -28,21 +28,21 @@ pub(crate) enum AccuracyCommand {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum SuiteName {
-    /// Under three minutes on two cores: who is better in the same cases
+    /// Comparison on the same cases; under three minutes on two cores
     Quick,
-    /// Overnight: what is published
+    /// Full suite for publication; runs overnight
     Full,
-    /// What more agents, peers, probes and rounds would buy
+    /// Effect of more agents, peers, probes and rounds
     Sweep,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum SplitName {
-    /// To choose parameters on
+    /// Seeds for choosing parameters
     Tune,
-    /// To calibrate confidence on
+    /// Seeds for calibrating confidence
     Calibrate,
-    /// To measure on, and for nothing else
+    /// Seeds for measuring only
     Test,
 }
 
@@ -75,10 +75,10 @@ impl From<SetupName> for Setup {
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {
-    /// Which worlds
+    /// Suite of worlds
     #[arg(long, value_enum, default_value_t = SuiteName::Quick)]
     pub(super) suite: SuiteName,
-    /// Which seeds
+    /// Set of seeds
     #[arg(long, value_enum, default_value_t = SplitName::Test)]
     pub(super) split: SplitName,
     /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits
@@ -87,22 +87,22 @@ pub(crate) struct RunArgs {
     /// Only worlds measured by this setup
     #[arg(long, value_enum)]
     pub(super) setup: Option<SetupName>,
-    /// Only so many worlds
+    /// Largest number of worlds
     #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
     pub(super) worlds: Option<u16>,
-    /// Cases in each world instead of the suite's number
+    /// Cases in each world (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
     pub(super) cases: Option<u16>,
-    /// Minutes without a fault in each world instead of the suite's number
+    /// Minutes without a fault in each world (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u32).range(0..=100_000))]
     pub(super) calm_minutes: Option<u32>,
-    /// Every Nth world from the Kth on, such as 2/8: slices add up
+    /// Slice K/N of the worlds, such as 2/8
     #[arg(long, value_name = "K/N", value_parser = slice)]
     pub(super) slice: Option<(usize, usize)>,
-    /// Keep each world's record in this directory, and do not run again what is kept there
+    /// Save the result of each world in this directory and skip worlds saved there
     #[arg(long, value_name = "DIR")]
     pub(super) keep: Option<PathBuf>,
-    /// Threads; as many as there are cores where absent. The scores do not depend on it
+    /// Threads (default: number of cores); scores do not depend on it
     #[arg(long, value_parser = clap::value_parser!(u16).range(1..=1_024))]
     pub(super) threads: Option<u16>,
 }
@@ -118,22 +118,22 @@ fn slice(text: &str) -> Result<(usize, usize), String> {
 
 #[derive(Debug, Args)]
 pub(crate) struct CaseArgs {
-    /// The world's seed
+    /// Seed of the world
     #[arg(long)]
     pub(super) seed: u64,
-    /// The case's number in its world, from 0
+    /// Number of the case in its world, from 0
     #[arg(long, value_parser = clap::value_parser!(u64).range(..100_000))]
     pub(super) number: u64,
-    /// The world's family: plain, noise, bursts, addresses, routing, limits
+    /// Family of the world: plain, noise, bursts, addresses, routing, limits
     #[arg(long, default_value_t = Family::Plain)]
     pub(super) family: Family,
-    /// Who measures
+    /// Measuring setup
     #[arg(long, value_enum, default_value_t = SetupName::A)]
     pub(super) setup: SetupName,
-    /// Draw a picture of it into this file (SVG)
+    /// Write a picture to this file (SVG)
     #[arg(long, value_name = "FILE")]
     pub(super) svg: Option<PathBuf>,
-    /// Write the world into this directory, for `itinera demonstrate --world`
+    /// Write the world to this directory, for `itinera demo --world`
     #[arg(long, value_name = "DIR")]
     pub(super) world: Option<PathBuf>,
 }

@@ -7,13 +7,13 @@ use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AgentCommand {
-    /// Join a service by a one-time code
+    /// Join a service with a one-time code
     Join(JoinArgs),
-    /// Measure, spool and upload until told to stop
+    /// Measure and upload until stopped
     Run(RunArgs),
-    /// Say what an agent can do on this machine, and what would grant the rest
+    /// Show which probe methods work on this machine and how to permit the others
     Check,
-    /// Print a systemd unit that runs the agent with the least privilege
+    /// Print a systemd unit that runs the agent with least privilege
     Unit {
         /// Directory of the agent's identity and spool
         #[arg(long, default_value = "/var/lib/itinera-agent", value_name = "DIR")]
@@ -23,12 +23,12 @@ pub(crate) enum AgentCommand {
 
 #[derive(Debug, Args)]
 pub(crate) struct JoinArgs {
-    /// The code that `itinera join-code` printed
+    /// Code that `itinera join-code` printed
     pub(crate) code: String,
-    /// Where the service listens for agents, such as https://198.51.100.7:7481
+    /// URL of the service for agents, such as https://198.51.100.7:7481
     #[arg(long, value_name = "URL")]
     pub(crate) service: String,
-    /// Directory of this agent's identity and spool
+    /// Directory of the agent's identity and spool
     #[arg(
         long,
         env = "ITINERA_AGENT_DATA",
@@ -40,10 +40,10 @@ pub(crate) struct JoinArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct RunArgs {
-    /// Trust who signed services' certificates with these (PEM) instead of whom the machine trusts
+    /// CA certificates for checks of services (PEM) instead of those of the machine
     #[arg(long, value_name = "FILE", env = "ITINERA_AGENT_TRUST")]
     pub(crate) trust: Option<PathBuf>,
-    /// Directory of this agent's identity and spool
+    /// Directory of the agent's identity and spool
     #[arg(
         long,
         env = "ITINERA_AGENT_DATA",
@@ -51,19 +51,19 @@ pub(crate) struct RunArgs {
         value_name = "DIR"
     )]
     pub(crate) data: PathBuf,
-    /// What the site allows, whatever the service asks: targets, methods, rates (TOML)
+    /// Local limits that the service cannot widen: targets, methods, rates (TOML)
     #[arg(long, env = "ITINERA_AGENT_LIMITS", value_name = "FILE")]
     pub(crate) limits: Option<PathBuf>,
-    /// Octets the spool may take on disk
+    /// Largest size of the spool on disk in bytes
     #[arg(long, default_value_t = 64 << 20, value_name = "BYTES")]
     pub(crate) spool_max_bytes: u64,
-    /// Probe a simulated internet at this loopback address instead of the real one
+    /// Probe a simulated internet at this loopback address
     #[arg(long, requires = "address", value_name = "HOST:PORT")]
     pub(crate) simulation: Option<SocketAddr>,
-    /// What the clock is off there: milliseconds ahead, and parts in a million that it drifts
+    /// Clock error in the simulation: offset in ms, drift in ppm
     #[arg(long, requires = "simulation", value_name = "MS,PPM", value_parser = clock_error)]
     pub(crate) clock_error: Option<ClockError>,
-    /// This agent's address in the simulated internet; once for each version of IP
+    /// Own address in the simulated internet, one per IP version
     #[arg(long, requires = "simulation", value_name = "ADDRESS")]
     pub(crate) address: Vec<IpAddr>,
     /// Stop when standard input ends, as it does when the parent process is gone

@@ -11,27 +11,27 @@ use std::path::PathBuf;
 pub(crate) use crate::accuracy::AccuracyCommand;
 pub(crate) use crate::client::watches::{SuppressionsCommand, WatchesCommand};
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
-pub(crate) use measuring::{OutwardArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
+pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 
 const EXIT_CODES: &str = "Exit codes:
-  0  done
-  1  failed for another reason
-  2  the command line is wrong
-  3  the service cannot be reached, or is not well
-  4  the service refuses: not signed in, an unknown id, bad input, a used or expired code
-  5  a file is wrong: configuration, scenario, identity
-  6  a recomputation differs from the record
- 10  outward: broken on this machine or its own link
- 11  outward: broken at the gateway or inside the site
- 12  outward: broken at the resolvers or the name
- 13  outward: broken in the network on the way
- 14  outward: broken at the target or its service";
+  0  success
+  1  other failure
+  2  wrong command line
+  3  service unreachable or unable to answer
+  4  request refused: not signed in, unknown id, bad input, used or expired code
+  5  invalid file: configuration, scenario, identity
+  6  a recomputation differs from the database
+ 10  diagnosis: fault on this machine or its link
+ 11  diagnosis: fault at the gateway or inside the site
+ 12  diagnosis: fault at the resolvers or the name
+ 13  diagnosis: fault in the network
+ 14  diagnosis: fault at the target or its service";
 
-/// Where on a path loss and delay begin, whose it is, and since when.
+/// Locates loss and delay on network paths: the link, its owner and the start time.
 #[derive(Debug, Parser)]
 #[command(name = "itinera", version, after_help = EXIT_CODES, propagate_version = true)]
 pub(crate) struct Arguments {
-    /// Where the service listens for people and programs
+    /// URL of the service's API
     #[arg(
         long,
         global = true,
@@ -40,10 +40,10 @@ pub(crate) struct Arguments {
         value_name = "URL"
     )]
     pub(crate) api: String,
-    /// A file with a token to come in with; else what `itinera sign-in` has kept is used
+    /// File with an access token (default: the token that `itinera sign-in` saved)
     #[arg(long, global = true, env = "ITINERA_TOKEN_FILE", value_name = "FILE")]
     pub(crate) token_file: Option<PathBuf>,
-    /// How to print
+    /// Output format
     #[arg(long, global = true, value_enum, default_value_t = Format::Table)]
     pub(crate) format: Format,
     #[command(subcommand)]
@@ -53,162 +53,162 @@ pub(crate) struct Arguments {
 /// How results are printed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
-    /// For people
+    /// Tables and text
     Table,
-    /// For programs: what the API gave
+    /// JSON as the API returned it
     Json,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Sign in: makes a token for this program and keeps it for your account's eyes only
+    /// Sign in and save an access token that only your account can read
     SignIn {
-        /// Who; asked for where absent
+        /// User name (default: ask)
         #[arg(long)]
         name: Option<String>,
-        /// Read the password from standard input instead of asking for it
+        /// Read the password from standard input
         #[arg(long)]
         password_stdin: bool,
     },
-    /// Sign out: the kept token opens nothing any more
+    /// Sign out: revoke and delete the saved token
     SignOut,
-    /// Tokens for programs
+    /// Manage access tokens for programs
     Tokens {
         #[command(subcommand)]
         command: TokensCommand,
     },
-    /// People who may sign in
-    People {
+    /// Manage users
+    Users {
         #[command(subcommand)]
-        command: PeopleCommand,
+        command: UsersCommand,
     },
-    /// List what people changed, newest first
+    /// List changes made by users, newest first
     Audit,
-    /// Say how everything is, in a sentence and a few counts
-    State,
-    /// List the agents
+    /// Show the status of the installation
+    Status,
+    /// List agents
     Agents,
-    /// List the paths with what is found on them
+    /// List paths with their findings
     Paths,
-    /// Show one path hop by hop, with its finding
+    /// Show one path hop by hop with its finding
     Path {
-        /// Its id, or the end of it as `paths` shows
+        /// Id of the path, or its last characters as `paths` shows them
         id: String,
     },
     /// List alarms, newest first
     Alarms {
-        /// Only those that are open
+        /// Show only open alarms
         #[arg(long)]
         open: bool,
     },
-    /// Follow what happens, as it happens, until Ctrl-C
+    /// Print alarms, events and incidents as they arrive, until Ctrl-C
     Follow,
-    /// Incidents: alarms of one cause, or a complaint, reviewed together
+    /// Manage incidents: alarms of one cause, or a complaint
     Incidents {
         #[command(subcommand)]
         command: IncidentsCommand,
     },
-    /// What services answer by their own protocols, and how far that got
+    /// List checks of services by their own protocols
     Checks {
-        /// The number of one check
+        /// Number of a check
         number: Option<i64>,
-        /// Ask it at once, besides its schedule, and wait for what comes of it
+        /// Run the check now and wait for the result
         #[arg(long, requires = "number")]
         now: bool,
     },
-    /// How much gets through between two agents: list, or measure now
+    /// List or start throughput measurements between two agents
     Throughput(ThroughputArgs),
-    /// What happened: to services, names, agents' own lines, ways; newest first
+    /// List events of services, names, hosts and routes, newest first
     Events {
-        /// Only what lasts
+        /// Show only events that have not ended
         #[arg(long)]
         lasting: bool,
-        /// Only what is bad by itself
+        /// Show only events that are faults
         #[arg(long)]
-        trouble: bool,
+        faults: bool,
     },
-    /// What an agent finds around it: interfaces, gateways, resolvers, neighbours
-    Surroundings {
-        /// Name of its site
+    /// Show the host facts of an agent: interfaces, gateways, resolvers, neighbours
+    HostFacts {
+        /// Name of the agent's site
         site: String,
     },
-    /// Both ways between agents, each direction by itself
+    /// List two-way measurements between agents, with each direction
     Pairs {
-        /// The number of one pair
+        /// Number of a pair
         number: Option<i64>,
-        /// Make it a voice-like stream for so long, to hear how a conversation would sound
+        /// Send a voice-like stream for this time to rate voice quality
         #[arg(long, requires = "number", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(10..=600))]
         voice: Option<u32>,
     },
-    /// Watches: paths measured more densely for a while
+    /// Manage watches: paths measured more often for a limited time
     Watches {
         #[command(subcommand)]
         command: WatchesCommand,
     },
-    /// Commits that could not be judged: recorded, left out of judgement, tried again on demand
+    /// List or retry commits that judgement failed on and set aside
     SetAside {
         #[command(subcommand)]
         command: SetAsideCommand,
     },
-    /// Suppressions: whiles in which nothing is measured on purpose
+    /// Manage planned pauses of measurement
     Suppressions {
         #[command(subcommand)]
         command: SuppressionsCommand,
     },
-    /// Owner maps
+    /// Import owner maps
     Owners {
         #[command(subcommand)]
         command: OwnersCommand,
     },
-    /// Make a one-time code by which an agent joins
+    /// Create a one-time code for joining an agent
     JoinCode {
         /// Name of a configured site
         #[arg(long)]
         site: String,
-        /// How long it opens, in seconds
+        /// Validity in seconds
         #[arg(long, default_value_t = 3600, value_name = "SECONDS")]
         lifetime_s: u32,
     },
     /// Run the service
     Serve(ServeArgs),
-    /// Configuration files
+    /// Check configuration files
     Config {
         #[command(subcommand)]
         command: ConfigCommand,
     },
-    /// Measure one path once, with no service: hop by hop, with a finding in words
+    /// Measure one path once from this machine, without a service
     Survey {
         #[command(subcommand)]
         command: SurveyCommand,
     },
-    /// Is it the network at all? Step by step from this machine to a service, in half a minute
-    Outward(OutwardArgs),
-    /// The measuring agent
+    /// Diagnose the connection to a service step by step, in half a minute
+    Diagnose(DiagnoseArgs),
+    /// Join, run and check the measuring agent
     Agent {
         #[command(subcommand)]
         command: AgentCommand,
     },
-    /// Run a simulated internet from a scenario file, in real time on loopback
+    /// Run a simulated internet from a scenario file on loopback
     Simulate(SimulateArgs),
-    /// Run service, simulated internet and agents together until Ctrl-C
-    Demonstrate(DemonstrateArgs),
-    /// Compute all findings again from the record and compare
+    /// Run a service, a simulated internet and agents until Ctrl-C
+    Demo(DemoArgs),
+    /// Recompute all findings from the database and compare
     Recompute(RecomputeArgs),
-    /// Measure how well faults are located, on simulated worlds whose truth is known
+    /// Measure the accuracy of localization on simulated worlds
     Accuracy {
         #[command(subcommand)]
         command: AccuracyCommand,
     },
     /// Print the OpenAPI description of the service's API
     ApiDescription,
-    /// Print completions for a shell
+    /// Print shell completions
     Completions {
-        /// The shell
+        /// Shell
         shell: clap_complete::Shell,
     },
-    /// Write manual pages, one for each command
+    /// Write manual pages
     Manual {
-        /// Directory that they are written into
+        /// Directory for the pages
         directory: PathBuf,
     },
 }
@@ -217,98 +217,98 @@ pub(crate) enum Command {
 pub(crate) enum IncidentsCommand {
     /// List incidents, newest first
     List {
-        /// Only those that are not closed
+        /// Show only open incidents
         #[arg(long)]
         open: bool,
     },
-    /// Show one with what happened and what was measured
+    /// Show an incident with its timeline and evidence
     Show {
-        /// Its number
+        /// Number
         number: i64,
     },
-    /// Open one from a complaint, with what was measured there and then
+    /// Open an incident from a complaint, with the measurements of that time
     Open {
-        /// Name of the site it comes from
+        /// Site that reports the problem
         #[arg(long)]
         site: String,
-        /// Name of the service it is about
+        /// Service with the problem
         #[arg(long)]
         service: String,
-        /// Since about when, such as 2026-01-31T14:05:00Z; now where absent
+        /// Start of the problem, such as 2026-01-31T14:05:00Z (default: now)
         #[arg(long, value_name = "TIME")]
         about: Option<String>,
-        /// In their own words
+        /// Description of the problem
         #[arg(long, default_value = "")]
         words: String,
     },
-    /// Write a note into one
+    /// Add a note to an incident
     Note {
-        /// Its number
+        /// Number
         number: i64,
-        /// The note
+        /// Text of the note
         text: String,
     },
-    /// Close one
+    /// Close an incident
     Close {
-        /// Its number
+        /// Number
         number: i64,
-        /// Cause, and what was done
+        /// Cause and action taken
         #[arg(long, default_value = "")]
         words: String,
     },
-    /// Open a closed one again
+    /// Reopen a closed incident
     Reopen {
-        /// Its number
+        /// Number
         number: i64,
     },
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TokensCommand {
-    /// List tokens: your own, or everybody's for an administrator
+    /// List your tokens; administrators see all tokens
     List,
-    /// Make a token, shown once
+    /// Create a token; it is printed once
     Make {
-        /// What it is for
+        /// Purpose of the token
         name: String,
-        /// What it may do at most: viewer, analyst or administrator; your own role where absent
+        /// Role: viewer, analyst or administrator (default: your own role)
         #[arg(long)]
         role: Option<Role>,
-        /// How long it opens, in days
+        /// Validity in days
         #[arg(long, default_value_t = 30, value_name = "DAYS")]
         lifetime_days: u16,
     },
-    /// Take a token back for good
+    /// Revoke a token
     Revoke {
-        /// Its id
+        /// Id
         id: String,
     },
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum PeopleCommand {
-    /// List everybody
+pub(crate) enum UsersCommand {
+    /// List users
     List,
-    /// Add a person; the password is asked for, or read from standard input
+    /// Add a user; asks for the password or reads it from standard input
     Add {
-        /// The name they sign in with
+        /// Name for signing in
         name: String,
-        /// viewer, analyst or administrator
+        /// Role: viewer, analyst or administrator
         #[arg(long)]
         role: Role,
     },
-    /// Change a person
+    /// Change a user
     #[command(group = clap::ArgGroup::new("what").required(true).multiple(true))]
     Change {
-        /// The name they sign in with
+        /// Name for signing in
         name: String,
-        /// viewer, analyst or administrator
+        /// Role: viewer, analyst or administrator
         #[arg(long, group = "what")]
         role: Option<Role>,
-        /// false: they may not come in any more, and all of their sessions end
+        /// false disables the user and ends all sessions of the user
         #[arg(long, group = "what", value_name = "BOOL")]
         active: Option<bool>,
-        /// Ask for another password, or read it from standard input
+        /// Set a new password; asks for it or reads it from standard input
         #[arg(long, group = "what")]
         password: bool,
     },
@@ -318,9 +318,9 @@ pub(crate) enum PeopleCommand {
 pub(crate) enum OwnersCommand {
     /// Import an owner map: CSV with the columns prefix, as_number, owner, contact
     Import {
-        /// The file; - for standard input
+        /// CSV file, or - for standard input
         file: PathBuf,
-        /// What to call it; the file's name where absent
+        /// Name of the source (default: the file name)
         #[arg(long)]
         source: Option<String>,
     },
@@ -328,9 +328,9 @@ pub(crate) enum OwnersCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ConfigCommand {
-    /// Check a configuration file and say what is wrong with it, by line
+    /// Check a configuration file and print errors with line numbers
     Check {
-        /// The file
+        /// Configuration file
         file: PathBuf,
     },
 }
@@ -340,10 +340,10 @@ pub(crate) struct ServeArgs {
     /// Configuration file
     #[arg(long, env = "ITINERA_CONFIG", value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
-    /// Data directory, over the file's
+    /// Data directory; overrides the configuration file
     #[arg(long, env = "ITINERA_DATA", value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
-    /// PostgreSQL, over the file's; without any, a private one runs in the data directory
+    /// PostgreSQL URL; overrides the configuration file (default: a private cluster in the data directory)
     #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
     pub(crate) database: Option<String>,
     /// Stop when standard input ends, as it does when the parent process is gone
@@ -353,11 +353,11 @@ pub(crate) struct ServeArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum SetAsideCommand {
-    /// List them, the newest first
+    /// List commits set aside, newest first
     List,
-    /// Have a commit judged again
+    /// Retry a commit
     Retry {
-        /// Its number, as `set-aside list` shows it
+        /// Number of the commit, as `set-aside list` shows it
         commit: i64,
     },
 }
@@ -366,16 +366,16 @@ pub(crate) enum SetAsideCommand {
 pub(crate) struct SimulateArgs {
     /// Scenario file
     pub(crate) scenario: PathBuf,
-    /// Where chance begins; drawn and printed where absent
+    /// Random seed (default: random, printed at start)
     #[arg(long)]
     pub(crate) seed: Option<u64>,
-    /// Loopback address that takes whole IP packets in UDP datagrams
+    /// Loopback address that receives IP packets in UDP datagrams
     #[arg(long, default_value = "127.0.0.1:7482", value_name = "HOST:PORT")]
     pub(crate) listen: SocketAddr,
-    /// Write the certificate of whoever signs its services' certificates to this file
+    /// Write the CA certificate of the simulated services to this file
     #[arg(long, value_name = "FILE")]
     pub(crate) authority: Option<PathBuf>,
-    /// Only check the file
+    /// Check the file and exit
     #[arg(long)]
     pub(crate) check: bool,
     /// Stop when standard input ends, as it does when the parent process is gone
@@ -384,21 +384,21 @@ pub(crate) struct SimulateArgs {
 }
 
 #[derive(Debug, Args)]
-pub(crate) struct DemonstrateArgs {
-    /// Data directory; /var/lib/itinera-demo for root, else one below the home directory
+pub(crate) struct DemoArgs {
+    /// Data directory (default: /var/lib/itinera-demo for root, else below the home directory)
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
-    /// Discard what an earlier run has left
+    /// Delete the data of an earlier run
     #[arg(long)]
     pub(crate) fresh: bool,
-    /// Where chance begins; drawn and printed where absent
+    /// Random seed (default: random, printed at start)
     #[arg(long)]
     pub(crate) seed: Option<u64>,
-    /// Take free ports instead of 7480 to 7482
+    /// Use free ports instead of 7480 to 7482
     #[arg(long)]
     pub(crate) any_port: bool,
-    /// Another world, as `itinera accuracy case --world` writes it: world.toml, owners.csv and
-    /// service.toml in this directory
+    /// Directory with another world: world.toml, owners.csv and service.toml, as
+    /// `itinera accuracy case --world` writes them
     #[arg(long, value_name = "DIR")]
     pub(crate) world: Option<PathBuf>,
     /// Stop when standard input ends, as it does when the parent process is gone
@@ -409,10 +409,10 @@ pub(crate) struct DemonstrateArgs {
 #[derive(Debug, Args)]
 #[group(required = true, multiple = false)]
 pub(crate) struct RecomputeArgs {
-    /// The record, by its database's URL
+    /// URL of the database
     #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
     pub(crate) database: Option<String>,
-    /// The record of a service that runs with this data directory
+    /// Data directory of a running service
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
 }

@@ -63,7 +63,7 @@ fn span(value: &Value) -> String {
     us(value).map_or_else(|| ABSENT.to_owned(), ms)
 }
 
-/// What is asked, and of whom.
+/// The check and its destination.
 fn asks(check: &Value) -> String {
     let kind = text_of(&check["kind"]);
     let host = check["host"].as_str().map(|host| format!(" {host}")).unwrap_or_default();
@@ -139,7 +139,7 @@ fn one(output: &Output, check: &Value) -> Result<(), Failure> {
         let rate = rate.map(|rate| format!(", {} kB a second", rate / 1_000)).unwrap_or_default();
         let (version, status) = (text_of(&web["version"]), &web["status"]);
         let size = &web["size_bytes"];
-        output.line(&format!("HTTP/{version}    status {status}, {size} octets read{rate}"))?;
+        output.line(&format!("HTTP/{version}    status {status}, {size} bytes read{rate}"))?;
     }
     resolvers(output, check)?;
     resources(output, list(&web["resources"]))?;
@@ -203,7 +203,7 @@ fn resources(output: &Output, resources: &[Value]) -> Result<(), Failure> {
             bar,
         ]
     });
-    let head = ["resource", "status", "octets", "in", "- until the first octet, = transfer"];
+    let head = ["resource", "status", "bytes", "in", "- until the first byte, = transfer"];
     output.table(&head, rows.collect())
 }
 

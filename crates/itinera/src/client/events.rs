@@ -1,4 +1,4 @@
-//! `itinera events` and `itinera surroundings`: what happened, and what is around an agent.
+//! `itinera events` and `itinera host-facts`.
 
 use super::checks::list;
 use super::http::Client;
@@ -7,16 +7,16 @@ use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
 
-/// Events listed for people.
+/// Events in one list.
 const SHOWN: usize = 50;
 
 pub(crate) async fn events(
     client: &Client,
     output: &Output,
     lasting: bool,
-    trouble: bool,
+    faults: bool,
 ) -> Result<(), Failure> {
-    let place = format!("/events?limit=500&lasting={lasting}&trouble={trouble}");
+    let place = format!("/events?limit=500&lasting={lasting}&faults={faults}");
     if output.is_json() {
         let all = client.all_pages(&place).await?;
         return output.json(&all);
@@ -24,7 +24,7 @@ pub(crate) async fn events(
     let page = client.get(&place).await?;
     let items = list(&page["items"]);
     if items.is_empty() {
-        return output.line(if lasting { "Nothing lasts." } else { "Nothing has happened." });
+        return output.line(if lasting { "Nothing lasts." } else { "Nothing has occurred." });
     }
     for event in items.iter().take(SHOWN) {
         let until = match event["ended_at"].as_str() {
@@ -47,7 +47,7 @@ pub(crate) async fn events(
     Ok(())
 }
 
-pub(crate) async fn surroundings(
+pub(crate) async fn host_facts(
     client: &Client,
     output: &Output,
     site: &str,
@@ -60,8 +60,8 @@ pub(crate) async fn surroundings(
         let text = format!("no agent is at {site:?}; `itinera agents` lists them");
         Failure::say(Code::Refused, text)
     })?;
-    let around = client.get(&format!("/agents/{id}/surroundings")).await?;
-    output.either(&around, |output| show(output, &around))
+    let host_facts = client.get(&format!("/agents/{id}/host-facts")).await?;
+    output.either(&host_facts, |output| show(output, &host_facts))
 }
 
 fn bits(value: &Value) -> String {
@@ -90,20 +90,20 @@ fn joined(value: &Value) -> String {
     if all.is_empty() { ABSENT.to_owned() } else { all.join(", ") }
 }
 
-fn show(output: &Output, around: &Value) -> Result<(), Failure> {
+fn show(output: &Output, host_facts: &Value) -> Result<(), Failure> {
     output.line(&plain(&format!(
-        "Around {} at {}, as of {}",
-        text_of(&around["host_name"]),
-        text_of(&around["site"]),
-        utc_of(&around["at"])
+        "HostFactsSource {} at {}, as of {}",
+        text_of(&host_facts["host_name"]),
+        text_of(&host_facts["site"]),
+        utc_of(&host_facts["at"])
     )))?;
     output.line("")?;
-    let sentences = list(&around["sentences"]);
+    let sentences = list(&host_facts["sentences"]);
     sentences.iter().try_for_each(|said| output.sentence(said.as_str().unwrap_or_default(), ""))?;
     if !sentences.is_empty() {
         output.line("")?;
     }
-    let rows = list(&around["interfaces"]).iter().map(|one| {
+    let rows = list(&host_facts["interfaces"]).iter().map(|one| {
         let state = match (one["up"] == true, one["carrier"] == true) {
             (false, _) => "off",
             (true, false) => "no carrier",
@@ -139,8 +139,8 @@ fn show(output: &Output, around: &Value) -> Result<(), Failure> {
     ];
     output.table(&head, rows.collect())?;
     output.line("")?;
-    output.line(&plain(&format!("resolvers  {}", joined(&around["resolvers"]))))?;
-    let rows = list(&around["gateways"]).iter().map(|one| {
+    output.line(&plain(&format!("resolvers  {}", joined(&host_facts["resolvers"]))))?;
+    let rows = list(&host_facts["gateways"]).iter().map(|one| {
         let delay = one["delay_us"].as_u64().map(|us| format!("{:.1} ms", us as f64 / 1e3));
         vec![
             text_of(&one["address"]),
@@ -156,31 +156,31 @@ fn show(output: &Output, around: &Value) -> Result<(), Failure> {
         &["gateway, last day", "by", "first used", "last used", "median", ""],
         rows.collect(),
     )?;
-    neighbours(output, around)
+    neighbours(output, host_facts)
 }
 
-/// Whom it has met, and its open sockets where they may be listed.
-fn neighbours(output: &Output, around: &Value) -> Result<(), Failure> {
-    let rows = list(&around["neighbours"]).iter().map(|one| {
+/// Its neighbours, and its open sockets if they may be listed.
+fn neighbours(output: &Output, host_facts: &Value) -> Result<(), Failure> {
+    let rows = list(&host_facts["neighbours"]).iter().map(|one| {
         let hardware = text_of(&one["hardware_address"]);
         vec![text_of(&one["address"]), hardware, text_of(&one["interface"])]
     });
     output.line("")?;
     output.table(&["neighbour", "hardware address", "on"], rows.collect())?;
-    let rows = list(&around["routes"]).iter().map(|one| {
+    let rows = list(&host_facts["routes"]).iter().map(|one| {
         let gateway = one["gateway"].as_str().unwrap_or("on the link").to_owned();
         vec![text_of(&one["to"]), gateway, text_of(&one["interface"]), one["metric"].to_string()]
     });
     output.line("")?;
     output.table(&["route to", "by", "interface", "metric"], rows.collect())?;
-    let rows = list(&around["leases"]).iter().map(|one| {
+    let rows = list(&host_facts["leases"]).iter().map(|one| {
         let lifetime = one["lifetime_s"].as_u64().map(|seconds| format!("{seconds} s"));
         let lifetime = lifetime.unwrap_or_else(|| ABSENT.to_owned());
         vec![text_of(&one["interface"]), text_of(&one["server"]), lifetime]
     });
     output.line("")?;
     output.table(&["lease for", "from", "lasts"], rows.collect())?;
-    let sockets = &around["sockets"];
+    let sockets = &host_facts["sockets"];
     if sockets.is_null() {
         output.line("")?;
         return output.line(

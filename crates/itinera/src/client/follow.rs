@@ -45,8 +45,8 @@ impl Screen {
         }
     }
 
-    /// What happened, in words or as it came.
-    fn happened(&self, value: &Value, words: impl FnOnce() -> String) -> Result<(), Failure> {
+    /// What occurred, in words or as it came.
+    fn occurred(&self, value: &Value, words: impl FnOnce() -> String) -> Result<(), Failure> {
         if self.output.is_json() { self.output.json_line(value) } else { self.line(&words()) }
     }
 
@@ -57,8 +57,8 @@ impl Screen {
             return Ok(());
         }
         self.changed_at = Some(Instant::now());
-        let state = client.get("/state").await?;
-        let count = |field: &str| state[field].as_i64().unwrap_or(0);
+        let status = client.get("/status").await?;
+        let count = |field: &str| status[field].as_i64().unwrap_or(0);
         bar.set_message(format!(
             "{} agents ({} late), {} paths, {} rounds; {} incidents and {} alarms open. Ctrl-C ends.",
             count("agents"),
@@ -82,11 +82,11 @@ impl Drop for Screen {
 
 /// Follows the news until told to stop.
 pub(crate) async fn follow(client: &Client, output: &Output) -> Result<(), Failure> {
-    let state = client.get("/state").await?;
+    let status = client.get("/status").await?;
     if output.is_json() {
-        output.json_line(&json!({ "event": "state", "state": state }))?;
+        output.json_line(&json!({ "event": "status", "status": status }))?;
     } else {
-        output.sentence(state["sentence"].as_str().unwrap_or_default(), "")?;
+        output.sentence(status["sentence"].as_str().unwrap_or_default(), "")?;
     }
     let mut screen = Screen::new(*output);
     let stop = stop_requested(false);
@@ -139,13 +139,14 @@ async fn stream(
 
 async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(), Failure> {
     let body: Value = serde_json::from_str(&event.data).map_err(|error| {
-        Failure::new(Code::Failed, error).context("the service's news cannot be read")
+        Failure::new(Code::Failed, error).context("the change feed cannot be read")
     })?;
     let what = body["what"].as_str().unwrap_or_default();
     let id = body["id"].as_str().unwrap_or_default();
     match (event.event.as_str(), what) {
-        ("missed", _) => screen.happened(&json!({ "event": "missed" }), || {
-            "Some news was missed; `itinera incidents` shows what is open.".to_owned()
+        ("missed", _) => screen.occurred(&json!({ "event": "missed" }), || {
+            "Some changes were missed. `itinera incidents list --open` shows open incidents."
+                .to_owned()
         }),
         // Changes of figures are many; the line at the bottom and the console show them.
         ("alarm", "raised" | "cleared") => {
@@ -153,19 +154,19 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
             let alarm = alarms["items"].as_array().into_iter().flatten().find(|a| a["id"] == id);
             let Some(alarm) = alarm else { return Ok(()) };
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
-            screen.happened(&value, || alarm_line(what, alarm))
+            screen.occurred(&value, || alarm_line(what, alarm))
         }
-        ("event", "happened" | "began" | "ended") => {
+        ("event", "occurred" | "began" | "ended") => {
             let events = client.get("/events?limit=500").await?;
             let event = events["items"].as_array().into_iter().flatten().find(|e| e["id"] == id);
             let Some(event) = event else { return Ok(()) };
-            let value = json!({ "event": "event", "what": what, "happened": event });
-            screen.happened(&value, || event_line(what, event))
+            let value = json!({ "event": "event", "what": what, "occurred": event });
+            screen.occurred(&value, || event_line(what, event))
         }
         ("incident", "opened" | "note" | "closed" | "reopened") => {
             let incident = client.get(&format!("/incidents/{id}")).await?;
             let value = json!({ "event": "incident", "what": what, "incident": incident });
-            screen.happened(&value, || incident_line(what, &incident))
+            screen.occurred(&value, || incident_line(what, &incident))
         }
         _ => Ok(()),
     }
@@ -183,7 +184,7 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
 fn event_line(what: &str, event: &Value) -> String {
     let (at, word) = match (what, event["perceived_severity"].is_null()) {
         ("ended", _) => (&event["ended_at"], style("over          ").green()),
-        (_, false) => (&event["raised_at"], style("trouble       ").red().bold()),
+        (_, false) => (&event["raised_at"], style("fault         ").red().bold()),
         (_, true) => (&event["raised_at"], style("to know       ").dim()),
     };
     let sentence = plain(event["sentence"].as_str().unwrap_or_default());
@@ -196,7 +197,7 @@ fn incident_line(what: &str, incident: &Value) -> String {
     let no = incident["no"].as_i64().unwrap_or(0);
     let text = latest["text"].as_str().or_else(|| incident["sentence"].as_str());
     let text = plain(text.unwrap_or_default());
-    let who = plain(latest["person"].as_str().unwrap_or_default());
+    let who = plain(latest["user"].as_str().unwrap_or_default());
     let word = style(format!("incident {no}    ")).bold();
     format!("{}  {word}  {who}, {what}: {text}", utc_of(&latest["at"]))
 }

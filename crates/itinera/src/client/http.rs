@@ -104,7 +104,7 @@ impl Client {
         }
         match self.answer(response).await {
             Err(failure) => Err(failure),
-            Ok(_) => Err(Failure::say(Code::Failed, "the service gave no stream of news")),
+            Ok(_) => Err(Failure::say(Code::Failed, "the service returned no change feed")),
         }
     }
 

@@ -41,7 +41,7 @@ pub(crate) async fn run(
     output.either(&incident, |output| show(output, &incident))
 }
 
-/// An incident's id from the number that people say.
+/// The id of an incident from its short number.
 pub(crate) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
     let items = client.all_pages("/incidents?limit=500").await?;
     let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
@@ -98,16 +98,16 @@ fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
             output.sentence(sentence, "  ")?;
         }
     }
-    for look in incident["outward"].as_array().into_iter().flatten() {
-        let (site, target) = (text_of(&look["site"]), text_of(&look["target"]));
+    for diagnosis in incident["diagnoses"].as_array().into_iter().flatten() {
+        let (site, target) = (text_of(&diagnosis["site"]), text_of(&diagnosis["target"]));
         output.line("")?;
-        output.sentence(&format!("Looked outward from {site} to {target}:"), "")?;
-        let said = look["sentence"].as_str().or_else(|| look["progress"].as_str());
+        output.sentence(&format!("Diagnosis from {site} to {target}:"), "")?;
+        let said = diagnosis["sentence"].as_str().or_else(|| diagnosis["progress"].as_str());
         output.sentence(said.unwrap_or_default(), "  ")?;
     }
-    output.line("\nWhat happened:")?;
+    output.line("\nTimeline:")?;
     for event in incident["events"].as_array().into_iter().flatten() {
-        let (who, what) = (text_of(&event["person"]), text_of(&event["kind"]));
+        let (who, what) = (text_of(&event["user"]), text_of(&event["kind"]));
         output.line(&plain(&format!("  {}  {who}, {what}", utc_of(&event["at"]))))?;
         if let Some(text) = event["text"].as_str() {
             output.sentence(text, "    ")?;

@@ -20,9 +20,9 @@ use serde_json::Value;
 use std::io::Read;
 use std::path::Path;
 
-pub(crate) async fn state(client: &Client, output: &Output) -> Result<(), Failure> {
-    let value = client.get("/state").await?;
-    output.either(&value, |output| show::state(output, &view::read(value.clone())?))
+pub(crate) async fn status(client: &Client, output: &Output) -> Result<(), Failure> {
+    let value = client.get("/status").await?;
+    output.either(&value, |output| show::status(output, &view::read(value.clone())?))
 }
 
 pub(crate) async fn agents(client: &Client, output: &Output) -> Result<(), Failure> {

@@ -1,4 +1,4 @@
-//! Tables for people.
+//! Tables for users.
 
 use super::view::{
     Agents, Alarm, Finding, Hop, Import, JoinCode, Latest, Owner, Path, PathDetail, State,
@@ -51,13 +51,13 @@ fn owners(owners: &[Owner]) -> String {
     }
 }
 
-pub(super) fn state(output: &Output, state: &State) -> Result<(), Failure> {
+pub(super) fn status(output: &Output, state: &State) -> Result<(), Failure> {
     output.sentence(&state.sentence, "")?;
     output.line("")?;
     let late =
         if state.agents_late > 0 { format!(", {} late", state.agents_late) } else { String::new() };
-    let quiet = if state.paths_without_news > 0 {
-        format!(", {} without news for two minutes", state.paths_without_news)
+    let quiet = if state.paths_without_rounds > 0 {
+        format!(", {} without rounds for two minutes", state.paths_without_rounds)
     } else {
         String::new()
     };
@@ -158,7 +158,7 @@ pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
 pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
     let path = &detail.path;
     output.line(&plain(&format!(
-        "{} to {} ({}), {}, {} octets",
+        "{} to {} ({}), {}, {} bytes",
         path.site,
         path.target,
         path.address,
@@ -247,8 +247,8 @@ pub(crate) fn means(verdict: &str) -> &str {
     match verdict {
         "clean" => "",
         "silent" => "silent; traffic passes",
-        "polices" => "polices its answers; traffic passes",
-        "onset" => "it begins on the way here",
+        "rate-limits" => "limits the rate of its own answers; traffic passes",
+        "onset" => "loss or delay begins at this hop",
         "carries" => "carries it",
         "unanswered" => "nothing from here on answers",
         other => other,
@@ -298,28 +298,28 @@ pub(super) fn tokens(output: &Output, items: &serde_json::Value) -> Result<(), F
                 at => format!("revoked {}", utc_of(at)),
             };
             let used = utc_of(&token["used_at"]);
-            let words = ["person", "name", "role"].map(|field| text_of(&token[field]));
+            let words = ["user", "name", "role"].map(|field| text_of(&token[field]));
             words.into_iter().chain([state, used, text_of(&token["id"])]).collect()
         })
         .collect();
     if rows.is_empty() {
         return output.line("There are no tokens. Make one with `itinera tokens make NAME`.");
     }
-    output.table(&["person", "for", "role", "opens", "last used", "token"], rows)
+    output.table(&["user", "for", "role", "opens", "last used", "token"], rows)
 }
 
-pub(super) fn people(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
-    let rows = items.as_array().into_iter().flatten().map(|person| {
-        let may = if person["active"] == true { "may sign in" } else { "may not sign in" };
-        let since = utc_of(&person["created_at"]);
-        vec![text_of(&person["name"]), text_of(&person["role"]), may.to_owned(), since]
+pub(super) fn users(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+    let rows = items.as_array().into_iter().flatten().map(|user| {
+        let may = if user["active"] == true { "may sign in" } else { "may not sign in" };
+        let since = utc_of(&user["created_at"]);
+        vec![text_of(&user["name"]), text_of(&user["role"]), may.to_owned(), since]
     });
     output.table(&["name", "role", "state", "added"], rows.collect())
 }
 
 pub(super) fn audit(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
     let rows = items.as_array().into_iter().flatten().map(|entry| {
-        let words = ["person", "action", "object"].map(|field| text_of(&entry[field]));
+        let words = ["user", "action", "object"].map(|field| text_of(&entry[field]));
         std::iter::once(utc_of(&entry["at"])).chain(words).collect()
     });
     output.table(&["at", "who", "did", "to what"], rows.collect())

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show;
-use crate::args::{PeopleCommand, TokensCommand};
+use crate::args::{TokensCommand, UsersCommand};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::{Map, Value, json};
@@ -184,33 +184,33 @@ pub(crate) async fn of_tokens(
     }
 }
 
-pub(crate) async fn of_people(
+pub(crate) async fn of_users(
     client: &Client,
     output: &Output,
-    command: PeopleCommand,
+    command: UsersCommand,
 ) -> Result<(), Failure> {
-    let people = match command {
-        PeopleCommand::List => client.get("/people").await?["items"].take(),
-        PeopleCommand::Add { name, role } => {
+    let users = match command {
+        UsersCommand::List => client.get("/users").await?["items"].take(),
+        UsersCommand::Add { name, role } => {
             let password = asked_password(&name, false)?;
             let wanted = json!({ "name": name, "role": role, "password": password });
-            Value::Array(vec![client.post("/people", &wanted).await?])
+            Value::Array(vec![client.post("/users", &wanted).await?])
         }
-        PeopleCommand::Change { name, role, active, password } => {
+        UsersCommand::Change { name, role, active, password } => {
             let id = id_of(client, &name).await?;
             let password = password.then(|| asked_password(&name, false)).transpose()?;
             let patch = json!({ "role": role, "active": active, "password": password });
-            Value::Array(vec![client.patch(&format!("/people/{id}"), &patch).await?])
+            Value::Array(vec![client.patch(&format!("/users/{id}"), &patch).await?])
         }
     };
-    output.either(&people, |output| show::people(output, &people))
+    output.either(&users, |output| show::users(output, &users))
 }
 
 async fn id_of(client: &Client, name: &str) -> Result<String, Failure> {
-    let people = client.get("/people").await?;
-    let person = people["items"].as_array().into_iter().flatten().find(|p| p["name"] == name);
-    person.and_then(|person| person["id"].as_str()).map(str::to_owned).ok_or_else(|| {
-        let text = format!("nobody is called {name:?}; `itinera people list` shows everybody");
+    let users = client.get("/users").await?;
+    let user = users["items"].as_array().into_iter().flatten().find(|p| p["name"] == name);
+    user.and_then(|user| user["id"].as_str()).map(str::to_owned).ok_or_else(|| {
+        let text = format!("no user is named {name:?}; `itinera users list` shows all users");
         Failure::say(Code::Refused, text)
     })
 }

@@ -42,7 +42,7 @@ pub(crate) async fn run(
         let carried = |field: &str| done[field].as_u64().map(|bytes| bytes as f64 / 1e6);
         match (carried("carried_in_bytes"), carried("carried_out_bytes")) {
             (Some(inward), Some(out)) => output.line(&format!(
-                "Meanwhile the sender's interfaces carried {inward:.1} MB in and {out:.1} MB out."
+                "During the measurement the sender's interfaces carried {inward:.1} MB in and {out:.1} MB out."
             )),
             _ => Ok(()),
         }

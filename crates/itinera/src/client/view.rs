@@ -19,7 +19,7 @@ pub(super) struct State {
     pub(super) agents: i64,
     pub(super) agents_late: i64,
     pub(super) paths: i64,
-    pub(super) paths_without_news: i64,
+    pub(super) paths_without_rounds: i64,
     pub(super) rounds: i64,
     pub(super) unjudged_commits: i64,
     #[serde(default)]

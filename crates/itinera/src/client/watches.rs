@@ -15,48 +15,48 @@ use time::{Duration, OffsetDateTime};
 pub(crate) enum WatchesCommand {
     /// List watches, newest first
     List,
-    /// Measure a path more densely for a while
+    /// Measure a path more often for a limited time
     Start {
-        /// The path's id, or the end of it as `paths` shows
+        /// Id of the path, or its last characters as `paths` shows them
         path: String,
-        /// From round to round, in seconds
+        /// Interval between rounds in seconds
         #[arg(long, default_value_t = 1.0, value_name = "SECONDS")]
         every: f64,
-        /// How long, in minutes
+        /// Duration in minutes
         #[arg(long = "for", default_value_t = 60, value_name = "MINUTES")]
         minutes: u32,
-        /// Until when, such as 2026-01-31T14:05:00Z
+        /// End time, such as 2026-01-31T14:05:00Z
         #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
         until: Option<String>,
-        /// Why
+        /// Reason
         #[arg(long, default_value = "")]
         reason: String,
     },
-    /// Show one with what it has found
+    /// Show a watch with its results
     Show {
-        /// Its number
+        /// Number
         number: i64,
     },
-    /// Let one rest: the path is measured as usual
+    /// Pause a watch: the path is measured at its usual interval
     Pause {
-        /// Its number
+        /// Number
         number: i64,
     },
-    /// Let one go on
+    /// Resume a paused watch
     Resume {
-        /// Its number
+        /// Number
         number: i64,
     },
-    /// End one now
+    /// End a watch now
     End {
-        /// Its number
+        /// Number
         number: i64,
     },
-    /// Make one part of an incident
+    /// Attach a watch to an incident
     Attach {
-        /// Its number
+        /// Number
         number: i64,
-        /// The incident's number
+        /// Number of the incident
         #[arg(long, value_name = "NUMBER")]
         incident: i64,
     },
@@ -65,29 +65,29 @@ pub(crate) enum WatchesCommand {
 /// Suppressions.
 #[derive(Debug, Subcommand)]
 pub(crate) enum SuppressionsCommand {
-    /// List those that last or are to come
+    /// List current and future pauses
     List,
-    /// Measure nothing for a while: everywhere, from one site, or to one target
+    /// Plan a pause of measurement: everywhere, for one site or for one target
     Add {
-        /// From this site only
+        /// Pause only measurements from this site
         #[arg(long)]
         site: Option<String>,
-        /// To this target only
+        /// Pause only measurements to this target
         #[arg(long)]
         target: Option<String>,
-        /// From when, such as 2026-01-31T14:05:00Z; now where absent
+        /// Start time, such as 2026-01-31T14:05:00Z (default: now)
         #[arg(long, value_name = "TIME")]
         from: Option<String>,
-        /// Until when
+        /// End time
         #[arg(long, value_name = "TIME")]
         until: String,
-        /// Why
+        /// Reason
         #[arg(long)]
         reason: String,
     },
-    /// End one now, or before it begins
+    /// End a pause now, or cancel a future one
     Lift {
-        /// Its number
+        /// Number
         number: i64,
     },
 }
@@ -138,7 +138,7 @@ pub(crate) async fn watches(
     output.either(&watch, |output| show(output, &watch))
 }
 
-/// A watch's id from the number that people say.
+/// The id of a watch from its short number.
 async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
     named(&client.all_pages("/watches?limit=500").await?, number).ok_or_else(|| {
         let text = format!("there is no watch {number}; `itinera watches list` shows all");
@@ -165,7 +165,7 @@ fn head(output: &Output, watch: &Value) -> Result<(), Failure> {
     let mut when =
         format!("From {} until {}.", utc_of(&watch["begins_at"]), utc_of(&watch["ends_at"]));
     if let Some(reason) = watch["reason"].as_str().filter(|reason| !reason.is_empty()) {
-        when.push_str(&format!(" {}: {reason}", text_of(&watch["person"])));
+        when.push_str(&format!(" {}: {reason}", text_of(&watch["user"])));
     }
     if let Some(incident) = watch["incident_no"].as_i64() {
         when.push_str(&format!(" Part of incident {incident}."));
@@ -235,6 +235,6 @@ fn suppression(output: &Output, one: &Value) -> Result<(), Failure> {
     };
     let (from, until) = (utc_of(&one["from"]), utc_of(&one["until"]));
     output.sentence(&format!("{}. From {from} until {until} {what}.", one["no"]), "")?;
-    let (who, why) = (text_of(&one["person"]), text_of(&one["reason"]));
+    let (who, why) = (text_of(&one["user"]), text_of(&one["reason"]));
     output.sentence(&format!("{who}: {why}"), "  ")
 }

@@ -1,10 +1,10 @@
-//! Hosts of the simulated internet that serve: stacks in user space with stand-ins on them.
+//! Hosts of the simulated internet that serve: stacks in user space with test servers on them.
 
 use super::Arrived;
 use crate::exit::{Code, Failure};
 use itinera_simnet::{Delivery, Simnet};
 use itinera_stack::Stack;
-use itinera_standin::{Authority, Clock, serve_on_stack};
+use itinera_testserver::{Authority, Clock, serve_on_stack};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::sync::mpsc::SyncSender;

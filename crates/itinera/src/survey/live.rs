@@ -32,7 +32,7 @@ impl Live {
         let report = report::of(record, map);
         let of = if self.rounds > 0 { format!(" of {}", self.rounds) } else { String::new() };
         let mut text = format!(
-            "{} octets, round {}{of}; Ctrl-C ends it early with what was found\n",
+            "{} bytes, round {}{of}; Ctrl-C ends the survey and prints the results\n",
             record.by_size.last().map_or(0, |(size, _)| *size),
             record.by_size.last().map_or(0, |(_, batch)| batch.rounds.len()),
         );

@@ -10,7 +10,7 @@ use crate::args::{SurveyArgs, SurveyCommand};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
-use itinera_agent::{Link, LinkError, RawSockets, SurveyError, SurveyNews, SurveyPlan, survey};
+use itinera_agent::{Link, LinkError, RawSockets, SurveyError, SurveyPlan, SurveyProgress, survey};
 use itinera_model::owner::OwnerMap;
 use itinera_model::path::Family;
 use itinera_model::protocol::Pacing;
@@ -236,28 +236,28 @@ async fn one_size(
 }
 
 fn regard(
-    news: SurveyNews,
+    news: SurveyProgress,
     plan: &SurveyPlan,
     record: &mut Record,
     live: &mut Live,
     map: &OwnerMap,
 ) {
     match news {
-        SurveyNews::Branching(hop, probes) => {
-            live.say(&format!("Looking for other ways: hop {hop}, {probes} probes sent"));
+        SurveyProgress::Branching(hop, probes) => {
+            live.say(&format!("Searching member routes: hop {hop}, {probes} probes sent"));
         }
-        SurveyNews::Sizing(floor, ceiling) => {
+        SurveyProgress::Sizing(floor, ceiling) => {
             let of =
                 |size: Option<u16>| size.map_or_else(|| "?".to_owned(), |size| size.to_string());
             live.say(&format!(
-                "Looking for the largest packet: {} octets arrive, {} do not",
+                "Searching the path MTU: {} bytes arrive, {} do not",
                 of(floor),
                 of(ceiling)
             ));
         }
-        SurveyNews::Branches(found) => record.ensemble = Some(found),
-        SurveyNews::Mtu(found) => record.path_mtu = Some(found),
-        SurveyNews::Round(round) => {
+        SurveyProgress::Branches(found) => record.ensemble = Some(found),
+        SurveyProgress::Mtu(found) => record.path_mtu = Some(found),
+        SurveyProgress::Round(round) => {
             record.add_round(plan.size_bytes, *round);
             live.draw(record, map);
         }

@@ -1,6 +1,6 @@
 //! What a survey keeps: everything measured, and the packets.
 //!
-//! Shape: eight octets that name the format, then CBOR (RFC 8949) in zstd (RFC 8878).
+//! Shape: eight bytes that name the format, then CBOR (RFC 8949) in zstd (RFC 8878).
 
 use crate::exit::{Code, Failure};
 use itinera_agent::{Captured, SurveyRound};
@@ -20,7 +20,7 @@ use std::path::Path;
 use uuid::Uuid;
 
 const MAGIC: &[u8; 8] = b"itinera1";
-/// Octets that a record may unpack to.
+/// Bytes that a record may unpack to.
 const MAX_UNPACKED: u64 = 1 << 30;
 
 /// A packet as it went out or came in.
@@ -35,7 +35,7 @@ pub(super) struct Packet {
     pub(super) octets: Vec<u8>,
 }
 
-/// Octets as one byte string, not as a list of numbers.
+/// Bytes as one byte string, not as a list of numbers.
 mod octets {
     use serde::de::{Error, Visitor};
     use serde::{Deserializer, Serializer};

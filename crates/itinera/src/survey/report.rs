@@ -1,7 +1,7 @@
-//! What a record says: the very judgement and sentences of the service, for people and programs.
+//! What a record says: the very judgement and sentences of the service, for users and programs.
 
 use super::record::{Index, Record};
-use itinera_analysis::{Observation, past, remark, sentence};
+use itinera_analysis::{Observation, notes, past, sentence};
 use itinera_model::batch::Batch;
 use itinera_model::finding::{Assessment, Cause, HopView, Place};
 use itinera_model::owner::{Owner, OwnerMap, is_private};
@@ -30,7 +30,7 @@ pub(super) struct Report {
     pub(super) port: Option<u16>,
     /// Differentiated services code point that probes left with.
     pub(super) dscp: u8,
-    /// Length of the IP packets in octets.
+    /// Length of the IP packets in bytes.
     pub(super) size_bytes: u16,
     /// When the first round began, by this machine's clock.
     #[serde(with = "time::serde::rfc3339::option")]
@@ -42,10 +42,10 @@ pub(super) struct Report {
     /// What was found, in words, the most important first.
     pub(super) sentences: Vec<String>,
     /// By flow: one way each.
-    pub(super) ways: Vec<Way>,
+    pub(super) members: Vec<Member>,
     /// Places where load balancing parts ways; absent where it was not asked for.
     pub(super) balancers: Option<Vec<BalancerView>>,
-    /// The largest packet that arrived, in octets; absent where it was not asked for, or nothing
+    /// The largest packet that arrived, in bytes; absent where it was not asked for, or nothing
     /// arrived.
     pub(super) mtu_bytes: Option<u16>,
     /// The target's answers by size of packet, where several were measured.
@@ -54,7 +54,7 @@ pub(super) struct Report {
 
 /// One flow's way.
 #[derive(Debug, Serialize, ToSchema)]
-pub(super) struct Way {
+pub(super) struct Member {
     /// Source port, or identifier of echo requests.
     pub(super) source_port: u16,
     /// Rounds on it.
@@ -65,7 +65,7 @@ pub(super) struct Way {
     pub(super) hops: Vec<HopReport>,
 }
 
-/// Where trouble begins.
+/// Where the fault begins.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct FindingView {
     /// `loss` or `delay`.
@@ -74,7 +74,7 @@ pub(super) struct FindingView {
     pub(super) from: String,
     /// The first address with it.
     pub(super) to: String,
-    /// Silent hops in between, whose links cannot be told apart.
+    /// Silent hops in between; their links cannot be told apart.
     pub(super) silent_between: u8,
     /// Probability of this account, 0 to 1; not calibrated on held-out cases.
     pub(super) confidence: f64,
@@ -132,7 +132,7 @@ pub(super) struct HopReport {
     pub(super) quarter_us: Option<u32>,
     /// Upper quartile.
     pub(super) three_quarters_us: Option<u32>,
-    /// What its answers mean: `clean`, `silent`, `polices`, `onset`, `carries` or `unanswered`.
+    /// What its answers mean: `clean`, `silent`, `rate_limits`, `onset`, `carries` or `unanswered`.
     pub(super) verdict: String,
     /// Routers on the way back, inferred from the hop limit left.
     pub(super) hops_back: Option<u8>,
@@ -166,7 +166,7 @@ pub(super) struct BalancerView {
 /// The target's answers to packets of one size.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct SizeView {
-    /// Length of the IP packets in octets.
+    /// Length of the IP packets in bytes.
     pub(super) size_bytes: u16,
     /// Probes that were sent as far as the target.
     pub(super) sent: u32,
@@ -185,7 +185,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
     let first = main.and_then(|batch| batch.rounds.first());
     let flow = main.and_then(|batch| batch.flows.first());
     let mut sentences = Vec::new();
-    let mut ways = Vec::new();
+    let mut members = Vec::new();
     if let Some(batch) = main {
         let index = Index::of(batch);
         for (port, rounds) in by_flow(batch, &index) {
@@ -194,14 +194,14 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
             let Some(judged) = judged(&rounds, &index) else { continue };
             let said = sentence::of_assessment(&judged, map);
             sentences.extend(said.into_iter().map(|said| format!("{prefix}{said}")));
-            ways.push(way(port, &rounds, &index, &judged, map, family));
+            members.push(member(port, &rounds, &index, &judged, map, family));
         }
         sentences.extend(remarks(batch, &index, record.dscp, family));
     } else {
         sentences.push("No round was measured.".to_owned());
     }
-    sentences.extend(record.ensemble.iter().flat_map(remark::of_ensemble));
-    sentences.extend(record.path_mtu.iter().map(remark::of_path_mtu));
+    sentences.extend(record.ensemble.iter().flat_map(notes::of_ensemble));
+    sentences.extend(record.path_mtu.iter().map(notes::of_path_mtu));
     let sizes = sizes(record);
     sentences.extend(size_words(&sizes));
     Report {
@@ -219,7 +219,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
         rounds: main.map_or(0, |batch| batch.rounds.len()),
         stamps: main.filter(|batch| !batch.rounds.is_empty()).map(stamps),
         sentences,
-        ways,
+        members,
         balancers: record.ensemble.as_ref().map(|ensemble| {
             let views = ensemble.balancers.iter().map(|balancer| BalancerView {
                 hop: balancer.hop,
@@ -277,7 +277,7 @@ fn remarks(batch: &Batch, index: &Index<'_>, dscp: u8, family: Family) -> Vec<St
             Some((*reading, *index.routes.get(&round.route)?))
         });
         if let Some((reading, route)) = read {
-            let more = remark::of_reading(reading, route, dscp);
+            let more = notes::of_reading(reading, route, dscp);
             said.extend(more.into_iter().filter(|one| !said.contains(one)).collect::<Vec<_>>());
         }
     }
@@ -285,18 +285,18 @@ fn remarks(batch: &Batch, index: &Index<'_>, dscp: u8, family: Family) -> Vec<St
         .rounds
         .iter()
         .filter_map(|round| Some((*index.routes.get(&round.route)?, round.hops.as_slice())));
-    said.extend(remark::of_refusals(family, hops));
+    said.extend(notes::of_refusals(family, hops));
     said
 }
 
-fn way(
+fn member(
     source_port: u16,
     rounds: &[&Round],
     index: &Index<'_>,
     judged: &Assessment,
     map: &OwnerMap,
     family: Family,
-) -> Way {
+) -> Member {
     let reading = rounds.last().and_then(|round| index.readings.get(&round.reading?));
     let nothing = HopReading::default();
     let hops = judged.hops.iter().map(|view| {
@@ -306,7 +306,7 @@ fn way(
             rounds.iter().filter_map(|round| round.hops.get(place)).collect();
         hop_report(view, read, &counts, map, family)
     });
-    Way {
+    Member {
         source_port,
         rounds: judged.rounds,
         finding: judged.finding.as_ref().map(|finding| {

@@ -1,6 +1,6 @@
 //! A report as text.
 
-use super::report::{HopReport, Report, SizeView, Way};
+use super::report::{HopReport, Member, Report, SizeView};
 use crate::client::show::{ABSENT, delay_words, means, ms, or_absent, per_cent};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -20,7 +20,7 @@ pub(super) fn heading(report: &Report) -> String {
         None => "",
     };
     plain(&format!(
-        "{} to {target}{} by {}{port}, {} octets{dscp}; {} {}{stamps}",
+        "{} to {target}{} by {}{port}, {} bytes{dscp}; {} {}{stamps}",
         report.source.as_deref().unwrap_or(ABSENT),
         report.address,
         report.method,
@@ -34,46 +34,46 @@ pub(super) fn all(output: &Output, report: &Report) -> Result<(), Failure> {
     output.line(&heading(report))?;
     output.line("")?;
     report.sentences.iter().try_for_each(|said| output.sentence(said, ""))?;
-    for way in &report.ways {
+    for member in &report.members {
         output.line("")?;
-        if report.ways.len() > 1 {
-            output.line(&flow_heading(way))?;
+        if report.members.len() > 1 {
+            output.line(&flow_heading(member))?;
         }
-        let (columns, rows) = table(way, report.dscp);
+        let (columns, rows) = table(member, report.dscp);
         output.table(columns, rows)?;
     }
     if !report.sizes.is_empty() {
         output.line("")?;
         output.table(
-            &["octets", "came back", "fastest", "median"],
+            &["bytes", "came back", "fastest", "median"],
             report.sizes.iter().map(size_row).collect(),
         )?;
     }
     Ok(())
 }
 
-fn flow_heading(way: &Way) -> String {
-    format!("Flow {}, {} rounds", way.source_port, way.rounds)
+fn flow_heading(member: &Member) -> String {
+    format!("Flow {}, {} rounds", member.source_port, member.rounds)
 }
 
 /// The tables alone, for a terminal of this width.
 pub(super) fn tables(report: &Report, width: u16) -> String {
     let mut text = String::new();
-    for way in &report.ways {
-        if report.ways.len() > 1 {
-            text += &format!("{}\n", flow_heading(way));
+    for member in &report.members {
+        if report.members.len() > 1 {
+            text += &format!("{}\n", flow_heading(member));
         }
-        let (columns, rows) = table(way, report.dscp);
+        let (columns, rows) = table(member, report.dscp);
         text += &crate::output::table_text(columns, rows, Some(width));
         text.push('\n');
     }
     text
 }
 
-/// Columns and rows; the last column only where somebody has something to say in it.
-fn table(way: &Way, sent_dscp: u8) -> (&'static [&'static str], Vec<Vec<String>>) {
-    let row = |hop: &HopReport| hop_row(hop, way.hops.len(), sent_dscp);
-    let mut rows: Vec<Vec<String>> = way.hops.iter().map(row).collect();
+/// Columns and rows; the last column only when it has content.
+fn table(member: &Member, sent_dscp: u8) -> (&'static [&'static str], Vec<Vec<String>>) {
+    let row = |hop: &HopReport| hop_row(hop, member.hops.len(), sent_dscp);
+    let mut rows: Vec<Vec<String>> = member.hops.iter().map(row).collect();
     if rows.iter().all(|row| row.last().is_none_or(String::is_empty)) {
         rows.iter_mut().for_each(|row| drop(row.pop()));
         return (&COLUMNS[..COLUMNS.len() - 1], rows);
@@ -100,7 +100,7 @@ fn hop_row(hop: &HopReport, last: usize, sent_dscp: u8) -> Vec<String> {
     ]
 }
 
-/// What its answers say besides.
+/// Further content of its answers.
 fn besides(hop: &HopReport, is_last: bool, sent_dscp: u8) -> Vec<String> {
     let mut said = Vec::new();
     if let Some(dscp) = hop.dscp_here.filter(|dscp| *dscp != sent_dscp) {

@@ -1,4 +1,4 @@
-//! The accuracy bench as people run it.
+//! The accuracy bench as users run it.
 
 use crate::support::{directory, run};
 use serde_json::Value;
@@ -75,7 +75,7 @@ fn a_case_is_told_and_its_world_is_one_that_everything_else_reads() {
         &world,
     ]);
     assert!(told.out.contains("World 5 of the family addresses"), "{told:?}");
-    assert!(told.out.contains("itinera demonstrate --world"), "{told:?}");
+    assert!(told.out.contains("itinera demo --world"), "{told:?}");
     let drawn = std::fs::read_to_string(&picture).unwrap();
     assert!(drawn.starts_with("<svg xmlns"), "{drawn}");
     let scenario = format!("{world}/world.toml");
@@ -101,6 +101,6 @@ fn wrong_requests_are_explained() {
     let empty = place.path().display().to_string();
     let ran = run(&["accuracy", "report", &empty]);
     assert!(ran.code == Some(5) && ran.err.contains("holds no records"), "{ran:?}");
-    let nothing = run(&["demonstrate", "--world", &empty, "--data", &format!("{empty}/d")]);
+    let nothing = run(&["demo", "--world", &empty, "--data", &format!("{empty}/d")]);
     assert!(nothing.code == Some(5) && nothing.err.contains("world.toml"), "{nothing:?}");
 }

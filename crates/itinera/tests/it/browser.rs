@@ -96,7 +96,7 @@ impl Browser {
         self.driver.execute(script, vec![]).await.unwrap().json().clone()
     }
 
-    /// Nothing that people with other senses or tools would be kept out by, in this mode.
+    /// No accessibility violation in this mode.
     async fn accessible(&self, what: &str) {
         let rules = std::fs::read_to_string(AXE).expect("`npm ci` has been run in console/");
         self.js(&rules).await;
@@ -163,7 +163,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     sign_in(&browser, &password).await;
     browser.see(Browser::named("p", "No alarm is open.")).await;
 
-    // The fault arrives while one looks, and moves nothing.
+    // The fault arrives while one diagnoses, and moves nothing.
     browser.click(Browser::named("a", "Now")).await;
     browser.see(By::Css("table.board td a")).await;
     browser.js("window.neverLoadedAgain = true").await;
@@ -188,7 +188,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
 
     // An earlier moment is in the address, and a way back.
     browser.click(By::Css("[data-row]")).await;
-    browser.see(Browser::named("div", "This is what was so around")).await;
+    browser.see(Browser::named("div", "recomputed from the stored rounds")).await;
     let url = browser.driver.current_url().await.unwrap();
     assert!(url.query().unwrap_or_default().contains("at="), "{url}");
     browser.click(Browser::named("button", "Back to now")).await;
@@ -207,7 +207,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
 
     complain(&browser).await;
-    look_outward(&browser).await;
+    diagnose(&browser).await;
     see_the_fleet(&browser).await;
 
     // Out again: the page shows the way in, and the session opens nothing any more.
@@ -225,7 +225,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
 /// Opens an incident from a complaint, by the form.
 async fn complain(browser: &Browser) {
     browser.click(Browser::named("a", "Incidents")).await;
-    browser.click(Browser::named("button", "Somebody complains")).await;
+    browser.click(Browser::named("button", "Report a problem")).await;
     for (field, choice) in [("site", "Eskerry"), ("service", "Seat Booking")] {
         let input = browser.see(By::Id(field)).await;
         input.send_keys(choice).await.unwrap();
@@ -242,13 +242,13 @@ async fn complain(browser: &Browser) {
 }
 
 /// From the complaint's incident with one click, step by step, to a sentence that is attached.
-async fn look_outward(browser: &Browser) {
+async fn diagnose(browser: &Browser) {
     let incident = browser.driver.current_url().await.unwrap();
-    browser.click(Browser::named("button", "Look outward from Eskerry")).await;
+    browser.click(Browser::named("button", "Run diagnosis from Eskerry")).await;
     browser.see_within(Browser::named("h1", "; to do: "), PATIENCE).await;
-    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/outward/"));
-    browser.see(Browser::named("pre", "Outward from agent-eskerry to Seat Booking")).await;
-    browser.accessible_light_and_dark("looked outward").await;
+    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/diagnoses/"));
+    browser.see(Browser::named("pre", "Diagnosis from agent-eskerry to Seat Booking")).await;
+    browser.accessible_light_and_dark("diagnosis").await;
     browser.click(Browser::named("a", "its incident")).await;
     browser.see(Browser::named("a", "; to do: ")).await;
     assert_eq!(browser.driver.current_url().await.unwrap(), incident);
@@ -258,7 +258,7 @@ async fn look_outward(browser: &Browser) {
 async fn see_the_fleet(browser: &Browser) {
     browser.click(Browser::named("a", "Fleet")).await;
     browser.see(Browser::named("h2", "Carrock Pier")).await;
-    browser.click(Browser::named("summary", "Everything around it")).await;
+    browser.click(Browser::named("summary", "All host facts")).await;
     browser.see(Browser::named("p", "Routes: ")).await;
     browser.accessible_light_and_dark("fleet").await;
     browser.click(Browser::named("a", "Eskerry to Gate Scanning")).await;

@@ -1,4 +1,4 @@
-//! The demonstration as people start it, in temporary directories, until the right link and
+//! The demonstration as users start it, in temporary directories, until the right link and
 //! owner are alarmed.
 
 use crate::processes::{Background, Turn};
@@ -30,7 +30,7 @@ impl Demonstration {
         let out = File::create(directory.path().join("said")).unwrap();
         let mut command = itinera();
         command
-            .args(["demonstrate", "--any-port", "--seed", &seed.to_string(), "--data"])
+            .args(["demo", "--any-port", "--seed", &seed.to_string(), "--data"])
             .arg(directory.path().join("demo"))
             .args(more)
             .stdout(out.try_clone().unwrap())
@@ -112,7 +112,7 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         assert!(said > 0.03 && said < loss + 0.12, "seed {seed}: {said} of {loss}");
 
         let head = with_token(&demonstration.token(), "127.0.0.1");
-        // The same by the API itself, by the table for people, and on the path's own page.
+        // The same by the API itself, by the table for users, and on the path's own page.
         let answer = raw_request(&demonstration.api, "GET /api/v1/alarms?open=true", &head);
         assert!(answer.contains(alarm["id"].as_str().unwrap()), "{answer}");
         assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to[0])), "{answer}");
@@ -145,7 +145,7 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
 /// hop, others around it; paths join the alarm one after the other.
 fn says_where_it_begins(demonstration: &Demonstration, alarm: &Value) {
     let first = demonstration.run(&["path", alarm["paths"][0].as_str().unwrap()]).out;
-    assert!(first.contains("it begins on the way here"), "{first}");
+    assert!(first.contains("loss or delay begins at this hop"), "{first}");
     eventually("a path of the alarm over a silent hop", PATIENCE, || {
         let alarms = demonstration.client(&["alarms"]);
         let now = alarms.as_array().unwrap().iter().find(|other| other["id"] == alarm["id"])?;
@@ -164,9 +164,9 @@ fn started_again(directory: TempDir, seed: u64) {
     let all = again.client(&["incidents", "list"]);
     assert_eq!(all[0]["state"], "closed", "{all}");
     // Judgement goes on from what it remembered, an open alarm included.
-    let before = again.client(&["state"])["rounds"].as_i64().unwrap();
+    let before = again.client(&["status"])["rounds"].as_i64().unwrap();
     eventually("judgement after the restart", PATIENCE, || {
-        let state = again.client(&["state"]);
+        let state = again.client(&["status"]);
         let more = state["rounds"].as_i64().unwrap() > before + 200;
         (more && state["unjudged_commits"].as_i64().unwrap() < 10).then_some(())
     });
@@ -183,7 +183,7 @@ fn kill_child(place: &Path, words: &str) {
 fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
     let first = Demonstration::start(directory(), 5, &[]);
     let rounds = |demonstration: &Demonstration| {
-        demonstration.client(&["state"])["rounds"].as_i64().unwrap()
+        demonstration.client(&["status"])["rounds"].as_i64().unwrap()
     };
     let agents = first.client(&["agents"]);
     kill_child(&first.directory.path().join("demo/agents/carrock"), "agent run");
@@ -204,7 +204,7 @@ fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
     assert!(third.said().contains("(new)"), "{}", third.said());
     assert_ne!(third.client(&["agents"])["items"][0]["id"], agents["items"][0]["id"]);
     let busy = itinera()
-        .args(["demonstrate", "--any-port", "--data"])
+        .args(["demo", "--any-port", "--data"])
         .arg(third.directory.path().join("demo"))
         .stdout(Stdio::null())
         .output()

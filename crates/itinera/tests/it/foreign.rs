@@ -5,18 +5,18 @@ use crate::support::{PATIENCE, Service, eventually};
 use itinera_agent::{Exchange, ExchangeError};
 use itinera_model::batch::{Batch, RefusedTask, encode};
 use itinera_model::check::{
-    Certificate, CheckResult, CheckRound, Fetched, Seen, Step, TlsSeen, WebSeen, Why,
+    Certificate, CheckDetails, CheckResult, CheckRound, Fetched, Step, TlsSeen, WebSeen, Why,
 };
-use itinera_model::id::{AgentId, BootId, CheckId, OutwardId, PathId, ThroughputId};
-use itinera_model::outward::{OutwardReport, OutwardWord};
+use itinera_model::diagnosis::{DiagnosisReport, DiagnosisUpdate};
+use itinera_model::host_facts::{
+    Announced, HostFacts, HostFactsRound, Interface, Lease, Neighbour, OpenSocket,
+};
+use itinera_model::id::{AgentId, BootId, CheckId, DiagnosisId, PathId, ThroughputId};
 use itinera_model::path::Method;
 use itinera_model::protocol::Schedule;
 use itinera_model::reading::{CarriedInterface, HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
-use itinera_model::surroundings::{
-    Announced, Interface, Lease, Neighbour, OpenSocket, Surroundings, SurroundingsRound,
-};
 use itinera_model::text;
 use itinera_model::throughput::{ThroughputRound, ThroughputWord};
 use itinera_model::unit::{Micros, Tick, WallTime};
@@ -27,7 +27,7 @@ use std::net::IpAddr;
 use uuid::Uuid;
 
 const SITE: &str = "Carrock Pier";
-/// Octets of a text that every field takes.
+/// Bytes of a text that every field takes.
 const SHORT: usize = 200;
 
 /// Texts that have stopped something once, and others by chance.
@@ -52,9 +52,9 @@ fn texts() -> Vec<String> {
     all
 }
 
-fn around(text: &str) -> Surroundings {
+fn host_facts(text: &str) -> HostFacts {
     let (address, text): (IpAddr, String) = ([10, 3, 0, 9].into(), text.to_owned());
-    Surroundings {
+    HostFacts {
         host_name: text.clone(),
         interfaces: vec![Interface {
             name: text.clone(),
@@ -75,13 +75,13 @@ fn around(text: &str) -> Surroundings {
             port: text.clone(),
         }],
         sockets: Some(vec![OpenSocket { protocol: text, local: (address, 1).into(), peer: None }]),
-        ..Surroundings::default()
+        ..HostFacts::default()
     }
 }
 
-fn seen(text: &str) -> Seen {
+fn seen(text: &str) -> CheckDetails {
     let text_of = || text.to_owned();
-    Seen {
+    CheckDetails {
         said: Some(text_of()),
         tls: Some(TlsSeen {
             version: text_of(),
@@ -166,11 +166,11 @@ fn batch(
     let mut result = CheckResult::broke(Step::Greeting, Why::NotThisProtocol);
     result.seen = seen(text);
     batch.checks = vec![CheckRound { check, number: seq, clocks, result, late_us: None }];
-    let round = |around| SurroundingsRound { clocks, around, gateway: None };
-    batch.surroundings = vec![round(around(text))];
+    let round = |host_facts| HostFactsRound { clocks, host_facts, gateway: None };
+    batch.host_facts = vec![round(host_facts(text))];
     // Of orders that nobody gave: their texts reach the database all the same.
-    let id = OutwardId::from_uuid(Uuid::from_u128(seq.into()));
-    batch.outward = vec![OutwardReport { id, word: OutwardWord::Failed(text.to_owned()) }];
+    let id = DiagnosisId::from_uuid(Uuid::from_u128(seq.into()));
+    batch.diagnoses = vec![DiagnosisReport { id, word: DiagnosisUpdate::Failed(text.to_owned()) }];
     let id = ThroughputId::from_uuid(Uuid::from_u128(seq.into()));
     let word = ThroughputWord::Failed(text.to_owned());
     batch.throughput = vec![ThroughputRound { id, clocks, word, carried_bytes: None }];
@@ -208,7 +208,7 @@ async fn foreign_text_stops_nothing_is_kept_and_does_nothing() {
     }
     // Ten megabytes of text are no agent's: refused once and for all, and nothing else with it.
     let mut huge = batch(identity.agent, task, check, 99, "x");
-    huge.surroundings[0].around.host_name = "x".repeat(10 << 20);
+    huge.host_facts[0].host_facts.host_name = "x".repeat(10 << 20);
     let refused = exchange.upload(packed(&huge)).await;
     let Err(ExchangeError::Refused { code, .. }) = &refused else { panic!("{refused:?}") };
     assert_eq!(code, "damaged-batch");
@@ -217,13 +217,13 @@ async fn foreign_text_stops_nothing_is_kept_and_does_nothing() {
 
 fn shown(service: &Service, texts: &[String], path: PathId) {
     eventually("judgement of everything", PATIENCE, || {
-        let state = service.json(&["state"]);
+        let state = service.json(&["status"]);
         assert_eq!(state["set_aside_commits"], 0, "{}", service.log());
         (state["unjudged_commits"] == 0).then_some(())
     });
     let last = texts.last().unwrap();
-    let around = service.json(&["surroundings", SITE]);
-    let kept = around["host_name"].as_str().unwrap();
+    let host_facts = service.json(&["host-facts", SITE]);
+    let kept = host_facts["host_name"].as_str().unwrap();
     assert!(kept == last || text::to_octets(kept) == last.as_bytes(), "{kept:?} for {last:?}");
     let events = service.json(&["events"]);
     assert!(events.as_array().unwrap().len() >= texts.len(), "each change is an event: {events}");
@@ -235,7 +235,7 @@ fn shown(service: &Service, texts: &[String], path: PathId) {
     let number = number.to_string();
     for command in [
         &["agents"][..],
-        &["surroundings", SITE],
+        &["host-facts", SITE],
         &["events"],
         &["checks"],
         &["checks", &number],

@@ -111,7 +111,7 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
     assert_eq!(acknowledged.load(Ordering::Relaxed), total);
     tokio::task::block_in_place(|| {
         eventually("judgement of everything", PATIENCE, || {
-            (service.json(&["state"])["unjudged_commits"] == 0).then_some(())
+            (service.json(&["status"])["unjudged_commits"] == 0).then_some(())
         });
     });
 

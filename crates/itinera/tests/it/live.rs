@@ -7,13 +7,13 @@ use itinera_agent::Exchange;
 use serde_json::{Value, json};
 use std::time::Duration;
 
-struct News<'a> {
+struct Change<'a> {
     service: &'a Service,
     client: reqwest::Client,
     token: String,
 }
 
-impl<'a> News<'a> {
+impl<'a> Change<'a> {
     fn of(service: &'a Service) -> Self {
         let _installed_before = rustls::crypto::ring::default_provider().install_default();
         let client = reqwest::Client::builder().no_proxy().build().unwrap();
@@ -47,7 +47,7 @@ async fn next(stream: &mut (impl Stream<Item = Event> + Unpin)) -> Event {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn news_comes_at_once_and_is_resumed_where_it_was_left() {
     let service = tokio::task::block_in_place(Service::start);
-    let news = News::of(&service);
+    let news = Change::of(&service);
     // An agent that has asked for its schedule has paths to complain of.
     let identity = service.join("Carrock Pier", "agent").await;
     Exchange::of(&identity).unwrap().schedule(0, &[]).await.unwrap();
@@ -82,7 +82,8 @@ async fn news_comes_at_once_and_is_resumed_where_it_was_left() {
 
     // Who may look no longer is let go: a stream is no way to stay.
     let made = news.post("/tokens", json!({ "name": "screen", "role": "viewer" })).await;
-    let screen = News { token: made["token"].as_str().unwrap().to_owned(), ..News::of(&service) };
+    let screen =
+        Change { token: made["token"].as_str().unwrap().to_owned(), ..Change::of(&service) };
     let mut held = Box::pin(screen.stream(None).await);
     assert_eq!(next(&mut held).await.event, "here");
     let revoke = format!("{}/api/v1/tokens/{}", service.api(), made["id"].as_str().unwrap());

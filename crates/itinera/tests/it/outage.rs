@@ -50,7 +50,7 @@ impl Measuring {
     }
 
     /// Ends the agent as it should end, and gives its directory. What has piled up is handed over
-    /// first: at its end an agent waits for a while only.
+    /// first: at its end an agent waits for a limited time.
     fn stop(self) -> PathBuf {
         let Self { agent, data, .. } = self;
         eventually("the spool to be handed over", PATIENCE, || {
@@ -68,7 +68,7 @@ fn waiting_in(data: &Path) -> Vec<PathBuf> {
 }
 
 fn rounds(service: &Service) -> i64 {
-    let state = service.client(&["state", "--format", "json"]);
+    let state = service.client(&["status", "--format", "json"]);
     let state: serde_json::Value = serde_json::from_str(&state.out).unwrap_or_default();
     state["rounds"].as_i64().unwrap_or(0)
 }
@@ -134,7 +134,7 @@ async fn every_round_is_recorded_once_though_service_and_database_were_away() {
 
 /// The same with nothing but paths: what else is dropped counts as well, and has no numbers here.
 fn paths_alone(text: &str) -> String {
-    let faster = faster(text).replace("surroundings_every_s = 10", "surroundings_every_s = 0");
+    let faster = faster(text).replace("host_facts_every_s = 10", "host_facts_every_s = 0");
     let blocks = faster.split("\n\n").filter(|block| !block.contains("[[target.check]]"));
     blocks.collect::<Vec<_>>().join("\n\n")
 }

@@ -70,10 +70,10 @@ async fn a_commit_that_cannot_be_judged_is_left_out_and_taken_up_again() {
     }
     tokio::task::block_in_place(|| {
         eventually("judgement of all the others", PATIENCE, || {
-            let state = service.json(&["state"]);
+            let state = service.json(&["status"]);
             (state["unjudged_commits"] == 0 && state["set_aside_commits"] == 1).then_some(())
         });
-        let table = service.client(&["state"]);
+        let table = service.client(&["status"]);
         assert!(table.out.contains("set aside"), "{table:?}");
         let set_aside = service.json(&["set-aside", "list"]);
         let [item] = set_aside["items"].as_array().unwrap().as_slice() else {
@@ -103,7 +103,7 @@ async fn a_commit_that_cannot_be_judged_is_left_out_and_taken_up_again() {
     tokio::task::block_in_place(|| {
         assert_eq!(service.client(&["set-aside", "retry", "3"]).code, Some(0));
         eventually("judgement of the mended commit", PATIENCE, || {
-            (service.json(&["state"])["set_aside_commits"] == 0).then_some(())
+            (service.json(&["status"])["set_aside_commits"] == 0).then_some(())
         });
     });
     // A duty that is not done is named, while the service itself lives.

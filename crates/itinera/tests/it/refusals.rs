@@ -19,19 +19,19 @@ fn refused(ran: &Ran, code: i32, words: &[&str]) {
 #[test]
 fn bad_command_lines_are_explained() {
     refused(&run(&["alarms", "--opne"]), 2, &["--opne", "--open"]);
-    refused(&run(&["stat"]), 2, &["stat", "state"]);
+    refused(&run(&["statu"]), 2, &["statu", "status"]);
     refused(&run(&["join-code"]), 2, &["--site"]);
     refused(&run(&["agent", "run", "--simulation", "127.0.0.1:1"]), 2, &["--address"]);
     refused(&run(&["recompute"]), 2, &["--data"]);
-    refused(&run(&["state", "--format", "xml"]), 2, &["xml", "json"]);
+    refused(&run(&["status", "--format", "xml"]), 2, &["xml", "json"]);
 }
 
 #[test]
 fn a_server_that_is_not_there_or_not_ours_is_said() {
     let [port] = free_ports();
     let nobody = format!("http://127.0.0.1:{port}");
-    refused(&run(&["state", "--api", &nobody]), 3, &["cannot reach", &nobody, "is it running?"]);
-    refused(&run(&["state", "--api", "nonsense"]), 3, &["nonsense", "http://127.0.0.1:7480"]);
+    refused(&run(&["status", "--api", &nobody]), 3, &["cannot reach", &nobody, "is it running?"]);
+    refused(&run(&["status", "--api", "nonsense"]), 3, &["nonsense", "http://127.0.0.1:7480"]);
 }
 
 #[test]
@@ -84,11 +84,7 @@ fn a_data_directory_that_cannot_be_is_said() {
     let place = directory();
     std::fs::write(place.path().join("other"), "mine").unwrap();
     let name = place.path().display().to_string();
-    refused(
-        &run(&["demonstrate", "--any-port", "--fresh", "--data", &name]),
-        1,
-        &["something else"],
-    );
+    refused(&run(&["demo", "--any-port", "--fresh", "--data", &name]), 1, &["something else"]);
     assert_eq!(std::fs::read_to_string(place.path().join("other")).unwrap(), "mine");
 }
 
@@ -129,7 +125,7 @@ fn owner_maps(service: &Service) {
         5,
         &["cannot read /nowhere.csv"],
     );
-    assert_eq!(service.json(&["state"])["owner_map"]["entries"], 1, "the good import stays");
+    assert_eq!(service.json(&["status"])["owner_map"]["entries"], 1, "the good import stays");
 }
 
 fn join_codes(service: &Service) {
@@ -167,9 +163,9 @@ fn second_service(service: &Service) {
 
 fn raw_requests(service: &Service) {
     for (request, host, status, code) in [
-        ("GET /api/v1/state", "itinera.example", "403", "foreign-host"),
-        ("DELETE /api/v1/state", "127.0.0.1", "405", "method-not-allowed"),
-        ("GET /api/v2/state", "127.0.0.1", "404", "unknown-place"),
+        ("GET /api/v1/status", "itinera.example", "403", "foreign-host"),
+        ("DELETE /api/v1/status", "127.0.0.1", "405", "method-not-allowed"),
+        ("GET /api/v2/status", "127.0.0.1", "404", "unknown-place"),
         ("GET /api/v1/paths?limit=x", "127.0.0.1", "422", "bad-input"),
         ("GET /api/v1/paths/x/weave", "127.0.0.1", "404", "unknown-id"),
         ("GET /api/v1/paths/x/then?at=now", "127.0.0.1", "422", "bad-input"),

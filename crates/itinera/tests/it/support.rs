@@ -254,7 +254,7 @@ pub(crate) fn terminate(child: &Child) {
     signal(child, rustix::process::Signal::TERM);
 }
 
-/// Processes whose command line or working directory names this place.
+/// Processes with this place in their command line or working directory.
 pub(crate) fn processes_of(place: &Path) -> Vec<String> {
     let place = place.display().to_string();
     let entries = std::fs::read_dir("/proc").unwrap().flatten();

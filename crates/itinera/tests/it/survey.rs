@@ -1,4 +1,4 @@
-//! `itinera survey` on a simulated internet: what people and programs get, and what is kept.
+//! `itinera survey` on a simulated internet: what users and programs get, and what is kept.
 
 use crate::processes::simulation;
 use crate::support::{Ran, directory, run};
@@ -13,7 +13,7 @@ router = [
   { id = "b", address = "198.18.0.2", balances = "flow" },
   { id = "c", address = "198.18.0.3" },
   { id = "d", address = "198.18.0.4" },
-  { id = "e", address = "198.18.0.5", polices = [0.5, 0.6], labels = [24001] },
+  { id = "e", address = "198.18.0.5", rate_limits = [0.5, 0.6], labels = [24001] },
 ]
 link = [
   { between = ["s", "edge"], delay_ms = 1.0 },
@@ -56,7 +56,7 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     let ran = survey(&listen, &more);
     assert_eq!(ran.code, Some(0), "{}", ran.err);
     let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
-    let ways = report["ways"].as_array().unwrap();
+    let ways = report["members"].as_array().unwrap();
     assert_eq!(ways.len(), 2, "{report:#}");
     let lossy: Vec<_> = ways.iter().filter(|way| !way["finding"].is_null()).collect();
     assert_eq!(lossy.len(), 1, "one member loses, the other does not: {report:#}");
@@ -80,7 +80,11 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     let again = run(&["survey", "show", &kept, "--owners", &owners, "--format", "json"]);
     assert_eq!(again.out, ran.out);
     let text = run(&["survey", "show", &kept]);
-    assert!(text.out.contains("Flow ") && text.out.contains("polices its answers"), "{}", text.out);
+    assert!(
+        text.out.contains("Flow ") && text.out.contains("limits the rate of its own answers"),
+        "{}",
+        text.out
+    );
     let packets = place.path().join("kept.pcapng");
     let written = run(&["survey", "packets", &kept, &packets.display().to_string()]);
     assert_eq!(written.code, Some(0), "{}", written.err);

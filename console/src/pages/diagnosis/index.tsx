@@ -1,0 +1,75 @@
+import { useQuery } from '@tanstack/react-query';
+import { Button, Skeleton } from 'antd';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import type { Diagnosis } from '../../api/client';
+import { queries } from '../../api/queries';
+import { FoundMark, foundWord } from '../../found';
+import { Time } from '../../time';
+import { ErrorAlert } from '../../error-alert';
+
+/** Is it the network at all? From an agent's own machine to a service, step by step. */
+export function DiagnosisPage() {
+  const { id = '' } = useParams();
+  const { data: diagnosis, error } = useQuery(queries.diagnosis(id));
+  if (error && !diagnosis) return <ErrorAlert error={error} />;
+  if (!diagnosis) return <Skeleton active paragraph={{ rows: 8 }} />;
+  return (
+    <>
+      {error && <ErrorAlert error={error} />}
+      <p className="said quiet">
+        Diagnosis {diagnosis.no} from {diagnosis.site} to {diagnosis.target}, started by{' '}
+        {diagnosis.user} <Time at={diagnosis.asked_at} />
+        {diagnosis.incident != null && (
+          <>
+            {'; '}
+            <Link to={`/incidents/${diagnosis.incident}`}>its incident</Link>
+          </>
+        )}
+      </p>
+      <h1 className="sentence two-lines" aria-live="polite">
+        {diagnosis.sentence ?? diagnosis.progress}
+      </h1>
+      <Ladder diagnosis={diagnosis} />
+      {diagnosis.text != null && <AsText text={diagnosis.text} />}
+    </>
+  );
+}
+
+/** The steps, nearest first. */
+export function Ladder({ diagnosis }: { diagnosis: Diagnosis }) {
+  if (diagnosis.steps.length === 0) return null;
+  return (
+    <ol className="ladder">
+      {diagnosis.steps.map((step) => {
+        const found = foundWord(step.found);
+        return (
+          <li key={step.step} className={found === 'broken' ? 'is-broken' : undefined}>
+            <FoundMark found={found} />
+            <span className="ladder-name">{step.step}</span>
+            <span>{step.words}</span>
+          </li>
+        );
+      })}
+    </ol>
+  );
+}
+
+function AsText({ text }: { text: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(text);
+    setCopied(true);
+  };
+  return (
+    <section aria-labelledby="as-text">
+      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
+        <h2 className="section" id="as-text" style={{ flex: 1 }}>
+          As text, for a mail
+        </h2>
+        <Button onClick={() => void copy()}>{copied ? 'Copied' : 'Copy'}</Button>
+      </div>
+      <pre className="words paste">{text}</pre>
+    </section>
+  );
+}

@@ -1,0 +1,310 @@
+//! What rounds of both ways say, in numbers and words.
+
+use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
+
+/// A share of loss below this is not remarked on by words alone.
+const REMARKABLE: f64 = 0.005;
+/// Fewer packets than this say nothing about a share.
+const ENOUGH: u32 = 50;
+
+/// One direction over some time.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct DirectionSummary {
+    /// Packets that arrived.
+    pub arrived: u32,
+    /// Packets that were lost.
+    pub lost: u32,
+    /// Copies beyond the first.
+    pub duplicated: u32,
+    /// Packets that came after one sent later.
+    pub reordered: u32,
+    /// Packets that arrived marked as having met congestion.
+    pub congested: u32,
+    /// Bounds of the smallest delay in microseconds, by the newest round.
+    pub delay_bounds_us: Option<(i64, i64)>,
+    /// Median of the rounds' delay variation, 95th percentile above the smallest, in
+    /// microseconds (RFC 5481).
+    pub variation_us: Option<u32>,
+    /// Code points on arrival, the most frequent first.
+    pub dscp: Vec<(u8, u32)>,
+    /// Links passed, where packets bear the largest hop limit at first.
+    pub hops: Option<u8>,
+}
+
+impl DirectionSummary {
+    /// Share lost of what is known; nothing without a packet.
+    pub fn loss_ratio(&self) -> Option<f64> {
+        let all = self.arrived + self.lost;
+        (all > 0).then(|| f64::from(self.lost) / f64::from(all))
+    }
+}
+
+/// Both directions over some time.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct TwoWaySummary {
+    /// Rounds regarded.
+    pub rounds: u32,
+    /// Packets sent.
+    pub sent: u32,
+    /// Packets without an answer and with unknown direction of loss.
+    pub undetermined: u32,
+    /// From the sender to the reflector.
+    pub forward: DirectionSummary,
+    /// From the reflector to the sender.
+    pub back: DirectionSummary,
+    /// Median of the rounds' median round-trip delay in microseconds.
+    pub round_trip_us: Option<u32>,
+    /// The far clock minus the near one and the bound of that, by the newest round, in
+    /// microseconds.
+    pub offset_us: Option<(i64, u32)>,
+    /// Its drift and the bound of that, in parts per thousand million.
+    pub drift_ppb: Option<(i32, u32)>,
+    /// Both clocks say they are synchronised: delays are absolute within their bounds.
+    pub is_synchronised: bool,
+    /// A clock was set within the time.
+    pub stepped: bool,
+}
+
+/// Sums rounds up, given from the oldest to the newest.
+pub fn summary(rounds: &[TwoWayRound]) -> TwoWaySummary {
+    let sum = |of: fn(&TwoWayRound) -> u16| rounds.iter().map(|r| u32::from(of(r))).sum();
+    let newest = rounds.iter().rev().find_map(|round| round.clock.map(|clock| (round, clock)));
+    let mut trips: Vec<u32> = rounds.iter().filter_map(|r| r.round_trip_us.map(|t| t[1])).collect();
+    TwoWaySummary {
+        rounds: u32::try_from(rounds.len()).unwrap_or(u32::MAX),
+        sent: sum(|round| round.sent),
+        undetermined: sum(|round| round.undetermined),
+        forward: direction_summary(rounds, Direction::Forward),
+        back: direction_summary(rounds, Direction::Return),
+        round_trip_us: median(&mut trips),
+        offset_us: newest.map(|(_, clock)| (clock.offset_us, clock.offset_error_us)),
+        drift_ppb: newest.and_then(|(_, clock)| clock.drift_ppb.zip(clock.drift_error_ppb)),
+        is_synchronised: newest.is_some_and(|(round, _)| round.synchronised_us.is_some()),
+        stepped: rounds.iter().any(|round| round.clock.is_some_and(|clock| clock.stepped)),
+    }
+}
+
+fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionSummary {
+    let of = |round: &TwoWayRound| match direction {
+        Direction::Forward => round.forward.clone(),
+        Direction::Return => round.back.clone(),
+    };
+    let directions: Vec<OneWay> = rounds.iter().map(of).collect();
+    let sum =
+        |of: fn(&OneWay) -> u16| directions.iter().map(|direction| u32::from(of(direction))).sum();
+    let mut dscp: Vec<(u8, u32)> = Vec::new();
+    for (value, count) in directions.iter().flat_map(|direction| direction.dscp.iter().copied()) {
+        match dscp.iter_mut().find(|(known, _)| *known == value) {
+            Some((_, known)) => *known += u32::from(count),
+            None => dscp.push((value, count.into())),
+        }
+    }
+    dscp.sort_by_key(|(value, count)| (std::cmp::Reverse(*count), *value));
+    let mut variation: Vec<u32> = directions
+        .iter()
+        .filter_map(|direction| direction.delay.map(|delay| delay.p95_us))
+        .collect();
+    DirectionSummary {
+        arrived: sum(|direction| direction.arrived),
+        lost: sum(|direction| direction.lost),
+        duplicated: sum(|direction| direction.duplicated),
+        reordered: sum(|direction| direction.reordered),
+        congested: sum(|direction| direction.congested),
+        delay_bounds_us: rounds.iter().rev().find_map(|round| round.delay_bounds_us(direction)),
+        variation_us: median(&mut variation),
+        dscp,
+        hops: directions
+            .iter()
+            .rev()
+            .find_map(|direction| direction.hop_limit)
+            .map(|left| 255 - left),
+    }
+}
+
+fn median(values: &mut [u32]) -> Option<u32> {
+    values.sort_unstable();
+    values.get(values.len().checked_sub(1)? / 2).copied()
+}
+
+/// What both ways are, in words: `near` sends, `far` answers, packets left with `dscp`.
+pub fn sentences(both: &TwoWaySummary, near: &str, far: &str, dscp: u8) -> Vec<String> {
+    let mut said = Vec::new();
+    if both.sent == 0 {
+        return vec!["Nothing has been exchanged in this time.".to_owned()];
+    }
+    if both.forward.arrived == 0 && both.back.arrived == 0 {
+        return vec![format!(
+            "{near} and {far} cannot reach each other: of {} packets none was answered. Either a \
+             filter on the way refuses UDP, or address translation gives no way in.",
+            both.sent
+        )];
+    }
+    said.push(loss_sentence(both, near, far));
+    if both.undetermined > 0 {
+        let verb = if both.undetermined == 1 { "packet was" } else { "packets were" };
+        said.push(format!(
+            "{} further {verb} not answered, and nobody can say on which way {} lost.",
+            both.undetermined,
+            if both.undetermined == 1 { "it was" } else { "they were" }
+        ));
+    }
+    for (direction, from, to) in [(&both.forward, near, far), (&both.back, far, near)] {
+        if let Some((seen, _)) = direction.dscp.first().filter(|(seen, _)| *seen != dscp) {
+            said.push(format!(
+                "From {from} to {to} the mark is rewritten: sent with DSCP {dscp}, arrived with {seen}."
+            ));
+        }
+        if direction.duplicated > 0 || direction.reordered > 0 {
+            said.push(format!(
+                "From {from} to {to} {} arrived twice and {} out of order, of {}.",
+                direction.duplicated, direction.reordered, direction.arrived
+            ));
+        }
+    }
+    if both.stepped {
+        said.push(
+            "A clock was set in this time: one-way delays before and after are not comparable, \
+             and nothing has occurred to the path."
+                .to_owned(),
+        );
+    }
+    if !both.is_synchronised {
+        said.push(
+            "The clocks are not known to be right: one-way delays are true in their changes, and \
+             in themselves only within the bounds given."
+                .to_owned(),
+        );
+    }
+    said
+}
+
+fn loss_sentence(both: &TwoWaySummary, near: &str, far: &str) -> String {
+    let known = |direction: &DirectionSummary| direction.arrived + direction.lost;
+    let share = |direction: &DirectionSummary| {
+        let ratio = direction.loss_ratio().unwrap_or(0.0);
+        format!("{:.1} % ({} of {})", ratio * 100.0, direction.lost, known(direction))
+    };
+    let lossy = |direction: &DirectionSummary| {
+        known(direction) >= ENOUGH
+            && direction.loss_ratio().is_some_and(|ratio| ratio >= REMARKABLE)
+    };
+    let (forward, back) = (&both.forward, &both.back);
+    match (lossy(forward), lossy(back)) {
+        (true, false) => format!(
+            "Packets are lost on the way from {near} to {far}: {}; on the way back {}.",
+            share(forward),
+            share(back)
+        ),
+        (false, true) => format!(
+            "Packets are lost on the way back, from {far} to {near}: {}; on the way there {}.",
+            share(back),
+            share(forward)
+        ),
+        (true, true) => format!(
+            "Packets are lost both ways: from {near} to {far} {}, back {}.",
+            share(forward),
+            share(back)
+        ),
+        (false, false) => format!(
+            "Both ways are whole: from {near} to {far} {} are lost, back {}.",
+            share(forward),
+            share(back)
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_model::id::{BootId, PairId};
+    use itinera_model::round::{Clocks, StampSource};
+    use itinera_model::two_way::{OneWayDelay, PeerClock};
+    use itinera_model::unit::{Tick, WallTime};
+    use uuid::Uuid;
+
+    fn round(forward_lost: u16, back_lost: u16) -> TwoWayRound {
+        let delay = |min_us| Some(OneWayDelay { min_us, p50_us: 100, p95_us: 900, max_us: 2_000 });
+        let reached = 100 - forward_lost;
+        let direction = |arrived, lost, min_us| OneWay {
+            arrived,
+            lost,
+            delay: delay(min_us),
+            dscp: vec![(46, arrived)],
+            hop_limit: Some(246),
+            ..OneWay::default()
+        };
+        TwoWayRound {
+            pair: PairId::from_uuid(Uuid::nil()),
+            number: 0,
+            clocks: Clocks {
+                boot: BootId::from_uuid(Uuid::nil()),
+                tick: Tick::ZERO,
+                wall: WallTime::from_unix_seconds(0),
+                offset_us: None,
+                offset_error_us: None,
+            },
+            source: [198, 18, 1, 2].into(),
+            destination: [198, 18, 2, 2].into(),
+            stamps: StampSource::Kernel,
+            lateness: None,
+            dscp: 46,
+            sent: 100,
+            interval_ms: 1_000,
+            bursts: 0,
+            longest_burst: 0,
+            undetermined: 0,
+            forward: direction(reached, forward_lost, 90_000),
+            back: direction(reached - back_lost, back_lost, -65_000),
+            round_trip_us: Some([25_000, 25_500, 27_000]),
+            clock: Some(PeerClock {
+                offset_us: 77_500,
+                offset_error_us: 12_500,
+                drift_ppb: None,
+                drift_error_ppb: None,
+                stepped: false,
+            }),
+            synchronised_us: None,
+        }
+    }
+
+    #[test]
+    fn the_way_that_loses_is_named() {
+        let said = |forward, back| {
+            let both = summary(&vec![round(forward, back); 3]);
+            sentences(&both, "Eskerry", "Dunverra", 46).remove(0)
+        };
+        assert!(
+            said(0, 4).contains("on the way back, from Dunverra to Eskerry: 4.0 % (12 of 300)")
+        );
+        assert!(said(4, 0).contains("from Eskerry to Dunverra: 4.0 %"));
+        assert!(said(4, 4).starts_with("Packets are lost both ways"));
+        assert!(said(0, 0).starts_with("Both ways are whole"));
+    }
+
+    #[test]
+    fn delays_have_the_bounds_of_the_clocks() {
+        let both = summary(&[round(0, 0)]);
+        assert_eq!(both.forward.delay_bounds_us, Some((0, 25_000)));
+        assert_eq!(both.back.delay_bounds_us, Some((0, 25_000)));
+        assert_eq!((both.forward.hops, both.forward.variation_us), (Some(9), Some(900)));
+        let mut known = round(0, 0);
+        known.synchronised_us = Some(1_000);
+        known.forward.delay = known.forward.delay.map(|d| OneWayDelay { min_us: 10_000, ..d });
+        let both = summary(&[known]);
+        assert_eq!(both.forward.delay_bounds_us, Some((9_000, 11_000)));
+        assert!(both.is_synchronised);
+    }
+
+    #[test]
+    fn what_cannot_be_known_is_said() {
+        let mut dark = round(0, 0);
+        (dark.undetermined, dark.clock) = (100, None);
+        (dark.forward, dark.back) = (OneWay::default(), OneWay::default());
+        let said = sentences(&summary(&[dark.clone()]), "A", "B", 46);
+        assert!(said.len() == 1 && said[0].contains("cannot reach each other"), "{said:?}");
+        let some = sentences(&summary(&[round(0, 0), dark]), "A", "B", 0).join(" ");
+        assert!(some.contains("100 further packets were not answered"), "{some}");
+        assert!(some.contains("sent with DSCP 0, arrived with 46"), "{some}");
+        assert!(some.contains("only within the bounds"), "{some}");
+    }
+}

@@ -1,0 +1,81 @@
+//! The rule that the service uses today: each path by itself, alarms by a limit held over.
+
+use crate::{Candidate, Claim, Topology, WindowInput, owner_name};
+use itinera_analysis::{Judge, Limits};
+use itinera_model::alarm::Alarm;
+use itinera_model::finding::Place;
+use std::sync::Arc;
+
+/// The service's own judge, as it is: its open alarms are the claims.
+#[derive(Debug, Clone)]
+pub struct PerPath {
+    topology: Arc<Topology>,
+    judge: Judge,
+}
+
+impl PerPath {
+    /// A judge without memory, by the service's default limits.
+    pub fn new(topology: Arc<Topology>) -> Self {
+        Self { topology, judge: Judge::new(Limits::default()) }
+    }
+
+    fn claim(&self, alarm: &Alarm) -> Claim {
+        let Place::Link { to, .. } = alarm.key.place;
+        let confidence = f64::from(alarm.confidence_ppm) / 1e6;
+        Claim {
+            cause: alarm.key.cause,
+            places: vec![(alarm.key.place, confidence)],
+            direction: None,
+            owner: Some((owner_name(&self.topology.owners, to), confidence)),
+        }
+    }
+}
+
+impl Candidate for PerPath {
+    fn name(&self) -> &'static str {
+        "per-path"
+    }
+
+    fn regard(&mut self, shown: &WindowInput<'_>) -> Vec<Claim> {
+        self.judge.step(shown.rounds, shown.until);
+        let mut open: Vec<&Alarm> = self.judge.book().open().iter().collect();
+        // The alarm that most paths show first, then the surer one, then the older one.
+        open.sort_by_key(|alarm| {
+            let paths = std::cmp::Reverse(alarm.showing.len());
+            (paths, std::cmp::Reverse(alarm.confidence_ppm), alarm.raised_at, alarm.key.place)
+        });
+        open.into_iter().map(|alarm| self.claim(alarm)).collect()
+    }
+
+    fn fork(&self) -> Box<dyn Candidate> {
+        Box::new(self.clone())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::naive::tests::{FROM, TO, topology, window};
+    use itinera_model::finding::Cause;
+
+    #[test]
+    fn what_is_alarmed_is_claimed_until_it_clears_and_policing_is_not() {
+        let mut candidate = PerPath::new(topology());
+        let mut regard = |windows: std::ops::Range<i64>, answered: [u16; 4]| {
+            let mut last = Vec::new();
+            for number in windows {
+                last = window(number, answered, |shown| candidate.regard(shown));
+            }
+            last
+        };
+        assert_eq!(regard(0..66, [1023, 255, 1023, 1023]), []);
+        let claims = regard(66..80, [1023, 255, 63, 63]);
+        assert_eq!(claims.len(), 1);
+        assert_eq!(claims[0].cause, Cause::Loss);
+        let (place, confidence) = claims[0].places[0];
+        let Place::Link { to, .. } = place;
+        assert!(to == TO && confidence > 0.9, "{place:?} after {FROM}");
+        assert_eq!(claims[0].owner.as_ref().unwrap().0, crate::SITE);
+        assert_eq!(regard(80..95, [1023; 4]), []);
+    }
+}

@@ -1,0 +1,260 @@
+//! What watches for events while judgement runs: facts from the log, with what is known of the
+//! checks, agents and paths that they are about.
+
+use crate::server::Shared;
+use itinera_analysis::Effect;
+use itinera_analysis::event::intended::{self, Intended, RouteState};
+use itinera_analysis::event::{Carried, CheckFacts, Fact, Watcher};
+use itinera_analysis::roaming::access_providers;
+use itinera_model::batch::decode;
+use itinera_model::check::CheckRound;
+use itinera_model::event::EventEffect;
+use itinera_model::finding::Assessment;
+use itinera_model::host_facts::Medium;
+use itinera_model::id::{AgentId, CheckId, PathId};
+use itinera_model::owner::OwnerMap;
+use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError};
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+use std::time::{Duration, Instant};
+
+/// Paths known by name at most.
+pub(crate) const MOST_PATHS: i64 = 50_000;
+/// Known paths are read again this often, and at once for an unknown one.
+const REFRESH: Duration = Duration::from_secs(60);
+const REFRESH_AT_ONCE: Duration = Duration::from_secs(1);
+/// Facts that come later than this are kept and say nothing: three minutes.
+const TOO_LATE_US: i64 = 180_000_000;
+
+/// The smallest address.
+const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+
+/// A path with a configured expectation of its route.
+struct RouteExpectation {
+    agent: AgentId,
+    site: String,
+    target: String,
+    service: String,
+    by: String,
+    address: Option<IpAddr>,
+    dscp: u8,
+    intended: Intended,
+}
+
+/// The kind of packets that a path is probed by, in words.
+fn packets(path: &PathRecord) -> String {
+    let version = if path.family == "ipv6" { "IPv6" } else { "IPv4" };
+    let marked = if path.dscp == 0 { String::new() } else { format!(" marked {}", path.dscp) };
+    format!("{} over {version}{marked}", path.method)
+}
+
+/// Everything that facts are looked at with.
+pub(crate) struct Events {
+    watcher: Watcher,
+    checks: BTreeMap<CheckId, CheckFacts>,
+    sites: BTreeMap<AgentId, String>,
+    paths: BTreeMap<(AgentId, IpAddr), PathId>,
+    latest: BTreeMap<PathId, Assessment>,
+    meant: BTreeMap<PathId, RouteExpectation>,
+    refreshed: Instant,
+}
+
+/// What a check's facts are, from its record.
+pub(crate) fn facts_of(record: &CheckRecord) -> CheckFacts {
+    CheckFacts {
+        id: record.id,
+        agent: record.agent,
+        site: record.site.clone(),
+        target: record.target.clone(),
+        service: record.service.clone(),
+        host: record.spec.host.clone(),
+        ask: record.spec.ask.clone(),
+        raise_after: record.spec.raise_after,
+    }
+}
+
+/// The path from each agent to each address: by echo where there are several.
+pub(crate) fn by_address(paths: &[PathRecord]) -> BTreeMap<(AgentId, IpAddr), PathId> {
+    let mut found = BTreeMap::new();
+    for path in paths {
+        let Ok(address) = path.address.parse::<IpAddr>() else { continue };
+        let known = found.entry((path.agent, address)).or_insert(path.id);
+        if path.method == "icmp-echo" {
+            *known = path.id;
+        }
+    }
+    found
+}
+
+impl Events {
+    /// Continues from the stored state.
+    pub(crate) async fn restored(shared: &Shared, memory: &[u8]) -> Result<Self, StoreError> {
+        let watcher = decode(memory).unwrap_or_else(|error| {
+            if !memory.is_empty() {
+                tracing::warn!(%error, "what watched for events is remembered by another version");
+            }
+            Watcher::default()
+        });
+        let mut it = Self {
+            watcher,
+            checks: BTreeMap::new(),
+            sites: BTreeMap::new(),
+            paths: BTreeMap::new(),
+            latest: BTreeMap::new(),
+            meant: BTreeMap::new(),
+            refreshed: Instant::now(),
+        };
+        let paths = it.refresh(shared).await?;
+        it.latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
+        Ok(it)
+    }
+
+    async fn refresh(&mut self, shared: &Shared) -> Result<Vec<PathRecord>, StoreError> {
+        let checks = shared.store.checks().await?;
+        let active = checks.iter().filter(|check| check.active);
+        self.checks = active.map(|check| (check.id, facts_of(check))).collect();
+        let agents = shared.store.agents().await?;
+        self.sites = agents.into_iter().map(|agent| (agent.id, agent.site)).collect();
+        let paths = shared.store.paths(None, MOST_PATHS).await?;
+        self.paths = by_address(&paths);
+        let targets = shared.store.targets().await?;
+        self.meant.clear();
+        for path in &paths {
+            let target = targets.iter().find(|target| target.spec.name == path.target);
+            let Some(way) = target.and_then(|target| target.spec.intended.clone()) else {
+                continue;
+            };
+            let meant = RouteExpectation {
+                agent: path.agent,
+                site: path.site.clone(),
+                target: path.target.clone(),
+                service: path.service.clone(),
+                by: packets(path),
+                address: path.address.parse().ok(),
+                dscp: u8::try_from(path.dscp).unwrap_or(0),
+                intended: Intended {
+                    owners: way.owners,
+                    tunnel: way.tunnel,
+                    dscp_kept: way.dscp_kept,
+                },
+            };
+            self.meant.insert(path.id, meant);
+        }
+        self.refreshed = Instant::now();
+        Ok(paths)
+    }
+
+    /// What is to be remembered.
+    pub(crate) const fn watcher(&self) -> &Watcher {
+        &self.watcher
+    }
+
+    /// Takes a commit, with what judgement said of its rounds.
+    pub(crate) async fn step(
+        &mut self,
+        shared: &Shared,
+        entry: &LogEntry,
+        effects: &[Effect],
+        map: &OwnerMap,
+    ) -> Result<Vec<EventEffect>, StoreError> {
+        let now = entry.received_at;
+        let mut occurred = Vec::new();
+        let unknown = entry.checks.iter().any(|it| !self.checks.contains_key(&it.round.check))
+            || entry.host_facts.iter().any(|it| !self.sites.contains_key(&it.agent));
+        let since = self.refreshed.elapsed();
+        if since >= REFRESH || (unknown && since >= REFRESH_AT_ONCE) {
+            self.refresh(shared).await?;
+            let checks = &self.checks;
+            occurred.extend(self.watcher.keep_to(&|check| checks.contains_key(&check), now));
+        }
+        let mut judged = Vec::new();
+        for effect in effects {
+            if let Effect::Assessed { newest: true, assessment, .. } = effect {
+                self.latest.insert(assessment.path, Assessment::clone(assessment));
+                judged.push(assessment.path);
+            }
+        }
+        judged.retain(|path| self.meant.contains_key(path));
+        for path in judged {
+            occurred.extend(self.on_route(shared, path, map, entry).await?);
+        }
+        let (paths, latest) = (&self.paths, &self.latest);
+        let path_to = |agent: AgentId, to: IpAddr| latest.get(paths.get(&(agent, to))?);
+        let in_time = |at| now.micros_since(at) <= TOO_LATE_US;
+        for checked in entry.checks.iter().filter(|it| in_time(it.at)) {
+            let Some(check) = self.checks.get(&checked.round.check) else { continue };
+            let CheckRound { result, late_us, .. } = &checked.round;
+            let late_us = late_us.unwrap_or(0);
+            let fact = Fact::Checked { check, at: checked.at, result, late_us };
+            occurred.extend(self.watcher.step(fact, &path_to, now));
+        }
+        for run in &entry.throughput {
+            let (Some(least_bit_s), Some(at)) = (run.spec.least_bit_s, run.measured_at()) else {
+                continue;
+            };
+            let by = run.spec.by.to_string();
+            let carried = Carried {
+                agent: run.sender,
+                from: &run.from,
+                to: &run.to,
+                by: &by,
+                at,
+                got_bit_s: run.rate_bit_s(),
+                least_bit_s,
+                raise_after: run.spec.raise_after,
+            };
+            occurred.extend(self.watcher.step(Fact::Carried(carried), &path_to, now));
+        }
+        for host_facts in entry.host_facts.iter().filter(|it| in_time(it.at)) {
+            let Some(site) = self.sites.get(&host_facts.agent) else { continue };
+            let (agent, at, host_facts) =
+                (host_facts.agent, host_facts.at, &host_facts.round.host_facts);
+            let fact = Fact::HostFactsSource { agent, site, at, host_facts };
+            occurred.extend(self.watcher.step(fact, &path_to, now));
+            let own = paths.range((agent, FIRST)..).take_while(|((of, _), _)| *of == agent);
+            let judged = own.filter_map(|(_, path)| latest.get(path));
+            let by: Vec<(u32, &str)> = access_providers(judged, map).into_keys().collect();
+            let fact = Fact::Access { agent, site, at, by: &by };
+            occurred.extend(self.watcher.step(fact, &path_to, now));
+        }
+        Ok(occurred)
+    }
+
+    async fn on_route(
+        &mut self,
+        shared: &Shared,
+        path: PathId,
+        map: &OwnerMap,
+        entry: &LogEntry,
+    ) -> Result<Vec<EventEffect>, StoreError> {
+        let (Some(meant), Some(assessment)) = (self.meant.get(&path), self.latest.get(&path))
+        else {
+            return Ok(Vec::new());
+        };
+        let host_facts = self.watcher.host_facts(meant.agent);
+        let tunnel = host_facts.zip(meant.address).and_then(|(host_facts, address)| {
+            let route = host_facts.route_to(address)?;
+            Some(host_facts.interface(&route.interface)?.medium == Medium::Tunnel)
+        });
+        let dscp = match meant.intended.dscp_kept {
+            true => shared.store.latest_read(path).await?.and_then(|read| {
+                let arrived = read.reading.hops.iter().rev().find_map(|hop| hop.quoted_dscp)?;
+                Some((meant.dscp, arrived))
+            }),
+            false => None,
+        };
+        let seen = RouteState { assessment, tunnel, dscp };
+        let astray = intended::astray(&meant.intended, seen, map);
+        let RouteExpectation { agent, site, target, service, by, .. } = meant;
+        let fact = Fact::Route {
+            agent: *agent,
+            site,
+            target,
+            service,
+            by,
+            at: assessment.until,
+            astray: astray.as_deref(),
+        };
+        Ok(self.watcher.step(fact, &|_, _| None, entry.received_at))
+    }
+}

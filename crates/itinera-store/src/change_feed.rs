@@ -1,0 +1,129 @@
+//! The change feed: hints for readers of live data, numbered without gaps in the order of commits.
+//!
+//! A transaction that adds an entry holds the head of the feed until it ends. So a reader that has
+//! read one number has read all smaller ones. An entry says what to read again; it is not the data
+//! itself, and it is deleted after an hour.
+
+use crate::statement::sql;
+use crate::{Store, StoreError};
+use sea_orm::entity::prelude::*;
+use time::OffsetDateTime;
+
+/// What a change is about. Every reader of live data handles each of these.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Topic {
+    /// Paths have a newer judgement.
+    Judged,
+    /// An alarm was raised, has changed or cleared.
+    Alarm,
+    /// An event occurred, began, has changed or ended.
+    Event,
+    /// An incident has a new entry.
+    Incident,
+    /// A diagnosis has made progress.
+    Diagnosis,
+    /// A measurement of throughput has ended.
+    Throughput,
+}
+
+impl Topic {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Judged, Self::Alarm, Self::Event, Self::Incident, Self::Diagnosis, Self::Throughput];
+
+    /// Its name in the change feed.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Judged => "judged",
+            Self::Alarm => "alarm",
+            Self::Event => "event",
+            Self::Incident => "incident",
+            Self::Diagnosis => "diagnosis",
+            Self::Throughput => "throughput",
+        }
+    }
+}
+
+/// One entry of the change feed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Change {
+    /// Its number.
+    pub no: i64,
+    /// When it was committed, about.
+    pub at: OffsetDateTime,
+    /// Its topic.
+    pub topic: String,
+    /// What to read again.
+    pub body: Json,
+}
+
+/// What the feed holds after a number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Since {
+    /// In order, without gaps.
+    Changes(Vec<Change>),
+    /// Some entries are deleted: read everything again, and follow from this number.
+    Forgotten(i64),
+}
+
+/// Adds an entry in a transaction that ends soon.
+pub(crate) async fn add<C: ConnectionTrait>(
+    txn: &C,
+    topic: Topic,
+    body: Json,
+) -> Result<(), StoreError> {
+    let insert = "WITH head AS (UPDATE change_feed_head SET no = no + 1 RETURNING no) \
+         INSERT INTO change_feed (no, at, topic, body) SELECT no, now(), $1, $2 FROM head";
+    txn.execute_raw(sql(insert, [topic.word().into(), body.into()])).await?;
+    Ok(())
+}
+
+impl Store {
+    /// The number of the newest entry; 0 before the first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn last_change(&self) -> Result<i64, StoreError> {
+        let row = self.db.query_one_raw(sql("SELECT no FROM change_feed_head", [])).await?;
+        row.map_or(Ok(0), |row| Ok(row.try_get("", "no")?))
+    }
+
+    /// The entries after a number, at most `limit`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn changes_after(&self, no: i64, limit: i64) -> Result<Since, StoreError> {
+        let select =
+            "SELECT no, at, topic, body FROM change_feed WHERE no > $1 ORDER BY no LIMIT $2";
+        let rows = self.db.query_all_raw(sql(select, [no.into(), limit.into()])).await?;
+        let changes = rows.iter().map(|row| -> Result<Change, StoreError> {
+            Ok(Change {
+                no: row.try_get("", "no")?,
+                at: row.try_get("", "at")?,
+                topic: row.try_get("", "topic")?,
+                body: row.try_get("", "body")?,
+            })
+        });
+        let changes = changes.collect::<Result<Vec<_>, _>>()?;
+        let head = match changes.first() {
+            Some(first) if first.no == no + 1 => return Ok(Since::Changes(changes)),
+            _ => self.last_change().await?,
+        };
+        // No entry is missing, unless new ones are deleted or the reader is ahead of this database.
+        Ok(if changes.is_empty() && head == no {
+            Since::Changes(changes)
+        } else {
+            Since::Forgotten(head)
+        })
+    }
+
+    /// Deletes entries older than an hour.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn forget_old_changes(&self) -> Result<(), StoreError> {
+        let delete = "DELETE FROM change_feed WHERE at < now() - interval '1 hour'";
+        self.db.execute_unprepared(delete).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,218 @@
+//! Events other than loss and delay: the events of the demo come to be named with their
+//! right causes, and nothing else is.
+
+use crate::demonstration::Demonstration;
+use crate::support::{PATIENCE, SERVICE, WORLD, directory, eventually};
+use serde_json::Value;
+use std::time::Duration;
+
+const OWNERS: &str = include_str!("../../../../demo/owners.csv");
+
+/// The demonstration's world without its live fault, and with everything else sooner.
+fn sooner() -> String {
+    let mut world = WORLD.replace("loss = [0.15, 0.25]", "loss = [0, 0]");
+    for (late, soon) in [
+        ("at_s = 150, for_s = 1200", "at_s = 60, for_s = 1200"),
+        ("at_s = [240, 240]", "at_s = [70, 70]"),
+        ("at_s = 330", "at_s = 80"),
+        ("at_s = [420, 420]", "at_s = [90, 90]"),
+    ] {
+        assert!(world.contains(late), "{late}");
+        world = world.replace(late, soon);
+    }
+    world
+}
+
+fn text(value: &Value) -> &str {
+    value.as_str().unwrap_or_default()
+}
+
+fn names(value: &Value) -> Vec<&str> {
+    value.as_array().into_iter().flatten().map(text).collect()
+}
+
+/// What each open incident is about, in the words that name its cause.
+fn causes(incidents: &Value) -> Vec<&'static str> {
+    let known = [
+        "The content of Harbour Weather comes slowly",
+        "Frames arrive damaged at Carrock Pier's own agent",
+        "Resolver 198.18.48.53 goes on giving",
+        "Full-sized packets from",
+        "The way from",
+    ];
+    let cause = |incident: &Value| {
+        let said = text(&incident["sentence"]);
+        let cause = known.into_iter().find(|cause| said.starts_with(cause));
+        cause.unwrap_or_else(|| panic!("nothing of the kind happens: {incident}"))
+    };
+    let mut causes: Vec<_> = incidents.as_array().unwrap().iter().map(cause).collect();
+    causes.sort_unstable();
+    causes
+}
+
+fn diagnosis(
+    demonstration: &Demonstration,
+    target: &str,
+    site: &str,
+    more: &[&str],
+) -> (i32, Value) {
+    let arguments = [&["diagnose", target, "--from", site, "--format", "json"], more].concat();
+    let ran = demonstration.run(&arguments);
+    let diagnosis = serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{ran:?}"));
+    (ran.code.unwrap(), diagnosis)
+}
+
+/// A demonstration of the hurried world, with the directory its story lies in.
+fn hurried() -> (Demonstration, tempfile::TempDir) {
+    let story = directory();
+    let service =
+        SERVICE.replace("every_s = 15", "every_s = 6").replace("every_s = 20", "every_s = 8");
+    let positions = "addresses = [\"198.18.128.30\", \"2001:db8:128::30\"]";
+    assert!(service.contains(positions));
+    // Nobody called so is on any way there.
+    let intended = format!("{positions}\n[target.intended]\nowners = [64599]\n");
+    let service = service.replace(positions, &intended);
+    for (file, words) in
+        [("world.toml", sooner()), ("owners.csv", OWNERS.to_owned()), ("service.toml", service)]
+    {
+        std::fs::write(story.path().join(file), words).unwrap();
+    }
+    let world = story.path().display().to_string();
+    (Demonstration::start(directory(), 3, &["--world", &world]), story)
+}
+
+/// Looked at from the machines themselves, by one command each.
+fn looks_find_it(demonstration: &Demonstration, incident: &Value) {
+    let number = incident["no"].to_string();
+    let attached = ["--incident", number.as_str()];
+    let found = |target, site, more: &[&str], code, part| {
+        let (said, diagnosis) = diagnosis(demonstration, target, site, more);
+        assert_eq!((said, text(&diagnosis["part"])), (code, part), "{diagnosis}");
+        assert!(text(&diagnosis["sentence"]).starts_with("Broken: "), "{diagnosis}");
+        assert!(text(&diagnosis["text"]).lines().all(|line| line.chars().count() <= 100));
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(|| found("Seat Booking", "Eskerry", &attached, 12, "names"));
+        scope.spawn(|| found("Gate Scanning", "Carrock Pier", &[], 10, "machine"));
+        scope.spawn(|| found("Harbour Weather", "Dunverra", &[], 14, "service"));
+        scope.spawn(|| found("Crew Mail", "Brannock Quay", &[], 13, "network"));
+    });
+    let shown = demonstration.run(&["incidents", "show", &number]);
+    assert!(shown.out.contains("Diagnosis from Eskerry"), "{shown:?}");
+}
+
+/// A diagnosis starts a two-way measurement between two agents that are no partners.
+fn the_way_back_is_measured(demonstration: &Demonstration) {
+    let pairs = demonstration.client(&["pairs"]);
+    let paired = |a: &str, b: &str| {
+        let is = |pair: &Value, near: &str, far: &str| pair["near"] == near && pair["far"] == far;
+        pairs.as_array().unwrap().iter().any(|pair| is(pair, a, b) || is(pair, b, a))
+    };
+    let sites = ["Alderskay Head Office", "Brannock Quay", "Dunverra", "Eskerry", "Ferrish Holm"];
+    let mut all = sites.into_iter().flat_map(|a| sites.map(|b| (a, b)));
+    let (from, to) = all.find(|(a, b)| a != b && !paired(a, b)).expect("three partners of five");
+    eventually("packets back from the other end", PATIENCE, || {
+        let (_, diagnosis) = diagnosis(demonstration, to, from, &[]);
+        let said = |step: &str| {
+            let steps = diagnosis["steps"].as_array().unwrap();
+            let step = steps.iter().find(|one| one["step"] == step);
+            text(&step.unwrap_or_else(|| panic!("no such step: {diagnosis}"))["words"]).to_owned()
+        };
+        assert!(said("target by echo").contains("echoes answered"), "{diagnosis}");
+        // A robbed machine may be too slow for one look; the next finds them.
+        let back = "packets that the agent at the other end sent back";
+        said("way back").contains(back).then_some(())
+    });
+    let itself = demonstration.run(&["diagnose", to, "--from", to]);
+    assert!(itself.err.contains(": name another site"), "{itself:?}");
+}
+
+/// How a conversation would sound, in both directions.
+fn voice_is_heard(demonstration: &Demonstration) {
+    let pairs = demonstration.client(&["pairs"]);
+    let four = |pair: &&Value| {
+        pair["family"] == "ipv4" && pair["near"] != "Carrock Pier" && pair["far"] != "Carrock Pier"
+    };
+    let number = pairs.as_array().unwrap().iter().find(four).unwrap()["no"].to_string();
+    demonstration.client(&["pairs", &number, "--voice", "60"]);
+    let pair = eventually("a voice-like stream", PATIENCE, || {
+        let pair = demonstration.client(&["pairs", &number]);
+        (!pair["voice"].is_null()).then_some(pair)
+    });
+    for way in ["forward", "back"] {
+        let heard = &pair["voice"][way];
+        assert_eq!(text(&heard["fitness"]), "fit", "{heard}");
+        assert!((80.0..93.3).contains(&heard["r"].as_f64().unwrap()), "{heard}");
+    }
+}
+
+/// How much gets through, by either protocol.
+fn throughput_is_told(demonstration: &Demonstration) {
+    for by in ["tcp", "udp"] {
+        let run = ["throughput", "--from", "Brannock Quay", "--to", "Dunverra", "--by", by];
+        let run = demonstration.client(
+            &[&run[..], &["--seconds", "2", "--most-bytes", "1000000", "--rate-mbit-s", "2"]]
+                .concat(),
+        );
+        assert!(run["got_bit_s"].as_u64().unwrap() > 500_000, "{run}");
+        assert!(run["carried_out_bytes"].as_u64() >= run["received_bytes"].as_u64(), "{run}");
+    }
+}
+
+/// The commands in text form say the same.
+fn commands_say_the_same(demonstration: &Demonstration) {
+    let host_facts = demonstration.run(&["host-facts", "Carrock Pier"]);
+    assert!(
+        host_facts.out.contains("10.3.0.1") && host_facts.out.contains("1000 Mb/s"),
+        "{host_facts:?}"
+    );
+    let events = demonstration.run(&["events", "--faults"]);
+    assert!(events.out.contains("name-stale (names)"), "{events:?}");
+    let checks = demonstration.client(&["checks"]);
+    let mail = checks.as_array().unwrap().iter().find(|check| check["kind"] == "mail").unwrap();
+    let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
+    assert!(shown.out.contains("full-sized ones do not"), "{shown:?}");
+    let name = checks.as_array().unwrap().iter().find(|check| check["kind"] == "name").unwrap();
+    let asked = demonstration.client(&["checks", &name["no"].to_string(), "--now"]);
+    assert_ne!(asked["at"], name["at"], "{asked}");
+}
+
+#[test]
+fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
+    let (demonstration, _story) = hurried();
+    let open = || demonstration.client(&["incidents", "list", "--open"]);
+    let incidents = eventually("five incidents", PATIENCE, || {
+        let incidents = open();
+        (causes(&incidents).len() == 5).then_some(incidents)
+    });
+    let all = causes(&incidents);
+    assert!(all.windows(2).all(|two| two[0] != two[1]), "one incident each: {all:?}");
+    // Everybody who sees it belongs to it, and nobody opens another.
+    let of = |cause: &str| {
+        let incidents = open();
+        let all = incidents.as_array().unwrap().clone();
+        all.into_iter().find(|incident| text(&incident["sentence"]).starts_with(cause)).unwrap()
+    };
+    eventually("both sites that the resolver leads astray", PATIENCE, || {
+        let stale = of("Resolver 198.18.48.53");
+        (names(&stale["sites"]) == ["Eskerry", "Ferrish Holm"]).then_some(())
+    });
+    eventually("the weather's slowness everywhere", PATIENCE, || {
+        let slow = of("The content of Harbour Weather");
+        assert_eq!(names(&slow["services"]), ["Harbour Weather"]);
+        (names(&slow["sites"]).len() >= 5).then_some(())
+    });
+    assert_eq!(names(&of("Frames arrive damaged")["sites"]), ["Carrock Pier"]);
+    assert_eq!(names(&of("Full-sized")["services"]), ["Crew Mail"]);
+    assert_eq!(names(&of("The way from")["services"]), ["Vessel Positions"]);
+    assert!(text(&of("The way from")["sentence"]).contains("is not as intended"));
+    std::thread::sleep(Duration::from_secs(30));
+    assert_eq!(causes(&open()), all, "nothing else has come");
+
+    looks_find_it(&demonstration, &of("Resolver 198.18.48.53"));
+    the_way_back_is_measured(&demonstration);
+    voice_is_heard(&demonstration);
+    throughput_is_told(&demonstration);
+    commands_say_the_same(&demonstration);
+    demonstration.stop();
+}
