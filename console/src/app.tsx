@@ -1,22 +1,33 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { Button, Result, Skeleton } from 'antd';
-import { Link, NavLink, Route, Routes, useNavigate } from 'react-router';
+import { Button, Result, Segmented, Skeleton } from 'antd';
+import { Suspense, lazy } from 'react';
+import { Link, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router';
 import { signOut } from './api/client';
 import { queries } from './api/queries';
-import { Keys } from './keys';
+import { ErrorBoundary } from './components/error-boundary';
+import { Keys } from './components/keys';
 import { useLive } from './live/use-live';
-import { AlarmsPage } from './pages/alarms';
-import { PairsPage } from './pages/pairs';
-import { CheckPage } from './pages/check';
-import { FleetPage } from './pages/fleet';
-import { IncidentPage } from './pages/incident';
-import { IncidentsPage } from './pages/incidents';
 import { NowPage } from './pages/now';
-import { DiagnosisPage } from './pages/diagnosis';
-import { PathPage } from './pages/path';
 import { SignInPage } from './pages/sign-in';
+import { usePreferences } from './preferences';
+import type { Zone } from './preferences';
 import type { Mode } from './theme';
-import { ErrorAlert } from './error-alert';
+import { ErrorAlert } from './components/error-alert';
+
+const AlarmsPage = lazy(async () => ({ default: (await import('./pages/alarms')).AlarmsPage }));
+const PairsPage = lazy(async () => ({ default: (await import('./pages/pairs')).PairsPage }));
+const CheckPage = lazy(async () => ({ default: (await import('./pages/check')).CheckPage }));
+const FleetPage = lazy(async () => ({ default: (await import('./pages/fleet')).FleetPage }));
+const IncidentPage = lazy(async () => ({
+  default: (await import('./pages/incident')).IncidentPage,
+}));
+const IncidentsPage = lazy(async () => ({
+  default: (await import('./pages/incidents')).IncidentsPage,
+}));
+const DiagnosisPage = lazy(async () => ({
+  default: (await import('./pages/diagnosis')).DiagnosisPage,
+}));
+const PathPage = lazy(async () => ({ default: (await import('./pages/path')).PathPage }));
 
 interface Props {
   mode: Mode;
@@ -38,6 +49,7 @@ export function App({ mode, onMode }: Props) {
   const session = useQuery(queries.session());
   const name = session.data?.name ?? null;
   const live = useLive(name !== null);
+  const { pathname } = useLocation();
   if (session.error && !session.data) {
     return (
       <main className="page">
@@ -56,18 +68,22 @@ export function App({ mode, onMode }: Props) {
             No live updates. This page reloads its data every few seconds.
           </p>
         )}
-        <Routes>
-          <Route path="/" element={<NowPage />} />
-          <Route path="/alarms" element={<AlarmsPage />} />
-          <Route path="/incidents" element={<IncidentsPage />} />
-          <Route path="/incidents/:id" element={<IncidentPage />} />
-          <Route path="/pairs" element={<PairsPage />} />
-          <Route path="/paths/:id" element={<PathPage />} />
-          <Route path="/fleet" element={<FleetPage />} />
-          <Route path="/checks/:id" element={<CheckPage />} />
-          <Route path="/diagnoses/:id" element={<DiagnosisPage />} />
-          <Route path="*" element={<NowherePage />} />
-        </Routes>
+        <ErrorBoundary key={pathname}>
+          <Suspense fallback={<Skeleton active paragraph={{ rows: 10 }} />}>
+            <Routes>
+              <Route path="/" element={<NowPage />} />
+              <Route path="/alarms" element={<AlarmsPage />} />
+              <Route path="/incidents" element={<IncidentsPage />} />
+              <Route path="/incidents/:id" element={<IncidentPage />} />
+              <Route path="/pairs" element={<PairsPage />} />
+              <Route path="/paths/:id" element={<PathPage />} />
+              <Route path="/fleet" element={<FleetPage />} />
+              <Route path="/checks/:id" element={<CheckPage />} />
+              <Route path="/diagnoses/:id" element={<DiagnosisPage />} />
+              <Route path="*" element={<NowherePage />} />
+            </Routes>
+          </Suspense>
+        </ErrorBoundary>
       </main>
       <Keys />
     </>
@@ -83,6 +99,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
       client.removeQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'session' });
     },
   });
+  const { zone, setZone } = usePreferences();
   const other: Mode = mode === 'dark' ? 'light' : 'dark';
   return (
     <header className="head">
@@ -99,6 +116,16 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>
+      <Segmented<Zone>
+        size="small"
+        aria-label="Time zone"
+        value={zone}
+        options={[
+          { value: 'local', label: 'Local' },
+          { value: 'utc', label: 'UTC' },
+        ]}
+        onChange={setZone}
+      />
       <Button type="text" onClick={() => onMode(other)}>
         {other === 'dark' ? 'Dark' : 'Light'}
       </Button>

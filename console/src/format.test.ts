@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { count, ms, perCent, signedMs, utcTime } from './format';
+import { clockTime, count, dayTime, duration, interval, ms, perCent, signedMs } from './format';
 
 describe('format', () => {
   it('says nothing where nothing was measured', () => {
@@ -23,7 +23,23 @@ describe('format', () => {
     ]);
   });
 
-  it('names UTC as UTC', () => {
-    expect(utcTime('2027-01-15T08:00:07.123+01:00')).toBe('2027-01-15T07:00:07Z');
+  it('marks UTC, and gives the date of another day', () => {
+    expect(clockTime('2027-01-15T08:00:07.123+01:00', 'utc')).toBe('07:00Z');
+    expect(dayTime('2027-01-15T08:00:07.123+01:00', 'utc')).toMatch(/15.*07:00Z$/);
+    expect(dayTime(new Date().toISOString(), 'utc')).toMatch(/^\d\d:\d\dZ$/);
+  });
+
+  it('gives durations in their largest fitting unit, and shares with their interval', () => {
+    const from = '2027-01-15T08:00:00Z';
+    const after = (s: number) => new Date(Date.parse(from) + s * 1000).toISOString();
+    expect([-5, 45, 400, 9000, 200_000].map((seconds) => duration(from, after(seconds)))).toEqual([
+      '0 s',
+      '45 s',
+      '6 min',
+      '2 h',
+      '2 days',
+    ]);
+    expect(interval(0.13, 0.112, 0.152)).toBe('13 % (11–15 %)');
+    expect(interval(0.13, null, null)).toBe('13 %');
   });
 });

@@ -28,31 +28,58 @@ export function ofAll(part: number, all: number): string {
   return `${part} of ${all}`;
 }
 
-/** A local time with its zone. */
-export function localTime(rfc3339: string): string {
-  return new Intl.DateTimeFormat(undefined, {
+type Zone = 'local' | 'utc';
+
+function parts(options: Intl.DateTimeFormatOptions, zone: Zone, rfc3339: string): string {
+  const inZone = zone === 'utc' ? { ...options, timeZone: 'UTC' } : options;
+  return new Intl.DateTimeFormat(undefined, { ...inZone, hourCycle: 'h23' }).format(
+    new Date(rfc3339),
+  );
+}
+
+/** Date, time to the second, and zone. */
+export function fullTime(rfc3339: string, zone: Zone): string {
+  const options: Intl.DateTimeFormatOptions = {
     day: 'numeric',
     month: 'short',
     hour: '2-digit',
     minute: '2-digit',
     second: '2-digit',
     timeZoneName: 'short',
-    hourCycle: 'h23',
-  }).format(new Date(rfc3339));
+  };
+  return parts(options, zone, rfc3339);
 }
 
-/** A local time of day. */
-export function clockTime(rfc3339: string): string {
-  return new Intl.DateTimeFormat(undefined, {
-    hour: '2-digit',
-    minute: '2-digit',
-    hourCycle: 'h23',
-  }).format(new Date(rfc3339));
+/** Time of day; with its date where that is not today. "Z" marks UTC. */
+export function dayTime(rfc3339: string, zone: Zone): string {
+  const day = (at: string) => parts({ day: 'numeric', month: 'short' }, zone, at);
+  const today = day(rfc3339) === day(new Date().toISOString());
+  return `${today ? '' : `${day(rfc3339)}, `}${clockTime(rfc3339, zone)}`;
 }
 
-/** The same time in UTC (RFC 3339), to the second. */
-export function utcTime(rfc3339: string): string {
-  return `${new Date(rfc3339).toISOString().slice(0, 19)}Z`;
+/** Time of day. "Z" marks UTC. */
+export function clockTime(rfc3339: string, zone: Zone): string {
+  const clock = parts({ hour: '2-digit', minute: '2-digit' }, zone, rfc3339);
+  return zone === 'utc' ? `${clock}Z` : clock;
+}
+
+/** How long from one time to another: "45 s", "6 min", "3 h", "2 days". */
+export function duration(from: string, to: string): string {
+  const seconds = Math.max(0, Math.round((Date.parse(to) - Date.parse(from)) / 1000));
+  if (seconds < 120) return `${seconds} s`;
+  if (seconds < 7200) return `${Math.floor(seconds / 60)} min`;
+  if (seconds < 172_800) return `${Math.floor(seconds / 3600)} h`;
+  return `${Math.floor(seconds / 86_400)} days`;
+}
+
+/** A share with its 95 % interval: "13 % (11–15 %)". */
+export function interval(
+  ratio: number | null | undefined,
+  low: number | null | undefined,
+  high: number | null | undefined,
+): string {
+  if (ratio == null || low == null || high == null) return perCent(ratio);
+  return `${perCent(ratio)} (${Math.round(low * 100)}–${perCent(high)})`;
 }
 
 /** A count with its noun. */

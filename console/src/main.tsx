@@ -8,6 +8,7 @@ import { BrowserRouter } from 'react-router';
 import { Refusal } from './api/client';
 import { App } from './app';
 import { giveStylesTheNonce, nonce } from './nonce';
+import { PreferencesProvider } from './preferences';
 import { applyMode, firstMode, keepMode, themeOf } from './theme';
 import type { Mode } from './theme';
 
@@ -37,9 +38,11 @@ function Root() {
     <ConfigProvider theme={themeOf(mode)} {...(nonce ? { csp: { nonce } } : {})}>
       <AntApp>
         <QueryClientProvider client={queries}>
-          <BrowserRouter>
-            <App mode={mode} onMode={change} />
-          </BrowserRouter>
+          <PreferencesProvider>
+            <BrowserRouter>
+              <App mode={mode} onMode={change} />
+            </BrowserRouter>
+          </PreferencesProvider>
         </QueryClientProvider>
       </AntApp>
     </ConfigProvider>

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One alarm, of paths or of events. */
+        get: operations["getAlarm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -167,6 +184,23 @@ export interface paths {
         };
         /** Events, newest first. */
         get: operations["getEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One event. */
+        get: operations["getEvent"];
         put?: never;
         post?: never;
         delete?: never;
@@ -709,7 +743,7 @@ export interface components {
              * @description Added delay now; absent for another cause.
              */
             added_delay_us?: number | null;
-            cause?: components["schemas"]["CauseView"] | null;
+            cause?: components["schemas"]["Cause"] | null;
             /**
              * Format: uuid
              * @description The check that sees it.
@@ -732,24 +766,28 @@ export interface components {
              * @description The incident that it belongs to.
              */
             incident?: string | null;
-            /** @description `limit-held-over`, or the kind of an event that is fault, such as `service-fails`. */
-            kind: string;
             /**
-             * Format: double
-             * @description Carried loss now, newest windows weighing most; absent for another cause.
+             * Format: int64
+             * @description The incident's short number.
              */
-            loss_ratio?: number | null;
-            /** @description Part at fault: `network` for faults of paths; otherwise as for events. */
-            part: string;
+            incident_no?: number | null;
+            loss?: components["schemas"]["LossEstimate"] | null;
+            message: components["schemas"]["MessageView"];
+            /**
+             * Format: int64
+             * @description Its short number, of one series with events.
+             */
+            no: number;
+            /** @description Part at fault. */
+            part: components["schemas"]["Part"];
             /** @description Paths that have shown it. */
             paths: string[];
-            /** @description `critical`, `major` or `minor` (RFC 8632). */
-            perceived_severity: string;
+            perceived_severity: components["schemas"]["Severity"];
             place?: components["schemas"]["PlaceView"] | null;
             /** Format: date-time */
             raised_at: string;
-            /** @description The alarm in words. */
-            sentence: string;
+            /** @description The services that it touches. */
+            services: string[];
             /** @description Paths that show it now. */
             showing: string[];
             /**
@@ -757,16 +795,16 @@ export interface components {
              * @description Start of the first window over the limit.
              */
             since: string;
-            /** @description The sites that see it, or have seen it; none for what paths show. */
+            /** @description The sites that see it, or have seen it. */
             sites: string[];
             /**
              * Format: int32
-             * @description The highest that `added_delay_us` has been; absent for another cause.
+             * @description The highest added delay so far; absent for another cause.
              */
             worst_added_delay_us?: number | null;
             /**
              * Format: double
-             * @description The highest that `loss_ratio` has been; absent for another cause.
+             * @description The highest loss ratio so far; absent for another cause.
              */
             worst_loss_ratio?: number | null;
         };
@@ -801,10 +839,10 @@ export interface components {
             user: string;
         };
         /**
-         * @description What is wrong.
+         * @description Class of fault at the place (X.733 probable cause, as far as probes can tell).
          * @enum {string}
          */
-        CauseView: "loss" | "delay";
+        Cause: "loss" | "delay" | "break" | "misrouting";
         /** @description What one part of a path added in one window. */
         CellView: {
             /**
@@ -846,6 +884,32 @@ export interface components {
             tls_version?: string | null;
             web?: components["schemas"]["WebView"] | null;
         };
+        /** @description A check that fails. */
+        CheckFailure: {
+            /** @description Kind of check. */
+            check: string;
+            /** @description The same check from other sites. */
+            elsewhere: components["schemas"]["Elsewhere"];
+            /** @description The path to the server. */
+            path: components["schemas"]["PathState"];
+            /** @description The server that was asked; absent where no connection was tried. */
+            server?: string | null;
+            /** @description The agent's site. */
+            site: string;
+            /**
+             * Format: int32
+             * @description HTTP status, where that is why.
+             */
+            status?: number | null;
+            /** @description The step that failed. */
+            step: components["schemas"]["Step"];
+            /** @description The target's name. */
+            target: string;
+            /** @description Why. */
+            why: components["schemas"]["Why"];
+            /** @description True where a resolver of the site returns a wrong address for the server's name. */
+            wrong_address: boolean;
+        };
         /** @description A check with its newest result. */
         CheckItem: {
             /** @description It is being asked. */
@@ -859,8 +923,7 @@ export interface components {
             at?: string | null;
             /** @description Where it broke: the step, and why in words. */
             broke_at?: string | null;
-            /** @description The event about it that lasts, in words. */
-            event?: string | null;
+            event?: components["schemas"]["MessageView"] | null;
             /** Format: int32 */
             every_s: number;
             /** @description `ipv4` or `ipv6`. */
@@ -871,6 +934,7 @@ export interface components {
             id: string;
             /** @description `name`, `connect`, `tls`, `web`, `page`, `mail` or `greeting`. */
             kind: string;
+            message?: components["schemas"]["MessageView"] | null;
             /**
              * Format: int32
              * @description Its short number.
@@ -884,8 +948,6 @@ export interface components {
             phases: components["schemas"]["PhaseView"][];
             /** Format: int32 */
             port?: number | null;
-            /** @description What the newest result says, in words. */
-            sentence?: string | null;
             service: string;
             site: string;
             /** @description The very address and port that were spoken to. */
@@ -900,9 +962,66 @@ export interface components {
             took_us?: number | null;
             why?: string | null;
         };
+        /** @description A check that succeeds. */
+        CheckSuccess: {
+            /** @description Its addresses. */
+            addresses: string[];
+            /**
+             * Format: int64
+             * @description Bytes per second of a transfer.
+             */
+            bytes_per_s?: number | null;
+            /** @description The name that was asked for, of a DNS check. */
+            name?: string | null;
+            /** @description The path to the server. */
+            path: components["schemas"]["PathState"];
+            /**
+             * Format: int32
+             * @description HTTP status.
+             */
+            status?: number | null;
+            /** @description The target's name. */
+            target: string;
+            /**
+             * Format: int32
+             * @description Time that all steps took.
+             */
+            took_us: number;
+        };
         /** @description Checks with their newest results, by number. */
         Checks: {
             items: components["schemas"]["CheckItem"][];
+        };
+        /** @description The place that most of some faulty paths have in common. */
+        CommonPlace: {
+            /** @description Class of fault. */
+            cause: components["schemas"]["Cause"];
+            /**
+             * Format: int32
+             * @description Faulty paths that name it.
+             */
+            naming: number;
+            /**
+             * Format: int32
+             * @description Faulty paths with a finding.
+             */
+            of: number;
+            /** @description The place. */
+            place: components["schemas"]["Place"];
+        };
+        /** @description What was measured around the time of a complaint. */
+        ComplaintFacts: {
+            common?: components["schemas"]["CommonPlace"] | null;
+            /** @description Paths from the site to the service. */
+            own: components["schemas"]["FaultyPaths"];
+            /** @description Paths from other sites to the service. */
+            same_service: components["schemas"]["FaultyPaths"];
+            /** @description Paths from the site to other services. */
+            same_site: components["schemas"]["FaultyPaths"];
+            /** @description The service. */
+            service: string;
+            /** @description The site. */
+            site: string;
         };
         /** @description A report of a problem. */
         ComplaintRequest: {
@@ -952,11 +1071,7 @@ export interface components {
              * @description Its short number.
              */
             no: number;
-            /**
-             * @description First part at fault: `nothing`, `machine`, `site`, `names`, `network` or `service`;
-             *     absent until it is done.
-             */
-            part?: string | null;
+            part?: components["schemas"]["Part"] | null;
             /** @description How far it is, in words. */
             progress: string;
             /** @description What is broken, what was excluded, what to do. */
@@ -988,6 +1103,15 @@ export interface components {
             target?: string | null;
             /** @description To the agent at this other site, instead. */
             to_site?: string | null;
+        };
+        /** @description Resolvers that return different addresses. */
+        DifferentAnswers: {
+            /** @description What each resolver returns. */
+            answers: components["schemas"]["ResolverAnswer"][];
+            /** @description The name. */
+            name: string;
+            /** @description The agent's site. */
+            site: string;
         };
         /** @description One direction of one round. */
         DirectionRound: {
@@ -1045,6 +1169,19 @@ export interface components {
              */
             variation_us?: number | null;
         };
+        /** @description The same check from other sites. */
+        Elsewhere: {
+            /**
+             * Format: int32
+             * @description Other sites with this check.
+             */
+            sites: number;
+            /**
+             * Format: int32
+             * @description Of those, sites where it succeeds.
+             */
+            working: number;
+        };
         /** @description Words. */
         EntryText: {
             text: string;
@@ -1070,77 +1207,106 @@ export interface components {
              * @description The incident that it belongs to.
              */
             incident?: string | null;
-            /** @description Such as `service-fails`, `name-stale`, `frames-damaged`, `host-facts-changed`. */
-            kind: string;
+            /**
+             * Format: int64
+             * @description The incident's short number.
+             */
+            incident_no?: number | null;
+            kind: components["schemas"]["EventKind"];
+            message: components["schemas"]["MessageView"];
             /**
              * Format: int64
              * @description Its short number.
              */
             no: number;
-            /** @description Part at fault: `machine`, `site`, `names`, `network` or `service`. */
-            part: string;
-            /** @description `critical`, `major` or `minor`; absent for what is only to be known. */
-            perceived_severity?: string | null;
+            /** @description Part at fault. */
+            part: components["schemas"]["Part"];
+            perceived_severity?: components["schemas"]["Severity"] | null;
             /** Format: date-time */
             raised_at: string;
-            /** @description What occurred, in the words of the time. */
-            sentence: string;
             /** @description The service that it touches, where it is about one. */
             service?: string | null;
             /** Format: date-time */
             since: string;
             site: string;
         };
+        /**
+         * @description Kind of event.
+         * @enum {string}
+         */
+        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "host-facts-changed" | "route-not-intended";
         /** @description A page of events. */
         Events: {
             items: components["schemas"]["EventItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
-        /** @description What was measured there and then, beside its neighbours, with a verdict. */
-        Evidence: {
-            /** @description `not-measured`, `not-the-network`, `site`, `service` or `shared`. */
-            cause: string;
+        /** @description Frozen evidence with the words of its verdict. */
+        EvidenceView: {
             /** Format: date-time */
             from: string;
             /** Format: date-time */
             gathered_at: string;
-            /** @description The verdict, then its reasons. */
-            sentences: string[];
+            /** @description The verdict. */
+            message: components["schemas"]["MessageView"];
             /** Format: date-time */
             to: string;
             witnesses: components["schemas"]["WitnessView"][];
         };
         /** @description One candidate account of what is seen. */
         ExplanationView: {
-            cause: components["schemas"]["CauseView"];
+            cause: components["schemas"]["Cause"];
             place: components["schemas"]["PlaceView"];
             /** Format: double */
             probability: number;
         };
-        /** @description Where the fault begins. */
+        /**
+         * @description Direction of packets that have the fault, seen from the agent.
+         * @enum {string}
+         */
+        FaultDirection: "forward" | "return" | "undetermined";
+        /** @description Paths that were measured, and those of them that had a fault. */
+        FaultyPaths: {
+            /**
+             * Format: int32
+             * @description Of those, with a fault.
+             */
+            faulty: number;
+            /**
+             * Format: int32
+             * @description Paths that were measured.
+             */
+            measured: number;
+        };
+        /** @description A finding. */
         FindingView: {
             /**
              * Format: int32
              * @description Added delay; absent for another cause.
              */
             added_delay_us?: number | null;
-            cause: components["schemas"]["CauseView"];
+            cause: components["schemas"]["Cause"];
             /**
              * Format: double
              * @description The judging model's own probability, not calibrated on other networks yet.
              */
             confidence: number;
+            direction: components["schemas"]["FaultDirection"];
             /** @description The most probable accounts, best first. */
             explanations: components["schemas"]["ExplanationView"][];
+            loss?: components["schemas"]["LossEstimate"] | null;
+            message: components["schemas"]["MessageView"];
             /**
-             * Format: double
-             * @description Carried loss; absent for another cause.
+             * Format: date-time
+             * @description It began not before this time; absent where that is unknown.
              */
-            loss_ratio?: number | null;
+            onset_earliest?: string | null;
+            /**
+             * Format: date-time
+             * @description It began not after this time.
+             */
+            onset_latest?: string | null;
             place: components["schemas"]["PlaceView"];
-            /** @description The finding in words. */
-            sentence: string;
         };
         /** @description A gateway that was used. */
         GatewayView: {
@@ -1211,6 +1377,13 @@ export interface components {
             got_here_ratio?: number | null;
             /** Format: int32 */
             hop: number;
+            /** Format: double */
+            loss_high_ratio?: number | null;
+            /**
+             * Format: double
+             * @description 95 % interval of the share of its probes without an answer; absent before the first probe.
+             */
+            loss_low_ratio?: number | null;
             /** Format: int32 */
             lost: number;
             owner?: components["schemas"]["OwnerView"] | null;
@@ -1223,8 +1396,36 @@ export interface components {
              * @description Usual median delay of earlier windows; absent before three of them.
              */
             usual_delay_us?: number | null;
-            verdict: components["schemas"]["VerdictView"];
+            verdict: components["schemas"]["HopVerdict"];
         };
+        /** @description Some hops of a path. */
+        HopList: {
+            /** @description Their hop limits. */
+            hops: number[];
+        };
+        /**
+         * @description What a hop's answers mean.
+         * @enum {string}
+         */
+        HopVerdict: "clean" | "silent" | "rate-limits" | "onset" | "carries" | "unanswered";
+        /** @description A change of a host fact. */
+        HostChange: {
+            /** @description Its value now; absent where there is none. */
+            after?: string | null;
+            /** @description Its value before; absent where there was none. */
+            before?: string | null;
+            /** @description The fact. */
+            fact: components["schemas"]["HostFact"];
+            /** @description The agent's site. */
+            site: string;
+            /** @description The interface, or the targets, that it is about. */
+            subject?: string | null;
+        };
+        /**
+         * @description A fact about an agent's host.
+         * @enum {string}
+         */
+        HostFact: "host-name" | "ipv4-gateway" | "ipv6-gateway" | "resolvers" | "interface" | "speed" | "duplex" | "state" | "addresses" | "route" | "switch" | "gateway-device" | "access-network";
         /** @description What an agent finds around it. */
         HostFactsView: {
             announced: components["schemas"]["AnnouncedView"][];
@@ -1246,6 +1447,21 @@ export interface components {
             site: string;
             /** @description Absent where the site does not let sockets be listed. */
             sockets?: components["schemas"]["SocketView"][] | null;
+        };
+        /** @description Lateness of an agent's own program. */
+        HostLateness: {
+            /**
+             * Format: int32
+             * @description 95th percentile.
+             */
+            p95_us: number;
+            /**
+             * Format: int64
+             * @description Timers and packets that it is estimated from.
+             */
+            samples: number;
+            /** @description The agent's site. */
+            site: string;
         };
         /** @description The outcome of an import. */
         ImportView: {
@@ -1269,7 +1485,7 @@ export interface components {
             diagnoses: components["schemas"]["DiagnosisItem"][];
             /** @description What occurred, oldest first. */
             events: components["schemas"]["TimelineEntry"][];
-            evidence?: components["schemas"]["Evidence"] | null;
+            evidence?: components["schemas"]["EvidenceView"] | null;
             /** @description Watches that belong to it, the newest first. */
             watches: components["schemas"]["WatchItem"][];
         };
@@ -1283,6 +1499,7 @@ export interface components {
             closed_at?: string | null;
             /** Format: uuid */
             id: string;
+            message: components["schemas"]["MessageView"];
             /**
              * Format: int64
              * @description Its short number.
@@ -1291,12 +1508,10 @@ export interface components {
             open_alarms: number;
             /** Format: date-time */
             opened_at: string;
-            /** @description `alarms` or `complaint`. */
-            origin: string;
+            origin: components["schemas"]["IncidentOrigin"];
             /** @description Owners of the places at fault. */
             owners: components["schemas"]["OwnerView"][];
-            /** @description What it is, in words. */
-            sentence: string;
+            perceived_severity?: components["schemas"]["Severity"] | null;
             /** @description Services that it touches. */
             services: string[];
             /**
@@ -1306,9 +1521,18 @@ export interface components {
             since: string;
             /** @description Sites that show it, or have shown it. */
             sites: string[];
-            /** @description `open`; `over` when every alarm has cleared; `closed`. */
-            state: string;
+            state: components["schemas"]["IncidentState"];
         };
+        /**
+         * @description What opened an incident.
+         * @enum {string}
+         */
+        IncidentOrigin: "alarms" | "complaint";
+        /**
+         * @description State of an incident.
+         * @enum {string}
+         */
+        IncidentState: "open" | "cleared" | "closed";
         /** @description A page of incidents. */
         Incidents: {
             items: components["schemas"]["IncidentItem"][];
@@ -1371,6 +1595,45 @@ export interface components {
             expires_at: string;
             site: string;
         };
+        /** @description Full-sized packets that do not reach a server. */
+        LargePacketLoss: {
+            /** @description The same check from other sites. */
+            elsewhere: components["schemas"]["Elsewhere"];
+            /** @description The path to the server. */
+            path: components["schemas"]["PathState"];
+            /** @description The server. */
+            server?: string | null;
+            /** @description The agent's site. */
+            site: string;
+            /** @description The target's name. */
+            target: string;
+        };
+        /** @description A late first byte. */
+        LateAnswer: {
+            /**
+             * Format: int32
+             * @description Time to open the connection.
+             */
+            connect_us?: number | null;
+            /** @description The same check from other sites. */
+            elsewhere: components["schemas"]["Elsewhere"];
+            /**
+             * Format: int32
+             * @description Time to the first byte.
+             */
+            first_byte_us: number;
+            /** @description The path to the server. */
+            path: components["schemas"]["PathState"];
+            /** @description The agent's site. */
+            site: string;
+            /** @description The target's name. */
+            target: string;
+            /**
+             * Format: int32
+             * @description Its usual value; absent before it is learned.
+             */
+            usual_us?: number | null;
+        };
         /** @description The latest judgement of a path. */
         LatestView: {
             /**
@@ -1384,6 +1647,13 @@ export interface components {
              * @description Median round-trip delay to the far end.
              */
             end_delay_us?: number | null;
+            /** Format: double */
+            end_loss_high_ratio?: number | null;
+            /**
+             * Format: double
+             * @description Its 95 % interval.
+             */
+            end_loss_low_ratio?: number | null;
             /**
              * Format: double
              * @description Round-trip loss ratio to the far end; absent before the first probe.
@@ -1430,11 +1700,277 @@ export interface components {
             lifetime_s?: number | null;
             server?: string | null;
         };
+        /** @description Use of an agent's own link. */
+        LinkUse: {
+            /** @description The direction that is saturated. */
+            direction: components["schemas"]["TrafficDirection"];
+            /** @description The interface. */
+            interface: string;
+            /**
+             * Format: int64
+             * @description Length of time in seconds.
+             */
+            seconds: number;
+            /** @description The agent's site. */
+            site: string;
+            /**
+             * Format: int32
+             * @description Its speed in megabits per second.
+             */
+            speed_mbit_s: number;
+            /** @description Share of its speed in use. */
+            used: components["schemas"]["Ratio"];
+        };
         /**
          * @description The event names of the live stream, beside `here` and `missed`.
          * @enum {string}
          */
         LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput";
+        /** @description A fault with its place, over all paths that show it. */
+        LocatedFault: {
+            /**
+             * Format: int32
+             * @description Added delay; absent for loss. The highest so far where the fault has cleared.
+             */
+            added_delay_us?: number | null;
+            /** @description True where both versions of IP show it. */
+            both_versions: boolean;
+            /** @description Probability of this cause at this place. */
+            confidence: components["schemas"]["Ratio"];
+            /** @description Direction of packets that have it. */
+            direction: components["schemas"]["FaultDirection"];
+            /** @description Places that the present agents and targets cannot tell from this one. */
+            indistinguishable: components["schemas"]["Place"][];
+            loss?: components["schemas"]["LossEstimate"] | null;
+            /**
+             * Format: int32
+             * @description Paths that show it; of a cleared fault, that have shown it.
+             */
+            paths: number;
+            /** @description Place at fault. */
+            place: components["schemas"]["Place"];
+            /** @description What speaks for it and against it. */
+            reasons: components["schemas"]["Reason"][];
+        };
+        /** @description A loss ratio with what it was estimated from. */
+        LossEstimate: {
+            high?: components["schemas"]["Ratio"] | null;
+            low?: components["schemas"]["Ratio"] | null;
+            /** @description The estimate. */
+            ratio: components["schemas"]["Ratio"];
+        };
+        /** @description Throughput under its limit. */
+        LowThroughput: {
+            /**
+             * Format: int64
+             * @description Bits per second; absent where nothing arrived.
+             */
+            bits_per_s?: number | null;
+            /** @description Site of the sending agent. */
+            from: string;
+            /**
+             * Format: int64
+             * @description The limit in bits per second.
+             */
+            limit_bits_per_s: number;
+            /** @description Protocol. */
+            protocol: string;
+            /**
+             * Format: int32
+             * @description Measurements in a row under it.
+             */
+            times: number;
+            /** @description Site of the receiving agent. */
+            to: string;
+        };
+        /** @description A code with its parameters. */
+        Message: {
+            /** @enum {string} */
+            code: "loss-located";
+            /** @description Packets are lost at a place. */
+            parameters: components["schemas"]["LocatedFault"];
+        } | {
+            /** @enum {string} */
+            code: "delay-located";
+            /** @description Packets are delayed at a place. */
+            parameters: components["schemas"]["LocatedFault"];
+        } | {
+            /** @enum {string} */
+            code: "break-located";
+            /** @description No packet passes a place. */
+            parameters: components["schemas"]["LocatedFault"];
+        } | {
+            /** @enum {string} */
+            code: "misrouting-located";
+            /** @description Packets take a wrong route from a place on. */
+            parameters: components["schemas"]["LocatedFault"];
+        } | {
+            /** @enum {string} */
+            code: "path-clean";
+            /** @description No loss or added delay begins on a path. */
+            parameters: components["schemas"]["PathCounts"];
+        } | {
+            /** @enum {string} */
+            code: "no-hop-answers";
+            /** @description No hop of a path answers. */
+            parameters: components["schemas"]["PathCounts"];
+        } | {
+            /** @enum {string} */
+            code: "target-silent";
+            /** @description The target does not answer, and no fault begins before it. */
+            parameters: components["schemas"]["PathCounts"];
+        } | {
+            /** @enum {string} */
+            code: "not-measured";
+        } | {
+            /** @enum {string} */
+            code: "hops-rate-limited";
+            /** @description Hops limit the rate of their own answers. */
+            parameters: components["schemas"]["HopList"];
+        } | {
+            /** @enum {string} */
+            code: "hops-silent";
+            /** @description Hops never answer, and traffic passes them. */
+            parameters: components["schemas"]["HopList"];
+        } | {
+            /** @enum {string} */
+            code: "check-succeeded";
+            /** @description One result of a check is as expected. */
+            parameters: components["schemas"]["CheckSuccess"];
+        } | {
+            /** @enum {string} */
+            code: "check-failed";
+            /** @description One result of a check is a failure. */
+            parameters: components["schemas"]["CheckFailure"];
+        } | {
+            /** @enum {string} */
+            code: "check-mismatch";
+            /** @description A check has never succeeded. */
+            parameters: components["schemas"]["CheckFailure"];
+        } | {
+            /** @enum {string} */
+            code: "service-failed";
+            /** @description A check of a service fails. */
+            parameters: components["schemas"]["CheckFailure"];
+        } | {
+            /** @enum {string} */
+            code: "mtu-black-hole";
+            /** @description Full-sized packets are lost on the route to a service. */
+            parameters: components["schemas"]["LargePacketLoss"];
+        } | {
+            /** @enum {string} */
+            code: "name-unresolved";
+            /** @description A name does not resolve. */
+            parameters: components["schemas"]["NameFailure"];
+        } | {
+            /** @enum {string} */
+            code: "dns-stale";
+            /** @description A resolver returns an address that the name no longer has. */
+            parameters: components["schemas"]["StaleAnswer"];
+        } | {
+            /** @enum {string} */
+            code: "dns-disagree";
+            /** @description Resolvers return different addresses, and none is authoritative. */
+            parameters: components["schemas"]["DifferentAnswers"];
+        } | {
+            /** @enum {string} */
+            code: "service-slow";
+            /** @description The first byte of a service's answer is late. */
+            parameters: components["schemas"]["LateAnswer"];
+        } | {
+            /** @enum {string} */
+            code: "transfer-slow";
+            /** @description A service's content arrives slowly. */
+            parameters: components["schemas"]["SlowTransfer"];
+        } | {
+            /** @enum {string} */
+            code: "throughput-low";
+            /** @description Throughput between two agents is under its limit. */
+            parameters: components["schemas"]["LowThroughput"];
+        } | {
+            /** @enum {string} */
+            code: "receive-errors";
+            /** @description An agent's interface counts receive errors. */
+            parameters: components["schemas"]["ReceiveErrorCounts"];
+        } | {
+            /** @enum {string} */
+            code: "link-saturated";
+            /** @description An agent's own link is saturated. */
+            parameters: components["schemas"]["LinkUse"];
+        } | {
+            /** @enum {string} */
+            code: "host-busy";
+            /** @description An agent's host is busy. */
+            parameters: components["schemas"]["HostLateness"];
+        } | {
+            /** @enum {string} */
+            code: "host-facts-changed";
+            /** @description A host fact of an agent has changed. */
+            parameters: components["schemas"]["HostChange"];
+        } | {
+            /** @enum {string} */
+            code: "route-not-intended";
+            /** @description Packets take another route than the intended one. */
+            parameters: components["schemas"]["RouteDeviations"];
+        } | {
+            /** @enum {string} */
+            code: "complaint-not-measured";
+            /** @description A complaint about a time at which nothing was measured. */
+            parameters: components["schemas"]["ComplaintFacts"];
+        } | {
+            /** @enum {string} */
+            code: "complaint-network-clean";
+            /** @description A complaint while the network was clean. */
+            parameters: components["schemas"]["ComplaintFacts"];
+        } | {
+            /** @enum {string} */
+            code: "complaint-site";
+            /** @description A complaint while every service had faults from that site. */
+            parameters: components["schemas"]["ComplaintFacts"];
+        } | {
+            /** @enum {string} */
+            code: "complaint-service";
+            /** @description A complaint while every site had faults to that service. */
+            parameters: components["schemas"]["ComplaintFacts"];
+        } | {
+            /** @enum {string} */
+            code: "complaint-shared-part";
+            /** @description A complaint while some paths had faults. */
+            parameters: components["schemas"]["ComplaintFacts"];
+        } | {
+            /** @enum {string} */
+            code: "nothing-attached";
+        } | {
+            /** @enum {string} */
+            code: "recorded";
+            /** @description Words that were recorded before messages had codes. */
+            parameters: components["schemas"]["RecordedWords"];
+        };
+        /** @description A message: its code and parameters, and the words of the catalogue. */
+        MessageView: components["schemas"]["Message"] & {
+            /** @description The owner to call, or what to check first; absent where there is nothing to do. */
+            contact?: string | null;
+            /** @description Numbers, reasons, and what to do next. */
+            detail: string[];
+            /** @description Effect, then place, in at most 70 characters. */
+            headline: string;
+        };
+        /**
+         * @description How a path is probed.
+         * @enum {string}
+         */
+        Method: "icmp-echo" | "udp" | "tcp-syn";
+        /** @description A name that does not resolve. */
+        NameFailure: {
+            /** @description The name. */
+            name: string;
+            /** @description The resolver that failed; absent where none answered. */
+            resolver?: string | null;
+            /** @description The agent's site. */
+            site: string;
+            /** @description Why. */
+            why: components["schemas"]["Why"];
+        };
         /** @description A neighbour on a link. */
         NeighbourView: {
             address: string;
@@ -1442,6 +1978,11 @@ export interface components {
             hardware_address?: string | null;
             interface: string;
         };
+        /**
+         * @description State of all paths together.
+         * @enum {string}
+         */
+        OverallState: "no-agents" | "no-rounds" | "no-findings" | "suspected" | "incidents";
         /** @description The owner map in force. */
         OwnerMapView: {
             /** Format: int32 */
@@ -1551,10 +2092,33 @@ export interface components {
         Pairs: {
             items: components["schemas"]["PairItem"][];
         };
+        /**
+         * @description A part at fault.
+         * @enum {string}
+         */
+        Part: "nothing" | "machine" | "site" | "names" | "network" | "service";
         /** @description Another password for oneself. */
         PasswordRequest: {
             new: string;
             old: string;
+        };
+        /** @description Probes of a path over some time. */
+        PathCounts: {
+            /**
+             * Format: int32
+             * @description Of those, answered.
+             */
+            answered: number;
+            /**
+             * Format: int32
+             * @description Probes to the target; to all hops where none answers.
+             */
+            sent: number;
+            /**
+             * Format: int32
+             * @description Length of time in seconds.
+             */
+            span_s: number;
         };
         /** @description A path with its hops. */
         PathDetail: components["schemas"]["PathItem"] & {
@@ -1569,8 +2133,10 @@ export interface components {
              * @description Version of the mapping from interfaces to routers; 0 takes every address for its own.
              */
             mapping?: number | null;
-            /** @description What the measurements mean, in sentences. */
-            meaning: string[];
+            /** @description What the newest judgement says: the finding first. */
+            messages: components["schemas"]["MessageView"][];
+            /** @description What the answers of hops said: rewritten marks, translated addresses, tunnels. */
+            notes: string[];
             /**
              * @description The address that the target's name stood for in the newest round; absent where it is
              *     probed by address.
@@ -1612,6 +2178,39 @@ export interface components {
             size_bytes: number;
             target: string;
         };
+        /** @description State of the path to a server while the server was checked. */
+        PathState: {
+            /**
+             * Format: int32
+             * @description Of those, lost.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Probes sent.
+             */
+            sent: number;
+            /** @enum {string} */
+            state: "clean";
+        } | {
+            /** @description True where that explains what the check saw. */
+            explains: boolean;
+            /**
+             * Format: int32
+             * @description Of those, lost.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Probes sent.
+             */
+            sent: number;
+            /** @enum {string} */
+            state: "faulty";
+        } | {
+            /** @enum {string} */
+            state: "unknown";
+        };
         /** @description A page of paths. */
         Paths: {
             items: components["schemas"]["PathItem"][];
@@ -1625,22 +2224,78 @@ export interface components {
             /** Format: int32 */
             took_us: number;
         };
-        /** @description A place at fault: between two answering addresses. */
-        PlaceView: {
-            /** @description The last address without the fault. */
+        /** @description Place at fault. */
+        Place: {
+            /** @description The last address without the fault; the agent's own at the first hop. */
             from: string;
-            /**
-             * @description Owners of the two ends: one when they are the same, two at a boundary, none when no
-             *     owner map names them.
-             */
-            owners: components["schemas"]["OwnerView"][];
+            /** @enum {string} */
+            kind: "link";
             /**
              * Format: int32
-             * @description Silent hops in between; the links around them cannot be told apart.
+             * @description Silent hops in between: the links around them cannot be told apart.
              */
             silent_between: number;
             /** @description The first address with it. */
             to: string;
+        } | {
+            /** @description Where the member routes part. */
+            from: string;
+            /** @enum {string} */
+            kind: "member";
+            /** @description The next hop of the member at fault. */
+            to: string;
+        } | {
+            /** @description Its address. */
+            address: string;
+            /** @enum {string} */
+            kind: "node";
+        } | {
+            /** @description The last address of the owner before. */
+            from: string;
+            /** @enum {string} */
+            kind: "boundary";
+            /** @description The first address of the owner behind. */
+            to: string;
+        } | {
+            /**
+             * Format: int32
+             * @description Autonomous system number (RFC 6793).
+             */
+            as_number: number;
+            /** @enum {string} */
+            kind: "owner";
+        } | {
+            /** @description The agent. */
+            agent: string;
+            /** @enum {string} */
+            kind: "agent-site";
+        } | {
+            /** @description The target's address. */
+            address: string;
+            /** @enum {string} */
+            kind: "target-end";
+        } | {
+            /** @description The address that answers. */
+            from: string;
+            /** @enum {string} */
+            kind: "return-route";
+        } | {
+            /** @description The address. */
+            address: string;
+            /** @enum {string} */
+            kind: "one-protocol";
+            /** @description The method that has the fault. */
+            method: components["schemas"]["Method"];
+        } | {
+            /** @enum {string} */
+            kind: "unknown";
+        };
+        /** @description A place at fault with the networks responsible for it. */
+        PlaceView: components["schemas"]["Place"] & {
+            /** @description One owner, two at a boundary, none where no owner map names one. */
+            owners: components["schemas"]["OwnerView"][];
+            /** @description Its addresses in words. */
+            text: string;
         };
         /** @description A problem as the client sees it. */
         Problem: {
@@ -1659,6 +2314,75 @@ export interface components {
             title: string;
             /** @description Where it is described, relative to this API. */
             type: string;
+        };
+        /**
+         * Format: double
+         * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
+         */
+        Ratio: number;
+        /** @description A reason for or against a finding, as data. */
+        Reason: {
+            /**
+             * Format: int32
+             * @description Hops before the place that answered.
+             */
+            hops: number;
+            /** @enum {string} */
+            reason: "hops-before-are-clean";
+        } | {
+            /**
+             * Format: int32
+             * @description Hops behind the place that answered.
+             */
+            hops: number;
+            /** @enum {string} */
+            reason: "hops-behind-carry";
+        } | {
+            /** @enum {string} */
+            reason: "only-the-last-hop";
+        } | {
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            hops: number;
+            /** @enum {string} */
+            reason: "silent-hops";
+        } | {
+            /**
+             * Format: int32
+             * @description Its probability in parts per million.
+             */
+            probability_ppm: number;
+            /** @enum {string} */
+            reason: "close-alternative";
+        };
+        /** @description Receive errors of an interface. */
+        ReceiveErrorCounts: {
+            /**
+             * Format: int64
+             * @description Frames with errors.
+             */
+            errors: number;
+            /**
+             * Format: int64
+             * @description All frames received.
+             */
+            frames: number;
+            /** @description The interface. */
+            interface: string;
+            /**
+             * Format: int64
+             * @description Length of time in seconds.
+             */
+            seconds: number;
+            /** @description The agent's site. */
+            site: string;
+        };
+        /** @description Words of an earlier version. */
+        RecordedWords: {
+            /** @description The words. */
+            words: string;
         };
         /** @description A line that was not taken. */
         RefusedLine: {
@@ -1703,6 +2427,14 @@ export interface components {
             /** @description Why there is no answer, in words. */
             why?: string | null;
         };
+        /** @description One resolver's answer. */
+        ResolverAnswer: {
+            /** @description What it returns. */
+            addresses: string[];
+            /** @description The resolver. */
+            resolver: string;
+            why?: components["schemas"]["Why"] | null;
+        };
         /** @description A resource of a page. */
         ResourceView: {
             /**
@@ -1733,6 +2465,45 @@ export interface components {
             took_us: number;
             /** @description In words. */
             why?: string | null;
+        };
+        /** @description One way in which a route is not the intended one. */
+        RouteDeviation: {
+            /** @description AS numbers of the intended ones. */
+            intended: number[];
+            /** @enum {string} */
+            kind: "owners";
+            /** @description Names of the owners that it passes. */
+            taken: string[];
+        } | {
+            /** @enum {string} */
+            kind: "tunnel-missing";
+        } | {
+            /** @enum {string} */
+            kind: "tunnel-taken";
+        } | {
+            /**
+             * Format: int32
+             * @description As it arrives.
+             */
+            arrived: number;
+            /** @enum {string} */
+            kind: "dscp-rewritten";
+            /**
+             * Format: int32
+             * @description As sent.
+             */
+            sent: number;
+        };
+        /** @description A route that is not the intended one. */
+        RouteDeviations: {
+            /** @description How it deviates. */
+            deviations: components["schemas"]["RouteDeviation"][];
+            /** @description The kind of packets. */
+            packets: string;
+            /** @description The agent's site. */
+            site: string;
+            /** @description The target's name. */
+            target: string;
         };
         /** @description A route. */
         RouteView: {
@@ -1780,10 +2551,39 @@ export interface components {
             /** @description The site of the agent that sent it. */
             site: string;
         };
+        /**
+         * @description Perceived severity (ITU-T X.733, RFC 8632).
+         * @enum {string}
+         */
+        Severity: "critical" | "major" | "minor";
         /** @description Who wants to come in. */
         SignIn: {
             name: string;
             password: string;
+        };
+        /** @description A slow transfer. */
+        SlowTransfer: {
+            /**
+             * Format: int64
+             * @description Bytes per second.
+             */
+            bytes_per_s: number;
+            /**
+             * Format: int32
+             * @description Time to the first byte.
+             */
+            first_byte_us?: number | null;
+            /** @description The path to the server. */
+            path: components["schemas"]["PathState"];
+            /** @description The agent's site. */
+            site: string;
+            /** @description The target's name. */
+            target: string;
+            /**
+             * Format: int64
+             * @description Its usual value; absent before it is learned.
+             */
+            usual_bytes_per_s?: number | null;
         };
         /** @description An open socket. */
         SocketView: {
@@ -1791,6 +2591,21 @@ export interface components {
             /** @description Absent while it listens. */
             peer?: string | null;
             protocol: string;
+        };
+        /** @description A stale DNS answer. */
+        StaleAnswer: {
+            /** @description The authoritative server. */
+            authority: string;
+            /** @description What that returns. */
+            current: string[];
+            /** @description The name. */
+            name: string;
+            /** @description The resolver. */
+            resolver: string;
+            /** @description What it returns. */
+            returned: string[];
+            /** @description The agent's site. */
+            site: string;
         };
         /** @description The status of the installation. */
         StatusView: {
@@ -1808,6 +2623,8 @@ export interface components {
              * @description When this was so.
              */
             at: string;
+            /** @description Incidents that are not closed although all their alarms have cleared. */
+            cleared_incidents: number;
             /** Format: int64 */
             commits: number;
             /** Format: int64 */
@@ -1823,23 +2640,40 @@ export interface components {
             paths_without_rounds: number;
             /** Format: int64 */
             rounds: number;
-            /** @description The status in one sentence. */
+            /** @description The state in one line. */
             sentence: string;
             /**
              * Format: int64
              * @description Commits that could not be judged and are left out.
              */
             set_aside_commits: number;
+            state: components["schemas"]["OverallState"];
+            surest_suspected?: components["schemas"]["SuspectedView"] | null;
+            /**
+             * Format: int64
+             * @description Paths with a finding in the last two minutes that no open alarm has.
+             */
+            suspected_paths: number;
             /**
              * Format: int64
              * @description Commits that judgement has not reached.
              */
             unjudged_commits: number;
         };
+        /**
+         * @description Steps of a check, in the order in which they are taken.
+         * @enum {string}
+         */
+        Step: "name" | "connect" | "tls" | "greeting" | "dialogue" | "first-byte" | "transfer" | "content";
+        /**
+         * @description How a step was found.
+         * @enum {string}
+         */
+        StepResult: "clean" | "noted" | "broken" | "unknown";
         /** @description One step of a diagnosis. */
         StepView: {
             /** @description `clean`, `noted`, `broken` or `unknown`. */
-            found: string;
+            found: components["schemas"]["StepResult"];
             /** @description Such as `gateway`, `provider edge`, `target by TCP`. */
             step: string;
             words: string;
@@ -1886,6 +2720,14 @@ export interface components {
         /** @description All suppressions that last or are to come. */
         Suppressions: {
             items: components["schemas"]["SuppressionItem"][];
+        };
+        /** @description A finding that is no alarm yet. */
+        SuspectedView: {
+            message: components["schemas"]["MessageView"];
+            /** Format: uuid */
+            path: string;
+            site: string;
+            target: string;
         };
         /** @description A measurement of how much gets through. */
         ThroughputItem: {
@@ -1990,7 +2832,7 @@ export interface components {
              *     `note`, `closed` or `reopened`.
              */
             kind: string;
-            /** @description A note's or a closing's words; what an alarm said. */
+            /** @description A note's or a closing's words; the headline of an alarm or event. */
             text?: string | null;
             user: string;
         };
@@ -2038,6 +2880,11 @@ export interface components {
         Tokens: {
             items: components["schemas"]["TokenItem"][];
         };
+        /**
+         * @description Direction of traffic at an interface.
+         * @enum {string}
+         */
+        TrafficDirection: "inbound" | "outbound";
         /** @description A user. */
         UserItem: {
             /** @description False for one who may not come in any more. */
@@ -2068,11 +2915,6 @@ export interface components {
         Users: {
             items: components["schemas"]["UserItem"][];
         };
-        /**
-         * @description What a hop's answers mean.
-         * @enum {string}
-         */
-        VerdictView: "clean" | "silent" | "rate-limits" | "onset" | "carries" | "unanswered";
         /** @description How long a pair is to be a voice-like stream. */
         VoiceRequest: {
             /**
@@ -2255,6 +3097,11 @@ export interface components {
             /** @description `1.1` or `2`. */
             version: string;
         };
+        /**
+         * @description How a step broke. Causes that look alike to a user are kept apart.
+         * @enum {string}
+         */
+        Why: "no-answer" | "unreachable" | "refused" | "reset" | "closed" | "unfinished" | "no-such-name" | "no-address" | "resolver-failed" | "disagree" | "not-this-protocol" | "expects-tls" | "speaks-plain" | "no-common-tls" | "certificate-expired" | "certificate-early" | "certificate-name" | "certificate-untrusted" | "status" | "words" | "redirects" | "too-much" | "large-lost" | "not-allowed";
         /** @description One path's measurements around the time. */
         WitnessView: {
             /** Format: int32 */
@@ -2264,7 +3111,7 @@ export interface components {
             /** Format: int32 */
             end_sent: number;
             family: string;
-            /** @description What was found, in words. */
+            /** @description Headline of the finding; absent without one. */
             finding?: string | null;
             method: string;
             /** Format: uuid */
@@ -2400,6 +3247,44 @@ export interface operations {
             };
         };
     };
+    getAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The alarm's id or short number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getAudit: {
         parameters: {
             query?: {
@@ -2485,7 +3370,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The check's id */
+                /** @description The check's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2523,7 +3408,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The check's id */
+                /** @description The check's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2637,7 +3522,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The diagnosis's id */
+                /** @description The diagnosis's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2703,6 +3588,44 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getEvent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The event's id or short number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventItem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2806,7 +3729,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The incident's id */
+                /** @description The incident's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2844,7 +3767,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The incident's id */
+                /** @description The incident's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2886,7 +3809,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The incident's id */
+                /** @description The incident's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -2928,7 +3851,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The incident's id */
+                /** @description The incident's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -3076,7 +3999,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The pair's id */
+                /** @description The pair's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -3114,7 +4037,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The pair's id */
+                /** @description The pair's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -3613,7 +4536,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The suppression's id */
+                /** @description The suppression's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -3994,7 +4917,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The watch's id */
+                /** @description The watch's id or short number */
                 id: string;
             };
             cookie?: never;
@@ -4032,7 +4955,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The watch's id */
+                /** @description The watch's id or short number */
                 id: string;
             };
             cookie?: never;

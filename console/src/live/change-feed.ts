@@ -26,7 +26,7 @@ const STALE: Record<Topic | 'here' | 'missed', (body: Body) => Keys> = {
   judged,
   alarm: () => [['status'], ['alarms'], ['incidents'], ['incident']],
   event: () => [['status'], ['alarms'], ['incidents'], ['incident'], ['events'], ['checks']],
-  incident: ({ id }) => [['status'], ['incidents'], ['incident', String(id)]],
+  incident: () => [['status'], ['incidents'], ['incident']],
   diagnosis: ({ id }) => [['diagnosis', String(id)], ['incident']],
   throughput: () => [['pairs'], ['events']],
 };

@@ -6,9 +6,8 @@
 //! what they share.
 
 use crate::alarm::Limits;
-use crate::sentence;
 use itinera_model::finding::{Assessment, Cause, Finding};
-use itinera_model::owner::OwnerMap;
+use itinera_model::message::{CommonPlace, ComplaintFacts, FaultyPaths, Message};
 
 /// What a path is to a complaint.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -30,41 +29,13 @@ pub struct Witness {
     pub assessment: Option<Assessment>,
 }
 
-/// Where to look.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ComplaintCause {
-    /// Nothing was measured there and then.
-    NotMeasured,
-    /// The network was clean: the application, or the user's own machine.
-    NotTheNetwork,
-    /// Every service from the site suffered.
-    Site,
-    /// Every site suffered with this service, and the site's other services did not.
-    Service,
-    /// Some paths suffered: what they share.
-    Shared,
-}
-
-/// A verdict with its reasons.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ComplaintVerdict {
-    /// Where to look.
-    pub cause: ComplaintCause,
-    /// The verdict, then its reasons.
-    pub sentences: Vec<String>,
-}
-
-struct Counted {
-    measured: usize,
-    suffering: usize,
-}
-
 /// True when a minute was bad enough to complain of: a finding that would alarm if it lasted, or
 /// as much loss to the far end wherever it began.
 pub fn suffers(assessment: &Assessment) -> bool {
     let limits = Limits::default();
     let found = assessment.finding.as_ref().is_some_and(|finding| {
         let over = match finding.cause {
+            Cause::Break | Cause::Misrouting => true,
             Cause::Loss => finding.loss_ppm >= limits.loss_ppm,
             Cause::Delay => finding.added_delay_us.as_micros() >= limits.added_delay_us,
         };
@@ -74,100 +45,56 @@ pub fn suffers(assessment: &Assessment) -> bool {
     found || lost > u64::from(assessment.end_sent) * u64::from(limits.loss_ppm)
 }
 
-fn counted(witnesses: &[Witness], relation: Relation) -> Counted {
+fn counted(witnesses: &[Witness], relation: Relation) -> FaultyPaths {
     let of = witnesses.iter().filter(|witness| witness.relation == relation);
     let assessed: Vec<&Assessment> = of.filter_map(|witness| witness.assessment.as_ref()).collect();
-    let suffering = assessed.iter().filter(|assessment| suffers(assessment)).count();
-    Counted { measured: assessed.len(), suffering }
+    let faulty = assessed.iter().filter(|assessment| suffers(assessment)).count();
+    FaultyPaths { measured: count(assessed.len()), faulty: count(faulty) }
 }
 
-impl Counted {
-    fn words(&self, what: &str) -> String {
-        match self {
-            Self { measured: 0, .. } => format!("Nothing was measured {what}."),
-            Self { measured: 1, suffering } => {
-                let did = if *suffering == 1 { "suffered" } else { "was clean" };
-                format!("The one path {what} {did}.")
-            }
-            Self { measured, suffering: 0 } => format!("All {measured} paths {what} were clean."),
-            Self { measured, .. } if self.all() => {
-                format!("All {measured} paths {what} suffered.")
-            }
-            Self { measured, suffering } => {
-                format!("{suffering} of {measured} paths {what} suffered.")
-            }
-        }
-    }
-
-    const fn all(&self) -> bool {
-        self.measured > 0 && self.suffering == self.measured
-    }
-}
-
-/// The place that most of the suffering paths name, with how many of them do.
-fn common_place(witnesses: &[Witness], map: &OwnerMap) -> Option<String> {
-    let suffering: Vec<&Finding> = witnesses
+/// The place that most of the paths with a fault name.
+fn common_place(witnesses: &[Witness]) -> Option<CommonPlace> {
+    let faulty: Vec<&Finding> = witnesses
         .iter()
         .filter_map(|witness| witness.assessment.as_ref())
         .filter(|assessment| suffers(assessment))
         .filter_map(|assessment| assessment.finding.as_ref())
         .collect();
-    let named =
-        |finding: &Finding| suffering.iter().filter(|other| other.place == finding.place).count();
-    let best = suffering.iter().max_by_key(|finding| (named(finding), finding.confidence_ppm))?;
-    let (count, all) = (named(best), suffering.len());
-    let place = sentence::place_words(&best.place);
-    let whose = sentence::whose(&best.place, map).words();
-    let cause = match best.cause {
-        Cause::Loss => "loss",
-        Cause::Delay => "added delay",
-    };
-    Some(format!("{count} of {all} suffering paths show {cause} that begins {place}, {whose}."))
+    let naming =
+        |finding: &Finding| faulty.iter().filter(|other| other.place == finding.place).count();
+    let best = faulty.iter().max_by_key(|finding| (naming(finding), finding.confidence_ppm))?;
+    Some(CommonPlace {
+        place: best.place,
+        cause: best.cause,
+        naming: count(naming(best)),
+        of: count(faulty.len()),
+    })
+}
+
+fn count(paths: usize) -> u32 {
+    u32::try_from(paths).unwrap_or(u32::MAX)
 }
 
 /// The verdict on a complaint from `site` about `service`.
-pub fn verdict(
-    site: &str,
-    service: &str,
-    witnesses: &[Witness],
-    map: &OwnerMap,
-) -> ComplaintVerdict {
+pub fn verdict(site: &str, service: &str, witnesses: &[Witness]) -> Message {
     let own = counted(witnesses, Relation::Own);
     let same_site = counted(witnesses, Relation::SameSite);
     let same_service = counted(witnesses, Relation::SameService);
-    let cause = match () {
-        () if own.measured == 0 => ComplaintCause::NotMeasured,
-        () if own.suffering == 0 => ComplaintCause::NotTheNetwork,
-        () if same_site.all() && !same_service.all() => ComplaintCause::Site,
-        () if same_service.all() && !same_site.all() => ComplaintCause::Service,
-        () => ComplaintCause::Shared,
+    let facts = ComplaintFacts {
+        site: site.to_owned(),
+        service: service.to_owned(),
+        own,
+        same_site,
+        same_service,
+        common: common_place(witnesses),
     };
-    let first = match cause {
-        ComplaintCause::NotMeasured => {
-            format!("Nothing was measured from {site} to {service} around then: no verdict.")
-        }
-        ComplaintCause::NotTheNetwork => format!(
-            "The network between {site} and {service} was clean around then: look at the \
-             application, or at the user's own machine and its link."
-        ),
-        ComplaintCause::Site => format!(
-            "Everything from {site} suffered, and other sites reached {service}: look at the site \
-             and its way in."
-        ),
-        ComplaintCause::Service => format!(
-            "Every site suffered with {service}, and {site} reached other services: look at the \
-             target's end and what lies before it."
-        ),
-        ComplaintCause::Shared => format!(
-            "The network between {site} and {service} suffered: look where the suffering paths \
-             come together."
-        ),
-    };
-    let mut sentences = vec![first, own.words("complained of")];
-    sentences.push(same_site.words(&format!("from {site} to other services")));
-    sentences.push(same_service.words(&format!("from other sites to {service}")));
-    sentences.extend(common_place(witnesses, map));
-    ComplaintVerdict { cause, sentences }
+    match () {
+        () if own.measured == 0 => Message::ComplaintNotMeasured(facts),
+        () if own.faulty == 0 => Message::ComplaintNetworkClean(facts),
+        () if same_site.all() && !same_service.all() => Message::ComplaintSite(facts),
+        () if same_service.all() && !same_site.all() => Message::ComplaintService(facts),
+        () => Message::ComplaintSharedPart(facts),
+    }
 }
 
 #[cfg(test)]
@@ -175,7 +102,7 @@ mod tests {
     use super::*;
     use itinera_model::finding::Place;
     use itinera_model::id::PathId;
-    use itinera_model::unit::{Micros, WallTime};
+    use itinera_model::unit::WallTime;
     use uuid::Uuid;
 
     fn witness(relation: Relation, lost: u32) -> Witness {
@@ -196,42 +123,51 @@ mod tests {
         }
     }
 
-    fn cause(own: &[u32], site: &[u32], service: &[u32]) -> ComplaintCause {
+    fn judged(own: &[u32], site: &[u32], service: &[u32]) -> (&'static str, ComplaintFacts) {
         let all =
             [(Relation::Own, own), (Relation::SameSite, site), (Relation::SameService, service)];
         let witnesses: Vec<Witness> = all
             .into_iter()
             .flat_map(|(relation, lost)| lost.iter().map(move |lost| witness(relation, *lost)))
             .collect();
-        verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default()).cause
+        named(verdict("Eskerry", "Seat Booking", &witnesses))
+    }
+
+    fn named(message: Message) -> (&'static str, ComplaintFacts) {
+        match message {
+            Message::ComplaintNotMeasured(facts) => ("not measured", facts),
+            Message::ComplaintNetworkClean(facts) => ("network clean", facts),
+            Message::ComplaintSite(facts) => ("site", facts),
+            Message::ComplaintService(facts) => ("service", facts),
+            Message::ComplaintSharedPart(facts) => ("shared part", facts),
+            other => panic!("{other:?}"),
+        }
     }
 
     #[test]
     fn the_neighbours_tell_where_to_look() {
-        assert_eq!(cause(&[], &[0], &[0]), ComplaintCause::NotMeasured);
-        assert_eq!(cause(&[0, 1], &[9], &[9]), ComplaintCause::NotTheNetwork);
-        assert_eq!(cause(&[9], &[9, 12], &[0, 9]), ComplaintCause::Site);
-        assert_eq!(cause(&[9], &[0, 12], &[9, 9]), ComplaintCause::Service);
-        assert_eq!(cause(&[9], &[0, 12], &[0, 9]), ComplaintCause::Shared);
-        assert_eq!(cause(&[9], &[9], &[9]), ComplaintCause::Shared);
-        assert_eq!(cause(&[9], &[], &[]), ComplaintCause::Shared);
+        for (own, site, service, cause) in [
+            (&[][..], &[0][..], &[0][..], "not measured"),
+            (&[0, 1], &[9], &[9], "network clean"),
+            (&[9], &[9, 12], &[0, 9], "site"),
+            (&[9], &[0, 12], &[9, 9], "service"),
+            (&[9], &[0, 12], &[0, 9], "shared part"),
+            (&[9], &[9], &[9], "shared part"),
+            (&[9], &[], &[], "shared part"),
+        ] {
+            assert_eq!(judged(own, site, service).0, cause, "{own:?} {site:?} {service:?}");
+        }
     }
 
     #[test]
-    fn a_slight_finding_is_no_suffering_and_the_common_place_is_named() {
+    fn a_slight_finding_is_no_fault_and_the_common_place_is_named() {
+        let link = |last: u8| {
+            let address = |last| [198, 18, 64, last].into();
+            Place::Link { from: address(last), to: address(last + 1), silent_between: 0 }
+        };
         let with = |relation, last: u8, loss_ppm| {
             let mut witness = witness(relation, 0);
-            let address = |last| [198, 18, 64, last].into();
-            let place =
-                Place::Link { from: address(last), to: address(last + 1), silent_between: 0 };
-            let finding = Finding {
-                cause: Cause::Loss,
-                place,
-                confidence_ppm: 950_000,
-                loss_ppm,
-                added_delay_us: Micros::ZERO,
-                explanations: Vec::new(),
-            };
+            let finding = Finding { loss_ppm, ..Finding::new(Cause::Loss, link(last), 950_000) };
             witness.assessment.as_mut().unwrap().finding = Some(finding);
             witness
         };
@@ -241,26 +177,24 @@ mod tests {
             with(Relation::SameService, 3, 150_000),
             with(Relation::SameService, 5, 90_000),
         ];
-        let verdict = verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default());
-        assert_eq!(verdict.cause, ComplaintCause::Service, "{:?}", verdict.sentences);
-        let last = verdict.sentences.last().unwrap();
-        let words = "2 of 3 suffering paths show loss that begins on the link 198.18.64.3";
-        assert!(last.starts_with(words), "{last}");
+        let (cause, facts) = named(verdict("Eskerry", "Seat Booking", &witnesses));
+        assert_eq!(cause, "service", "{facts:?}");
+        let common = CommonPlace { place: link(3), cause: Cause::Loss, naming: 2, of: 3 };
+        assert_eq!(facts.common, Some(common));
     }
 
     #[test]
-    fn each_group_is_counted_in_words() {
-        let witnesses = [witness(Relation::Own, 9), witness(Relation::SameSite, 0)];
-        let verdict = verdict("Eskerry", "Seat Booking", &witnesses, &OwnerMap::default());
-        assert_eq!(verdict.sentences[1], "The one path complained of suffered.");
-        assert!(verdict.sentences[2].contains("from Eskerry to other services was clean"));
-        assert!(verdict.sentences[3].starts_with("Nothing was measured from other sites"));
+    fn each_group_is_counted() {
+        let (_, facts) = judged(&[9], &[0], &[]);
+        assert_eq!(facts.own, FaultyPaths { measured: 1, faulty: 1 });
+        assert_eq!(facts.same_site, FaultyPaths { measured: 1, faulty: 0 });
+        assert_eq!(facts.same_service, FaultyPaths::default());
     }
 
     #[test]
     fn a_path_without_a_word_is_no_witness() {
         let silent = Witness { assessment: None, ..witness(Relation::Own, 0) };
-        let verdict = verdict("Eskerry", "Seat Booking", &[silent], &OwnerMap::default());
-        assert_eq!(verdict.cause, ComplaintCause::NotMeasured);
+        let (cause, _) = named(verdict("Eskerry", "Seat Booking", &[silent]));
+        assert_eq!(cause, "not measured");
     }
 }

@@ -1,10 +1,12 @@
-//! Which alarms have one cause, and what an incident says.
+//! Which alarms have one cause, and which of them stands for an incident.
 
-use crate::sentence::{self, Whose};
+use crate::messages;
+use crate::responsible::Responsible;
 use itinera_model::alarm::Alarm;
 use itinera_model::event::Fault;
-use itinera_model::finding::Place;
+use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
+use itinera_model::path::Family;
 
 /// Alarms that began within this of each other may have one cause: two minutes.
 const TOGETHER_US: i64 = 120_000_000;
@@ -13,23 +15,25 @@ const TOGETHER_US: i64 = 120_000_000;
 /// links on both sides of one device, places that silent hops do not tell apart, or the same
 /// fault between the same owners in the other version of IP, which mostly shares the line.
 pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
-    let (Place::Link { from, to, silent_between }, other) = (a.key.place, b.key.place);
-    let Place::Link { from: other_from, to: other_to, silent_between: other_silent } = other;
-    if (from, to) == (other_from, other_to) {
+    let (place, other) = (a.key.place, b.key.place);
+    if place == other || (place.ends().is_some() && place.ends() == other.ends()) {
         return true;
     }
     let together = a.since.micros_since(b.since).abs() <= TOGETHER_US;
     if !together || a.key.cause != b.key.cause {
         return false;
     }
-    let blurred = silent_between > 0 || other_silent > 0;
-    if from.is_ipv6() == other_from.is_ipv6() {
-        let share_an_end = from == other_from || to == other_to;
-        // Two links on both sides of one device: the fault may be the device.
-        return to == other_from || from == other_to || (blurred && share_an_end);
+    if place.family() != other.family() {
+        let (own, others) = (Responsible::of(&place, map), Responsible::of(&other, map));
+        return own == others && own != Responsible::Unknown;
     }
-    let (own, others) = (sentence::whose(&a.key.place, map), sentence::whose(&other, map));
-    own == others && own != Whose::Unknown
+    let Some(((from, to), (other_from, other_to))) = place.ends().zip(other.ends()) else {
+        return false;
+    };
+    let blurred = place.silent_between() > 0 || other.silent_between() > 0;
+    let share_an_end = from == other_from || to == other_to;
+    // Two links on both sides of one device: the fault may be the device.
+    to == other_from || from == other_to || (blurred && share_an_end)
 }
 
 /// True when fault has one cause: alarms by their places, events by their group, and an event of
@@ -39,8 +43,10 @@ fn is_one_fault(a: &Fault, b: &Fault, map: &OwnerMap) -> bool {
         (Fault::Alarm(a), Fault::Alarm(b)) => is_one_cause(a, b, map),
         (Fault::Event(a), Fault::Event(b)) => a.group == b.group,
         (Fault::Alarm(alarm), Fault::Event(event)) | (Fault::Event(event), Fault::Alarm(alarm)) => {
-            let Place::Link { from, to, .. } = alarm.key.place;
-            event.own_addresses.iter().any(|own| *own == from || *own == to)
+            let ends = alarm.key.place.ends();
+            ends.is_some_and(|(from, to)| {
+                event.own_addresses.iter().any(|own| *own == from || *own == to)
+            })
         }
     }
 }
@@ -51,27 +57,16 @@ pub fn fold<I: Copy>(fault: &Fault, open: &[(I, Vec<Fault>)], map: &OwnerMap) ->
     open.iter().find(|(_, known)| belongs(known)).map(|(id, _)| *id)
 }
 
-/// What an incident of alarms says: its principal alarm, and how many more tell of the same.
-/// `alarms` are given with whether each has cleared; nothing is said of none.
-pub fn headline(alarms: &[(&Alarm, bool)], map: &OwnerMap) -> Option<String> {
-    let six = |alarm: &Alarm| {
-        let Place::Link { from, .. } = alarm.key.place;
-        from.is_ipv6()
-    };
+/// The message that stands for an incident of alarms, and whether it has cleared: its widest open
+/// alarm, else its widest. `alarms` are given with whether each has cleared; absent for none.
+pub fn principal(alarms: &[(&Alarm, bool)]) -> Option<(Message, bool)> {
+    let six = |alarm: &Alarm| alarm.key.place.family() == Some(Family::Ipv6);
     let open = alarms.iter().filter(|(_, cleared)| !cleared);
     let (principal, cleared) = open
         .max_by_key(|(alarm, _)| (alarm.showing.len(), !six(alarm)))
         .or_else(|| alarms.iter().max_by_key(|(alarm, _)| (alarm.paths.len(), !six(alarm))))?;
-    let said = sentence::of_alarm(principal, *cleared, map);
-    let other_version = alarms.iter().any(|(alarm, _)| six(alarm) != six(principal));
-    let version = if six(principal) { "IPv4" } else { "IPv6" };
-    let also = if other_version {
-        let verb = if *cleared { "was" } else { "is" };
-        format!(" The same {verb} seen over {version}.")
-    } else {
-        String::new()
-    };
-    Some(format!("{said}{also}"))
+    let both = alarms.iter().any(|(alarm, _)| six(alarm) != six(principal));
+    Some((messages::of_alarm(principal, *cleared, both), *cleared))
 }
 
 #[cfg(test)]
@@ -80,7 +75,7 @@ mod tests {
     use itinera_model::alarm::{AlarmKey, AlarmKind, Severity};
     use itinera_model::diagnosis::Part;
     use itinera_model::event::{Event, EventKey, EventKind};
-    use itinera_model::finding::Cause;
+    use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
     use itinera_model::id::{AgentId, PathId};
     use itinera_model::owner::{Owner, OwnerEntry};
     use itinera_model::unit::{Micros, WallTime};
@@ -109,7 +104,11 @@ mod tests {
             raised_at: since,
             confidence_ppm: 990_000,
             loss_ppm: 200_000,
+            loss_counts: LossCounts::default(),
             added_delay_us: Micros::ZERO,
+            direction: FaultDirection::Undetermined,
+            indistinguishable: Vec::new(),
+            reasons: Vec::new(),
             worst_loss_ppm: 250_000,
             worst_added_delay_us: Micros::ZERO,
             showing: vec![PathId::from_uuid(Uuid::nil())],
@@ -142,7 +141,7 @@ mod tests {
         let event = |group: &str, own: &str| {
             Fault::Event(Event {
                 key: EventKey {
-                    kind: EventKind::FramesDamaged,
+                    kind: EventKind::ReceiveErrors,
                     agent: AgentId::from_uuid(Uuid::nil()),
                     subject: "eth0".to_owned(),
                 },
@@ -151,7 +150,7 @@ mod tests {
                 since: WallTime::from_unix_seconds(0),
                 raised_at: WallTime::from_unix_seconds(0),
                 group: group.to_owned(),
-                words: String::new(),
+                message: Message::NothingAttached,
                 service: None,
                 check: None,
                 own_addresses: vec![own.parse().unwrap()],
@@ -177,14 +176,16 @@ mod tests {
     }
 
     #[test]
-    fn the_headline_says_the_widest_open_alarm_and_the_other_version() {
+    fn the_widest_open_alarm_stands_for_the_incident_and_the_other_version_is_told() {
         let four = alarm("198.18.64.3", "198.18.64.4", 0, 0);
         let six = alarm("2001:db8:64::3", "2001:db8:64::4", 0, 0);
-        let said = headline(&[(&four, false), (&six, false)], &map()).unwrap();
-        assert!(said.starts_with("20 % of packets are lost on the link 198.18.64.3"), "{said}");
-        assert!(said.ends_with("The same is seen over IPv6."), "{said}");
-        let over = headline(&[(&four, true)], &map()).unwrap();
-        assert!(over.starts_with("Up to 25 % of packets were lost"), "{over}");
-        assert_eq!(headline(&[], &map()), None);
+        let (message, cleared) = principal(&[(&four, false), (&six, false)]).unwrap();
+        let Message::LossLocated(fault) = message else { panic!("{message:?}") };
+        assert_eq!((fault.place, fault.both_versions, cleared), (four.key.place, true, false));
+        assert_eq!(fault.loss.unwrap().ratio.as_ppm(), 200_000);
+        let (message, cleared) = principal(&[(&four, true)]).unwrap();
+        let Message::LossLocated(fault) = message else { panic!("{message:?}") };
+        assert_eq!((fault.loss.unwrap().ratio.as_ppm(), cleared), (250_000, true));
+        assert_eq!(principal(&[]), None);
     }
 }

@@ -4,7 +4,7 @@ use crate::alarm::{AlarmBook, Limits};
 use crate::history::{Exactness, WINDOW_US, Window, end_of, window_of};
 use crate::locate::{self, Usual};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::finding::Assessment;
+use itinera_model::finding::{Assessment, TimeInterval};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
 use itinera_model::unit::WallTime;
@@ -166,6 +166,14 @@ impl PathHistory {
         changed
     }
 
+    /// When the fault found in a window began: within the minute that the first finding of the
+    /// present run of findings regards.
+    fn onset(&self, window: i64) -> Option<TimeInterval> {
+        let run = self.windows.range(..=window).rev().take_while(|(_, content)| content.found);
+        let (first, _) = run.last()?;
+        Some(TimeInterval { earliest: end_of(first - locate::RECENT), latest: end_of(*first) })
+    }
+
     /// Windows so far after `now` that rounds of now would be too late for them: the clock that
     /// dated them was wrong, and has been set back.
     fn of_a_wrong_clock(&self, now: WallTime) -> Vec<i64> {
@@ -276,10 +284,13 @@ impl Judge {
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         let mut complete = Vec::new();
         for window in affected {
-            let Some(assessment) = history.assess(path, window) else {
+            let Some(mut assessment) = history.assess(path, window) else {
                 continue;
             };
             let mut changed = history.enter_found(window, assessment.finding.is_some());
+            if let Some(finding) = &mut assessment.finding {
+                finding.onset = history.onset(window);
+            }
             if touched.contains(&window) && !changed.contains(&window) {
                 changed.push(window);
             }
@@ -450,7 +461,7 @@ mod tests {
             Effect::Assessed { assessment, .. } => assessment.finding.clone(),
             _ => None,
         });
-        let itinera_model::finding::Place::Link { to, .. } = last.unwrap().place;
+        let to = last.unwrap().place.first_with_fault().unwrap();
         assert_eq!(to, IpAddr::from([198, 18, 0, 33]));
     }
 

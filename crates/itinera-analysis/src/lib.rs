@@ -6,6 +6,7 @@
 //! leaves. It never sees a simulation's truth.
 
 mod alarm;
+pub mod catalogue;
 pub mod complaint;
 pub mod diagnosis;
 pub mod event;
@@ -13,11 +14,12 @@ mod history;
 pub mod incident;
 mod judge;
 pub mod locate;
+pub mod messages;
 pub mod notes;
 pub mod partners;
 pub mod past;
+pub mod responsible;
 pub mod roaming;
-pub mod sentence;
 pub mod stat;
 pub mod two_way;
 pub mod voice;

@@ -21,7 +21,7 @@ pub fn assessments(observations: &[Observation<'_>]) -> Vec<Assessment> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use itinera_model::finding::{HopVerdict, Place};
+    use itinera_model::finding::HopVerdict;
     use itinera_model::id::{ContentId, PathId};
     use itinera_model::round::{HopCounts, StampSource};
     use itinera_model::unit::Micros;
@@ -57,12 +57,12 @@ mod tests {
     }
 
     #[test]
-    fn ten_seconds_tell_where_loss_begins_and_what_is_policing() {
+    fn ten_seconds_tell_where_loss_begins_and_what_is_rate_limiting() {
         assert_eq!(said([31; 4], 0), None);
         let clean = said([31; 4], 10).unwrap();
         assert!(clean.finding.is_none() && clean.rounds == 10);
         let lossy = said([31, 31, 15, 15], 10).unwrap();
-        let Place::Link { to, .. } = lossy.finding.unwrap().place;
+        let to = lossy.finding.unwrap().place.first_with_fault().unwrap();
         assert_eq!(to, IpAddr::from([198, 18, 0, 3]));
         let rate_limits = said([31, 1, 31, 31], 10).unwrap();
         assert!(rate_limits.finding.is_none());

@@ -39,6 +39,27 @@ pub fn ln_mix(weight: f64, a: f64, b: f64) -> f64 {
     ln_sum_exp(&[libm::log(weight) + a, libm::log1p(-weight) + b])
 }
 
+/// Interval that holds a share with 95 % confidence, after `lost` of `sent`; absent for nothing sent.
+///
+/// Source: E. B. Wilson, Probable inference, the law of succession, and statistical inference,
+/// Journal of the American Statistical Association 22 (1927).
+pub fn wilson_interval(lost: u32, sent: u32) -> Option<(f64, f64)> {
+    const Z: f64 = 1.959_964;
+    if sent == 0 {
+        return None;
+    }
+    let (n, share) = (f64::from(sent), f64::from(lost.min(sent)) / f64::from(sent));
+    let centre = share + Z * Z / (2.0 * n);
+    let spread = Z * libm::sqrt(share * (1.0 - share) / n + Z * Z / (4.0 * n * n));
+    let scale = 1.0 + Z * Z / n;
+    Some((((centre - spread) / scale).max(0.0), ((centre + spread) / scale).min(1.0)))
+}
+
+/// Probability that a standard normal variable exceeds `z`.
+pub fn normal_tail(z: f64) -> f64 {
+    0.5 * libm::erfc(z / std::f64::consts::SQRT_2)
+}
+
 /// The quantile `numerator/denominator` of sorted values (nearest rank); absent for none.
 pub fn quantile<T: Copy>(sorted: &[T], numerator: usize, denominator: usize) -> Option<T> {
     let last = sorted.len().checked_sub(1)?;
@@ -110,6 +131,16 @@ mod tests {
             .map(|i| libm::exp(ln_student_t4(f64::from(i) * 0.01, 2.0)) * 0.01)
             .sum();
         assert!((total - 1.0).abs() < 1e-3, "{total}");
+    }
+
+    #[test]
+    fn intervals_and_tails_are_those_of_the_tables() {
+        let (low, high) = wilson_interval(10, 100).unwrap();
+        assert!((low - 0.0552).abs() < 1e-4 && (high - 0.1744).abs() < 1e-4, "{low} {high}");
+        let (low, high) = wilson_interval(0, 60).unwrap();
+        assert!(low.abs() < f64::EPSILON && (high - 0.0602).abs() < 1e-4, "{high}");
+        assert_eq!(wilson_interval(0, 0), None);
+        assert!((normal_tail(1.959_964) - 0.025).abs() < 1e-6);
     }
 
     #[test]

@@ -1,8 +1,8 @@
 //! What a watch has found, summed up.
 
-use crate::complaint;
+use crate::catalogue::{self, Context};
 use crate::judge::{Effect, Judge, Observation};
-use crate::sentence;
+use crate::{complaint, messages};
 use itinera_model::finding::Assessment;
 use itinera_model::id::ContentId;
 use itinera_model::owner::OwnerMap;
@@ -99,8 +99,10 @@ impl WatchSum {
         summary.routes = u32::try_from(routes.len()).unwrap_or(u32::MAX);
         summary.sentences = words(&summary);
         if let Some(finding) = worst.and_then(|worst| worst.finding) {
-            let said = sentence::of_finding(&finding, map);
-            summary.sentences.push(format!("At its worst: {said}"));
+            let context = Context { map, cleared: false, sites: &[] };
+            let words = catalogue::render(&messages::of_finding(&finding), &context);
+            summary.sentences.push(format!("At its worst: {}.", words.headline));
+            summary.sentences.extend(words.detail);
         } else if summary.rounds > 0 {
             summary.sentences.push("No fault of a place was found.".to_owned());
         }

@@ -71,13 +71,13 @@ pub fn cells(hops: &[HopView], finding: Option<&Finding>) -> Vec<Cell> {
         });
         let begins = hop.verdict == HopVerdict::Onset;
         match finding {
-            Some(Finding { cause: Cause::Loss, loss_ppm: found, .. }) => {
+            Some(Finding { cause: Cause::Loss | Cause::Break, loss_ppm: found, .. }) => {
                 loss_ppm = if begins { *found } else { 0 };
             }
             Some(Finding { cause: Cause::Delay, added_delay_us: found, .. }) => {
                 added = added.map(|_| if begins { *found } else { Micros::ZERO });
             }
-            None => {}
+            Some(Finding { cause: Cause::Misrouting, .. }) | None => {}
         }
         let delayed = added.map(|added| step_of(added.as_micros(), DELAY_US));
         let lost = step_of(loss_ppm, LOSS_PPM);
@@ -152,14 +152,7 @@ mod tests {
             to: [198, 18, 0, 2].into(),
             silent_between: 0,
         };
-        let finding = Finding {
-            cause: Cause::Loss,
-            place,
-            confidence_ppm: 990_000,
-            loss_ppm: 200_000,
-            added_delay_us: Micros::ZERO,
-            explanations: Vec::new(),
-        };
+        let finding = Finding { loss_ppm: 200_000, ..Finding::new(Cause::Loss, place, 990_000) };
         let onset = HopView { verdict: HopVerdict::Onset, ..hop(2, 900_000, 5, Some(5)) };
         let hops = [hop(1, 1_000_000, 1, Some(1)), onset, hop(3, 600_000, 9, Some(9))];
         let step = |cell| match cell {

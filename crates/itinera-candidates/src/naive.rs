@@ -122,12 +122,12 @@ impl Candidate for Naive {
         let mut blamed: Vec<_> = blamed.into_iter().collect();
         blamed.sort_by_key(|(_, paths)| std::cmp::Reverse(*paths));
         let claim = |((cause, place), _): ((Cause, Place), usize)| {
-            let Place::Link { to, .. } = place;
+            let owner = |to| (owner_name(&self.topology.owners, to), 1.0);
             Claim {
                 cause,
                 places: vec![(place, 1.0)],
                 direction: None,
-                owner: Some((owner_name(&self.topology.owners, to), 1.0)),
+                owner: place.first_with_fault().map(owner),
             }
         };
         blamed.into_iter().map(claim).collect()
@@ -196,8 +196,8 @@ pub(crate) mod tests {
     fn policing_is_taken_for_loss() {
         let mut naive = Naive::new(topology());
         let claims = window(0, [1023, 7, 1023, 1023], |shown| naive.regard(shown));
-        let Place::Link { to, .. } = claims[0].places[0].0;
-        assert_eq!((to, claims[0].cause), (FROM, Cause::Loss));
+        let to = claims[0].places[0].0.first_with_fault();
+        assert_eq!((to, claims[0].cause), (Some(FROM), Cause::Loss));
         let mut other = naive.fork();
         assert_eq!(
             other.regard(&WindowInput {

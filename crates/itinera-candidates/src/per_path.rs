@@ -3,7 +3,6 @@
 use crate::{Candidate, Claim, Topology, WindowInput, owner_name};
 use itinera_analysis::{Judge, Limits};
 use itinera_model::alarm::Alarm;
-use itinera_model::finding::Place;
 use std::sync::Arc;
 
 /// The service's own judge, as it is: its open alarms are the claims.
@@ -20,13 +19,16 @@ impl PerPath {
     }
 
     fn claim(&self, alarm: &Alarm) -> Claim {
-        let Place::Link { to, .. } = alarm.key.place;
         let confidence = f64::from(alarm.confidence_ppm) / 1e6;
         Claim {
             cause: alarm.key.cause,
             places: vec![(alarm.key.place, confidence)],
             direction: None,
-            owner: Some((owner_name(&self.topology.owners, to), confidence)),
+            owner: alarm
+                .key
+                .place
+                .first_with_fault()
+                .map(|to| (owner_name(&self.topology.owners, to), confidence)),
         }
     }
 }
@@ -73,8 +75,7 @@ mod tests {
         assert_eq!(claims.len(), 1);
         assert_eq!(claims[0].cause, Cause::Loss);
         let (place, confidence) = claims[0].places[0];
-        let Place::Link { to, .. } = place;
-        assert!(to == TO && confidence > 0.9, "{place:?} after {FROM}");
+        assert!(place.first_with_fault() == Some(TO) && confidence > 0.9, "{place:?} after {FROM}");
         assert_eq!(claims[0].owner.as_ref().unwrap().0, crate::SITE);
         assert_eq!(regard(80..95, [1023; 4]), []);
     }

@@ -1,12 +1,13 @@
 //! Alarms (RFC 8632): raised when a limit is held over, cleared when its cause is gone.
 
-use crate::finding::{Cause, Place};
+use crate::finding::{Cause, FaultDirection, LossCounts, Place, Reason};
 use crate::id::PathId;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
 
 /// Kind of alarm.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AlarmKind {
     /// A fixed limit was exceeded for long enough.
@@ -15,6 +16,7 @@ pub enum AlarmKind {
 
 /// Perceived severity (ITU-T X.733, RFC 8632).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Service-affecting, act at once.
@@ -49,10 +51,22 @@ pub struct Alarm {
     pub raised_at: WallTime,
     /// Best confidence seen, in parts per million.
     pub confidence_ppm: u32,
-    /// Carried loss in parts per million, over all its paths, newest windows weighing most.
+    /// Carried loss in parts per million: pooled over the newest windows of the paths that show it.
     pub loss_ppm: u32,
-    /// Added delay, likewise.
+    /// What that is pooled from.
+    #[serde(default)]
+    pub loss_counts: LossCounts,
+    /// Added delay: median over the newest windows of the paths that show it.
     pub added_delay_us: Micros,
+    /// Direction of packets that have it, by the finding with the best confidence.
+    #[serde(default)]
+    pub direction: FaultDirection,
+    /// Places that the paths which show it cannot tell from this one.
+    #[serde(default)]
+    pub indistinguishable: Vec<Place>,
+    /// Reasons of that finding.
+    #[serde(default)]
+    pub reasons: Vec<Reason>,
     /// The highest that `loss_ppm` has been.
     pub worst_loss_ppm: u32,
     /// The highest that `added_delay_us` has been.

@@ -131,6 +131,7 @@ pub enum Greeting {
 
 /// Steps of a check, in the order in which they are taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Step {
     /// The name becomes an address.
@@ -153,6 +154,7 @@ pub enum Step {
 
 /// How a step broke. Causes that look alike to a user are kept apart.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Why {
     /// Nothing came back in time.

@@ -12,6 +12,7 @@ use std::net::IpAddr;
 
 /// The steps diagnosis, nearest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Rung {
     /// The machine speaks with itself.
@@ -46,6 +47,7 @@ pub enum Rung {
 
 /// How a step was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StepResult {
     /// As it should be.
@@ -182,6 +184,7 @@ pub struct Step {
 
 /// A part at fault.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
     /// Nobody's: nothing was found broken.

@@ -4,6 +4,7 @@
 use crate::alarm::{Alarm, Severity};
 use crate::diagnosis::Part;
 use crate::id::{AgentId, CheckId};
+use crate::message::Message;
 use crate::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -11,37 +12,48 @@ use std::net::IpAddr;
 
 /// Kind of event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum EventKind {
-    /// A check that never worked: check and server do not fit.
-    Misfit,
+    /// A check has never succeeded: check and server do not match.
+    #[serde(alias = "misfit")]
+    CheckMismatch,
     /// A name does not resolve.
-    NameFails,
-    /// Resolvers give different addresses, and nobody says which are right.
-    NamesDisagree,
+    #[serde(alias = "name-fails")]
+    NameUnresolved,
+    /// Resolvers return different addresses, and none of them is authoritative.
+    #[serde(alias = "names-disagree")]
+    DnsDisagree,
     /// A resolver returns an address that the name no longer has.
-    NameStale,
-    /// A service does not do what it is there for.
-    ServiceFails,
-    /// A service thinks long.
+    #[serde(alias = "name-stale")]
+    DnsStale,
+    /// A check of a service fails.
+    #[serde(alias = "service-fails")]
+    ServiceFailed,
+    /// The first byte of a service's answer is late.
     ServiceSlow,
-    /// A service's content comes slowly.
+    /// A service's content arrives slowly.
     TransferSlow,
-    /// Small packets pass and full-sized ones do not.
-    LargeLost,
-    /// Less gets through than should, several times in a row.
-    LimitMissed,
-    /// Frames arrive damaged at an agent's own interface.
-    FramesDamaged,
-    /// An agent's own line is full.
-    LineFull,
+    /// Small packets pass and full-sized ones do not (RFC 2923).
+    #[serde(alias = "large-lost")]
+    MtuBlackHole,
+    /// Throughput is under its limit, several times in a row.
+    #[serde(alias = "limit-missed")]
+    ThroughputLow,
+    /// An agent's interface counts receive errors.
+    #[serde(alias = "frames-damaged")]
+    ReceiveErrors,
+    /// An agent's own link is saturated.
+    #[serde(alias = "line-full")]
+    LinkSaturated,
     /// An agent's own program is late, because its machine is busy with other work.
     HostBusy,
     /// A host fact of an agent has changed.
     #[serde(alias = "surroundings-changed")]
     HostFactsChanged,
-    /// Packets take another way than the one that is intended.
-    NotAsIntended,
+    /// Packets take another route than the intended one.
+    #[serde(alias = "not-as-intended")]
+    RouteNotIntended,
 }
 
 /// What makes two events the same while they last.
@@ -70,8 +82,8 @@ pub struct Event {
     pub raised_at: WallTime,
     /// Events of one group have one cause.
     pub group: String,
-    /// In words, at the time.
-    pub words: String,
+    /// What occurred, as it was first seen.
+    pub message: Message,
     /// The service that it touches, where it is about one.
     pub service: Option<String>,
     /// The check that saw it.
@@ -111,20 +123,20 @@ pub enum Fault {
 impl fmt::Display for EventKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
-            Self::Misfit => "misfit",
-            Self::NameFails => "name-fails",
-            Self::NamesDisagree => "names-disagree",
-            Self::NameStale => "name-stale",
-            Self::ServiceFails => "service-fails",
+            Self::CheckMismatch => "check-mismatch",
+            Self::NameUnresolved => "name-unresolved",
+            Self::DnsDisagree => "dns-disagree",
+            Self::DnsStale => "dns-stale",
+            Self::ServiceFailed => "service-failed",
             Self::ServiceSlow => "service-slow",
             Self::TransferSlow => "transfer-slow",
-            Self::LargeLost => "large-lost",
-            Self::LimitMissed => "limit-missed",
-            Self::FramesDamaged => "frames-damaged",
-            Self::LineFull => "line-full",
+            Self::MtuBlackHole => "mtu-black-hole",
+            Self::ThroughputLow => "throughput-low",
+            Self::ReceiveErrors => "receive-errors",
+            Self::LinkSaturated => "link-saturated",
             Self::HostBusy => "host-busy",
             Self::HostFactsChanged => "host-facts-changed",
-            Self::NotAsIntended => "not-as-intended",
+            Self::RouteNotIntended => "route-not-intended",
         })
     }
 }

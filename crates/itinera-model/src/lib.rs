@@ -14,6 +14,7 @@ pub mod finding;
 pub mod host_facts;
 pub mod id;
 pub mod join;
+pub mod message;
 pub mod owner;
 pub mod packed;
 pub mod path;

@@ -49,6 +49,11 @@ impl OwnerMap {
         })
     }
 
+    /// The owner with an AS number; absent where no entry has it.
+    pub fn owner_numbered(&self, as_number: u32) -> Option<&Owner> {
+        self.entries.values().find(|owner| owner.as_number == as_number)
+    }
+
     /// Number of entries.
     pub fn len(&self) -> usize {
         self.entries.len()

@@ -8,6 +8,7 @@ use std::str::FromStr;
 
 /// Address family of a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Family {
     /// IPv4 (RFC 791).
@@ -28,6 +29,7 @@ impl Family {
 
 /// How a path is probed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Method {
     /// ICMP echo (RFC 792).

@@ -103,6 +103,56 @@ impl fmt::Display for Micros {
     }
 }
 
+/// A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "openapi", schema(value_type = f64))]
+pub struct Ratio(u32);
+
+impl Ratio {
+    /// A share in parts per million; more than all is all.
+    pub const fn from_ppm(ppm: u32) -> Self {
+        Self(if ppm > 1_000_000 { 1_000_000 } else { ppm })
+    }
+
+    /// The share of `part` in `whole`, rounded down; absent for nothing of nothing.
+    pub fn of(part: u32, whole: u32) -> Option<Self> {
+        let ppm = (u64::from(part) * 1_000_000).checked_div(whole.into())?;
+        Some(Self::from_ppm(u32::try_from(ppm).unwrap_or(u32::MAX)))
+    }
+
+    /// Parts per million.
+    pub const fn as_ppm(self) -> u32 {
+        self.0
+    }
+
+    /// A number from 0 to 1.
+    pub fn as_f64(self) -> f64 {
+        f64::from(self.0) / 1e6
+    }
+}
+
+impl Serialize for Ratio {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_f64(self.as_f64())
+    }
+}
+
+impl<'de> Deserialize<'de> for Ratio {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let value = f64::deserialize(from)?;
+        if !(0.0..=1.0).contains(&value) {
+            return Err(serde::de::Error::custom("a ratio is between 0 and 1"));
+        }
+        #[allow(
+            clippy::cast_possible_truncation,
+            clippy::cast_sign_loss,
+            reason = "between 0 and a million"
+        )]
+        Ok(Self((value * 1e6).round() as u32))
+    }
+}
+
 /// A wall-clock instant: microseconds since 1970-01-01T00:00:00Z, before it negative.
 ///
 /// Limits: whatever the machine's clock said; never used to order or to measure spans.

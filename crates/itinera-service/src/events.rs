@@ -13,16 +13,18 @@ use itinera_model::finding::Assessment;
 use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use itinera_model::owner::OwnerMap;
-use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError};
-use std::collections::BTreeMap;
+use itinera_store::{CheckRecord, EventQuery, LogEntry, PathRecord, StoreError};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 use std::time::{Duration, Instant};
+use uuid::Uuid;
 
 /// Paths known by name at most.
 pub(crate) const MOST_PATHS: i64 = 50_000;
-/// Known paths are read again this often, and at once for an unknown one.
+/// Open events taken over from another version at most.
+const MOST_EVENTS: u64 = 10_000;
+/// Known checks, agents and paths are read again this often, and once for each unknown one.
 const REFRESH: Duration = Duration::from_secs(60);
-const REFRESH_AT_ONCE: Duration = Duration::from_secs(1);
 /// Facts that come later than this are kept and say nothing: three minutes.
 const TOO_LATE_US: i64 = 180_000_000;
 
@@ -57,6 +59,8 @@ pub(crate) struct Events {
     latest: BTreeMap<PathId, Assessment>,
     meant: BTreeMap<PathId, RouteExpectation>,
     refreshed: Instant,
+    /// Checks and agents that were not found when last read: not worth reading again for.
+    unknown: BTreeSet<Uuid>,
 }
 
 /// What a check's facts are, from its record.
@@ -89,12 +93,16 @@ pub(crate) fn by_address(paths: &[PathRecord]) -> BTreeMap<(AgentId, IpAddr), Pa
 impl Events {
     /// Continues from the stored state.
     pub(crate) async fn restored(shared: &Shared, memory: &[u8]) -> Result<Self, StoreError> {
-        let watcher = decode(memory).unwrap_or_else(|error| {
-            if !memory.is_empty() {
-                tracing::warn!(%error, "what watched for events is remembered by another version");
+        let watcher = match decode(memory) {
+            Ok(watcher) => watcher,
+            Err(_) if memory.is_empty() => Watcher::default(),
+            Err(error) => {
+                tracing::warn!(%error, "state of events is of another version; open events are kept");
+                let lasting = EventQuery { lasting: true, ..EventQuery::default() };
+                let open = shared.store.events(lasting, None, MOST_EVENTS).await?;
+                Watcher::resumed(open.into_iter().map(|record| record.event).collect())
             }
-            Watcher::default()
-        });
+        };
         let mut it = Self {
             watcher,
             checks: BTreeMap::new(),
@@ -103,6 +111,7 @@ impl Events {
             latest: BTreeMap::new(),
             meant: BTreeMap::new(),
             refreshed: Instant::now(),
+            unknown: BTreeSet::new(),
         };
         let paths = it.refresh(shared).await?;
         it.latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
@@ -144,6 +153,15 @@ impl Events {
         Ok(paths)
     }
 
+    /// Checks and agents of a commit that are not known.
+    fn unknown_in(&self, entry: &LogEntry) -> BTreeSet<Uuid> {
+        let checks = entry.checks.iter().map(|it| it.round.check);
+        let checks = checks.filter(|check| !self.checks.contains_key(check)).map(CheckId::as_uuid);
+        let agents = entry.host_facts.iter().map(|it| it.agent);
+        let agents = agents.filter(|agent| !self.sites.contains_key(agent)).map(AgentId::as_uuid);
+        checks.chain(agents).collect()
+    }
+
     /// What is to be remembered.
     pub(crate) const fn watcher(&self) -> &Watcher {
         &self.watcher
@@ -159,11 +177,15 @@ impl Events {
     ) -> Result<Vec<EventEffect>, StoreError> {
         let now = entry.received_at;
         let mut occurred = Vec::new();
-        let unknown = entry.checks.iter().any(|it| !self.checks.contains_key(&it.round.check))
-            || entry.host_facts.iter().any(|it| !self.sites.contains_key(&it.agent));
-        let since = self.refreshed.elapsed();
-        if since >= REFRESH || (unknown && since >= REFRESH_AT_ONCE) {
+        let unknown = self.unknown_in(entry);
+        let is_due = self.refreshed.elapsed() >= REFRESH;
+        if is_due || !unknown.is_subset(&self.unknown) {
             self.refresh(shared).await?;
+            if is_due {
+                self.unknown.clear();
+            }
+            let unknown = self.unknown_in(entry);
+            self.unknown.extend(unknown);
             let checks = &self.checks;
             occurred.extend(self.watcher.keep_to(&|check| checks.contains_key(&check), now));
         }
@@ -244,7 +266,7 @@ impl Events {
             false => None,
         };
         let seen = RouteState { assessment, tunnel, dscp };
-        let astray = intended::astray(&meant.intended, seen, map);
+        let deviations = intended::deviations(&meant.intended, seen, map);
         let RouteExpectation { agent, site, target, service, by, .. } = meant;
         let fact = Fact::Route {
             agent: *agent,
@@ -253,7 +275,7 @@ impl Events {
             service,
             by,
             at: assessment.until,
-            astray: astray.as_deref(),
+            deviations: &deviations,
         };
         Ok(self.watcher.step(fact, &|_, _| None, entry.received_at))
     }

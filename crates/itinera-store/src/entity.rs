@@ -124,6 +124,7 @@ pub(crate) mod alarm {
     pub struct Model {
         #[sea_orm(primary_key, auto_increment = false)]
         pub id: Uuid,
+        pub no: i64,
         #[sea_orm(column_type = "JsonBinary")]
         pub key: Json,
         #[sea_orm(column_type = "JsonBinary")]

@@ -63,6 +63,16 @@ fn record(row: &QueryResult) -> Result<EventRecord, StoreError> {
 }
 
 impl Store {
+    /// One event; absent when nothing has this id.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn event(&self, id: EventId) -> Result<Option<EventRecord>, StoreError> {
+        let select = format!("{SELECT} WHERE e.id = $1");
+        let row = self.db.query_one_raw(sql(&select, [id.as_uuid().into()])).await?;
+        row.as_ref().map(record).transpose()
+    }
+
     /// Events, newest first, at most `limit`, those before `before` in that order.
     ///
     /// # Errors

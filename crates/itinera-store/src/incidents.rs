@@ -253,6 +253,24 @@ pub(crate) async fn note_cleared(
 }
 
 impl Store {
+    /// The short numbers of incidents.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn incident_numbers(
+        &self,
+        ids: impl IntoIterator<Item = IncidentId>,
+    ) -> Result<BTreeMap<IncidentId, i64>, StoreError> {
+        let ids: Vec<Uuid> = ids.into_iter().map(IncidentId::as_uuid).collect();
+        let rows = incident::Entity::find()
+            .filter(incident::Column::Id.is_in(ids))
+            .select_only()
+            .columns([incident::Column::Id, incident::Column::No])
+            .into_tuple::<(Uuid, i64)>();
+        let rows = rows.all(&self.db).await?;
+        Ok(rows.into_iter().map(|(id, no)| (IncidentId::from_uuid(id), no)).collect())
+    }
+
     /// Incidents, newest first, at most `limit`, those before `before` in that order.
     ///
     /// # Errors

@@ -15,7 +15,8 @@ use itinera_model::id::{AlarmId, IncidentId, PathId};
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
-    ActiveValue::Set, DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
+    ActiveValue::{NotSet, Set},
+    DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
 };
 use std::net::IpAddr;
 use time::OffsetDateTime;
@@ -81,8 +82,10 @@ pub struct JudgeWrite {
 /// An alarm as recorded.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AlarmRecord {
-    /// Its name.
+    /// Its id.
     pub id: AlarmId,
+    /// Its short number.
+    pub no: i64,
     /// The alarm.
     pub alarm: Alarm,
     /// When it cleared; absent while open.
@@ -92,6 +95,15 @@ pub struct AlarmRecord {
 }
 
 impl Store {
+    /// One alarm; absent when nothing has this id.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn alarm(&self, id: AlarmId) -> Result<Option<AlarmRecord>, StoreError> {
+        let row = alarm::Entity::find_by_id(id.as_uuid()).one(&self.db).await?;
+        row.map(alarm_record).transpose()
+    }
+
     /// Takes leadership of judgement if nobody holds it; gives the fencing token, or nothing
     /// while another process leads.
     ///
@@ -238,6 +250,7 @@ pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError>
     let alarm = serde_json::from_value(row.body);
     Ok(AlarmRecord {
         id: AlarmId::from_uuid(row.id),
+        no: row.no,
         alarm: alarm.map_err(|_| StoreError::corrupt("alarm"))?,
         cleared_at: row.cleared_at,
         incident: row.incident_id.map(IncidentId::from_uuid),
@@ -367,6 +380,7 @@ async fn write_alarm(
             let id = Uuid::now_v7();
             let row = alarm::ActiveModel {
                 id: Set(id),
+                no: NotSet,
                 key: Set(recordable_json(serde_json::json!(alarm.key))),
                 body: Set(recordable_json(serde_json::json!(alarm))),
                 raised_at: Set(offset(alarm.raised_at)),

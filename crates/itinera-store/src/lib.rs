@@ -17,6 +17,7 @@ mod ingest;
 mod judge;
 mod log;
 mod migration;
+mod numbers;
 mod owners;
 mod partitions;
 mod paths;
@@ -39,6 +40,7 @@ pub use incidents::{ChooseIncident, Complaint, IncidentEvent, IncidentRecord, In
 pub use ingest::{Arrival, Committed};
 pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
 pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
+pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;

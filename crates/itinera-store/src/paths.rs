@@ -108,6 +108,22 @@ fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
 }
 
 impl Store {
+    /// The path with the surest finding of the last two minutes that no open alarm has; absent
+    /// where there is none.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn surest_suspected(&self) -> Result<Option<PathRecord>, StoreError> {
+        let select = format!(
+            "{SELECT} WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
+                 AND jsonb_typeof(l.body->'finding') = 'object' \
+                 AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL \
+                     AND x.body->'showing' ? l.path_id::text) \
+             ORDER BY (l.body#>>'{{finding,confidence_ppm}}')::int DESC, p.id LIMIT 1"
+        );
+        self.db.query_one_raw(sql(&select, [])).await?.as_ref().map(record).transpose()
+    }
+
     /// Paths by id, which is by time of making, after `after`, at most `limit`.
     ///
     /// # Errors

@@ -18,6 +18,8 @@ pub struct StateCounts {
     pub paths_without_rounds: i64,
     /// Alarms that are open.
     pub open_alarms: i64,
+    /// Paths with a finding in the last two minutes that no open alarm has.
+    pub suspected_paths: i64,
     /// Rounds recorded.
     pub rounds: i64,
     /// Commits recorded.
@@ -48,6 +50,11 @@ impl Store {
                              AND coalesce(x.site, s.name) = s.name \
                              AND coalesce(x.target, t.name) = t.name)) AS paths_without_rounds, \
              (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
+             (SELECT count(*) FROM path_latest l \
+                 WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
+                     AND jsonb_typeof(l.body->'finding') = 'object' \
+                     AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL \
+                         AND x.body->'showing' ? l.path_id::text)) AS suspected_paths, \
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
              (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits, \
@@ -61,6 +68,7 @@ impl Store {
             paths: count("paths")?,
             paths_without_rounds: count("paths_without_rounds")?,
             open_alarms: count("open_alarms")?,
+            suspected_paths: count("suspected_paths")?,
             rounds: count("rounds")?,
             commits: count("commits")?,
             unjudged_commits: count("unjudged_commits")?,

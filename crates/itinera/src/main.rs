@@ -96,7 +96,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
-        Command::Alarms { open } => client::alarms(&client()?, &output, open).await,
+        Command::Alarms { number, open } => client::alarms(&client()?, &output, number, open).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
@@ -105,8 +105,8 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             client::checks::run(&client()?, &output, number, now).await
         }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
-        Command::Events { lasting, faults } => {
-            client::events::events(&client()?, &output, lasting, faults).await
+        Command::Events { number, lasting, faults } => {
+            client::events::events(&client()?, &output, number, (lasting, faults)).await
         }
         Command::HostFacts { site } => client::events::host_facts(&client()?, &output, &site).await,
         Command::Pairs { number, voice } => {

@@ -74,9 +74,22 @@ impl Output {
         self.line(&textwrap::fill(&plain(text), options))
     }
 
+    /// An entry of a list: a head, and a second line behind an indent, each cut to the terminal.
+    pub(crate) fn entry(&self, head: &str, rest: &str) -> Result<(), Failure> {
+        let width = terminal_width().map_or(usize::MAX, usize::from);
+        self.line(&fitted(&plain(head), width))?;
+        let rest = plain(rest);
+        if rest.is_empty() { Ok(()) } else { self.line(&fitted(&format!("      {rest}"), width)) }
+    }
+
     pub(crate) fn table(&self, columns: &[&str], rows: Vec<Vec<String>>) -> Result<(), Failure> {
         self.line(&table_text(columns, rows, terminal_width()))
     }
+}
+
+/// One line of at most so many columns; what is left out is shown by an ellipsis.
+fn fitted(line: &str, width: usize) -> String {
+    console::truncate_str(line, width, "…").into_owned()
 }
 
 /// A table without rules, as wide as its content or, where that is given, the terminal.

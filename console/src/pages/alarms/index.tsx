@@ -1,13 +1,15 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button, Segmented, Skeleton } from 'antd';
-import { useEffect, useRef, useState } from 'react';
+import { useState } from 'react';
+import type { KeyboardEvent as ReactKeyboardEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
-import { isWriting } from '../../keys';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { SeverityMark } from '../../components/severity';
+import { Span } from '../../components/time';
+import { listed } from '../incidents/incident-entry';
+import { ErrorAlert } from '../../components/error-alert';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
 
@@ -26,10 +28,9 @@ function Queue({ show }: { show: 'open' | 'all' }) {
   const navigate = useNavigate();
   const answer = useQuery(queries.alarms(show === 'open'));
   const [shown, setShown] = useState<Alarm[]>([]);
-  const list = useRef<HTMLDivElement>(null);
   const { items, waiting } = hold(shown, answer.data ?? []);
-  const ids = items.map((alarm) => alarm.id);
-  const selected = items.find((alarm) => alarm.id === search.get('alarm')) ?? items[0];
+  const ids = items.map((alarm) => String(alarm.no));
+  const selected = items.find((alarm) => String(alarm.no) === search.get('alarm')) ?? items[0];
 
   // What was shown once is what is held.
   if (shown.length === 0 && items.length > 0 && !answer.isPlaceholderData) setShown(items);
@@ -40,25 +41,20 @@ function Queue({ show }: { show: 'open' | 'all' }) {
     setSearch(all, { replace: true });
   };
 
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      if (isWriting(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
-      const by = STEPS[event.key];
-      if (by !== undefined) {
-        event.preventDefault();
-        const next = moved(ids, selected?.id ?? null, by);
-        if (next !== null) change({ alarm: next });
-      }
-      const onList = event.target === document.body || list.current?.contains(event.target as Node);
-      if (event.key === 'Enter' && onList && selected?.incident != null) {
-        // Not also a click on the entry that has the focus.
-        event.preventDefault();
-        void navigate(`/incidents/${selected.incident}`);
-      }
-    };
-    window.addEventListener('keydown', press);
-    return () => window.removeEventListener('keydown', press);
-  });
+  const press = (event: ReactKeyboardEvent) => {
+    if (event.ctrlKey || event.metaKey || event.altKey) return;
+    const by = STEPS[event.key];
+    if (by !== undefined) {
+      event.preventDefault();
+      const next = moved(ids, selected ? String(selected.no) : null, by);
+      if (next !== null) change({ alarm: next });
+    }
+    if (event.key === 'Enter' && selected?.incident_no != null) {
+      // Not also a click on the entry that has the focus.
+      event.preventDefault();
+      void navigate(`/incidents/${selected.incident_no}`);
+    }
+  };
 
   return (
     <>
@@ -93,40 +89,59 @@ function Queue({ show }: { show: 'open' | 'all' }) {
       {selected && (
         <div className="two-columns">
           <div
-            ref={list}
             role="listbox"
             aria-label="Alarms"
             tabIndex={0}
-            aria-activedescendant={`alarm-${selected.id}`}
+            aria-activedescendant={`alarm-${selected.no}`}
+            onKeyDown={press}
           >
             {items.map((alarm) => (
-              <button
-                type="button"
+              <AlarmRow
                 key={alarm.id}
-                id={`alarm-${alarm.id}`}
-                className="pick"
-                role="option"
-                tabIndex={-1}
-                aria-selected={alarm.id === selected.id}
-                onClick={() => change({ alarm: alarm.id })}
-              >
-                <span>{alarm.sentence}</span>
-                <span className="quiet">
-                  {alarm.perceived_severity}, since <Time at={alarm.since} />,{' '}
-                  {alarm.cleared_at == null ? (
-                    'open'
-                  ) : (
-                    <>
-                      cleared <Time at={alarm.cleared_at} />
-                    </>
-                  )}
-                </span>
-              </button>
+                alarm={alarm}
+                selected={alarm.id === selected.id}
+                onPick={() => change({ alarm: String(alarm.no) })}
+              />
             ))}
           </div>
           <Preview alarm={selected} />
         </div>
       )}
     </>
+  );
+}
+
+/** An alarm in two lines: severity, headline and time; then state, place and impact. */
+function AlarmRow({
+  alarm,
+  selected,
+  onPick,
+}: {
+  alarm: Alarm;
+  selected: boolean;
+  onPick: () => void;
+}) {
+  return (
+    <button
+      type="button"
+      id={`alarm-${alarm.no}`}
+      className="pick row"
+      role="option"
+      tabIndex={-1}
+      aria-selected={selected}
+      onClick={onPick}
+    >
+      <SeverityMark severity={alarm.perceived_severity} />
+      <span className="row-head">{alarm.message.headline}</span>
+      <span className="quiet row-when">
+        <Span since={alarm.since} until={alarm.cleared_at ?? null} />
+      </span>
+      <span className="quiet row-rest">
+        {alarm.cleared_at == null ? 'open' : 'cleared'}
+        {alarm.incident_no != null && `; incident ${alarm.incident_no}`}
+        {alarm.paths.length > 0 && `; ${count(alarm.paths.length, 'path')}`}
+        {alarm.sites.length > 0 && `; at ${listed(alarm.sites)}`}
+      </span>
+    </button>
   );
 }

@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
-import type { Alarm, PathItem } from '../../api/client';
+import type { Alarm, Part, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
-import { count, ms, perCent } from '../../format';
-import { Call } from '../../call';
-import { Time } from '../../time';
+import { MessageDetail } from '../../components/message';
+import { count, interval, ms, perCent } from '../../format';
+import { Time } from '../../components/time';
 
 /** Paths named here; the rest is counted. */
 const NAMED = 8;
@@ -14,18 +14,23 @@ export function pathName(path: PathItem): string {
   return `${path.site} to ${path.target} (${version}, ${path.method})`;
 }
 
-const PARTS: Record<string, string> = {
-  machine: "the machine's own",
-  site: "the site's",
-  names: 'that of names and resolvers',
-  network: "the network's",
-  service: "the service's",
+const PARTS: Record<Part, string> = {
+  nothing: 'nothing',
+  machine: "the agent's own machine",
+  site: 'the site',
+  names: 'names and resolvers',
+  network: 'the network',
+  service: 'the service',
 };
 
-function worst(alarm: Alarm): string {
-  return alarm.worst_loss_ratio == null
-    ? `${ms(alarm.worst_added_delay_us)} added`
-    : `${perCent(alarm.worst_loss_ratio)} lost`;
+/** The figure of now and the highest so far, each named. */
+function figures(alarm: Alarm): string {
+  if (alarm.loss) {
+    const { ratio, low, high } = alarm.loss;
+    return `loss now ${interval(ratio, low, high)}, highest ${perCent(alarm.worst_loss_ratio)}; `;
+  }
+  if (alarm.added_delay_us == null) return '';
+  return `delay added now ${ms(alarm.added_delay_us)}, highest ${ms(alarm.worst_added_delay_us)}; `;
 }
 
 /** What the selected alarm rests on, and where to go from here. */
@@ -35,16 +40,12 @@ export function Preview({ alarm }: { alarm: Alarm }) {
   const showing = new Set(alarm.showing);
   return (
     <section aria-label="The selected alarm">
-      <p className="said">
-        <strong>{alarm.sentence}</strong>
+      <h2 className="section first">{alarm.message.headline}</h2>
+      <MessageDetail message={alarm.message} />
+      <p className="said quiet">
+        Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
+        <Time at={alarm.raised_at} />.
       </p>
-      <p className="said">
-        {alarm.perceived_severity}; {PARTS[alarm.part] ?? alarm.part} part; raised{' '}
-        <Time at={alarm.raised_at} />,{' '}
-        {alarm.place ? `worst ${worst(alarm)}, a fixed limit held over` : 'held over'} since{' '}
-        <Time at={alarm.since} />.
-      </p>
-      {alarm.place && <Call owners={alarm.place.owners} />}
       {alarm.check != null && (
         <p className="said">
           <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>
@@ -52,12 +53,14 @@ export function Preview({ alarm }: { alarm: Alarm }) {
       )}
       {alarm.incident != null && (
         <p className="said">
-          <Link to={`/incidents/${alarm.incident}`}>Open its incident</Link>
+          <Link to={`/incidents/${alarm.incident_no ?? alarm.incident}`}>
+            Open incident {alarm.incident_no}
+          </Link>
         </p>
       )}
-      {alarm.sites.length === 0 ? (
+      {alarm.paths.length > 0 && (
         <>
-          <h2 className="section">Seen on {count(alarm.paths.length, 'path')}</h2>
+          <h3 className="section">Seen on {count(alarm.paths.length, 'path')}</h3>
           <ul className="plain-list">
             {known.slice(0, NAMED).map((path) => (
               <li key={path.id}>
@@ -68,8 +71,6 @@ export function Preview({ alarm }: { alarm: Alarm }) {
             {known.length > NAMED && <li className="quiet">and {known.length - NAMED} more</li>}
           </ul>
         </>
-      ) : (
-        <p className="said quiet">Seen from {alarm.sites.join(', ')}.</p>
       )}
     </section>
   );

@@ -6,11 +6,12 @@ import { Link, useParams } from 'react-router';
 import { askNow } from '../../api/client';
 import type { CheckDetail } from '../../api/client';
 import { queries } from '../../api/queries';
-import { FoundMark } from '../../found';
+import { FoundMark } from '../../components/found';
+import { MessageDetail } from '../../components/message';
 import { count, ms, bytes, rate } from '../../format';
 import { ink } from '../../theme';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 import { barsOf, stepsOf } from './waterfall';
 
 const WIDTH = 1160;
@@ -40,9 +41,10 @@ export function CheckPage() {
         <FoundMark
           found={check.state === 'good' ? 'clean' : check.state === 'broken' ? 'broken' : 'unknown'}
         />{' '}
-        {check.event ?? check.sentence ?? 'It has no result yet.'}
+        {(check.event ?? check.message)?.headline ?? 'It has no result yet.'}
       </h1>
-      {check.event != null && <p className="said">{check.sentence}</p>}
+      {check.event && <MessageDetail message={check.event} />}
+      {check.message && <MessageDetail message={check.message} />}
       <p className="said">
         {check.spoke_to != null && <>Spoke to {check.spoke_to}. </>}
         {check.path != null ? (

@@ -4,9 +4,9 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import type { Diagnosis } from '../../api/client';
 import { queries } from '../../api/queries';
-import { FoundMark, foundWord } from '../../found';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { FoundMark, foundWord } from '../../components/found';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 
 /** Is it the network at all? From an agent's own machine to a service, step by step. */
 export function DiagnosisPage() {

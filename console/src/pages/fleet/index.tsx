@@ -4,11 +4,11 @@ import type { TableColumnsType } from 'antd';
 import { Link } from 'react-router';
 import type { Agent, Check, HostFacts } from '../../api/client';
 import { queries } from '../../api/queries';
-import { EventList } from '../../event-list';
-import { Distance, FoundMark } from '../../found';
+import { EventList } from '../../components/event-list';
+import { Distance, FoundMark } from '../../components/found';
 import { bits, count, ms, usedShare } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 import { nearness, services } from './nearness';
 import { SetAsideCommits } from './set-aside';
 
@@ -113,7 +113,7 @@ const interfaces: TableColumnsType<Interface> = [
   { title: 'In', align: 'right', render: (_, one) => bits(one.in_bits_per_s) },
   { title: 'Out', align: 'right', render: (_, one) => bits(one.out_bits_per_s) },
   { title: 'Of its speed', align: 'right', render: (_, one) => usedShare(one.utilisation_ratio) },
-  { title: 'Came damaged', align: 'right', render: (_, one) => one.damaged ?? '–' },
+  { title: 'Receive errors', align: 'right', render: (_, one) => one.damaged ?? '–' },
   { title: 'Thrown away', align: 'right', render: (_, one) => one.discarded ?? '–' },
 ];
 

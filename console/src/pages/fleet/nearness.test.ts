@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import type { Check, HostFacts } from '../../api/client';
+import type { Check, HostFacts, Message } from '../../api/client';
 import { nearness, services } from './nearness';
 
 const eth0: HostFacts['interfaces'][number] = {
@@ -76,7 +76,7 @@ test('what a link carries stands beside its speed', () => {
 test('damage is noted, no carrier and wrong names are broken', () => {
   const damaged = nearness({ ...hostFacts, interfaces: [{ ...eth0, damaged: 30 }] }, []);
   expect(damaged[0]).toMatchObject({ found: 'noted' });
-  expect(damaged[0]?.lines).toContain('30 frames came damaged');
+  expect(damaged[0]?.lines).toContain('30 receive errors');
   const gone = nearness({ ...hostFacts, interfaces: [{ ...eth0, carrier: false }] }, []);
   expect(gone[0]?.found).toBe('broken');
   expect(nearness(hostFacts, [check('name', 'broken')])[2]?.found).toBe('broken');
@@ -88,7 +88,8 @@ test('services are counted, and names are none', () => {
     found: 'broken',
     lines: ['1 of 2 answer', 'Seat Booking breaks at transfer'],
   });
-  const slow = { ...check('web', 'good'), event: 'It comes slowly.' };
+  const event: Message = { code: 'not-measured', headline: 'Slow', detail: [] };
+  const slow = { ...check('web', 'good'), event };
   expect(services([slow])).toMatchObject({
     found: 'noted',
     lines: ['1 of 1 answer', 'Seat Booking is not as usual'],

@@ -1,5 +1,5 @@
 import type { Check, HostFacts } from '../../api/client';
-import type { FoundWord } from '../../found';
+import type { FoundWord } from '../../components/found';
 import { bits, count, ms, usedShare } from '../../format';
 
 /** One place in order of distance from the machine. */
@@ -33,7 +33,7 @@ function ownLink(hostFacts: HostFacts): Near {
         one.utilisation_ratio == null ? '' : `, ${usedShare(one.utilisation_ratio)} used`;
       said.push(`${bits(one.in_bits_per_s)} in, ${bits(one.out_bits_per_s)} out${share}`);
     }
-    if ((one.damaged ?? 0) > 0) said.push(`${count(one.damaged ?? 0, 'frame')} came damaged`);
+    if ((one.damaged ?? 0) > 0) said.push(count(one.damaged ?? 0, 'receive error'));
     return said;
   });
   const broken = links.length === 0 || links.every((one) => !one.up || !one.carrier);

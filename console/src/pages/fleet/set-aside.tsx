@@ -4,8 +4,8 @@ import type { SetAside } from '../../api/client';
 import { retryCommit } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 
 /** Commits that could not be judged; nothing while there are none. */
 export function SetAsideCommits() {

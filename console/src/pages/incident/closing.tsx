@@ -2,10 +2,11 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Input, Popconfirm } from 'antd';
 import { useState } from 'react';
 import { closeIncident, reopenIncident } from '../../api/client';
+import { keepIncident } from '../../api/keep-incident';
 import type { IncidentDetail } from '../../api/client';
 import { count } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 
 /** Closes an incident with some words, or opens it again. */
 export function Closing({ incident }: { incident: IncidentDetail }) {
@@ -14,7 +15,7 @@ export function Closing({ incident }: { incident: IncidentDetail }) {
   const change = useMutation({
     mutationFn: (close: boolean) =>
       close ? closeIncident(incident.id, words) : reopenIncident(incident.id),
-    onSuccess: (changed) => client.setQueryData(['incident', incident.id], changed),
+    onSuccess: (changed) => keepIncident(client, changed),
   });
   const still =
     incident.open_alarms > 0

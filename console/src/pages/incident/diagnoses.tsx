@@ -1,7 +1,7 @@
 import { Link } from 'react-router';
 import type { IncidentDetail } from '../../api/client';
-import { DiagnoseButton } from '../../diagnose-button';
-import { Time } from '../../time';
+import { DiagnoseButton } from '../../components/diagnose-button';
+import { Time } from '../../components/time';
 
 /** Diagnoses of an incident, and buttons that start another. */
 export function Diagnoses({ incident }: { incident: IncidentDetail }) {
@@ -31,7 +31,7 @@ export function Diagnoses({ incident }: { incident: IncidentDetail }) {
         {incident.diagnoses.map((diagnosis) => (
           <li className="entry" key={diagnosis.id}>
             <p className="said">
-              <Link to={`/diagnoses/${diagnosis.id}`}>
+              <Link to={`/diagnoses/${diagnosis.no}`}>
                 {diagnosis.sentence ?? diagnosis.progress}
               </Link>
             </p>

@@ -3,7 +3,7 @@ import type { TableColumnsType } from 'antd';
 import { Link } from 'react-router';
 import type { Evidence, Witness } from '../../api/client';
 import { ms, ofAll } from '../../format';
-import { Time } from '../../time';
+import { Time } from '../../components/time';
 
 const RELATIONS: Record<string, string> = {
   own: 'complained of',
@@ -12,7 +12,7 @@ const RELATIONS: Record<string, string> = {
 };
 
 const columns: TableColumnsType<Witness> = [
-  { title: 'Beside', render: (_, w) => RELATIONS[w.relation] ?? w.relation },
+  { title: 'Relation', render: (_, w) => RELATIONS[w.relation] ?? w.relation },
   {
     title: 'Path',
     render: (_, w) => (
@@ -22,12 +22,12 @@ const columns: TableColumnsType<Witness> = [
     ),
   },
   {
-    title: 'By',
+    title: 'Probes',
     className: 'figure',
     render: (_, w) => `${w.family === 'ipv6' ? 'IPv6' : 'IPv4'}, ${w.method}`,
   },
   {
-    title: 'Came back, worst minute',
+    title: 'Answered, worst minute',
     align: 'right',
     render: (_, w) => (w.until == null ? '–' : ofAll(w.end_sent - w.end_lost, w.end_sent)),
   },
@@ -44,24 +44,18 @@ const columns: TableColumnsType<Witness> = [
     render: (_, w) => ms(w.usual_end_delay_us),
   },
   {
-    title: 'Found',
-    render: (_, w) => w.finding ?? (w.until == null ? 'not measured then' : 'nothing begins here'),
+    title: 'Finding',
+    render: (_, w) => w.finding ?? (w.until == null ? 'not measured' : 'none'),
   },
 ];
 
 /** What was measured there and then, beside its neighbours, as it was when the complaint came. */
 export function EvidencePanel({ evidence }: { evidence: Evidence }) {
-  const [, ...reasons] = evidence.sentences;
   return (
     <section aria-labelledby="evidence">
       <h2 className="section" id="evidence">
-        Measured there and then
+        Measurements around that time
       </h2>
-      {reasons.map((reason) => (
-        <p className="said" key={reason}>
-          {reason}
-        </p>
-      ))}
       <p className="said quiet">
         Between <Time at={evidence.from} /> and <Time at={evidence.to} />, of each path its worst
         minute; gathered <Time at={evidence.gathered_at} /> and frozen.

@@ -4,10 +4,11 @@ import { Link, useParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
-import { Call } from '../../call';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
-import { WatchEntry } from '../../watches';
+import { MessageDetail } from '../../components/message';
+import { SeverityMark } from '../../components/severity';
+import { Span, Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
+import { WatchEntry } from '../../components/watches';
 import { listed, stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
@@ -24,15 +25,18 @@ export function IncidentPage() {
     <>
       {error && <ErrorAlert error={error} />}
       <p className="said quiet">
-        Incident {incident.no}, {stateWords(incident.state)}, since <Time at={incident.since} />
+        Incident {incident.no}, {stateWords(incident.state)},{' '}
+        <Span since={incident.since} until={incident.closed_at ?? null} />
       </p>
-      <h1 className="sentence">{incident.sentence}</h1>
+      <h1 className="sentence" data-code={incident.message.code}>
+        {incident.message.headline}
+      </h1>
+      <MessageDetail message={incident.message} />
       {incident.sites.length > 0 && (
         <p className="said">
-          From {listed(incident.sites)}; touches {listed(incident.services)}.
+          Sites: {listed(incident.sites)}. Services: {listed(incident.services)}.
         </p>
       )}
-      <Call owners={incident.owners} />
       {incident.complaint && (
         <p className="said">
           {incident.complaint.user} entered a complaint from {incident.complaint.site} about{' '}
@@ -72,24 +76,23 @@ function Alarms({ alarms }: { alarms: Alarm[] }) {
       </h2>
       <ul className="plain-list">
         {alarms.map((alarm) => (
-          <li className="entry" key={alarm.id}>
-            <p className="said">
-              <Link to={`/alarms?show=all&alarm=${alarm.id}`}>{alarm.sentence}</Link>
-            </p>
-            <p className="said quiet">
-              {alarm.perceived_severity}, since <Time at={alarm.since} />
-              {alarm.cleared_at != null && (
-                <>
-                  , cleared <Time at={alarm.cleared_at} />
-                </>
-              )}
+          <li className="row" key={alarm.id}>
+            <SeverityMark severity={alarm.perceived_severity} />
+            <Link to={`/alarms?show=all&alarm=${alarm.no}`} className="row-head">
+              {alarm.message.headline}
+            </Link>
+            <span className="quiet row-when">
+              <Span since={alarm.since} until={alarm.cleared_at ?? null} />
+            </span>
+            <span className="quiet row-rest">
+              {alarm.cleared_at == null ? 'open' : 'cleared'}
               {alarm.paths[0] !== undefined && (
                 <>
                   {'; '}
                   <Link to={`/paths/${alarm.paths[0]}`}>a path that shows it</Link>
                 </>
               )}
-            </p>
+            </span>
           </li>
         ))}
       </ul>

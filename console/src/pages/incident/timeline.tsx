@@ -1,9 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { addNote } from '../../api/client';
+import { keepIncident } from '../../api/keep-incident';
 import type { IncidentDetail, TimelineEntry } from '../../api/client';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 
 const WORDS: Record<string, string> = {
   opened: 'opened it',
@@ -35,7 +36,7 @@ export function Timeline({ incident }: { incident: IncidentDetail }) {
   const note = useMutation({
     mutationFn: ({ text }: { text: string }) => addNote(incident.id, text),
     onSuccess: (changed) => {
-      client.setQueryData(['incident', incident.id], changed);
+      keepIncident(client, changed);
       form.resetFields();
     },
   });

@@ -4,8 +4,9 @@ import type { Dayjs } from 'dayjs';
 import dayjs from 'dayjs';
 import { useNavigate } from 'react-router';
 import { openIncident } from '../../api/client';
+import { keepIncident } from '../../api/keep-incident';
 import { queries } from '../../api/queries';
-import { ErrorAlert } from '../../error-alert';
+import { ErrorAlert } from '../../components/error-alert';
 
 interface Fields {
   site: string;
@@ -27,9 +28,9 @@ export function ComplaintForm({ open, onClose }: { open: boolean; onClose: () =>
     mutationFn: ({ about, words, ...rest }: Fields) =>
       openIncident({ ...rest, words: words ?? '', about: about.toISOString() }),
     onSuccess: (incident) => {
-      client.setQueryData(['incident', incident.id], incident);
+      keepIncident(client, incident);
       onClose();
-      void navigate(`/incidents/${incident.id}`);
+      void navigate(`/incidents/${incident.no}`);
     },
   });
   return (

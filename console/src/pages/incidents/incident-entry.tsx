@@ -1,13 +1,17 @@
 import { Link } from 'react-router';
 import type { Incident } from '../../api/client';
+import { SeverityMark } from '../../components/severity';
+import { Span } from '../../components/time';
 import { count } from '../../format';
-import { Call } from '../../call';
-import { Time } from '../../time';
 
-const STATES = { open: 'open', over: 'over, not closed yet', closed: 'closed' } as const;
+const STATES: Record<Incident['state'], string> = {
+  open: 'open',
+  cleared: 'cleared, not closed yet',
+  closed: 'closed',
+};
 
-export function stateWords(state: string): string {
-  return STATES[state as keyof typeof STATES] ?? state;
+export function stateWords(state: Incident['state']): string {
+  return STATES[state];
 }
 
 /** "Eskerry, Dunverra" up to three, then how many more. */
@@ -16,25 +20,30 @@ export function listed(names: string[]): string {
   return names.length > 3 ? `${shown} and ${names.length - 3} more` : shown;
 }
 
-/** An incident with its start, its impact and its owners. */
+/** An incident in two lines: severity, headline and time; then impact and state. */
 export function IncidentEntry({ incident }: { incident: Incident }) {
   return (
-    <li className="entry" data-incident={incident.id}>
-      <p className="said">
-        <Link to={`/incidents/${incident.id}`}>
-          <strong>
-            {incident.no}. {incident.sentence}
-          </strong>
-        </Link>
-      </p>
-      <p className="said quiet">
-        {stateWords(incident.state)}, since <Time at={incident.since} />
-        {incident.sites.length > 0 && `; seen from ${listed(incident.sites)}`}
-        {incident.services.length > 0 && `; touches ${listed(incident.services)}`}
+    <li className="row" data-incident={incident.id} data-code={incident.message.code}>
+      {incident.origin === 'complaint' && incident.perceived_severity == null ? (
+        <span className="severity">☎ complaint</span>
+      ) : (
+        <SeverityMark severity={incident.perceived_severity} />
+      )}
+      <Link to={`/incidents/${incident.no}`} className="row-head">
+        <strong>
+          {incident.no}. {incident.message.headline}
+        </strong>
+      </Link>
+      <span className="quiet row-when">
+        <Span since={incident.since} until={incident.closed_at ?? null} />
+      </span>
+      <span className="quiet row-rest">
+        {stateWords(incident.state)}
+        {incident.sites.length > 0 && `; at ${listed(incident.sites)}`}
+        {incident.services.length > 0 && `; ${listed(incident.services)}`}
         {incident.alarms > 0 &&
           `; ${incident.open_alarms} of ${count(incident.alarms, 'alarm')} open`}
-      </p>
-      <Call owners={incident.owners} />
+      </span>
     </li>
   );
 }

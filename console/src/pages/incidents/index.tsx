@@ -3,7 +3,7 @@ import { Button, Segmented, Skeleton } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { queries } from '../../api/queries';
-import { ErrorAlert } from '../../error-alert';
+import { ErrorAlert } from '../../components/error-alert';
 import { ComplaintForm } from './complaint-form';
 import { IncidentEntry } from './incident-entry';
 

@@ -36,7 +36,7 @@ describe('board', () => {
     const cell = cells.get(keyOf('Eskerry', 'Seat Booking'));
     expect(cell?.path.id).toBe('b');
     expect(cell?.paths).toBe(3);
-    expect(cell?.text).toBe('20 % lost');
+    expect(cell?.text).toBe('12 of 60 lost');
     expect(cell?.title).toContain('12 of 60');
   });
 

@@ -1,5 +1,5 @@
 import type { PathItem } from '../../api/client';
-import { ms, perCent } from '../../format';
+import { interval, ms } from '../../format';
 
 /** What one site shows for one service: its worst path, in words. */
 export interface BoardCell {
@@ -33,9 +33,14 @@ function worded(path: PathItem): { text: string; title: string } {
     latest.usual_end_delay_us == null
       ? 'usual delay not known yet'
       : `usually ${ms(latest.usual_end_delay_us)}`;
-  const title = `${pathWords}: ${latest.end_lost} of ${latest.end_sent} probes unanswered in ${latest.span_s} s, ${ms(latest.end_delay_us)} (${usual})`;
+  const share = interval(
+    latest.end_loss_ratio,
+    latest.end_loss_low_ratio,
+    latest.end_loss_high_ratio,
+  );
+  const title = `${pathWords}: ${latest.end_lost} of ${latest.end_sent} probes lost in ${latest.span_s} s, ${share}, ${ms(latest.end_delay_us)} (${usual})`;
   if (latest.end_sent > 0 && latest.end_lost === latest.end_sent) return { text: 'silent', title };
-  if (lost >= WORTH_SAYING) return { text: `${perCent(lost)} lost`, title };
+  if (lost >= WORTH_SAYING) return { text: `${latest.end_lost} of ${latest.end_sent} lost`, title };
   return { text: ms(latest.end_delay_us), title };
 }
 

@@ -1,14 +1,28 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button, Skeleton, Space } from 'antd';
 import { useState } from 'react';
+import { Link } from 'react-router';
+import type { Incident, Severity } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 import { ComplaintForm } from '../incidents/complaint-form';
 import { IncidentEntry } from '../incidents/incident-entry';
 import { Board } from './board';
 import { Suppressions } from './suppressions';
+
+/** Open incidents shown; the others are one link away. */
+const SHOWN = 5;
+
+const ORDER: Record<Severity, number> = { critical: 0, major: 1, minor: 2 };
+
+/** Open ones before cleared ones, most severe first; of equal ones the oldest. */
+function byUrgency(incidents: Incident[]): Incident[] {
+  const rank = ({ perceived_severity: severity, state }: Incident) =>
+    (state === 'open' ? 0 : 10) + (severity == null ? 3 : ORDER[severity]);
+  return incidents.toSorted((a, b) => rank(a) - rank(b) || a.no - b.no);
+}
 
 /** What is wrong, and who must act? */
 export function NowPage() {
@@ -16,14 +30,15 @@ export function NowPage() {
   const paths = useQuery(queries.paths());
   const incidents = useQuery(queries.incidents(true));
   const [complaining, setComplaining] = useState(false);
-  // Oldest first: what comes is added below what is being read.
-  const open = incidents.data?.toReversed() ?? [];
+  const open = byUrgency(incidents.data ?? []);
   return (
     <>
       {status.error && <ErrorAlert error={status.error} />}
       {status.data ? (
         <>
-          <h1 className="sentence two-lines">{status.data.sentence}</h1>
+          <h1 className="sentence one-line" data-state={status.data.state}>
+            {status.data.sentence}
+          </h1>
           <Space separator="·" wrap className="quiet">
             <span>{count(status.data.agents, 'agent')}</span>
             <span>{count(status.data.paths, 'path')}</span>
@@ -36,6 +51,12 @@ export function NowPage() {
             <span>
               as of <Time at={status.data.at} />
             </span>
+            {status.data.surest_suspected && (
+              <Link to={`/paths/${status.data.surest_suspected.path}`}>
+                {count(status.data.suspected_paths, 'path')} with a suspected fault; the surest:{' '}
+                {status.data.surest_suspected.site} to {status.data.surest_suspected.target}
+              </Link>
+            )}
           </Space>
         </>
       ) : (
@@ -44,21 +65,26 @@ export function NowPage() {
       <section aria-labelledby="open-incidents">
         <div style={{ display: 'flex', alignItems: 'baseline', gap: 16 }}>
           <h2 className="section" id="open-incidents" style={{ flex: 1 }}>
-            Open incidents
+            Incidents to work on
           </h2>
           <Button onClick={() => setComplaining(true)}>Report a problem</Button>
         </div>
         <div className="reserved">
           {incidents.error && !status.error && <ErrorAlert error={incidents.error} />}
           {incidents.data && open.length === 0 && (
-            <p className="quiet">
-              None. Alarms open one by themselves; a complaint opens one though nothing alarmed.
-            </p>
+            <p className="quiet">None. An alarm or a reported problem opens one.</p>
           )}
           <ul className="plain-list">
-            {open.map((incident) => (
+            {open.slice(0, SHOWN).map((incident) => (
               <IncidentEntry key={incident.id} incident={incident} />
             ))}
+            {open.length > SHOWN && (
+              <li className="row">
+                <Link to="/incidents" className="row-rest">
+                  {count(open.length - SHOWN, 'more incident')}
+                </Link>
+              </li>
+            )}
           </ul>
         </div>
       </section>

@@ -3,8 +3,8 @@ import { Button } from 'antd';
 import type { Suppression } from '../../api/client';
 import { liftSuppression } from '../../api/client';
 import { queries } from '../../api/queries';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 
 function what({ site, target }: Suppression): string {
   if (site == null && target == null) return 'at all';

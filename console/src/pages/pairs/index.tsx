@@ -5,8 +5,8 @@ import { makeVoice } from '../../api/client';
 import type { Direction } from '../../api/client';
 import { queries } from '../../api/queries';
 import { ms, ofAll } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
 import { type Lane, lanesOf, sentenceOf } from './lanes';
 
 function lost({ lost: gone, arrived }: Direction): string {

@@ -2,20 +2,21 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import type { Check, PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
-import { Distance } from '../../found';
-import type { FoundWord } from '../../found';
+import { Distance } from '../../components/found';
+import type { FoundWord } from '../../components/found';
 import { ms, ofAll } from '../../format';
-import { DiagnoseButton } from '../../diagnose-button';
+import { DiagnoseButton } from '../../components/diagnose-button';
 import { nearness } from '../fleet/nearness';
 
 function theWay(path: PathDetail): { found: FoundWord; words: string[] } {
   const latest = path.latest;
   if (!latest) return { found: 'unknown', words: ['not measured yet'] };
-  const back = `${ofAll(latest.end_sent - latest.end_lost, latest.end_sent)} came back`;
+  const answeredOf = `${ofAll(latest.end_sent - latest.end_lost, latest.end_sent)} answered`;
   const delay = `median ${ms(latest.end_delay_us)}, usually ${ms(latest.usual_end_delay_us)}`;
-  if (latest.finding) return { found: 'broken', words: [latest.finding.sentence, back] };
+  if (latest.finding)
+    return { found: 'broken', words: [latest.finding.message.headline, answeredOf] };
   const lossy = latest.end_sent > 0 && latest.end_lost / latest.end_sent >= 0.05;
-  return { found: lossy ? 'noted' : 'clean', words: [back, delay] };
+  return { found: lossy ? 'noted' : 'clean', words: [answeredOf, delay] };
 }
 
 function answered(checks: Check[]): FoundWord {

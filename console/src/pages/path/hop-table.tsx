@@ -18,6 +18,14 @@ function aboveUsual(hop: Hop): string {
   return signedMs(hop.delay_us - hop.usual_delay_us);
 }
 
+/** Answers of probes with the 95 % interval of that share. */
+function answered(hop: Hop): string {
+  const all = ofAll(hop.sent - hop.lost, hop.sent);
+  if (hop.loss_low_ratio == null || hop.loss_high_ratio == null) return all;
+  const low = Math.round((1 - hop.loss_high_ratio) * 100);
+  return `${all} (${low}–${perCent(1 - hop.loss_low_ratio)})`;
+}
+
 const columns: TableColumnsType<Hop> = [
   { title: 'Hop', dataIndex: 'hop', align: 'right' },
   {
@@ -26,7 +34,7 @@ const columns: TableColumnsType<Hop> = [
   },
   { title: 'Address', render: (_, hop) => hop.address ?? '–' },
   { title: 'Got here', align: 'right', render: (_, hop) => perCent(hop.got_here_ratio) },
-  { title: 'Answered', align: 'right', render: (_, hop) => ofAll(hop.sent - hop.lost, hop.sent) },
+  { title: 'Answered (95 % interval)', align: 'right', render: (_, hop) => answered(hop) },
   { title: 'Delay, median', align: 'right', render: (_, hop) => ms(hop.delay_us) },
   {
     title: 'Half between',

@@ -5,10 +5,11 @@ import { useParams, useSearchParams } from 'react-router';
 import type { PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count } from '../../format';
-import { Time } from '../../time';
-import { ErrorAlert } from '../../error-alert';
-import { WatchEntry, WatchForm } from '../../watches';
-import { EventList } from '../../event-list';
+import { MessageDetail } from '../../components/message';
+import { Time } from '../../components/time';
+import { ErrorAlert } from '../../components/error-alert';
+import { WatchEntry, WatchForm } from '../../components/watches';
+import { EventList } from '../../components/event-list';
 import { FromMachineToService } from './distance';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
@@ -163,13 +164,12 @@ function Watches({ path }: { path: string }) {
 }
 
 function Said({ path }: { path: PathDetail }) {
-  const [first, ...rest] = path.meaning;
+  const [first, ...rest] = path.messages;
   return (
     <>
       <p className="said quiet">
         {path.site} to {path.target} ({path.address}
-        {path.resolved != null && `, just now ${path.resolved}`}), {path.method}, {path.size_bytes}{' '}
-        bytes
+        {path.resolved != null && `, now ${path.resolved}`}), {path.method}, {path.size_bytes} bytes
         {path.latest && (
           <>
             ; {count(path.latest.rounds, 'round')} in the {path.latest.span_s} s until{' '}
@@ -177,10 +177,17 @@ function Said({ path }: { path: PathDetail }) {
           </>
         )}
       </p>
-      <h1 className="sentence">{first}</h1>
-      {rest.map((said) => (
-        <p className="said" key={said}>
-          {said}
+      {first && (
+        <>
+          <h1 className="sentence" data-code={first.code}>
+            {first.headline}
+          </h1>
+          <MessageDetail message={first} />
+        </>
+      )}
+      {[...rest.flatMap((message) => message.detail), ...path.notes].map((line) => (
+        <p className="said" key={line}>
+          {line}
         </p>
       ))}
     </>

@@ -42,9 +42,13 @@ it('events stand beside the row in which they began', () => {
   const event = (since: string): EventItem => ({
     id: since,
     no: 1,
-    kind: 'service-fails',
+    kind: 'service-failed',
+    message: {
+      code: 'not-measured',
+      headline: 'It fails',
+      detail: [],
+    },
     part: 'service',
-    sentence: 'It fails.',
     site: 'Eskerry',
     agent: 'a',
     since: `2026-01-31T${since}Z`,

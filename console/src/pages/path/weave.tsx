@@ -3,8 +3,10 @@ import { Skeleton } from 'antd';
 import type { Cell, EventItem, Weave } from '../../api/client';
 import { queries } from '../../api/queries';
 import { clockTime, ms, perCent } from '../../format';
+import { usePreferences } from '../../preferences';
+import type { Zone } from '../../preferences';
 import { departures, departureWords, ink } from '../../theme';
-import { ErrorAlert } from '../../error-alert';
+import { ErrorAlert } from '../../components/error-alert';
 import { DepartureScale } from '../now/board';
 import { WIDTH, fitted, frame } from './staircase-layout';
 import { marksOf, segmentsOf, worstCell } from './weave-layout';
@@ -42,8 +44,8 @@ export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
   );
 }
 
-function told(cell: Cell | undefined, segment: Segment, until: string): string {
-  const where = `${segment.name}, minute until ${clockTime(until)}`;
+function told(cell: Cell | undefined, segment: Segment, until: string, zone: Zone): string {
+  const where = `${segment.name}, minute until ${clockTime(until, zone)}`;
   if (!cell || cell.kind === 'missing') return `${where}: nothing measured`;
   if (cell.kind === 'silent') return `${where}: silent`;
   const word = cell.departure == null ? 'usual not known yet' : departureWords[cell.departure];
@@ -70,6 +72,7 @@ function Picture({
   at: string | null;
   onPick: Props['onPick'];
 }) {
+  const { zone } = usePreferences();
   const segments = segmentsOf(weave.hops);
   const width = (frame.right - frame.left) / Math.max(weave.hops.length, 1);
   const height = HEAD + weave.rows.length * ROW + 4;
@@ -100,7 +103,7 @@ function Picture({
           <g key={row.until}>
             {index % LABELLED === 0 && (
               <text x={frame.left - 6} y={y + 10} textAnchor="end" fontSize="12" fill={ink.quiet}>
-                {clockTime(row.until)}
+                {clockTime(row.until, zone)}
               </text>
             )}
             {segments.map((segment) => {
@@ -123,7 +126,7 @@ function Picture({
                 fill={ink.text}
                 data-mark={marks[index].length}
               >
-                ◆<title>{marks[index].map((event) => event.sentence).join('\n')}</title>
+                ◆<title>{marks[index].map((event) => event.message.headline).join('\n')}</title>
               </text>
             )}
             <rect
@@ -139,7 +142,7 @@ function Picture({
               onClick={() => onPick(row.until)}
             >
               <title>
-                {segments.map((s) => told(worstCell(row.cells, s), s, row.until)).join('\n')}
+                {segments.map((s) => told(worstCell(row.cells, s), s, row.until, zone)).join('\n')}
               </title>
             </rect>
           </g>

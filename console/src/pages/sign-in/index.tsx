@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { signIn } from '../../api/client';
-import { ErrorAlert } from '../../error-alert';
+import { ErrorAlert } from '../../components/error-alert';
 
 interface Fields {
   name: string;

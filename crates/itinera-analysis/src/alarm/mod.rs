@@ -7,10 +7,11 @@
 #[cfg(test)]
 mod tests;
 
+use crate::stat;
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
-use itinera_model::finding::{Assessment, Cause, Finding, Place};
+use itinera_model::finding::{Assessment, Cause, Finding, LossCounts, Place};
 use itinera_model::id::PathId;
-use itinera_model::unit::{Micros, WallTime};
+use itinera_model::unit::{Micros, Ratio, WallTime};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -54,6 +55,10 @@ const INSIST_BESIDE_WINDOWS: u32 = 12;
 struct PathRecord {
     over: Option<Streak>,
     calm: u32,
+    /// Figures of its newest finding over the limit.
+    loss_counts: LossCounts,
+    loss_ppm: u32,
+    added_delay_us: Micros,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -111,6 +116,7 @@ impl AlarmBook {
 
     const fn is_over(&self, finding: &Finding) -> bool {
         match finding.cause {
+            Cause::Break | Cause::Misrouting => true,
             Cause::Loss => finding.loss_ppm >= self.limits.loss_ppm,
             Cause::Delay => finding.added_delay_us.as_micros() >= self.limits.added_delay_us,
         }
@@ -128,6 +134,9 @@ impl AlarmBook {
             AlarmKey { kind: AlarmKind::LimitHeldOver, cause: finding.cause, place: finding.place };
         let record = self.paths.entry(path).or_default();
         record.calm = 0;
+        record.loss_counts = finding.loss_counts;
+        record.loss_ppm = finding.loss_ppm;
+        record.added_delay_us = finding.added_delay_us;
         let streak = match record.over.take() {
             Some(streak) if streak.key == key => Streak { windows: streak.windows + 1, ..streak },
             _ => Streak { key, windows: 1, since },
@@ -150,7 +159,9 @@ impl AlarmBook {
         let mut effects = self.leave(path, Some(key), now);
         let known = self.open.iter_mut().find(|alarm| alarm.key == key);
         effects.extend(match known {
-            Some(alarm) => join(alarm, path, finding).then(|| AlarmEffect::Changed(alarm.clone())),
+            Some(alarm) => {
+                join(alarm, path, finding, &self.paths).then(|| AlarmEffect::Changed(alarm.clone()))
+            }
             None => {
                 let alarm = Alarm {
                     key,
@@ -159,7 +170,11 @@ impl AlarmBook {
                     raised_at: now,
                     confidence_ppm: finding.confidence_ppm,
                     loss_ppm: finding.loss_ppm,
+                    loss_counts: finding.loss_counts,
                     added_delay_us: finding.added_delay_us,
+                    direction: finding.direction,
+                    indistinguishable: finding.indistinguishable.clone(),
+                    reasons: finding.reasons.clone(),
                     worst_loss_ppm: finding.loss_ppm,
                     worst_added_delay_us: finding.added_delay_us,
                     showing: vec![path],
@@ -203,13 +218,18 @@ impl AlarmBook {
 
 /// True when a path goes over a link: its ends are two of its hops, in this order.
 fn passes(assessment: &Assessment, place: &Place) -> bool {
-    let Place::Link { from, to, .. } = place;
+    let Some((from, to)) = place.ends() else { return false };
     let mut addresses = assessment.hops.iter().filter_map(|hop| hop.address);
-    addresses.any(|address| address == *from) && addresses.any(|address| address == *to)
+    addresses.any(|address| address == from) && addresses.any(|address| address == to)
 }
 
 /// Adds a path and its figures; true when that changed anything that is shown.
-fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
+fn join(
+    alarm: &mut Alarm,
+    path: PathId,
+    finding: &Finding,
+    records: &BTreeMap<PathId, PathRecord>,
+) -> bool {
     let before = alarm.clone();
     for paths in [&mut alarm.showing, &mut alarm.paths] {
         if !paths.contains(&path) {
@@ -217,25 +237,41 @@ fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) -> bool {
             paths.sort_unstable();
         }
     }
-    alarm.confidence_ppm = alarm.confidence_ppm.max(finding.confidence_ppm);
-    alarm.loss_ppm = smoothed(alarm.loss_ppm, finding.loss_ppm);
-    let (known, new) = (alarm.added_delay_us.as_micros(), finding.added_delay_us.as_micros());
-    alarm.added_delay_us = Micros::new(smoothed(known, new));
+    if finding.confidence_ppm > alarm.confidence_ppm {
+        alarm.confidence_ppm = finding.confidence_ppm;
+        alarm.direction = finding.direction;
+        alarm.indistinguishable.clone_from(&finding.indistinguishable);
+        alarm.reasons.clone_from(&finding.reasons);
+    }
+    let showing: Vec<&PathRecord> =
+        alarm.showing.iter().filter_map(|path| records.get(path)).collect();
+    alarm.loss_counts = showing.iter().fold(LossCounts::default(), |sum, record| LossCounts {
+        sent: sum.sent.saturating_add(record.loss_counts.sent),
+        lost: sum.lost.saturating_add(record.loss_counts.lost),
+    });
+    let pooled = Ratio::of(alarm.loss_counts.lost, alarm.loss_counts.sent);
+    alarm.loss_ppm =
+        pooled.map_or_else(|| median(showing.iter().map(|it| it.loss_ppm)), Ratio::as_ppm);
+    let added = median(showing.iter().map(|it| it.added_delay_us.as_micros()));
+    alarm.added_delay_us = Micros::new(added);
     alarm.worst_loss_ppm = alarm.worst_loss_ppm.max(alarm.loss_ppm);
     alarm.worst_added_delay_us = alarm.worst_added_delay_us.max(alarm.added_delay_us);
     alarm.severity = alarm.severity.min(severity(finding));
     *alarm != before
 }
 
-/// A level that follows new values by a quarter of the way.
-const fn smoothed(known: u32, new: u32) -> u32 {
-    known - known / 4 + new / 4
+/// The median of whole numbers, the lower of two; 0 of none.
+fn median(values: impl Iterator<Item = u32>) -> u32 {
+    let mut values: Vec<u32> = values.collect();
+    values.sort_unstable();
+    stat::quantile(&values, 1, 2).unwrap_or(0)
 }
 
 /// Perceived severity: from half of all packets critical, from 5 % or 100 ms major.
 const fn severity(finding: &Finding) -> Severity {
     const HUNDRED_MS: u32 = Micros::from_millis(100).as_micros();
     match finding.cause {
+        Cause::Break | Cause::Misrouting => Severity::Critical,
         Cause::Loss if finding.loss_ppm >= 500_000 => Severity::Critical,
         Cause::Loss if finding.loss_ppm >= 50_000 => Severity::Major,
         Cause::Delay if finding.added_delay_us.as_micros() >= HUNDRED_MS => Severity::Major,

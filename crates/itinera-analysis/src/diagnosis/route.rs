@@ -1,10 +1,11 @@
 //! The way: the hops of the site and its access provider, the provider's edge, what lies behind.
 
 use super::{Evidence, step};
+use crate::catalogue::{self, Context};
 use crate::judge::Observation;
-use crate::{past, sentence};
+use crate::{messages, past};
 use itinera_model::diagnosis::{Observations, Rung, Step, StepResult};
-use itinera_model::finding::{Assessment, HopView, Place};
+use itinera_model::finding::{Assessment, HopView};
 use itinera_model::owner::is_private;
 use itinera_model::route::{Flow, Route};
 use std::collections::BTreeMap;
@@ -54,9 +55,8 @@ fn sections<'a>(seen: &Evidence<'_>, hops: &'a [HopView]) -> Sections<'a> {
 pub(super) fn is_inside_site(seen: &Evidence<'_>) -> bool {
     let finding = seen.assessment.as_ref().and_then(|assessment| assessment.finding.as_ref());
     finding.is_some_and(|finding| {
-        let Place::Link { from, to, .. } = finding.place;
         let site = |address| seen.map.owner_of(address).is_none() && is_private(address);
-        site(from) && site(to)
+        finding.place.ends().is_some_and(|(from, to)| site(from) && site(to))
     })
 }
 
@@ -72,12 +72,13 @@ pub(super) fn steps(seen: &Evidence<'_>) -> Vec<Step> {
     };
     let sections = sections(seen, &assessment.hops);
     let begins = assessment.finding.as_ref().map(|finding| {
-        let Place::Link { to, .. } = finding.place;
-        let mut words = sentence::of_finding(finding, seen.map);
+        let context = Context { map: seen.map, cleared: false, sites: &[] };
+        let words = catalogue::render(&messages::of_finding(finding), &context);
+        let mut words = words.sentences().join(" ");
         if seen.by_schedule {
-            words.push_str(" So say the schedule's own probes, which are more than this look's.");
+            words.push_str(" Measured by the schedule, which sends more probes than a diagnosis.");
         }
-        (to, words)
+        (finding.place.first_with_fault(), words)
     });
     // Where nothing answers any more, and nothing else reaches the target either.
     let last = assessment.hops.iter().rfind(|hop| hop.lost < hop.sent).map(|hop| hop.hop);
@@ -95,7 +96,7 @@ pub(super) fn steps(seen: &Evidence<'_>) -> Vec<Step> {
         let Some((first, end)) = hops.first().zip(hops.last()) else { continue };
         let who = span_words(seen, &hops, first, end);
         if let Some((to, words)) = &begins
-            && hops.iter().any(|hop| hop.address == Some(*to))
+            && hops.iter().any(|hop| hop.address.is_some() && hop.address == *to)
         {
             broken = true;
             steps.push(step(rung, StepResult::Broken, format!("{who}: {words}")));

@@ -369,19 +369,13 @@ fn what_the_schedule_finds_is_not_denied_by_a_few_probes() {
     let mut schedule = route::assess(&observed).unwrap();
     assert_eq!(with(Some(schedule.clone())), swept, "both say the same");
     let place = Place::Link { from: ip(HOPS[1]), to: ip(HOPS[2]), silent_between: 0 };
-    schedule.finding = Some(Finding {
-        cause: Cause::Loss,
-        place,
-        confidence_ppm: 980_000,
-        loss_ppm: 220_000,
-        added_delay_us: Micros::new(0),
-        explanations: Vec::new(),
-    });
+    schedule.finding =
+        Some(Finding { loss_ppm: 220_000, ..Finding::new(Cause::Loss, place, 980_000) });
     let check = with(Some(schedule));
     assert_eq!(first_broken(&check), (Some(Rung::FirstHops), Part::Network));
     let words = &check.steps.iter().find(|step| step.rung == Rung::FirstHops).unwrap().words;
     assert!(
-        words.contains("22 %") && words.ends_with("which are more than this look's."),
+        words.contains("22 %") && words.ends_with("which sends more probes than a diagnosis."),
         "{words}"
     );
 }

@@ -1,10 +1,14 @@
 //! What results of checks say.
 
-use super::{CheckFacts, Leg, Observed, Paths, Watcher, words};
+use super::{CheckFacts, Observed, Paths, Watcher, path_state};
 use itinera_model::alarm::Severity;
 use itinera_model::check::{Ask, CheckResult, Outcome, Resolved, Step, Why};
 use itinera_model::diagnosis::Part;
 use itinera_model::event::{EventEffect, EventKey, EventKind};
+use itinera_model::message::{
+    CheckFailure, CheckSuccess, DifferentAnswers, Elsewhere, LargePacketLoss, LateAnswer, Message,
+    NameFailure, PathState, ResolverAnswer, SlowTransfer, StaleAnswer,
+};
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
@@ -79,11 +83,11 @@ enum Symptom {
 impl Symptom {
     const fn kind(&self) -> EventKind {
         match self {
-            Self::Broken(..) => EventKind::ServiceFails,
-            Self::Large => EventKind::LargeLost,
-            Self::Unresolved(..) => EventKind::NameFails,
-            Self::Stale { .. } => EventKind::NameStale,
-            Self::Disagree => EventKind::NamesDisagree,
+            Self::Broken(..) => EventKind::ServiceFailed,
+            Self::Large => EventKind::MtuBlackHole,
+            Self::Unresolved(..) => EventKind::NameUnresolved,
+            Self::Stale { .. } => EventKind::DnsStale,
+            Self::Disagree => EventKind::DnsDisagree,
             Self::Late(..) => EventKind::ServiceSlow,
             Self::Slow(..) => EventKind::TransferSlow,
         }
@@ -92,14 +96,14 @@ impl Symptom {
 
 /// Kinds of event that a check can tell of.
 const KINDS: [EventKind; 8] = [
-    EventKind::Misfit,
-    EventKind::NameFails,
-    EventKind::NamesDisagree,
-    EventKind::NameStale,
-    EventKind::ServiceFails,
+    EventKind::CheckMismatch,
+    EventKind::NameUnresolved,
+    EventKind::DnsDisagree,
+    EventKind::DnsStale,
+    EventKind::ServiceFailed,
     EventKind::ServiceSlow,
     EventKind::TransferSlow,
-    EventKind::LargeLost,
+    EventKind::MtuBlackHole,
 ];
 
 /// Who is wrong among resolvers that have no address in common: where one speaks with authority,
@@ -177,9 +181,9 @@ impl Watcher {
         let memory = self.checks.entry(check.id).or_default();
         let seen = symptom(memory, result, late_us);
         memory.learn(check, result, seen.as_ref(), late_us, at);
-        let leg = Leg::of(result.spoke_to.and_then(|there| paths(check.agent, there.ip())));
+        let path = path_state(result.spoke_to.and_then(|there| paths(check.agent, there.ip())));
         let key = |kind| EventKey { kind, agent: check.agent, subject: check.id.to_string() };
-        let sight = seen.and_then(|seen| self.sight(check, result, &seen, leg, at));
+        let sight = seen.and_then(|seen| self.sight(check, result, &seen, path, at));
         self.settle(KINDS.map(key).to_vec(), sight, at, now)
     }
 
@@ -189,14 +193,14 @@ impl Watcher {
         check: &CheckFacts,
         result: &CheckResult,
         seen: &Symptom,
-        leg: Leg,
+        path: PathState,
         at: WallTime,
     ) -> Option<Observed> {
         let memory = self.checks.get(&check.id)?;
         let ever_good = memory.ever_good;
         let misfit = matches!(seen, Symptom::Broken(..)) && !ever_good;
-        let kind = if misfit { EventKind::Misfit } else { seen.kind() };
-        let by_network = matches!(leg, Leg::Bad(..))
+        let kind = if misfit { EventKind::CheckMismatch } else { seen.kind() };
+        let by_network = matches!(path, PathState::Faulty { .. })
             && matches!(
                 seen,
                 Symptom::Broken(_, Why::NoAnswer | Why::Unfinished | Why::Unreachable)
@@ -228,25 +232,30 @@ impl Watcher {
         let led_astray =
             matches!(seen, Symptom::Broken(Step::Connect, _)) && self.is_led_astray(check);
         let elsewhere = self.elsewhere(check);
-        let told =
-            words::CheckReport { check, result, leg, elsewhere, ever_good, led_astray, by_network };
+        let path = match path {
+            PathState::Faulty { sent, lost, .. } => {
+                PathState::Faulty { sent, lost, explains: by_network }
+            }
+            other => other,
+        };
+        let report = CheckReport { check, result, path, elsewhere, wrong_address: led_astray };
         let severity = match kind {
-            EventKind::Misfit => None,
+            EventKind::CheckMismatch => None,
             // What leads astray has an alarm of its own.
             _ if by_network || led_astray => None,
-            EventKind::ServiceSlow | EventKind::TransferSlow | EventKind::NamesDisagree => {
+            EventKind::ServiceSlow | EventKind::TransferSlow | EventKind::DnsDisagree => {
                 Some(Severity::Minor)
             }
             _ => Some(Severity::Major),
         };
-        let (part, group, words) = told.of(seen, misfit);
+        let (part, group, message) = report.of(seen, misfit);
         let part = if by_network { Part::Network } else { part };
         Some(Observed {
             key: EventKey { kind, agent: check.agent, subject: check.id.to_string() },
             part,
             severity,
             group,
-            words,
+            message,
             service: Some(check.service.clone()),
             check: Some(check.id),
             own_addresses: Vec::new(),
@@ -258,7 +267,7 @@ impl Watcher {
     fn is_led_astray(&self, check: &CheckFacts) -> bool {
         let Some(name) = &check.host else { return false };
         let stale = self.lasting.iter().any(|event| {
-            event.key.kind == EventKind::NameStale
+            event.key.kind == EventKind::DnsStale
                 && event.key.agent == check.agent
                 && event.group.starts_with(&format!("stale:{name}:"))
         });
@@ -271,55 +280,177 @@ impl Watcher {
         stale || at_odds
     }
 
-    /// Of the other sites that ask the same: how many get a good answer now, and of how many.
-    fn elsewhere(&self, check: &CheckFacts) -> (usize, usize) {
+    /// The same check from other sites.
+    fn elsewhere(&self, check: &CheckFacts) -> Elsewhere {
         let about = check.about();
         let same = self.checks.iter().filter(|(id, it)| **id != check.id && it.about == about);
-        let all = same.clone().count();
-        (same.filter(|(_, it)| it.good_now).count(), all)
+        let count = |sites: usize| u32::try_from(sites).unwrap_or(u32::MAX);
+        Elsewhere {
+            sites: count(same.clone().count()),
+            working: count(same.filter(|(_, it)| it.good_now).count()),
+        }
     }
 }
 
-impl words::CheckReport<'_> {
-    /// The part at fault for a symptom, its group of one cause, and its text.
-    fn of(&self, seen: &Symptom, misfit: bool) -> (Part, String, String) {
-        let check = self.check;
+/// What a message about a check is made of.
+struct CheckReport<'a> {
+    check: &'a CheckFacts,
+    result: &'a CheckResult,
+    path: PathState,
+    elsewhere: Elsewhere,
+    /// A resolver of the site returns a wrong address for the server.
+    wrong_address: bool,
+}
+
+impl CheckReport<'_> {
+    /// The part at fault for a symptom, its group of one cause, and its message.
+    fn of(&self, seen: &Symptom, misfit: bool) -> (Part, String, Message) {
+        let target = &self.check.target;
+        let name = self.check.name().unwrap_or_default();
         match seen {
             Symptom::Broken(step, why) if misfit => {
-                (Part::Service, format!("misfit:{}", check.id), self.misfit(*step, *why))
+                let message = Message::CheckMismatch(self.failure(*step, *why));
+                (Part::Service, format!("misfit:{}", self.check.id), message)
             }
             Symptom::Broken(step, why) => {
-                let group = format!("service:{}:{step}:{why}", check.target);
-                (Part::Service, group, self.broken(*step, *why))
+                let message = Message::ServiceFailed(self.failure(*step, *why));
+                (Part::Service, format!("service:{target}:{step}:{why}"), message)
             }
-            Symptom::Large => (Part::Network, format!("large:{}", check.target), self.large()),
-            Symptom::Unresolved(who, why) => {
-                let name = check.name().unwrap_or_default();
-                let group = match who {
-                    Some(who) => format!("resolver:{who}:{why}"),
+            Symptom::Large => (Part::Network, format!("large:{target}"), self.large()),
+            Symptom::Unresolved(by, why) => {
+                let group = match by {
+                    Some(by) => format!("resolver:{by}:{why}"),
                     None => format!("name:{name}:{why}"),
                 };
-                (Part::Names, group, self.unresolved(*who, *why))
+                (Part::Names, group, self.unresolved(*by, *why))
             }
             Symptom::Stale { resolver, gives, authority, says } => {
-                let group = format!("stale:{}:{resolver}", check.name().unwrap_or_default());
-                (Part::Names, group, self.stale(*resolver, gives, *authority, says))
+                let message = Message::DnsStale(StaleAnswer {
+                    name: name.to_owned(),
+                    site: self.check.site.clone(),
+                    resolver: *resolver,
+                    returned: gives.clone(),
+                    authority: *authority,
+                    current: says.clone(),
+                });
+                (Part::Names, format!("stale:{name}:{resolver}"), message)
             }
-            Symptom::Disagree => {
-                let name = check.name().unwrap_or_default();
-                (Part::Names, format!("disagree:{name}"), self.disagree())
-            }
+            Symptom::Disagree => (Part::Names, format!("disagree:{name}"), self.disagree()),
             Symptom::Late(took, usual) => {
-                (Part::Service, format!("late:{}", check.target), self.late(*took, *usual))
+                (Part::Service, format!("late:{target}"), self.late(*took, *usual))
             }
             Symptom::Slow(rate, usual) => {
-                (Part::Service, format!("slow:{}", check.target), self.slow(*rate, *usual))
+                (Part::Service, format!("slow:{target}"), self.slow(*rate, *usual))
             }
+        }
+    }
+
+    fn failure(&self, step: Step, why: Why) -> CheckFailure {
+        let status = self.result.seen.web.as_ref().and_then(|web| web.status);
+        CheckFailure {
+            target: self.check.target.clone(),
+            site: self.check.site.clone(),
+            server: self.result.spoke_to,
+            check: self.check.ask.kind().to_string(),
+            step,
+            why,
+            status: status.filter(|_| why == Why::Status),
+            wrong_address: self.wrong_address,
+            path: self.path,
+            elsewhere: self.elsewhere,
+        }
+    }
+
+    fn large(&self) -> Message {
+        Message::MtuBlackHole(LargePacketLoss {
+            target: self.check.target.clone(),
+            site: self.check.site.clone(),
+            server: self.result.spoke_to,
+            path: self.path,
+            elsewhere: self.elsewhere,
+        })
+    }
+
+    fn unresolved(&self, resolver: Option<IpAddr>, why: Why) -> Message {
+        Message::NameUnresolved(NameFailure {
+            name: self.check.name().unwrap_or_default().to_owned(),
+            site: self.check.site.clone(),
+            resolver,
+            why,
+        })
+    }
+
+    fn disagree(&self) -> Message {
+        let answers = self.result.seen.resolved.iter().map(|one| ResolverAnswer {
+            resolver: one.resolver,
+            addresses: one.addresses.clone(),
+            why: one.why,
+        });
+        Message::DnsDisagree(DifferentAnswers {
+            name: self.check.name().unwrap_or_default().to_owned(),
+            site: self.check.site.clone(),
+            answers: answers.collect(),
+        })
+    }
+
+    fn late(&self, first_byte_us: u32, usual_us: Option<u32>) -> Message {
+        Message::ServiceSlow(LateAnswer {
+            target: self.check.target.clone(),
+            site: self.check.site.clone(),
+            first_byte_us,
+            usual_us,
+            connect_us: self.result.took(Step::Connect).map(|took| took.as_micros()),
+            path: self.path,
+            elsewhere: self.elsewhere,
+        })
+    }
+
+    fn slow(&self, bytes_per_s: u64, usual_bytes_per_s: Option<u64>) -> Message {
+        Message::TransferSlow(SlowTransfer {
+            target: self.check.target.clone(),
+            site: self.check.site.clone(),
+            bytes_per_s,
+            usual_bytes_per_s,
+            first_byte_us: self.result.took(Step::FirstByte).map(|took| took.as_micros()),
+            path: self.path,
+        })
+    }
+}
+
+/// The message of one result.
+pub(super) fn of_result(check: &CheckFacts, result: &CheckResult, path: PathState) -> Message {
+    match result.outcome {
+        Outcome::Good => {
+            let web = result.seen.web.as_ref();
+            let name = match &check.ask {
+                Ask::Name(question) => Some(question.name.clone()),
+                _ => None,
+            };
+            let first = result.seen.resolved.first().filter(|_| name.is_some());
+            Message::CheckSucceeded(CheckSuccess {
+                target: check.target.clone(),
+                took_us: result.took_in_all().as_micros(),
+                status: web.and_then(|web| web.status),
+                bytes_per_s: web.and_then(|web| web.rate_bytes_per_s),
+                addresses: first.map(|one| one.addresses.clone()).unwrap_or_default(),
+                name,
+                path,
+            })
+        }
+        Outcome::Broke { at, why } => {
+            let elsewhere = Elsewhere::default();
+            let report = CheckReport { check, result, path, elsewhere, wrong_address: false };
+            Message::CheckFailed(report.failure(at, why))
         }
     }
 }
 
 impl Memory {
+    /// Of a check that is known to have succeeded, and nothing else.
+    pub(super) fn of_working() -> Self {
+        Self { ever_good: true, ..Self::default() }
+    }
+
     fn learn(
         &mut self,
         check: &CheckFacts,

@@ -1,14 +1,17 @@
 //! What host facts say: what changed, what damages frames, what is full.
 
-use super::{Observed, Watcher, words};
+use super::host_changes::{changed, changes, own_addresses};
+use super::{Observed, Watcher};
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
-use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
-use itinera_model::host_facts::{Duplex, HostFacts, Interface, Medium};
+use itinera_model::event::{EventEffect, EventKey, EventKind};
+use itinera_model::host_facts::{HostFacts, Interface};
 use itinera_model::id::AgentId;
-use itinera_model::unit::WallTime;
+use itinera_model::message::{
+    HostChange, HostFact, HostLateness, LinkUse, Message, ReceiveErrorCounts, TrafficDirection,
+};
+use itinera_model::unit::{Ratio, WallTime};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Damaged frames among all that came, in parts per million, from which on a line is bad enough to
@@ -19,8 +22,6 @@ const DAMAGED_LEAST: u64 = 5;
 const FULL_PER_CENT: u64 = 90;
 /// Reports in a row that are believed.
 const HOLD: u32 = 2;
-/// Targets named in one sentence.
-const SHOWN_TARGETS: usize = 3;
 /// So long an agent must go out by other networks than before until that is said, in microseconds.
 const ELSEWHERE_US: i64 = 60_000_000;
 /// An agent's host is busy when its program is this late at the 95th percentile.
@@ -98,7 +99,7 @@ impl Watcher {
         if let Some(known) = known {
             let own: Vec<IpAddr> = own_addresses(host_facts);
             let changes = changes(&known.host_facts, host_facts, site).into_iter();
-            effects.extend(changes.map(|words| changed(agent, words, own.clone(), at, now)));
+            effects.extend(changes.map(|change| changed(agent, change, own.clone(), at, now)));
             let us = at.micros_since(known.at);
             if us < LEAST_US && known.host_facts.lasting() == host_facts.lasting() {
                 return effects;
@@ -154,8 +155,14 @@ impl Watcher {
         if same || first {
             return Vec::new();
         }
-        let words = format!("{site}: it goes out by {now_by} now, before by {then}.");
-        vec![changed(agent, words, own, since, now)]
+        let change = HostChange {
+            site: site.to_owned(),
+            fact: HostFact::AccessNetwork,
+            subject: None,
+            before: Some(then),
+            after: Some(now_by),
+        };
+        vec![changed(agent, change, own, since, now)]
     }
 
     /// An event of the agent's host, without an alarm: rounds carry their own lateness, so it
@@ -177,12 +184,11 @@ impl Watcher {
             part: Part::Machine,
             severity: None,
             group: format!("machine:{agent}"),
-            words: format!(
-                "Agent host at {site} is busy: the agent is {} ms late at the 95th percentile \
-                 ({} timers and packets). Delays that are measured there are less exact.",
-                late.p95_us / 1_000,
-                late.count
-            ),
+            message: Message::HostBusy(HostLateness {
+                site: site.to_owned(),
+                p95_us: late.p95_us,
+                samples: late.count,
+            }),
             service: None,
             check: None,
             own_addresses: own_addresses(host_facts),
@@ -202,12 +208,12 @@ impl Watcher {
     ) -> Vec<EventEffect> {
         let name = &interface.name;
         let key = |kind| EventKey { kind, agent, subject: name.clone() };
-        let sight = |kind, severity, words| Observed {
+        let sight = |kind, severity, message| Observed {
             key: key(kind),
             part: Part::Machine,
             severity: Some(severity),
             group: format!("machine:{agent}"),
-            words,
+            message,
             service: None,
             check: None,
             own_addresses: own_addresses(host_facts),
@@ -218,174 +224,37 @@ impl Watcher {
             && grown.damaged.saturating_mul(1_000_000) >= all.saturating_mul(DAMAGED_PPM);
         let seconds = grown.us / 1_000_000;
         let of_frames = damaged.then(|| {
-            let share = grown.damaged as f64 * 100.0 / all.max(1) as f64;
-            let words = format!(
-                "Frames arrive damaged at {site}'s own agent: {} of {all} on {name} in {seconds} s \
-                 ({share:.1} %). Cable, optic, radio or port at the site itself; what is lost on \
-                 paths from there is lost at home.",
-                grown.damaged
-            );
-            sight(EventKind::FramesDamaged, Severity::Major, words)
+            let message = Message::ReceiveErrors(ReceiveErrorCounts {
+                site: site.to_owned(),
+                interface: name.clone(),
+                errors: grown.damaged,
+                frames: all,
+                seconds,
+            });
+            sight(EventKind::ReceiveErrors, Severity::Major, message)
         });
-        let full = interface.speed_mbit_s.and_then(|mbit_s| {
-            let used = grown.used(mbit_s);
-            let (way, share) = if used[1] >= used[0] { ("out", used[1]) } else { ("in", used[0]) };
+        let full = interface.speed_mbit_s.and_then(|speed_mbit_s| {
+            let [inbound, outbound] = grown.used(speed_mbit_s);
+            let (direction, share) = if outbound >= inbound {
+                (TrafficDirection::Outbound, outbound)
+            } else {
+                (TrafficDirection::Inbound, inbound)
+            };
             (share >= FULL_PER_CENT).then(|| {
-                let words = format!(
-                    "{site}'s own line is full {way}ward: {share} % of the {mbit_s} Mb/s of {name} \
-                     in {seconds} s. Find who fills it before calling anyone."
-                );
-                sight(EventKind::LineFull, Severity::Minor, words)
+                let ppm = u32::try_from(share.saturating_mul(10_000)).unwrap_or(u32::MAX);
+                let message = Message::LinkSaturated(LinkUse {
+                    site: site.to_owned(),
+                    interface: name.clone(),
+                    direction,
+                    used: Ratio::from_ppm(ppm),
+                    speed_mbit_s,
+                    seconds,
+                });
+                sight(EventKind::LinkSaturated, Severity::Minor, message)
             })
         });
-        let mut effects = self.settle(vec![key(EventKind::FramesDamaged)], of_frames, at, now);
-        effects.extend(self.settle(vec![key(EventKind::LineFull)], full, at, now));
+        let mut effects = self.settle(vec![key(EventKind::ReceiveErrors)], of_frames, at, now);
+        effects.extend(self.settle(vec![key(EventKind::LinkSaturated)], full, at, now));
         effects
     }
-}
-
-/// Something around an agent is another than before.
-fn changed(
-    agent: AgentId,
-    words: String,
-    own_addresses: Vec<IpAddr>,
-    since: WallTime,
-    now: WallTime,
-) -> EventEffect {
-    EventEffect::Occurred(Event {
-        key: EventKey { kind: EventKind::HostFactsChanged, agent, subject: words.clone() },
-        part: Part::Machine,
-        severity: None,
-        since,
-        raised_at: now,
-        group: format!("machine:{agent}"),
-        words,
-        service: None,
-        check: None,
-        own_addresses,
-    })
-}
-
-fn own_addresses(host_facts: &HostFacts) -> Vec<IpAddr> {
-    let outside = host_facts.interfaces.iter().filter(|one| one.medium != Medium::Loopback);
-    outside.flat_map(|one| one.addresses.iter().map(|net| net.addr())).collect()
-}
-
-fn or_none(text: Option<String>) -> String {
-    text.unwrap_or_else(|| "none".to_owned())
-}
-
-/// What is another now about interfaces.
-fn of_interfaces(before: &HostFacts, after: &HostFacts, site: &str) -> Vec<String> {
-    let mut said = Vec::new();
-    let by_name = |host_facts: &HostFacts| -> BTreeMap<String, Interface> {
-        host_facts.interfaces.iter().map(|one| (one.name.clone(), one.clone())).collect()
-    };
-    let (then, now) = (by_name(before), by_name(after));
-    for name in then.keys().filter(|name| !now.contains_key(*name)) {
-        said.push(format!("{site}: interface {name} is gone."));
-    }
-    for (name, interface) in &now {
-        let Some(old) = then.get(name) else {
-            said.push(format!("{site}: there is a new interface {name}."));
-            continue;
-        };
-        let mut compare = |what: &str, then: String, now: String| {
-            if then != now {
-                said.push(format!("{site}: {name} {what} {now}, before {then}."));
-            }
-        };
-        let speed = |one: &Interface| or_none(one.speed_mbit_s.map(|mbit| format!("{mbit} Mb/s")));
-        compare("negotiates", speed(old), speed(interface));
-        let duplex = |one: &Interface| match one.duplex {
-            Some(Duplex::Half) => "half duplex".to_owned(),
-            Some(Duplex::Full) => "full duplex".to_owned(),
-            None => "none".to_owned(),
-        };
-        compare("talks", duplex(old), duplex(interface));
-        let state = |one: &Interface| match (one.up, one.carrier) {
-            (false, _) => "switched off".to_owned(),
-            (true, false) => "without a carrier".to_owned(),
-            (true, true) => "up".to_owned(),
-        };
-        compare("is", state(old), state(interface));
-        let addresses = |one: &Interface| {
-            let text: Vec<String> = one.addresses.iter().map(ToString::to_string).collect();
-            or_none((!text.is_empty()).then(|| text.join(", ")))
-        };
-        compare("has the addresses", addresses(old), addresses(interface));
-    }
-    said
-}
-
-/// Targets that leave by another interface now, those that moved alike in one sentence.
-fn rerouted(before: &HostFacts, after: &HostFacts, site: &str) -> Vec<String> {
-    let mut moved: BTreeMap<_, Vec<IpAddr>> = BTreeMap::new();
-    for now in &after.routes_used {
-        let then = before.routes_used.iter().find(|then| then.to == now.to);
-        if let Some(then) = then.filter(|then| then.interface != now.interface) {
-            let interfaces = (then.interface.as_str(), now.interface.as_str());
-            moved.entry(interfaces).or_default().push(now.to.addr());
-        }
-    }
-    let words = moved.into_iter().map(|((then, now), targets)| {
-        let (shown, more) = targets.split_at(targets.len().min(SHOWN_TARGETS));
-        let others = match more.len() {
-            0 => String::new(),
-            1 => " and another".to_owned(),
-            count => format!(" and {count} others"),
-        };
-        let shown = words::listed(shown);
-        format!("{site}: what goes to {shown}{others} leaves by {now}, before by {then}.")
-    });
-    words.collect()
-}
-
-/// What is another now, each in a sentence.
-fn changes(before: &HostFacts, after: &HostFacts, site: &str) -> Vec<String> {
-    let mut said = Vec::new();
-    let mut compare = |what: &str, then: String, now: String| {
-        if then != now {
-            said.push(format!("{site}: {what} is {now}, was {then}."));
-        }
-    };
-    compare("the machine's name", before.host_name.clone(), after.host_name.clone());
-    for six in [false, true] {
-        let gateway =
-            |host_facts: &HostFacts| or_none(host_facts.gateway(six).map(|it| it.to_string()));
-        let version = if six { "the IPv6 gateway" } else { "the IPv4 gateway" };
-        compare(version, gateway(before), gateway(after));
-    }
-    compare(
-        "the list of resolvers",
-        words::listed(&before.resolvers),
-        words::listed(&after.resolvers),
-    );
-    said.extend(of_interfaces(before, after, site));
-    said.extend(rerouted(before, after, site));
-    let announced = |host_facts: &HostFacts| {
-        let text: Vec<String> =
-            host_facts.announced.iter().map(|one| format!("{} {}", one.system, one.port)).collect();
-        text.join(", ")
-    };
-    // A switch that has not been heard yet is no change.
-    if !before.announced.is_empty() && !after.announced.is_empty() {
-        let (then, now) = (announced(before), announced(after));
-        if then != now {
-            said.push(format!("{site}: it is attached to {now}, before to {then}."));
-        }
-    }
-    let hardware = |host_facts: &HostFacts| {
-        let gateway = host_facts.gateway(false)?;
-        host_facts.neighbours.iter().find(|one| one.address == gateway)?.hardware_address.clone()
-    };
-    if let (Some(then), Some(now)) = (hardware(before), hardware(after))
-        && then != now
-        && before.gateway(false) == after.gateway(false)
-    {
-        said.push(format!(
-            "{site}: another device answers for the gateway's address: {now}, before {then}."
-        ));
-    }
-    said
 }

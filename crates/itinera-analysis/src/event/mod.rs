@@ -8,10 +8,11 @@
 
 mod checked;
 mod host;
+mod host_changes;
 pub mod intended;
+mod principal;
 #[cfg(test)]
 mod tests;
-mod words;
 
 use itinera_model::alarm::Severity;
 use itinera_model::check::{Ask, CheckResult};
@@ -20,12 +21,13 @@ use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::finding::Assessment;
 use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, CheckId};
+use itinera_model::message::{LowThroughput, Message, PathState, RouteDeviation, RouteDeviations};
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
-pub use words::headline;
+pub use principal::{Principal, principal};
 
 /// Facts about a check other than its results.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -98,8 +100,8 @@ pub enum Fact<'a> {
         by: &'a str,
         /// When.
         at: WallTime,
-        /// What is not as intended, in words; absent when all of it is.
-        astray: Option<&'a str>,
+        /// How it deviates; empty where it is the intended one.
+        deviations: &'a [RouteDeviation],
     },
     /// It was measured how much gets through.
     Carried(Carried<'a>),
@@ -129,44 +131,31 @@ pub struct Carried<'a> {
 /// Looks up the newest judgement of the path from an agent to an address.
 pub type Paths<'a> = dyn Fn(AgentId, IpAddr) -> Option<&'a Assessment> + 'a;
 
-/// How a path is while a service is looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Leg {
-    /// Nothing wrong on it: probes sent and lost.
-    Clean(u32, u32),
-    /// It loses or delays packets: probes sent and lost.
-    Bad(u32, u32),
-    /// Nobody knows.
-    Unknown,
-}
-
-/// From this share of probes lost on, what fails may fail by the path.
+/// From this share of probes lost on, a check may fail because of the path.
 const LOSSY_PPM: u64 = 50_000;
 
-impl Leg {
-    fn of(assessment: Option<&Assessment>) -> Self {
-        match assessment {
-            None => Self::Unknown,
-            Some(it) if it.end_sent == 0 => Self::Unknown,
-            // A target that never answers echo says nothing of the path.
-            Some(it) if it.end_lost == it.end_sent && it.finding.is_none() => Self::Unknown,
-            Some(it) => {
-                let lossy =
-                    u64::from(it.end_lost) * 1_000_000 >= u64::from(it.end_sent) * LOSSY_PPM;
-                if it.finding.is_some() || lossy {
-                    Self::Bad(it.end_sent, it.end_lost)
-                } else {
-                    Self::Clean(it.end_sent, it.end_lost)
-                }
+/// State of a path by its newest judgement.
+fn path_state(assessment: Option<&Assessment>) -> PathState {
+    match assessment {
+        None => PathState::Unknown,
+        Some(it) if it.end_sent == 0 => PathState::Unknown,
+        // A target that never answers echo gives no evidence about the path.
+        Some(it) if it.end_lost == it.end_sent && it.finding.is_none() => PathState::Unknown,
+        Some(it) => {
+            let (sent, lost) = (it.end_sent, it.end_lost);
+            let lossy = u64::from(lost) * 1_000_000 >= u64::from(sent) * LOSSY_PPM;
+            if it.finding.is_some() || lossy {
+                PathState::Faulty { sent, lost, explains: false }
+            } else {
+                PathState::Clean { sent, lost }
             }
         }
     }
 }
 
-/// What one result says, in a sentence, with what the newest judgement of the path to the very
-/// address says of that.
-pub fn sentence(check: &CheckFacts, result: &CheckResult, path: Option<&Assessment>) -> String {
-    words::of_result(check, result, Leg::of(path))
+/// The message of one result of a check, with the newest judgement of the path to the server.
+pub fn of_result(check: &CheckFacts, result: &CheckResult, path: Option<&Assessment>) -> Message {
+    checked::of_result(check, result, path_state(path))
 }
 
 /// Something that is seen again and again, counted until it is believed.
@@ -183,7 +172,7 @@ struct Observed {
     part: Part,
     severity: Option<Severity>,
     group: String,
-    words: String,
+    message: Message,
     service: Option<String>,
     check: Option<CheckId>,
     own_addresses: Vec<IpAddr>,
@@ -206,6 +195,18 @@ pub struct Watcher {
 }
 
 impl Watcher {
+    /// A watcher that knows which events last, and nothing else: each ends as usual.
+    pub fn resumed(lasting: Vec<Event>) -> Self {
+        let held = lasting.iter().map(|event| {
+            (event.key.clone(), Persistence { times: u32::MAX, since: event.since, calm: 0 })
+        });
+        let held = held.collect();
+        // A check whose service failed had succeeded before.
+        let worked = lasting.iter().filter(|event| event.key.kind != EventKind::CheckMismatch);
+        let checks = worked.filter_map(|event| Some((event.check?, checked::Memory::of_working())));
+        Self { checks: checks.collect(), held, lasting, ..Self::default() }
+    }
+
     /// What lasts.
     pub fn lasting(&self) -> &[Event] {
         &self.lasting
@@ -241,17 +242,20 @@ impl Watcher {
             }
             Fact::Access { agent, site, at, by } => self.on_access(agent, site, at, by, now),
             Fact::Carried(carried) => self.on_carried(carried, now),
-            Fact::Route { agent, site, target, service, by, at, astray } => {
+            Fact::Route { agent, site, target, service, by, at, deviations } => {
                 let subject = format!("{target} by {by}");
-                let key = EventKey { kind: EventKind::NotAsIntended, agent, subject };
-                let sight = astray.map(|astray| Observed {
+                let key = EventKey { kind: EventKind::RouteNotIntended, agent, subject };
+                let sight = (!deviations.is_empty()).then(|| Observed {
                     key: key.clone(),
                     part: Part::Network,
                     severity: Some(Severity::Minor),
-                    group: format!("way:{target}"),
-                    words: format!(
-                        "The way from {site} to {target} by {by} is not as intended: {astray}."
-                    ),
+                    group: format!("route:{target}"),
+                    message: Message::RouteNotIntended(RouteDeviations {
+                        site: site.to_owned(),
+                        target: target.to_owned(),
+                        packets: by.to_owned(),
+                        deviations: deviations.to_vec(),
+                    }),
                     service: Some(service.to_owned()),
                     check: None,
                     own_addresses: Vec::new(),
@@ -265,23 +269,21 @@ impl Watcher {
     fn on_carried(&mut self, carried: Carried<'_>, now: WallTime) -> Vec<EventEffect> {
         let Carried { agent, from, to, by, at, got_bit_s, least_bit_s, raise_after } = carried;
         let key =
-            EventKey { kind: EventKind::LimitMissed, agent, subject: format!("{to} by {by}") };
-        let mbit = |bits: u64| bits as f64 / 1e6;
+            EventKey { kind: EventKind::ThroughputLow, agent, subject: format!("{to} by {by}") };
         let missed = got_bit_s.is_none_or(|got| got < least_bit_s);
-        let got = got_bit_s.map_or_else(
-            || "Nothing got through that could be counted".to_owned(),
-            |got| format!("Only {:.1} Mb/s got through", mbit(got)),
-        );
         let sight = missed.then(|| Observed {
             key: key.clone(),
             part: Part::Network,
             severity: Some(Severity::Minor),
             group: format!("throughput:{from}:{to}:{by}"),
-            words: format!(
-                "{got} from {from} to {to} by {by}, where {:.1} Mb/s should, {raise_after} times in \
-                 a row.",
-                mbit(least_bit_s)
-            ),
+            message: Message::ThroughputLow(LowThroughput {
+                from: from.to_owned(),
+                to: to.to_owned(),
+                protocol: by.to_owned(),
+                bits_per_s: got_bit_s,
+                limit_bits_per_s: least_bit_s,
+                times: raise_after.max(1).into(),
+            }),
             service: None,
             check: None,
             own_addresses: Vec::new(),
@@ -337,13 +339,13 @@ impl Watcher {
     /// Says that something lasts, or that it is worse than it was said to be.
     fn say(&mut self, sight: &Observed, since: WallTime, now: WallTime) -> Option<EventEffect> {
         if let Some(known) = self.lasting.iter_mut().find(|event| event.key == sight.key) {
-            // Words follow what is measured and are those of the time; what a reader acts on is not.
+            // Figures of the message are those of the beginning; only a new severity changes it.
             if known.severity.is_some() || sight.severity.is_none() {
                 return None;
             }
             known.severity = sight.severity;
             known.part = sight.part;
-            known.words.clone_from(&sight.words);
+            known.message.clone_from(&sight.message);
             return Some(EventEffect::Changed(known.clone()));
         }
         let event = Event {
@@ -353,7 +355,7 @@ impl Watcher {
             since,
             raised_at: now,
             group: sight.group.clone(),
-            words: sight.words.clone(),
+            message: sight.message.clone(),
             service: sight.service.clone(),
             check: sight.check,
             own_addresses: sight.own_addresses.clone(),

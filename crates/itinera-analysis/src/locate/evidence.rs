@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Windows regarded together as "recent": one minute.
-pub(super) const RECENT: i64 = 6;
+pub(crate) const RECENT: i64 = 6;
 /// Windows that make what is usual, the newest ones without a finding: ten minutes.
 const USUAL: usize = 60;
 /// Fewer earlier windows than this say nothing about delay.

@@ -19,16 +19,19 @@ mod tests;
 
 use crate::history::{WINDOW_US, Window, end_of};
 use crate::stat;
+pub(crate) use evidence::RECENT;
 pub(crate) use evidence::Usual;
 use evidence::{Evidence, HopEvidence};
-use itinera_model::finding::{Assessment, Cause, Explanation, Finding, HopVerdict, HopView, Place};
+use itinera_model::finding::{
+    Assessment, Cause, Explanation, Finding, HopVerdict, HopView, LossCounts, Place, Reason,
+};
 use itinera_model::id::PathId;
 use itinera_model::unit::Micros;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
-pub const ENGINE: u16 = 3;
+pub const ENGINE: u16 = 4;
 /// The mapping in which every answering address is a router of its own.
 const IDENTITY_MAPPING: u32 = 0;
 /// Prior probability that something is wrong on a path in a minute.
@@ -62,7 +65,7 @@ pub(crate) fn assess(
     Some(Assessment {
         path,
         until: end_of(window),
-        span_s: u32::try_from(evidence::RECENT * WINDOW_US / 1_000_000).unwrap_or(u32::MAX),
+        span_s: u32::try_from(RECENT * WINDOW_US / 1_000_000).unwrap_or(u32::MAX),
         rounds: evidence.rounds,
         end_sent: end.map_or(0, |hop| hop.sent),
         end_lost: end.map_or(0, |hop| hop.lost),
@@ -150,14 +153,49 @@ fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
         .filter(|explanation| explanation.probability_ppm > 0)
         .collect();
     let behind = answering.get(best.first..)?;
+    let confidence_ppm = explanations.first()?.probability_ppm;
+    let (loss_ppm, loss_counts) = match best.cause {
+        Cause::Delay => (0, LossCounts::default()),
+        _ => carried_loss(&evidence.hops, behind),
+    };
     Some(Finding {
-        cause: best.cause,
-        place: best.place,
-        confidence_ppm: explanations.first()?.probability_ppm,
-        loss_ppm: if best.cause == Cause::Loss { carried_loss(behind) } else { 0 },
+        loss_ppm,
+        loss_counts,
         added_delay_us: if best.cause == Cause::Delay { added_delay(behind) } else { Micros::ZERO },
+        indistinguishable: best
+            .place
+            .first_with_fault()
+            .map(|from| Place::ReturnRoute { from })
+            .into_iter()
+            .collect(),
+        reasons: reasons(best, behind.len(), &explanations),
         explanations,
+        ..Finding::new(best.cause, best.place, confidence_ppm)
     })
+}
+
+/// From this probability on another place is told as a reason against the first.
+const CLOSE_PPM: u32 = 50_000;
+
+/// What speaks for the best account and against it.
+fn reasons(best: &Candidate, behind: usize, explanations: &[Explanation]) -> Vec<Reason> {
+    let hops = |count: usize| u8::try_from(count).unwrap_or(u8::MAX);
+    let mut reasons = Vec::new();
+    if best.first > 0 {
+        reasons.push(Reason::HopsBeforeAreClean { hops: hops(best.first) });
+    }
+    reasons.push(match behind {
+        1 => Reason::OnlyTheLastHop,
+        behind => Reason::HopsBehindCarry { hops: hops(behind) },
+    });
+    if best.place.silent_between() > 0 {
+        reasons.push(Reason::SilentHops { hops: best.place.silent_between() });
+    }
+    let second = explanations.get(1).map(|second| second.probability_ppm);
+    if let Some(probability_ppm) = second.filter(|ppm| *ppm >= CLOSE_PPM) {
+        reasons.push(Reason::CloseAlternative { probability_ppm });
+    }
+    reasons
 }
 
 /// Every pair of consecutive answering hops with the log prior of a fault of one cause there:
@@ -191,16 +229,36 @@ fn evidence_from(table: &[Vec<f64>], first: usize) -> f64 {
     before + stat::ln_sum_exp(&terms) - ln_count
 }
 
-/// Carried loss: the median over the hops behind the onset that do not usually lose answers,
-/// else over all of them.
-fn carried_loss(behind: &[&HopEvidence]) -> u32 {
-    let excess = |hop: &&HopEvidence| {
-        let now = f64::from(hop.lost) / f64::from(hop.sent.max(1));
-        (1.0 - (1.0 - now) / (1.0 - hop.usual_loss)).clamp(0.0, 1.0)
+/// Usual loss up to which a hop counts for the estimate of carried loss.
+const STEADY_LOSS: f64 = 0.03;
+
+/// Carried loss in parts per million with its counts: losses beyond the usual ones, pooled over the
+/// hops behind the onset that neither lose answers usually nor limit their rate now; over all of
+/// them where there is none. Each probe passes the place once, whichever hop answers it.
+fn carried_loss(hops: &[HopEvidence], behind: &[&HopEvidence]) -> (u32, LossCounts) {
+    let onset = behind.first().and_then(|first| hops.iter().position(|hop| hop.hop == first.hop));
+    let limits = rate_limiting(hops, onset);
+    let limited = |hop: &HopEvidence| {
+        hops.iter().zip(&limits).any(|(other, limits)| other.hop == hop.hop && *limits)
     };
-    let steady: Vec<f64> = behind.iter().filter(|h| h.usual_loss <= 0.03).map(excess).collect();
-    let all: Vec<f64> = behind.iter().map(excess).collect();
-    ppm(stat::median(&steady).or_else(|| stat::median(&all)).unwrap_or(0.0))
+    let steady: Vec<&HopEvidence> = behind
+        .iter()
+        .filter(|hop| hop.usual_loss <= STEADY_LOSS && !limited(hop))
+        .copied()
+        .collect();
+    let counted = if steady.is_empty() { behind } else { steady.as_slice() };
+    // Without the fault, usual losses would be missing alone.
+    let expected: f64 =
+        counted.iter().map(|hop| f64::from(hop.sent) * (1.0 - hop.usual_loss)).sum();
+    let kept: f64 = counted.iter().map(|hop| f64::from(hop.sent - hop.lost)).sum();
+    let lost = (expected - kept).max(0.0);
+    #[allow(
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "not more than what was sent"
+    )]
+    let whole = |count: f64| count.round() as u32;
+    (ppm(lost / expected.max(1.0)), LossCounts { sent: whole(expected), lost: whole(lost) })
 }
 
 fn added_delay(behind: &[&HopEvidence]) -> Micros {
@@ -229,8 +287,8 @@ fn ppm(share: f64) -> u32 {
 
 fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
     let onset = finding.and_then(|finding| {
-        let Place::Link { to, .. } = finding.place;
-        evidence.hops.iter().position(|hop| hop.address == Some(to))
+        let first = finding.place.first_with_fault()?;
+        evidence.hops.iter().position(|hop| hop.address == Some(first))
     });
     let rate_limits = rate_limiting(&evidence.hops, onset);
     let got_here = got_here(&evidence.hops, &rate_limits);
@@ -261,20 +319,54 @@ fn answered(hop: &HopEvidence) -> f64 {
     1.0 - f64::from(hop.lost) / f64::from(hop.sent.max(1))
 }
 
-/// Which hops answer clearly less than later hops prove to pass them: by a tenth of the probes,
-/// and by more than four standard deviations. The finding's own hop is taken at its word.
+/// Probability that chance alone makes any hop of a path look as if it limited its rate.
+const RATE_LIMIT_ERROR: f64 = 0.001;
+/// A hop that limits its rate answers at least this much less than the hops behind it.
+const RATE_LIMIT_LEAST: f64 = 0.1;
+
+/// Which hops limit the rate of their own answers: every hop behind, up to the onset of a finding
+/// if there is one, answers a larger share, and together they answer more than chance explains at
+/// an error of [`RATE_LIMIT_ERROR`] over the whole path (a one-sided test of two shares with
+/// Bonferroni's correction). Hops that limit their own rate say nothing about those before them,
+/// and the onset's own hop is none.
 fn rate_limiting(hops: &[HopEvidence], onset: Option<usize>) -> Vec<bool> {
-    let mut best: f64 = 0.0;
-    let mut rate_limits = vec![false; hops.len()];
-    for (index, hop) in hops.iter().enumerate().rev() {
-        best = best.max(answered(hop));
-        let sent = f64::from(hop.sent.max(1));
-        let missing = best - answered(hop);
-        let noise = (best * (1.0 - best) / sent + 0.25 / (sent * sent)).sqrt();
-        let clearly = missing > 0.1 && missing > 4.0 * noise;
-        rate_limits[index] = hop.address.is_some() && onset != Some(index) && clearly;
+    let mut limits = vec![false; hops.len()];
+    let tested = hops.iter().filter(|hop| hop.address.is_some()).count();
+    for index in (0..hops.len()).rev() {
+        let hop = &hops[index];
+        if hop.address.is_none() || hop.sent == 0 || onset == Some(index) {
+            continue;
+        }
+        let later = |end: usize| -> Vec<&HopEvidence> {
+            let later = hops.iter().zip(&limits).take(end).skip(index + 1);
+            let counts = |(hop, limits): &(&HopEvidence, &bool)| {
+                hop.address.is_some() && hop.sent > 0 && !**limits
+            };
+            later.filter(counts).map(|(hop, _)| hop).collect()
+        };
+        let before_onset = onset.map(later).filter(|later| !later.is_empty());
+        let behind = before_onset.unwrap_or_else(|| later(hops.len()));
+        limits[index] = answers_less(hop, &behind, tested);
     }
-    rate_limits
+    limits
+}
+
+/// True when a hop answers less than each of those behind it, and clearly less than all together.
+fn answers_less(hop: &HopEvidence, behind: &[&HopEvidence], tested: usize) -> bool {
+    if behind.is_empty() || behind.iter().any(|later| answered(later) <= answered(hop)) {
+        return false;
+    }
+    let total = |of: fn(&HopEvidence) -> u32| -> f64 {
+        behind.iter().map(|later| f64::from(of(later))).sum()
+    };
+    let (sent, lost) = (f64::from(hop.sent), f64::from(hop.lost));
+    let (sent_behind, lost_behind) = (total(|hop| hop.sent), total(|hop| hop.lost));
+    let missing = lost / sent - lost_behind / sent_behind;
+    let pooled = (lost + lost_behind + 0.5) / (sent + sent_behind + 1.0);
+    let deviation = (pooled * (1.0 - pooled) * (1.0 / sent + 1.0 / sent_behind)).sqrt();
+    #[allow(clippy::cast_precision_loss, reason = "hops of a path")]
+    let error = stat::normal_tail(missing / deviation) * tested as f64;
+    missing > RATE_LIMIT_LEAST && error <= RATE_LIMIT_ERROR
 }
 
 /// The share of packets that got at least as far as each hop: the best fit to what hops

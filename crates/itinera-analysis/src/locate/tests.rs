@@ -59,8 +59,8 @@ fn clean(count: u32) -> Vec<Hop> {
 
 fn place(assessment: &Assessment) -> Option<(Cause, IpAddr, IpAddr, u8)> {
     assessment.finding.as_ref().map(|finding| {
-        let Place::Link { from, to, silent_between } = finding.place;
-        (finding.cause, from, to, silent_between)
+        let (from, to) = finding.place.ends().unwrap();
+        (finding.cause, from, to, finding.place.silent_between())
     })
 }
 
@@ -79,7 +79,14 @@ fn loss_that_persists_to_the_end_is_placed_where_it_begins() {
     assert_eq!(place(&assessment), Some((Cause::Loss, address(4), address(5), 0)));
     let finding = assessment.finding.as_ref().unwrap();
     assert!(finding.confidence_ppm > 950_000, "{finding:?}");
-    assert!((180_000..=220_000).contains(&finding.loss_ppm));
+    // Two of ten probes of a round, pooled over four hops and six windows.
+    assert!((180_000..=220_000).contains(&finding.loss_ppm), "{finding:?}");
+    assert_eq!(finding.loss_counts.sent, 4 * assessment.hops[4].sent);
+    assert_eq!(
+        finding.reasons,
+        [Reason::HopsBeforeAreClean { hops: 4 }, Reason::HopsBehindCarry { hops: 4 }]
+    );
+    assert_eq!(finding.indistinguishable, [Place::ReturnRoute { from: address(5) }]);
     assert_eq!(assessment.hops[4].verdict, HopVerdict::Onset);
     assert_eq!(assessment.hops[6].verdict, HopVerdict::Carries);
     assert_eq!(assessment.hops[4].got_here_ppm, Some(800_000));

@@ -174,8 +174,8 @@ impl Atlas {
 
     /// The directed links that a place means, as its way is gone.
     pub(super) fn means(&self, place: &Place) -> BTreeSet<LinkId> {
-        let Place::Link { from, to, .. } = place;
-        self.between.get(&(*from, *to)).cloned().unwrap_or_default()
+        let between = place.ends().and_then(|ends| self.between.get(&ends));
+        between.cloned().unwrap_or_default()
     }
 
     pub(super) fn edge(&self, link: LinkId) -> Edge {

@@ -9,9 +9,10 @@ use super::run::{CaseRecord, HISTORY_WINDOWS, ORACLE, Warm, draw};
 use super::setup::Setup;
 use super::stage::{Stage, Window};
 use super::verdict;
+use itinera_analysis::catalogue;
 use itinera_analysis::stat::median;
 use itinera_candidates::Claim;
-use itinera_model::finding::{Cause, Place};
+use itinera_model::finding::Place;
 use itinera_simnet::closed_form::{Passage, RouteHop, Sampler};
 use itinera_simnet::worlds::Family;
 use std::collections::{BTreeMap, BTreeSet};
@@ -359,8 +360,10 @@ fn tell_rows(text: &mut String, rows: &[Row], effect: Effect) {
 }
 
 fn place_in_words(place: &Place) -> String {
-    let Place::Link { from, to, silent_between } = place;
-    match silent_between {
+    let Some((from, to)) = place.ends() else {
+        return catalogue::place(place);
+    };
+    match place.silent_between() {
         0 => format!("{from} to {to}"),
         1 => format!("{from} to {to}, a silent hop between"),
         more => format!("{from} to {to}, {more} silent hops between"),
@@ -379,10 +382,7 @@ fn tell_claims(
         let verdict = &record.verdicts[who];
         add(text, format_args!("  {who:<10}{}\n", judged(record, verdict)));
         for claim in claims.iter().take(3) {
-            let cause = match claim.cause {
-                Cause::Loss => "loss",
-                Cause::Delay => "delay",
-            };
+            let cause = claim.cause;
             let owner = claim.owner.as_ref().map_or("nobody's", |(owner, _)| owner.as_str());
             for (place, probability) in claim.places.iter().take(1) {
                 add(

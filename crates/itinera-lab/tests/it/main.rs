@@ -8,7 +8,7 @@ mod lateness;
 use itinera_analysis::{Effect, Limits};
 use itinera_lab::{Density, LabRun, run};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::finding::{Cause, Place};
+use itinera_model::finding::Cause;
 use itinera_model::path::Method;
 use itinera_model::unit::{Micros, Tick};
 use itinera_simnet::Scenario;
@@ -50,7 +50,7 @@ fn check_alarms(run: &LabRun, cause: Cause, seed: u64) {
     for (at, effect) in &alarms {
         let AlarmEffect::Raised(alarm) = effect else { continue };
         assert_eq!(alarm.key.cause, cause, "seed {seed}");
-        let Place::Link { from, to, .. } = alarm.key.place;
+        let (from, to) = alarm.key.place.ends().unwrap();
         assert!(truth.from.contains(&from) && truth.to.contains(&to), "seed {seed}: {alarm:?}");
         let delay = at.since(truth.begins);
         assert!(*at > truth.begins && delay < Micros::from_millis(120_000), "seed {seed}: {delay}");

@@ -1,6 +1,8 @@
 //! Checks of services with what they found.
 
 use super::ValidQuery;
+use super::message::MessageView;
+use super::numbers::resolve;
 use super::view::offset;
 use crate::events::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
@@ -13,8 +15,9 @@ use itinera_analysis::event;
 use itinera_model::check::{Ask, CheckResult, Outcome};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, CheckId, PathId};
+use itinera_model::owner::OwnerMap;
 use itinera_model::path::Family;
-use itinera_store::{CheckRecord, CheckedAt, EventQuery};
+use itinera_store::{CheckRecord, CheckedAt, EventQuery, Numbered};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -59,8 +62,8 @@ pub(crate) struct CheckItem {
     active: bool,
     /// `good`, `broken`, or `unknown` before the first result and after a day without any.
     state: &'static str,
-    /// What the newest result says, in words.
-    sentence: Option<String>,
+    /// What the newest result says.
+    message: Option<MessageView>,
     /// When it was measured.
     #[serde(with = "time::serde::rfc3339::option")]
     at: Option<OffsetDateTime>,
@@ -74,8 +77,8 @@ pub(crate) struct CheckItem {
     /// All steps together.
     took_us: Option<u32>,
     phases: Vec<PhaseView>,
-    /// The event about it that lasts, in words.
-    event: Option<String>,
+    /// The event about it that lasts.
+    event: Option<MessageView>,
 }
 
 /// What one resolver said.
@@ -181,7 +184,8 @@ const fn family_word(family: Family) -> &'static str {
 struct CheckContext {
     paths: BTreeMap<(AgentId, IpAddr), PathId>,
     latest: BTreeMap<PathId, Assessment>,
-    events: BTreeMap<CheckId, String>,
+    events: BTreeMap<CheckId, MessageView>,
+    map: Arc<OwnerMap>,
 }
 
 impl CheckContext {
@@ -191,9 +195,11 @@ impl CheckContext {
         let latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
         let lasting = EventQuery { lasting: true, ..EventQuery::default() };
         let events = shared.store.events(lasting, None, MOST_EVENTS).await?;
-        let events =
-            events.into_iter().filter_map(|it| Some((it.event.check?, it.event.words))).collect();
-        Ok(Self { paths: by_address, latest, events })
+        let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
+        let events = events
+            .into_iter()
+            .filter_map(|it| Some((it.event.check?, MessageView::of_one(it.event.message, &map))));
+        Ok(Self { paths: by_address, latest, events: events.collect(), map })
     }
 
     fn path(&self, agent: AgentId, result: &CheckResult) -> Option<PathId> {
@@ -223,8 +229,9 @@ impl CheckContext {
             every_s: record.spec.interval_ms / 1_000,
             active: record.active,
             state,
-            sentence: result.map(|result| {
-                event::sentence(&facts, result, path.and_then(|path| self.latest.get(&path)))
+            message: result.map(|result| {
+                let latest = path.and_then(|path| self.latest.get(&path));
+                MessageView::of_one(event::of_result(&facts, result, latest), &self.map)
             }),
             at: newest.map(|newest| offset(newest.at)),
             broke_at,
@@ -290,7 +297,7 @@ pub(crate) async fn checks(
 
 /// One check with everything that its newest result says.
 #[utoipa::path(get, path = "/checks/{id}", operation_id = "getCheck",
-    params(("id" = Uuid, Path, description = "The check's id")), responses(
+    params(("id" = String, Path, description = "The check's id or short number")), responses(
     (status = 200, body = CheckDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -300,7 +307,7 @@ pub(crate) async fn check(
     Path(id): Path<String>,
 ) -> Result<Json<CheckDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
-    let wanted: CheckId = id.parse().map_err(|_| unknown())?;
+    let wanted = CheckId::from_uuid(resolve(&shared.store, Numbered::Check, &id).await?);
     let records = shared.store.checks().await?;
     let record = records.into_iter().find(|record| record.id == wanted).ok_or_else(unknown)?;
     let now = OffsetDateTime::now_utc();
@@ -313,7 +320,7 @@ pub(crate) async fn check(
 
 /// Runs a check now. The result arrives with the agent's next batch.
 #[utoipa::path(post, path = "/checks/{id}/now", operation_id = "askNow",
-    params(("id" = Uuid, Path, description = "The check's id")), responses(
+    params(("id" = String, Path, description = "The check's id or short number")), responses(
     (status = 202, description = "It will be asked"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -324,7 +331,7 @@ pub(crate) async fn ask_now(
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
-    let check: CheckId = id.parse().map_err(|_| unknown())?;
+    let check = CheckId::from_uuid(resolve(&shared.store, Numbered::Check, &id).await?);
     let version = shared.store.ask_now(check, &by.name).await?.ok_or_else(unknown)?;
     shared.tell_agents(Some(version));
     Ok(StatusCode::ACCEPTED)

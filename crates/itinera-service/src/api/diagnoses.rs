@@ -1,7 +1,7 @@
 //! Diagnoses: started by users, run by agents.
 
 use super::ValidQuery;
-use super::events::part_word;
+use super::numbers::resolve;
 use crate::events::{MOST_PATHS, by_address};
 use crate::past;
 use crate::problem::{ApiError, Problem};
@@ -14,12 +14,12 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_analysis::diagnosis::{self, Context, WayBack};
 use itinera_model::check::Ask;
-use itinera_model::diagnosis::{DiagnosisTask, DiagnosisUpdate, Observations, StepResult};
+use itinera_model::diagnosis::{DiagnosisTask, DiagnosisUpdate, Observations, Part, StepResult};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId, PairId, PathId};
 use itinera_model::path::Family;
 use itinera_model::unit::WallTime;
-use itinera_store::{AgentRecord, DiagnosisRecord, PairRecord, TargetRecord};
+use itinera_store::{AgentRecord, DiagnosisRecord, Numbered, PairRecord, TargetRecord};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -45,7 +45,7 @@ pub(crate) struct StepView {
     /// Such as `gateway`, `provider edge`, `target by TCP`.
     step: String,
     /// `clean`, `noted`, `broken` or `unknown`.
-    found: &'static str,
+    found: StepResult,
     words: String,
 }
 
@@ -71,24 +71,14 @@ pub(crate) struct DiagnosisItem {
     progress: String,
     /// The incident that it belongs to.
     incident: Option<Uuid>,
-    /// First part at fault: `nothing`, `machine`, `site`, `names`, `network` or `service`;
-    /// absent until it is done.
-    part: Option<&'static str>,
+    /// First part at fault; absent until it is done.
+    part: Option<Part>,
     /// What is broken, what was excluded, what to do.
     sentence: Option<String>,
     /// Nearest first.
     steps: Vec<StepView>,
     /// All of it as text that can be pasted into a mail.
     text: Option<String>,
-}
-
-const fn found_word(found: StepResult) -> &'static str {
-    match found {
-        StepResult::Clean => "clean",
-        StepResult::Noted => "noted",
-        StepResult::Broken => "broken",
-        StepResult::Unknown => "unknown",
-    }
 }
 
 fn progress(record: &DiagnosisRecord, now: WallTime) -> (&'static str, String) {
@@ -204,7 +194,7 @@ async fn item(
     let (check, text) = judged.unzip();
     let steps = check.iter().flat_map(|check| &check.steps).map(|step| StepView {
         step: step.rung.to_string(),
-        found: found_word(step.found),
+        found: step.found,
         words: step.words.clone(),
     });
     Ok(DiagnosisItem {
@@ -219,7 +209,7 @@ async fn item(
         state,
         progress,
         incident: record.incident.map(IncidentId::as_uuid),
-        part: check.as_ref().map(|check| part_word(check.part)),
+        part: check.as_ref().map(|check| check.part),
         steps: steps.collect(),
         sentence: check.map(|check| check.sentence),
         text,
@@ -265,7 +255,7 @@ pub(crate) async fn diagnoses(
 
 /// One diagnosis with its progress.
 #[utoipa::path(get, path = "/diagnoses/{id}", operation_id = "getDiagnosis",
-    params(("id" = String, Path, description = "The diagnosis's id")), responses(
+    params(("id" = String, Path, description = "The diagnosis's id or short number")), responses(
     (status = 200, body = DiagnosisItem),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -275,7 +265,8 @@ pub(crate) async fn diagnosis(
     Path(id): Path<String>,
 ) -> Result<Json<DiagnosisItem>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
-    let wanted: DiagnosisId = id.parse().map_err(|_| unknown())?;
+    let wanted = resolve(&shared.store, Numbered::Diagnosis, &id).await?;
+    let wanted = DiagnosisId::from_uuid(wanted);
     let found = shared.store.diagnoses(Some(wanted), None, 1).await?;
     Ok(Json(items(&shared, found).await?.pop().ok_or_else(unknown)?))
 }

@@ -1,42 +1,27 @@
 //! Events, for a moment or lasting.
 
+use super::message::MessageView;
+use super::numbers::resolve;
 use super::view::offset;
 use super::{Page, ValidQuery};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Path, State};
+use itinera_analysis::catalogue::Context;
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
-use itinera_model::id::{AgentId, IncidentId};
-use itinera_store::{EventQuery, EventRecord};
+use itinera_model::event::EventKind;
+use itinera_model::id::{AgentId, EventId, IncidentId};
+use itinera_model::owner::OwnerMap;
+use itinera_store::{EventQuery, EventRecord, Numbered};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
-
-/// The word for a perceived severity (RFC 8632).
-pub(super) const fn severity_word(severity: Severity) -> &'static str {
-    match severity {
-        Severity::Critical => "critical",
-        Severity::Major => "major",
-        Severity::Minor => "minor",
-    }
-}
-
-/// The word of a part at fault.
-pub(super) const fn part_word(part: Part) -> &'static str {
-    match part {
-        Part::Nothing => "nothing",
-        Part::Machine => "machine",
-        Part::Site => "site",
-        Part::Names => "names",
-        Part::Network => "network",
-        Part::Service => "service",
-    }
-}
 
 /// An event.
 #[derive(Debug, Serialize, ToSchema)]
@@ -44,14 +29,12 @@ pub(crate) struct EventItem {
     id: Uuid,
     /// Its short number.
     no: i64,
-    /// Such as `service-fails`, `name-stale`, `frames-damaged`, `host-facts-changed`.
-    kind: String,
-    /// Part at fault: `machine`, `site`, `names`, `network` or `service`.
-    part: &'static str,
-    /// `critical`, `major` or `minor`; absent for what is only to be known.
-    perceived_severity: Option<&'static str>,
-    /// What occurred, in the words of the time.
-    sentence: String,
+    kind: EventKind,
+    message: MessageView,
+    /// Part at fault.
+    part: Part,
+    /// Absent for what is only to be known.
+    perceived_severity: Option<Severity>,
     site: String,
     agent: Uuid,
     /// The service that it touches, where it is about one.
@@ -67,18 +50,27 @@ pub(crate) struct EventItem {
     ended_at: Option<OffsetDateTime>,
     /// The incident that it belongs to.
     incident: Option<Uuid>,
+    /// The incident's short number.
+    incident_no: Option<i64>,
 }
 
-impl From<EventRecord> for EventItem {
-    fn from(record: EventRecord) -> Self {
+impl EventItem {
+    fn new(record: EventRecord, map: &OwnerMap, numbers: &BTreeMap<IncidentId, i64>) -> Self {
         let EventRecord { id, no, event, site, ended_at, incident } = record;
         Self {
             id: id.as_uuid(),
             no,
-            kind: event.key.kind.to_string(),
-            part: part_word(event.part),
-            perceived_severity: event.severity.map(severity_word),
-            sentence: event.words,
+            kind: event.key.kind,
+            message: MessageView::new(
+                event.message,
+                &Context {
+                    map,
+                    cleared: event.severity.is_some() && ended_at.is_some(),
+                    sites: std::slice::from_ref(&site),
+                },
+            ),
+            part: event.part,
+            perceived_severity: event.severity,
             site,
             agent: event.key.agent.as_uuid(),
             service: event.service,
@@ -87,6 +79,7 @@ impl From<EventRecord> for EventItem {
             raised_at: offset(event.raised_at),
             ended_at,
             incident: incident.map(IncidentId::as_uuid),
+            incident_no: incident.and_then(|id| numbers.get(&id).copied()),
         }
     }
 }
@@ -141,8 +134,13 @@ pub(crate) async fn events(
     };
     let records = shared.store.events(which, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
-    let items: Vec<EventItem> =
-        records.into_iter().take(limit.into()).map(EventItem::from).collect();
+    let numbers = records.iter().filter_map(|record| record.incident);
+    let numbers = shared.store.incident_numbers(numbers).await?;
+    let mut items = Vec::new();
+    for record in records.into_iter().take(limit.into()) {
+        let (map, _) = shared.owner_map_at(offset(record.event.raised_at)).await?;
+        items.push(EventItem::new(record, &map, &numbers));
+    }
     let next = match items.last().filter(|_| more) {
         Some(last) => {
             let at = last.raised_at.format(&Rfc3339);
@@ -152,4 +150,22 @@ pub(crate) async fn events(
         None => None,
     };
     Ok(Json(Events { items, next }))
+}
+
+/// One event.
+#[utoipa::path(get, path = "/events/{id}", operation_id = "getEvent",
+    params(("id" = String, Path, description = "The event's id or short number")), responses(
+    (status = 200, body = EventItem),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn event(
+    State(shared): State<Arc<Shared>>,
+    Path(id): Path<String>,
+) -> Result<Json<EventItem>, ApiError> {
+    let event = EventId::from_uuid(resolve(&shared.store, Numbered::Event, &id).await?);
+    let record = shared.store.event(event).await?.ok_or_else(|| ApiError::unknown_id(&id))?;
+    let numbers = shared.store.incident_numbers(record.incident).await?;
+    let (map, _) = shared.owner_map_at(offset(record.event.raised_at)).await?;
+    Ok(Json(EventItem::new(record, &map, &numbers)))
 }

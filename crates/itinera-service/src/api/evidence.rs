@@ -1,12 +1,15 @@
 //! What was measured around the time of a complaint, gathered once and then frozen.
 
+use super::message::MessageView;
 use crate::past;
 use crate::problem::ApiError;
 use crate::server::Shared;
-use itinera_analysis::complaint::{self, ComplaintCause, Relation, Witness};
-use itinera_analysis::{sentence, watch::worst};
+use itinera_analysis::complaint::{self, Relation, Witness};
+use itinera_analysis::messages;
+use itinera_analysis::watch::worst;
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
+use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
 use itinera_store::{IncidentRecord, PathRecord};
 use serde::{Deserialize, Serialize};
@@ -16,7 +19,7 @@ use utoipa::ToSchema;
 use uuid::Uuid;
 
 /// Users do not know the exact minute: measurements within this time of it count.
-const HOST_FACTS: Duration = Duration::minutes(5);
+const AROUND: Duration = Duration::minutes(5);
 /// Paths known by name.
 const MOST_PATHS: i64 = 5_000;
 /// Paths of one relation that are evaluated: more would take longer than a user waits.
@@ -41,12 +44,12 @@ pub(crate) struct WitnessView {
     end_lost: u32,
     end_delay_us: Option<u32>,
     usual_end_delay_us: Option<u32>,
-    /// What was found, in words.
+    /// Headline of the finding; absent without one.
     finding: Option<String>,
 }
 
-/// What was measured there and then, beside its neighbours, with a verdict.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+/// What was measured there and then, beside its neighbours, with a verdict, as it is frozen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Evidence {
     #[serde(with = "time::serde::rfc3339")]
     gathered_at: OffsetDateTime,
@@ -54,17 +57,35 @@ pub(crate) struct Evidence {
     from: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339")]
     to: OffsetDateTime,
-    /// `not-measured`, `not-the-network`, `site`, `service` or `shared`.
-    cause: String,
-    /// The verdict, then its reasons.
-    sentences: Vec<String>,
+    /// The verdict.
+    pub(super) message: Message,
+    witnesses: Vec<WitnessView>,
+}
+
+/// Frozen evidence with the words of its verdict.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct EvidenceView {
+    #[serde(with = "time::serde::rfc3339")]
+    gathered_at: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    from: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339")]
+    to: OffsetDateTime,
+    /// The verdict.
+    message: MessageView,
     witnesses: Vec<WitnessView>,
 }
 
 impl Evidence {
-    /// The verdict itself.
-    pub(super) fn first_sentence(self) -> String {
-        self.sentences.into_iter().next().unwrap_or_default()
+    pub(super) fn view(self, map: &OwnerMap) -> EvidenceView {
+        let Self { gathered_at, from, to, message, witnesses } = self;
+        EvidenceView {
+            gathered_at,
+            from,
+            to,
+            message: MessageView::of_one(message, map),
+            witnesses,
+        }
     }
 }
 
@@ -79,16 +100,6 @@ const fn relation_word(relation: Relation) -> &'static str {
         Relation::Own => "own",
         Relation::SameSite => "same-site",
         Relation::SameService => "same-service",
-    }
-}
-
-const fn cause_word(cause: ComplaintCause) -> &'static str {
-    match cause {
-        ComplaintCause::NotMeasured => "not-measured",
-        ComplaintCause::NotTheNetwork => "not-the-network",
-        ComplaintCause::Site => "site",
-        ComplaintCause::Service => "service",
-        ComplaintCause::Shared => "shared",
     }
 }
 
@@ -134,7 +145,7 @@ pub(super) async fn gather(
         *count <= MOST_WITNESSES
     });
     let ids: Vec<PathId> = related.iter().map(|(_, path)| path.id).collect();
-    let (from, to) = (about - HOST_FACTS, about + HOST_FACTS);
+    let (from, to) = (about - AROUND, about + AROUND);
     let mut assessed = past::assessments(&shared.store, &ids, from, to).await?;
     let (map, _) = shared.owner_map_at(about).await?;
     let mut witnesses = Vec::new();
@@ -144,13 +155,11 @@ pub(super) async fn gather(
         views.push(view(relation, &path, assessment.as_ref(), &map));
         witnesses.push(Witness { relation, assessment });
     }
-    let verdict = complaint::verdict(site, service, &witnesses, &map);
     Ok(Evidence {
         gathered_at: OffsetDateTime::now_utc(),
         from,
         to,
-        cause: cause_word(verdict.cause).to_owned(),
-        sentences: verdict.sentences,
+        message: complaint::verdict(site, service, &witnesses),
         witnesses: views,
     })
 }
@@ -177,6 +186,8 @@ fn view(
         end_lost: assessment.map_or(0, |assessment| assessment.end_lost),
         end_delay_us: end.and_then(|hop| hop.delay_us).map(|us| us.as_micros()),
         usual_end_delay_us: end.and_then(|hop| hop.usual_delay_us).map(|us| us.as_micros()),
-        finding: finding.map(|finding| sentence::of_finding(finding, map)),
+        finding: finding.map(|finding| {
+            MessageView::of_one(messages::of_finding(finding), map).headline().to_owned()
+        }),
     }
 }

@@ -1,6 +1,9 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
-use super::view::{AlarmItem, OwnerView, offset};
+use super::alarms::{AlarmItem, distinct};
+use super::message::{MessageView, OwnerView};
+use super::numbers::resolve;
+use super::view::offset;
 use super::{MAX_PAGE, Page, ValidQuery, checked_time, evidence};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -9,11 +12,15 @@ use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use evidence::Evidence;
-use itinera_analysis::{incident, sentence};
+use itinera_analysis::catalogue::Context;
+use itinera_analysis::responsible::Responsible;
+use itinera_analysis::{event as events, incident, messages};
+use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{Complaint, IncidentEvent, IncidentRecord, PathEnds};
+use itinera_model::message::{Message, RecordedWords};
+use itinera_model::owner::OwnerMap;
+use itinera_store::{Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -25,18 +32,39 @@ use uuid::Uuid;
 /// Longest note.
 const LONGEST_TEXT: usize = 10_000;
 
+/// State of an incident.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum IncidentState {
+    /// An alarm is open, or a complaint is not closed.
+    Open,
+    /// Every alarm has cleared.
+    Cleared,
+    /// A user closed it.
+    Closed,
+}
+
+/// What opened an incident.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum IncidentOrigin {
+    /// Alarms of one cause.
+    Alarms,
+    /// A complaint.
+    Complaint,
+}
+
 /// An incident in short.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct IncidentItem {
     id: Uuid,
     /// Its short number.
     no: i64,
-    /// What it is, in words.
-    sentence: String,
-    /// `open`; `over` when every alarm has cleared; `closed`.
-    state: &'static str,
-    /// `alarms` or `complaint`.
-    origin: &'static str,
+    message: MessageView,
+    /// The highest of its alarms; absent for a complaint without one.
+    perceived_severity: Option<Severity>,
+    state: IncidentState,
+    origin: IncidentOrigin,
     /// Start of the first fault, or the time complained of.
     #[serde(with = "time::serde::rfc3339")]
     since: OffsetDateTime,
@@ -76,12 +104,63 @@ fn ends_of<'a>(ends: &'a [PathEnds], paths: &BTreeSet<PathId>) -> Vec<&'a PathEn
     ends.iter().filter(|end| paths.contains(&end.path)).collect()
 }
 
-fn distinct<'a>(names: impl Iterator<Item = &'a String>) -> Vec<String> {
-    names.collect::<BTreeSet<_>>().into_iter().cloned().collect()
-}
-
 fn paths_of(record: &IncidentRecord) -> BTreeSet<PathId> {
     record.alarms.iter().flat_map(|alarm| alarm.alarm.paths.iter().copied()).collect()
+}
+
+/// The message that stands for an incident, with whether it is over.
+fn principal(record: &IncidentRecord) -> Result<(Message, bool), ApiError> {
+    if let Some(complaint) = &record.complaint {
+        let unjudged = || {
+            let (site, service) = (&complaint.site, &complaint.service);
+            let words = format!("Complaint about {service} from {site}");
+            Message::Recorded(RecordedWords { words })
+        };
+        let evidence = evidence::frozen(record)?;
+        return Ok((evidence.map_or_else(unjudged, |it| it.message), false));
+    }
+    let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
+    let faults: Vec<_> = record
+        .faults
+        .iter()
+        .map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some()))
+        .collect();
+    let of_events = events::principal(&faults).map(|it| (it.event.message.clone(), it.cleared));
+    // What a host reports of itself explains what its first link shows.
+    let of_host = faults.iter().any(|(event, ..)| event.part == Part::Machine);
+    let found = match (incident::principal(&alarms), of_events) {
+        (Some(_), Some(event)) if of_host => Some(event),
+        (Some(alarm), _) => Some(alarm),
+        (None, event) => event,
+    };
+    Ok(found.unwrap_or((Message::NothingAttached, false)))
+}
+
+/// Causes among the events of an incident: what several sites see of one cause counts once.
+fn causes(record: &IncidentRecord, lasting: bool) -> usize {
+    let wanted = record.faults.iter().filter(|it| !(lasting && it.ended_at.is_some()));
+    wanted.map(|it| it.event.group.as_str()).collect::<BTreeSet<_>>().len()
+}
+
+fn since(record: &IncidentRecord) -> OffsetDateTime {
+    if let Some(complaint) = &record.complaint {
+        return complaint.about;
+    }
+    let of_alarms = record.alarms.iter().map(|it| offset(it.alarm.since));
+    let of_events = record.faults.iter().map(|it| offset(it.event.since));
+    of_alarms.chain(of_events).min().unwrap_or(record.opened_at)
+}
+
+fn owners(record: &IncidentRecord, map: &OwnerMap) -> Vec<OwnerView> {
+    let mut owners: Vec<OwnerView> = Vec::new();
+    for alarm in &record.alarms {
+        for owner in Responsible::of(&alarm.alarm.key.place, map).owners() {
+            if !owners.iter().any(|known| known.is(owner)) {
+                owners.push(owner.into());
+            }
+        }
+    }
+    owners
 }
 
 /// The incident in short, with owners of the time it was opened.
@@ -91,79 +170,47 @@ async fn item(
     ends: &[PathEnds],
 ) -> Result<IncidentItem, ApiError> {
     let (map, _) = shared.owner_map_at(record.opened_at).await?;
-    let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
-    let open_alarms = alarms.iter().filter(|(_, cleared)| !cleared).count();
     let ends = ends_of(ends, &paths_of(record));
     let faults = &record.faults;
-    let seen_at = faults.iter().map(|fault| &fault.site);
-    let touched = faults.iter().filter_map(|fault| fault.event.service.as_ref());
-    let mut sites = distinct(ends.iter().map(|end| &end.site).chain(seen_at));
-    let mut services = distinct(ends.iter().map(|end| &end.service).chain(touched));
-    let events: Vec<_> =
-        faults.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
-    // What several sites see of one cause is one alarm.
-    let causes = |lasting: bool| {
-        let wanted = events.iter().filter(|(.., over)| !(lasting && *over));
-        wanted.map(|(event, ..)| event.group.as_str()).collect::<BTreeSet<_>>().len()
-    };
-    let lasting = causes(true);
-    // What a machine says of itself explains what its first link shows.
-    let of_machine = events.iter().any(|(event, ..)| event.part == Part::Machine);
-    let headline =
-        match (incident::headline(&alarms, &map), itinera_analysis::event::headline(&events)) {
-            (Some(_), Some(said)) if of_machine => Some(said),
-            (Some(said), _) => Some(said),
-            (None, said) => said,
-        };
-    let mut owners: Vec<OwnerView> = Vec::new();
-    for (alarm, _) in &alarms {
-        for owner in sentence::whose(&alarm.key.place, &map).owners() {
-            if !owners.iter().any(|known| known.is(owner)) {
-                owners.push(owner.into());
-            }
-        }
-    }
-    let sentence = match (&record.complaint, headline) {
-        (Some(complaint), _) => {
-            sites = vec![complaint.site.clone()];
-            services = vec![complaint.service.clone()];
-            let verdict = evidence::frozen(record)?.map(Evidence::first_sentence);
-            let said = format!("Complaint about {} from {}.", complaint.service, complaint.site);
-            match verdict {
-                Some(verdict) => format!("{said} {verdict}"),
-                None => said,
-            }
-        }
-        (None, Some(headline)) => headline,
-        (None, None) => "Nothing belongs to this incident.".to_owned(),
-    };
-    let open_alarms = open_alarms + lasting;
-    let state = match (record.closed_at, open_alarms, &record.complaint) {
-        (Some(_), ..) => "closed",
-        (None, 0, None) => "over",
-        _ => "open",
-    };
-    let since = match &record.complaint {
-        Some(complaint) => complaint.about,
+    let (sites, services) = match &record.complaint {
+        Some(complaint) => (vec![complaint.site.clone()], vec![complaint.service.clone()]),
         None => {
-            let of_alarms = alarms.iter().map(|(alarm, _)| offset(alarm.since));
-            let of_events = events.iter().map(|(event, ..)| offset(event.since));
-            of_alarms.chain(of_events).min().unwrap_or(record.opened_at)
+            let seen_at = faults.iter().map(|fault| &fault.site);
+            let touched = faults.iter().filter_map(|fault| fault.event.service.as_ref());
+            (
+                distinct(ends.iter().map(|end| &end.site).chain(seen_at)),
+                distinct(ends.iter().map(|end| &end.service).chain(touched)),
+            )
         }
+    };
+    let (message, cleared) = principal(record)?;
+    let open_alarms =
+        record.alarms.iter().filter(|it| it.cleared_at.is_none()).count() + causes(record, true);
+    let state = match (record.closed_at, open_alarms, &record.complaint) {
+        (Some(_), ..) => IncidentState::Closed,
+        (None, 0, None) => IncidentState::Cleared,
+        _ => IncidentState::Open,
+    };
+    let of_alarms = record.alarms.iter().map(|it| it.alarm.severity);
+    let of_events = faults.iter().filter_map(|it| it.event.severity);
+    let origin = match record.complaint {
+        Some(_) => IncidentOrigin::Complaint,
+        None => IncidentOrigin::Alarms,
     };
     Ok(IncidentItem {
         id: record.id.as_uuid(),
         no: record.no,
-        sentence,
+        message: MessageView::new(message, &Context { map: &map, cleared, sites: &sites }),
+        perceived_severity: of_alarms.chain(of_events).min(),
         state,
-        origin: if record.complaint.is_some() { "complaint" } else { "alarms" },
-        since,
+        origin,
+        since: since(record),
         opened_at: record.opened_at,
         closed_at: record.closed_at,
         sites,
         services,
-        owners,
-        alarms: alarms.len() + causes(false),
+        owners: owners(record, &map),
+        alarms: record.alarms.len() + causes(record, false),
         open_alarms,
     })
 }
@@ -202,14 +249,28 @@ pub(crate) async fn incidents(
     Ok(Json(Incidents { items, next }))
 }
 
-/// What the open incidents say, newest first.
-pub(super) async fn open_sentences(shared: &Shared) -> Result<Vec<String>, ApiError> {
+/// Incidents that are not closed.
+#[derive(Debug, Default)]
+pub(super) struct Unclosed {
+    /// Headlines of the open ones, newest first.
+    pub(super) open: Vec<String>,
+    /// How many have cleared and are not closed.
+    pub(super) cleared: usize,
+}
+
+/// Incidents that are not closed.
+pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
     let records = shared.store.incidents(true, None, MAX_PAGE.into()).await?;
-    let mut said = Vec::new();
+    let mut all = Unclosed::default();
     for record in records {
-        said.push(item(shared, &record, &[]).await?.sentence);
+        let item = item(shared, &record, &[]).await?;
+        match item.state {
+            IncidentState::Open => all.open.push(item.message.headline().to_owned()),
+            IncidentState::Cleared => all.cleared += 1,
+            IncidentState::Closed => {}
+        }
     }
-    Ok(said)
+    Ok(all)
 }
 
 /// An entry in the timeline of an incident.
@@ -222,7 +283,7 @@ pub(crate) struct TimelineEntry {
     /// `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `diagnosis-started`,
     /// `note`, `closed` or `reopened`.
     kind: String,
-    /// A note's or a closing's words; what an alarm said.
+    /// A note's or a closing's words; the headline of an alarm or event.
     text: Option<String>,
     /// The alarm that it is about.
     alarm: Option<Uuid>,
@@ -248,7 +309,7 @@ pub(crate) struct IncidentDetail {
     /// Absent where alarms opened it.
     complaint: Option<ComplaintView>,
     /// What was measured around the time complained of, as it was when the complaint came.
-    evidence: Option<Evidence>,
+    evidence: Option<evidence::EvidenceView>,
     /// Its alarms, oldest first.
     alarm_items: Vec<AlarmItem>,
     /// Its diagnoses, newest first.
@@ -269,13 +330,15 @@ async fn event(
     let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
     let occurred = named("event");
     let occurred = of.faults.iter().find(|it| Some(it.id.as_uuid()) == occurred);
-    let text = match record {
-        None if occurred.is_some() => occurred.map(|it| it.event.words.clone()),
-        Some(record) => {
-            let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
-            Some(sentence::of_alarm(&record.alarm, event.kind == "alarm-cleared", &map))
+    let (map, _) = shared.owner_map_at(event.at).await?;
+    let render = |message| MessageView::of_one(message, &map).headline().to_owned();
+    let text = match (record, occurred) {
+        (Some(record), _) => {
+            let cleared = event.kind == "alarm-cleared";
+            Some(render(messages::of_alarm(&record.alarm, cleared, false)))
         }
-        None => {
+        (None, Some(occurred)) => Some(render(occurred.event.message.clone())),
+        (None, None) => {
             let words = event.body["text"].as_str().or_else(|| event.body["words"].as_str());
             words.filter(|words| !words.is_empty()).map(str::to_owned)
         }
@@ -293,14 +356,15 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     let mut alarm_items = Vec::new();
     for alarm in &record.alarms {
         let (map, _) = shared.owner_map_at(offset(alarm.alarm.raised_at)).await?;
-        alarm_items.push(AlarmItem::new(alarm, &map));
+        alarm_items.push(AlarmItem::of_paths(alarm, &ends, &map));
     }
-    alarm_items.extend(AlarmItem::of_faults(&record.faults));
+    let (map, _) = shared.owner_map_at(record.opened_at).await?;
+    alarm_items.extend(AlarmItem::of_faults(&record.faults, &map));
     let mut events = Vec::new();
     for occurred in shared.store.incident_events(id).await? {
         events.push(event(shared, occurred, &record).await?);
     }
-    let evidence = evidence::frozen(&record)?;
+    let evidence = evidence::frozen(&record)?.map(|it| it.view(&map));
     let complaint = record.complaint.map(|complaint| ComplaintView {
         site: complaint.site,
         service: complaint.service,
@@ -313,13 +377,13 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     Ok(Json(IncidentDetail { item, complaint, evidence, alarm_items, diagnoses, watches, events }))
 }
 
-fn id_of(text: &str) -> Result<IncidentId, ApiError> {
-    text.parse().map_err(|_| ApiError::unknown_id(text))
+async fn id_of(shared: &Shared, text: &str) -> Result<IncidentId, ApiError> {
+    Ok(IncidentId::from_uuid(resolve(&shared.store, Numbered::Incident, text).await?))
 }
 
 /// One incident with its alarms, its evidence and what occurred.
 #[utoipa::path(get, path = "/incidents/{id}", operation_id = "getIncident",
-    params(("id" = String, Path, description = "The incident's id")), responses(
+    params(("id" = String, Path, description = "The incident's id or short number")), responses(
     (status = 200, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -328,7 +392,7 @@ pub(crate) async fn incident(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
 ) -> Result<Json<IncidentDetail>, ApiError> {
-    detail(&shared, id_of(&id)?).await
+    detail(&shared, id_of(&shared, &id).await?).await
 }
 
 /// A report of a problem.
@@ -396,7 +460,7 @@ pub(crate) struct EntryText {
 
 /// Writes a note into an incident.
 #[utoipa::path(post, path = "/incidents/{id}/notes", operation_id = "addNote",
-    params(("id" = String, Path, description = "The incident's id")),
+    params(("id" = String, Path, description = "The incident's id or short number")),
     request_body = EntryText, responses(
     (status = 201, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -409,7 +473,7 @@ pub(crate) async fn add_note(
     body: Result<Json<EntryText>, JsonRejection>,
 ) -> Result<(StatusCode, Json<IncidentDetail>), ApiError> {
     let Json(words) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    let id = id_of(&id)?;
+    let id = id_of(&shared, &id).await?;
     let text = checked_text("text", &words.text, 1)?;
     shared.store.add_note(id, &text, &by.name).await?;
     shared.change_added.notify_one();
@@ -418,7 +482,7 @@ pub(crate) async fn add_note(
 
 /// Closes an incident; its alarms stay as they are.
 #[utoipa::path(post, path = "/incidents/{id}/close", operation_id = "closeIncident",
-    params(("id" = String, Path, description = "The incident's id")),
+    params(("id" = String, Path, description = "The incident's id or short number")),
     request_body = EntryText, responses(
     (status = 200, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -431,7 +495,7 @@ pub(crate) async fn close(
     body: Result<Json<EntryText>, JsonRejection>,
 ) -> Result<Json<IncidentDetail>, ApiError> {
     let Json(words) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    let id = id_of(&id)?;
+    let id = id_of(&shared, &id).await?;
     let text = checked_text("text", &words.text, 0)?;
     shared.store.close_incident(id, &text, &by.name).await?;
     shared.change_added.notify_one();
@@ -440,7 +504,7 @@ pub(crate) async fn close(
 
 /// Opens a closed incident again.
 #[utoipa::path(post, path = "/incidents/{id}/reopen", operation_id = "reopenIncident",
-    params(("id" = String, Path, description = "The incident's id")), responses(
+    params(("id" = String, Path, description = "The incident's id or short number")), responses(
     (status = 200, body = IncidentDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 409, body = Problem, content_type = "application/problem+json"),
@@ -450,7 +514,7 @@ pub(crate) async fn reopen(
     by: Actor,
     Path(id): Path<String>,
 ) -> Result<Json<IncidentDetail>, ApiError> {
-    let id = id_of(&id)?;
+    let id = id_of(&shared, &id).await?;
     shared.store.reopen_incident(id, &by.name).await?;
     shared.change_added.notify_one();
     detail(&shared, id).await

@@ -9,6 +9,8 @@ mod evidence;
 mod host_facts;
 mod incidents;
 mod join_codes;
+mod message;
+mod numbers;
 mod owners;
 mod pairs;
 mod paths;
@@ -78,11 +80,13 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(checks::check))
         .routes(routes!(checks::ask_now))
         .routes(routes!(events::events))
+        .routes(routes!(events::event))
         .routes(routes!(diagnoses::diagnoses, diagnoses::start_diagnosis))
         .routes(routes!(diagnoses::diagnosis))
         .routes(routes!(paths::paths))
         .routes(routes!(paths::path))
         .routes(routes!(alarms::alarms))
+        .routes(routes!(alarms::alarm))
         .merge(owner_maps)
         .routes(routes!(join_codes::make_join_code))
         .routes(routes!(weave::weave))

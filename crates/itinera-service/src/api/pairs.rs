@@ -1,5 +1,6 @@
 //! Pairs of agents: both ways between them, each direction by itself.
 
+use super::numbers::resolve;
 use super::view::offset;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -11,7 +12,7 @@ use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
 use itinera_analysis::voice::{self, Fitness, VoiceQuality};
 use itinera_model::id::PairId;
 use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
-use itinera_store::PairRecord;
+use itinera_store::{Numbered, PairRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -283,7 +284,7 @@ pub(crate) struct PairDetail {
 
 /// One pair with its rounds of the last hour.
 #[utoipa::path(get, path = "/pairs/{id}", operation_id = "getPair",
-    params(("id" = String, Path, description = "The pair's id")), responses(
+    params(("id" = String, Path, description = "The pair's id or short number")), responses(
     (status = 200, body = PairDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -293,7 +294,7 @@ pub(crate) async fn pair(
     Path(id): Path<String>,
 ) -> Result<Json<PairDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
-    let wanted: PairId = id.parse().map_err(|_| unknown())?;
+    let wanted = PairId::from_uuid(resolve(&shared.store, Numbered::Pair, &id).await?);
     let pairs = shared.store.pairs().await?;
     let pair = pairs.iter().find(|pair| pair.id == wanted).ok_or_else(unknown)?;
     let now = OffsetDateTime::now_utc();
@@ -327,7 +328,7 @@ pub(crate) struct VoiceRequest {
 
 /// Sends a voice-like stream on a pair for a limited time, to rate voice quality.
 #[utoipa::path(post, path = "/pairs/{id}/voice", operation_id = "makeVoice",
-    params(("id" = String, Path, description = "The pair's id")),
+    params(("id" = String, Path, description = "The pair's id or short number")),
     request_body = VoiceRequest, responses(
     (status = 200, body = PairDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -344,7 +345,7 @@ pub(crate) async fn make_voice(
         return Err(ApiError::BadInput(format!("for_s: {} is outside 10 to 600", wanted.for_s)));
     }
     let unknown = || ApiError::unknown_id(&id);
-    let known: PairId = id.parse().map_err(|_| unknown())?;
+    let known = PairId::from_uuid(resolve(&shared.store, Numbered::Pair, &id).await?);
     let until = OffsetDateTime::now_utc() + Duration::seconds(wanted.for_s.into());
     let version = shared.store.make_voice(known, until, &by.name).await?.ok_or_else(unknown)?;
     shared.tell_agents(Some(version));

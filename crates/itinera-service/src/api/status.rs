@@ -1,11 +1,15 @@
 //! The status of the installation, and the agents.
 
-use super::view::{AlarmItem, alarm_items};
+use super::alarms::{AlarmItem, alarm_items};
+use super::incidents::{Unclosed, unclosed};
+use super::message::MessageView;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
+use itinera_analysis::messages;
 use itinera_model::id::{PairId, PathId};
+use itinera_model::owner::OwnerMap;
 use itinera_store::{AgentRecord, StateCounts};
 use serde::Serialize;
 use std::sync::Arc;
@@ -25,10 +29,36 @@ pub(crate) struct OwnerMapView {
     imported_at: OffsetDateTime,
 }
 
+/// State of all paths together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum OverallState {
+    /// No agent has joined.
+    NoAgents,
+    /// Agents have joined, and nothing is measured yet.
+    NoRounds,
+    /// No incident is open and no path has a finding.
+    NoFindings,
+    /// Paths have findings that are no alarms yet.
+    Suspected,
+    /// Incidents are open.
+    Incidents,
+}
+
+/// A finding that is no alarm yet.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct SuspectedView {
+    path: Uuid,
+    site: String,
+    target: String,
+    message: MessageView,
+}
+
 /// The status of the installation.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StatusView {
-    /// The status in one sentence.
+    state: OverallState,
+    /// The state in one line.
     sentence: String,
     /// When this was so.
     #[serde(with = "time::serde::rfc3339")]
@@ -47,6 +77,12 @@ pub(crate) struct StatusView {
     set_aside_commits: i64,
     open_alarms: i64,
     open_incidents: usize,
+    /// Incidents that are not closed although all their alarms have cleared.
+    cleared_incidents: usize,
+    /// Paths with a finding in the last two minutes that no open alarm has.
+    suspected_paths: i64,
+    /// The surest of these findings; absent without one.
+    surest_suspected: Option<SuspectedView>,
     /// The newest open alarms.
     alarms: Vec<AlarmItem>,
     /// Absent before the first import.
@@ -57,41 +93,71 @@ fn plural(count: i64, one: &str) -> String {
     format!("{count} {one}{}", if count == 1 { "" } else { "s" })
 }
 
-/// The first of several sentences: the rest stands with the incident.
-fn first_sentence(words: &str) -> &str {
-    let end = words
-        .match_indices(". ")
-        .find(|(at, _)| words[at + 2..].chars().next().is_some_and(char::is_uppercase));
-    end.map_or(words, |(at, _)| &words[..=at])
+fn state(counts: &StateCounts, incidents: &Unclosed) -> OverallState {
+    match (counts, incidents.open.as_slice()) {
+        (StateCounts { agents: 0, .. }, _) => OverallState::NoAgents,
+        (StateCounts { rounds: 0, .. }, _) => OverallState::NoRounds,
+        (_, [_, ..]) => OverallState::Incidents,
+        (StateCounts { suspected_paths: 1.., .. }, []) => OverallState::Suspected,
+        (_, []) => OverallState::NoFindings,
+    }
 }
 
-fn sentence(counts: &StateCounts, incidents: &[String]) -> String {
-    let mut said = match (counts, incidents) {
-        (StateCounts { agents: 0, .. }, _) => {
-            "Nothing is watched yet: no agent has joined.".to_owned()
+fn sentence(counts: &StateCounts, incidents: &Unclosed, suspected: Option<&str>) -> String {
+    let paths = plural(counts.paths, "path");
+    let mut line = match state(counts, incidents) {
+        OverallState::NoAgents => "No agent has joined yet.".to_owned(),
+        OverallState::NoRounds => {
+            let verb = if counts.agents == 1 { "has" } else { "have" };
+            let agents = plural(counts.agents, "agent");
+            format!("{agents} {verb} joined; no measurement has arrived yet.")
         }
-        (StateCounts { rounds: 0, .. }, _) => {
+        OverallState::NoFindings => format!("No faults on {paths}."),
+        OverallState::Suspected => {
+            let surest = suspected.map_or_else(String::new, |it| format!("; the surest: {it}"));
+            let verb = if counts.suspected_paths == 1 { "shows" } else { "show" };
             format!(
-                "{} joined; the first measurements are on their way.",
-                plural(counts.agents, "agent")
+                "No open incident. {} of {paths} {verb} a suspected fault{surest}.",
+                counts.suspected_paths
             )
         }
-        (_, []) => format!("Nothing is wrong on {}.", plural(counts.paths, "path")),
-        (_, [incident]) => format!("One incident is open. {}", first_sentence(incident)),
-        (_, [newest, ..]) => {
-            let newest = first_sentence(newest);
-            let open = i64::try_from(incidents.len()).unwrap_or(i64::MAX);
-            format!("{} are open. The newest: {newest}", plural(open, "incident"))
+        OverallState::Incidents => {
+            let open = i64::try_from(incidents.open.len()).unwrap_or(i64::MAX);
+            let newest = incidents.open.first().map_or("", String::as_str);
+            let which = if open == 1 { "" } else { "newest: " };
+            format!("{}, {which}{newest}.", plural(open, "open incident"))
         }
     };
+    if incidents.cleared > 0 {
+        let cleared = i64::try_from(incidents.cleared).unwrap_or(i64::MAX);
+        line.push_str(&format!(" {} to close.", plural(cleared, "cleared incident")));
+    }
     if counts.agents_late > 0 && counts.rounds > 0 {
         let verb = if counts.agents_late == 1 { "has" } else { "have" };
-        said.push_str(&format!(
-            " {} {verb} sent nothing for a minute.",
-            plural(counts.agents_late, "agent")
-        ));
+        let agents = plural(counts.agents_late, "agent");
+        line.push_str(&format!(" {agents} {verb} sent nothing for a minute."));
     }
-    said
+    line
+}
+
+async fn surest_suspected(
+    shared: &Shared,
+    counts: &StateCounts,
+    map: &OwnerMap,
+) -> Result<Option<SuspectedView>, ApiError> {
+    if counts.suspected_paths == 0 {
+        return Ok(None);
+    }
+    let record = shared.store.surest_suspected().await?;
+    Ok(record.and_then(|record| {
+        let finding = record.latest?.finding?;
+        Some(SuspectedView {
+            path: record.id.as_uuid(),
+            site: record.site,
+            target: record.target,
+            message: MessageView::of_one(messages::of_finding(&finding), map),
+        })
+    }))
 }
 
 /// The status of the installation.
@@ -104,11 +170,14 @@ pub(crate) async fn status(
 ) -> Result<Json<StatusView>, ApiError> {
     let at = OffsetDateTime::now_utc();
     let counts = shared.store.status_counts().await?;
-    let (_, import) = shared.owner_map_at(at).await?;
-    let incidents = super::incidents::open_sentences(&shared).await?;
+    let (map, import) = shared.owner_map_at(at).await?;
+    let incidents = unclosed(&shared).await?;
+    let suspected = surest_suspected(&shared, &counts, &map).await?;
+    let headline = suspected.as_ref().map(|it| it.message.headline());
     let alarms = alarm_items(&shared, true, None, SHOWN).await?;
     Ok(Json(StatusView {
-        sentence: sentence(&counts, &incidents),
+        state: state(&counts, &incidents),
+        sentence: sentence(&counts, &incidents, headline),
         at,
         agents: counts.agents,
         agents_late: counts.agents_late,
@@ -119,7 +188,10 @@ pub(crate) async fn status(
         unjudged_commits: counts.unjudged_commits,
         set_aside_commits: counts.set_aside_commits,
         open_alarms: counts.open_alarms,
-        open_incidents: incidents.len(),
+        open_incidents: incidents.open.len(),
+        cleared_incidents: incidents.cleared,
+        suspected_paths: counts.suspected_paths,
+        surest_suspected: suspected,
         alarms,
         owner_map: import.map(|import| OwnerMapView {
             source: import.source,
@@ -204,15 +276,61 @@ pub(crate) async fn agents(State(shared): State<Arc<Shared>>) -> Result<Json<Age
 
 #[cfg(test)]
 mod tests {
-    use super::first_sentence;
+    use super::*;
+
+    fn counts() -> StateCounts {
+        StateCounts {
+            agents: 6,
+            agents_late: 0,
+            paths: 62,
+            paths_without_rounds: 0,
+            open_alarms: 0,
+            suspected_paths: 0,
+            rounds: 900,
+            commits: 30,
+            unjudged_commits: 0,
+            set_aside_commits: 0,
+        }
+    }
 
     #[test]
-    fn a_full_stop_before_a_capital_ends_a_sentence() {
-        let said = "Resolver 198.18.48.53 is behind. Names lead astray.";
-        assert_eq!(first_sentence(said), "Resolver 198.18.48.53 is behind.");
-        assert_eq!(
-            first_sentence("20 % are lost (AS 64500); 98 % sure."),
-            "20 % are lost (AS 64500); 98 % sure."
-        );
+    fn no_findings_suspected_faults_and_open_incidents_are_told_apart() {
+        let none = Unclosed::default();
+        let cleared = Unclosed { cleared: 2, ..Unclosed::default() };
+        let open =
+            Unclosed { open: vec!["13 % loss inside Northmere Carriage".to_owned()], cleared: 1 };
+        let suspected = StateCounts { suspected_paths: 3, ..counts() };
+        for (counts, incidents, state_of_all, line) in [
+            (StateCounts { agents: 0, ..counts() }, &none, OverallState::NoAgents, None),
+            (StateCounts { rounds: 0, ..counts() }, &none, OverallState::NoRounds, None),
+            (counts(), &none, OverallState::NoFindings, Some("No faults on 62 paths.")),
+            (
+                counts(),
+                &cleared,
+                OverallState::NoFindings,
+                Some("No faults on 62 paths. 2 cleared incidents to close."),
+            ),
+            (
+                suspected,
+                &none,
+                OverallState::Suspected,
+                Some("No open incident. 3 of 62 paths show a suspected fault; the surest: x."),
+            ),
+            (
+                suspected,
+                &open,
+                OverallState::Incidents,
+                Some(
+                    "1 open incident, 13 % loss inside Northmere Carriage. 1 cleared incident to close.",
+                ),
+            ),
+        ] {
+            assert_eq!(state(&counts, incidents), state_of_all);
+            let sentence = sentence(&counts, incidents, Some("x"));
+            assert!(line.is_none_or(|line| line == sentence), "{sentence}");
+        }
+        let late = StateCounts { agents_late: 1, ..counts() };
+        let line = sentence(&late, &none, None);
+        assert_eq!(line, "No faults on 62 paths. 1 agent has sent nothing for a minute.");
     }
 }

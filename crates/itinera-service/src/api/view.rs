@@ -1,23 +1,23 @@
 //! What the API shows: plain records with units in their names, ratios from 0 to 1.
 
-use super::events::{part_word, severity_word};
-use crate::problem::ApiError;
-use crate::server::Shared;
-use itinera_analysis::{event as occurred, notes, sentence, weave};
-use itinera_model::alarm::AlarmKind;
-use itinera_model::diagnosis::Part;
-use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
-use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId};
-use itinera_model::owner::{Owner, OwnerMap, is_private};
-use itinera_store::{AlarmRecord, EventQuery, EventRecord, PathRecord, ReadRecord};
+use super::message::{MessageView, OwnerView, PlaceView};
+use itinera_analysis::{messages, stat, weave};
+use itinera_model::finding::{Assessment, Cause, FaultDirection, Finding, HopVerdict, HopView};
+use itinera_model::message::{LossEstimate, Message};
+use itinera_model::owner::{OwnerMap, is_private};
+use itinera_store::{PathRecord, ReadRecord};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 pub(super) fn ratio(ppm: u32) -> f64 {
     f64::from(ppm) / 1e6
+}
+
+/// 95 % interval of the loss ratio to the far end.
+fn interval(latest: &Assessment) -> Option<(f64, f64)> {
+    stat::wilson_interval(latest.end_lost, latest.end_sent)
 }
 
 fn share(part: u32, whole: u32) -> Option<f64> {
@@ -29,141 +29,63 @@ pub(super) fn offset(at: itinera_model::unit::WallTime) -> OffsetDateTime {
         .unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
-/// A network responsible for addresses.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct OwnerView {
-    /// Autonomous system number.
-    as_number: u32,
-    name: String,
-    /// Contact.
-    contact: String,
-}
-
-impl OwnerView {
-    /// True when this shows the same network.
-    pub(super) const fn is(&self, owner: &Owner) -> bool {
-        self.as_number == owner.as_number
-    }
-}
-
-impl From<&Owner> for OwnerView {
-    fn from(owner: &Owner) -> Self {
-        Self {
-            as_number: owner.as_number,
-            name: owner.name.clone(),
-            contact: owner.contact.clone(),
-        }
-    }
-}
-
-/// A place at fault: between two answering addresses.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct PlaceView {
-    /// The last address without the fault.
-    from: String,
-    /// The first address with it.
-    to: String,
-    /// Silent hops in between; the links around them cannot be told apart.
-    silent_between: u8,
-    /// Owners of the two ends: one when they are the same, two at a boundary, none when no
-    /// owner map names them.
-    owners: Vec<OwnerView>,
-}
-
-impl PlaceView {
-    fn new(place: &Place, map: &OwnerMap) -> Self {
-        let Place::Link { from, to, silent_between } = place;
-        let whose = sentence::whose(place, map);
-        Self {
-            from: from.to_string(),
-            to: to.to_string(),
-            silent_between: *silent_between,
-            owners: whose.owners().into_iter().map(OwnerView::from).collect(),
-        }
-    }
-}
-
-/// What is wrong.
-#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum CauseView {
-    Loss,
-    Delay,
-}
-
-impl From<Cause> for CauseView {
-    fn from(cause: Cause) -> Self {
-        match cause {
-            Cause::Loss => Self::Loss,
-            Cause::Delay => Self::Delay,
-        }
-    }
-}
-
 /// One candidate account of what is seen.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct ExplanationView {
-    cause: CauseView,
+    cause: Cause,
     place: PlaceView,
     probability: f64,
 }
 
-/// Where the fault begins.
+/// A finding.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct FindingView {
-    /// The finding in words.
-    sentence: String,
-    cause: CauseView,
+    message: MessageView,
+    cause: Cause,
     place: PlaceView,
+    direction: FaultDirection,
     /// The judging model's own probability, not calibrated on other networks yet.
     confidence: f64,
-    /// Carried loss; absent for another cause.
-    loss_ratio: Option<f64>,
+    /// Carried loss with its 95 % interval; absent for another cause.
+    loss: Option<LossEstimate>,
     /// Added delay; absent for another cause.
     added_delay_us: Option<u32>,
+    /// It began not before this time; absent where that is unknown.
+    #[serde(with = "time::serde::rfc3339::option")]
+    onset_earliest: Option<OffsetDateTime>,
+    /// It began not after this time.
+    #[serde(with = "time::serde::rfc3339::option")]
+    onset_latest: Option<OffsetDateTime>,
     /// The most probable accounts, best first.
     explanations: Vec<ExplanationView>,
 }
 
 impl FindingView {
     fn new(finding: &Finding, map: &OwnerMap) -> Self {
+        let is_loss = matches!(finding.cause, Cause::Loss | Cause::Break);
+        let loss = messages::loss_estimate(finding.loss_ppm, finding.loss_counts);
         Self {
-            sentence: sentence::of_finding(finding, map),
-            cause: finding.cause.into(),
+            message: MessageView::of_one(messages::of_finding(finding), map),
+            cause: finding.cause,
             place: PlaceView::new(&finding.place, map),
+            direction: finding.direction,
             confidence: ratio(finding.confidence_ppm),
-            loss_ratio: (finding.cause == Cause::Loss).then(|| ratio(finding.loss_ppm)),
+            loss: is_loss.then_some(loss),
             added_delay_us: (finding.cause == Cause::Delay)
                 .then(|| finding.added_delay_us.as_micros()),
+            onset_earliest: finding.onset.map(|onset| offset(onset.earliest)),
+            onset_latest: finding.onset.map(|onset| offset(onset.latest)),
             explanations: finding
                 .explanations
                 .iter()
                 .map(|explanation| ExplanationView {
-                    cause: explanation.cause.into(),
+                    cause: explanation.cause,
                     place: PlaceView::new(&explanation.place, map),
                     probability: ratio(explanation.probability_ppm),
                 })
                 .collect(),
         }
     }
-}
-
-/// What a hop's answers mean.
-#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum VerdictView {
-    /// Answers, and nothing begins here.
-    Clean,
-    /// Never answers while later hops do.
-    Silent,
-    /// Limits its own answers; traffic passes.
-    RateLimits,
-    /// The fault begins on the link into this hop.
-    Onset,
-    /// Shows faults that began before it.
-    Carries,
-    /// Nothing from here to the end answers.
-    Unanswered,
 }
 
 /// One hop of a path.
@@ -188,12 +110,16 @@ pub(crate) struct HopItem {
     delay_high_us: Option<u32>,
     /// Usual median delay of earlier windows; absent before three of them.
     usual_delay_us: Option<u32>,
-    verdict: VerdictView,
+    /// 95 % interval of the share of its probes without an answer; absent before the first probe.
+    loss_low_ratio: Option<f64>,
+    loss_high_ratio: Option<f64>,
+    verdict: HopVerdict,
 }
 
 impl HopItem {
     fn new(hop: &HopView, map: &OwnerMap) -> Self {
         let owner = hop.address.and_then(|address| map.owner_of(address));
+        let interval = stat::wilson_interval(hop.lost, hop.sent);
         Self {
             hop: hop.hop,
             address: hop.address.map(|address| address.to_string()),
@@ -206,14 +132,9 @@ impl HopItem {
             delay_low_us: hop.delay_quartiles_us.map(|(low, _)| low.as_micros()),
             delay_high_us: hop.delay_quartiles_us.map(|(_, high)| high.as_micros()),
             usual_delay_us: hop.usual_delay_us.map(|us| us.as_micros()),
-            verdict: match hop.verdict {
-                HopVerdict::Clean => VerdictView::Clean,
-                HopVerdict::Silent => VerdictView::Silent,
-                HopVerdict::RateLimits => VerdictView::RateLimits,
-                HopVerdict::Onset => VerdictView::Onset,
-                HopVerdict::Carries => VerdictView::Carries,
-                HopVerdict::Unanswered => VerdictView::Unanswered,
-            },
+            loss_low_ratio: interval.map(|(low, _)| low),
+            loss_high_ratio: interval.map(|(_, high)| high),
+            verdict: hop.verdict,
         }
     }
 }
@@ -259,6 +180,9 @@ pub(crate) struct LatestView {
     end_lost: u32,
     /// Round-trip loss ratio to the far end; absent before the first probe.
     end_loss_ratio: Option<f64>,
+    /// Its 95 % interval.
+    end_loss_low_ratio: Option<f64>,
+    end_loss_high_ratio: Option<f64>,
     /// Median round-trip delay to the far end.
     end_delay_us: Option<u32>,
     /// Its usual value; absent before it is learned.
@@ -274,8 +198,10 @@ pub(crate) struct LatestView {
 pub(crate) struct PathDetail {
     #[serde(flatten)]
     path: PathItem,
-    /// What the measurements mean, in sentences.
-    meaning: Vec<String>,
+    /// What the newest judgement says: the finding first.
+    messages: Vec<MessageView>,
+    /// What the answers of hops said: rewritten marks, translated addresses, tunnels.
+    notes: Vec<String>,
     hops: Vec<HopItem>,
     /// The address that the target's name stood for in the newest round; absent where it is
     /// probed by address.
@@ -310,6 +236,8 @@ impl PathItem {
                 end_sent: latest.end_sent,
                 end_lost: latest.end_lost,
                 end_loss_ratio: share(latest.end_lost, latest.end_sent),
+                end_loss_low_ratio: interval(latest).map(|(low, _)| low),
+                end_loss_high_ratio: interval(latest).map(|(_, high)| high),
                 end_delay_us: latest
                     .hops
                     .last()
@@ -330,23 +258,22 @@ impl PathItem {
 impl PathDetail {
     pub(super) fn new(record: &PathRecord, read: Option<&ReadRecord>, map: &OwnerMap) -> Self {
         let latest = record.latest.as_ref();
-        let mut meaning = latest.map_or_else(
-            || vec!["Nothing has been measured on this path yet.".to_owned()],
-            |latest| sentence::of_assessment(latest, map),
-        );
+        let said = latest.map_or_else(|| vec![Message::NotMeasured], messages::of_assessment);
+        let mut notes = Vec::new();
         if let Some(read) = read {
             let dscp = u8::try_from(record.dscp).unwrap_or(0);
-            meaning.extend(notes::of_reading(&read.reading, &read.route, dscp));
+            notes.extend(itinera_analysis::notes::of_reading(&read.reading, &read.route, dscp));
             if read.flows > 1 {
-                meaning.push(format!(
-                    "Load balancing shares this path among ways; {} flows take them in turn.",
+                notes.push(format!(
+                    "{} flows use the routes of a load balancer in turn.",
                     read.flows
                 ));
             }
         }
         Self {
             path: PathItem::new(record, map),
-            meaning,
+            messages: said.into_iter().map(|one| MessageView::of_one(one, map)).collect(),
+            notes,
             resolved: read
                 .filter(|read| read.resolution.name.is_some())
                 .map(|read| read.resolution.address.to_string()),
@@ -358,156 +285,4 @@ impl PathDetail {
             mapping: latest.map(|latest| latest.mapping),
         }
     }
-}
-
-/// An alarm.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct AlarmItem {
-    pub(super) id: Uuid,
-    /// The alarm in words.
-    pub(super) sentence: String,
-    /// `limit-held-over`, or the kind of an event that is fault, such as `service-fails`.
-    kind: String,
-    /// Part at fault: `network` for faults of paths; otherwise as for events.
-    part: &'static str,
-    /// Absent for what no path shows.
-    cause: Option<CauseView>,
-    /// `critical`, `major` or `minor` (RFC 8632).
-    perceived_severity: &'static str,
-    /// Absent for what no path shows.
-    place: Option<PlaceView>,
-    /// Absent for what no path shows.
-    confidence: Option<f64>,
-    /// The sites that see it, or have seen it; none for what paths show.
-    sites: Vec<String>,
-    /// The check that sees it.
-    check: Option<Uuid>,
-    /// Carried loss now, newest windows weighing most; absent for another cause.
-    loss_ratio: Option<f64>,
-    /// Added delay now; absent for another cause.
-    added_delay_us: Option<u32>,
-    /// Start of the first window over the limit.
-    #[serde(with = "time::serde::rfc3339")]
-    pub(super) since: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    pub(super) raised_at: OffsetDateTime,
-    /// Absent while the alarm is open.
-    #[serde(with = "time::serde::rfc3339::option")]
-    pub(super) cleared_at: Option<OffsetDateTime>,
-    /// The highest that `loss_ratio` has been; absent for another cause.
-    worst_loss_ratio: Option<f64>,
-    /// The highest that `added_delay_us` has been; absent for another cause.
-    worst_added_delay_us: Option<u32>,
-    /// The incident that it belongs to.
-    incident: Option<Uuid>,
-    /// Paths that show it now.
-    showing: Vec<Uuid>,
-    /// Paths that have shown it.
-    paths: Vec<Uuid>,
-}
-
-impl AlarmItem {
-    pub(super) fn new(record: &AlarmRecord, map: &OwnerMap) -> Self {
-        let alarm = &record.alarm;
-        let cause = alarm.key.cause;
-        Self {
-            id: record.id.as_uuid(),
-            sentence: sentence::of_alarm(alarm, record.cleared_at.is_some(), map),
-            kind: match alarm.key.kind {
-                AlarmKind::LimitHeldOver => "limit-held-over".to_owned(),
-            },
-            part: part_word(Part::Network),
-            cause: Some(cause.into()),
-            perceived_severity: severity_word(alarm.severity),
-            place: Some(PlaceView::new(&alarm.key.place, map)),
-            confidence: Some(ratio(alarm.confidence_ppm)),
-            sites: Vec::new(),
-            check: None,
-            loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.loss_ppm)),
-            added_delay_us: (cause == Cause::Delay).then(|| alarm.added_delay_us.as_micros()),
-            since: offset(alarm.since),
-            raised_at: offset(alarm.raised_at),
-            cleared_at: record.cleared_at,
-            worst_loss_ratio: (cause == Cause::Loss).then(|| ratio(alarm.worst_loss_ppm)),
-            worst_added_delay_us: (cause == Cause::Delay)
-                .then(|| alarm.worst_added_delay_us.as_micros()),
-            incident: record.incident.map(IncidentId::as_uuid),
-            showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
-            paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
-        }
-    }
-
-    /// Faults that no path shows: what several sites see of one cause is one alarm. `group` has one
-    /// at least, the first that was seen first.
-    pub(super) fn of_events(group: &[&EventRecord]) -> Option<Self> {
-        let record = group.first()?;
-        let event = &record.event;
-        let told: Vec<_> =
-            group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
-        let over = group.iter().all(|it| it.ended_at.is_some());
-        let sites: BTreeSet<&str> = group.iter().map(|it| it.site.as_str()).collect();
-        Some(Self {
-            id: record.id.as_uuid(),
-            sentence: occurred::headline(&told)?,
-            kind: event.key.kind.to_string(),
-            part: part_word(event.part),
-            cause: None,
-            perceived_severity: event.severity.map_or("minor", severity_word),
-            place: None,
-            confidence: None,
-            sites: sites.into_iter().map(str::to_owned).collect(),
-            check: event.check.map(CheckId::as_uuid),
-            loss_ratio: None,
-            added_delay_us: None,
-            since: offset(event.since),
-            raised_at: offset(event.raised_at),
-            cleared_at: if over { group.iter().filter_map(|it| it.ended_at).max() } else { None },
-            worst_loss_ratio: None,
-            worst_added_delay_us: None,
-            incident: record.incident.map(IncidentId::as_uuid),
-            showing: Vec::new(),
-            paths: Vec::new(),
-        })
-    }
-
-    /// Troubles of an incident, each cause once.
-    pub(super) fn of_faults(records: &[EventRecord]) -> Vec<Self> {
-        let mut groups: BTreeMap<&str, Vec<&EventRecord>> = BTreeMap::new();
-        for record in records {
-            groups.entry(&record.event.group).or_default().push(record);
-        }
-        groups.values().filter_map(|group| Self::of_events(group)).collect()
-    }
-}
-
-/// Events of one incident regarded.
-const MOST_OF_INCIDENT: u64 = 1_000;
-
-/// The newest alarms and faults together, newest first, at most `limit`, those before `before`.
-pub(super) async fn alarm_items(
-    shared: &Shared,
-    open: bool,
-    before: Option<(OffsetDateTime, Uuid)>,
-    limit: u64,
-) -> Result<Vec<AlarmItem>, ApiError> {
-    let alarm_before = before.map(|(at, id)| (at, AlarmId::from_uuid(id)));
-    let mut items = Vec::new();
-    for record in shared.store.alarms(open, alarm_before, limit).await? {
-        let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
-        items.push(AlarmItem::new(&record, &map));
-    }
-    let all = EventQuery { faults: true, ..EventQuery::default() };
-    let which = EventQuery { lasting: open, first_of_group: true, ..all };
-    let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
-    for first in shared.store.events(which, event_before, limit).await? {
-        let of_incident = EventQuery { incident: first.incident, ..all };
-        let mut group = shared.store.events(of_incident, None, MOST_OF_INCIDENT).await?;
-        let same = |it: &EventRecord| it.event.group == first.event.group && it.id >= first.id;
-        group.retain(same);
-        group.sort_by_key(|it| it.id);
-        items.extend(AlarmItem::of_events(&group.iter().collect::<Vec<_>>()));
-    }
-    items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
-    items.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
-    Ok(items)
 }

@@ -2,6 +2,7 @@
 //! nothing for a limited time.
 
 use super::incidents::checked_text;
+use super::numbers::resolve;
 use super::{Page, ValidQuery, checked_time};
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
@@ -12,7 +13,9 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{NewSuppression, NewWatch, SuppressionRecord, WatchChange, WatchRecord};
+use itinera_store::{
+    NewSuppression, NewWatch, Numbered, SuppressionRecord, WatchChange, WatchRecord,
+};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -215,7 +218,7 @@ pub(crate) async fn start(
 
 /// One watch, with what it has found until now.
 #[utoipa::path(get, path = "/watches/{id}", operation_id = "getWatch",
-    params(("id" = Uuid, Path, description = "The watch's id")), responses(
+    params(("id" = String, Path, description = "The watch's id or short number")), responses(
     (status = 200, body = WatchItem),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -224,7 +227,7 @@ pub(crate) async fn watch(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
 ) -> Result<Json<WatchItem>, ApiError> {
-    detail(&shared, id.parse().map_err(|_| ApiError::unknown_id(&id))?).await
+    detail(&shared, resolve(&shared.store, Numbered::Watch, &id).await?).await
 }
 
 /// What is to be done with a watch.
@@ -246,7 +249,7 @@ pub(crate) enum WatchChangeRequest {
 
 /// Pauses, resumes or ends a watch, or makes it part of an incident.
 #[utoipa::path(post, path = "/watches/{id}", operation_id = "changeWatch",
-    params(("id" = Uuid, Path, description = "The watch's id")),
+    params(("id" = String, Path, description = "The watch's id or short number")),
     request_body = WatchChangeRequest, responses(
     (status = 200, body = WatchItem),
     (status = 404, body = Problem, content_type = "application/problem+json"),
@@ -260,7 +263,7 @@ pub(crate) async fn change(
     body: Result<Json<WatchChangeRequest>, JsonRejection>,
 ) -> Result<Json<WatchItem>, ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    let id: Uuid = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    let id = resolve(&shared.store, Numbered::Watch, &id).await?;
     let change = match wanted {
         WatchChangeRequest::Pause => WatchChange::Pause,
         WatchChangeRequest::Resume => WatchChange::Resume,
@@ -384,7 +387,7 @@ pub(crate) async fn suppress(
 
 /// Ends a suppression now, or before it begins.
 #[utoipa::path(delete, path = "/suppressions/{id}", operation_id = "liftSuppression",
-    params(("id" = Uuid, Path, description = "The suppression's id")), responses(
+    params(("id" = String, Path, description = "The suppression's id or short number")), responses(
     (status = 204, description = "Lifted"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
@@ -393,7 +396,7 @@ pub(crate) async fn lift(
     by: Actor,
     Path(id): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    let id: Uuid = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
+    let id = resolve(&shared.store, Numbered::Suppression, &id).await?;
     let version = shared.store.lift_suppression(id, &by.name).await?;
     shared.tell_agents(version);
     Ok(StatusCode::NO_CONTENT)

@@ -1,6 +1,7 @@
 //! A path over time: each window beside each hop, and one earlier moment whole.
 
-use super::view::{OwnerView, PathDetail, offset, ratio};
+use super::message::OwnerView;
+use super::view::{PathDetail, offset, ratio};
 use super::{ValidQuery, checked_time};
 use crate::past;
 use crate::problem::{ApiError, Problem};

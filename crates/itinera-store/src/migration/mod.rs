@@ -51,6 +51,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0008_up.sql"),
                 down: include_str!("m0008_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0009_messages",
+                up: include_str!("m0009_up.sql"),
+                down: include_str!("m0009_down.sql"),
+            }),
         ]
     }
 }

@@ -6,6 +6,7 @@ use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, 
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::id::DiagnosisId;
+use itinera_model::message::Message;
 use itinera_model::throughput::{By, ThroughputRound, ThroughputWord};
 use itinera_store::{CheckSpec, EventQuery, ThroughputSpec};
 
@@ -82,7 +83,7 @@ fn event(kind: EventKind, severity: Option<Severity>, agent: AgentId) -> Event {
         since: at,
         raised_at: at,
         group: "machine".into(),
-        words: "Frames arrive damaged.".into(),
+        message: Message::NothingAttached,
         service: None,
         check: None,
         own_addresses: vec![],
@@ -94,8 +95,8 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let Fixture { cluster, store, _data } = fixture().await;
     let agent = asking(&store).await;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let fault = event(EventKind::FramesDamaged, Some(Severity::Major), agent);
-    let known = event(EventKind::Misfit, None, agent);
+    let fault = event(EventKind::ReceiveErrors, Some(Severity::Major), agent);
+    let known = event(EventKind::CheckMismatch, None, agent);
     let change = event(EventKind::HostFactsChanged, None, agent);
     let worse = Event { severity: Some(Severity::Major), ..known.clone() };
     let (key, at) = (fault.key.clone(), fault.raised_at);

@@ -11,7 +11,7 @@ mod watches;
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::event::Fault;
-use itinera_model::finding::{Cause, Place};
+use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::{Family, Method};
@@ -335,6 +335,10 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         raised_at: at,
         confidence_ppm: 950_000,
         loss_ppm: 200_000,
+        loss_counts: LossCounts::default(),
+        direction: FaultDirection::Undetermined,
+        indistinguishable: Vec::new(),
+        reasons: Vec::new(),
         added_delay_us: Micros::ZERO,
         worst_loss_ppm: 200_000,
         worst_added_delay_us: Micros::ZERO,

@@ -3,7 +3,7 @@
 use super::{Fixture, apart, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::event::Fault;
-use itinera_model::finding::{Cause, Place};
+use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::unit::{Micros, WallTime};
 use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreError};
@@ -22,6 +22,10 @@ fn alarm(hop: u8) -> Alarm {
         raised_at: at,
         confidence_ppm: 990_000,
         loss_ppm: 200_000,
+        loss_counts: LossCounts::default(),
+        direction: FaultDirection::Undetermined,
+        indistinguishable: Vec::new(),
+        reasons: Vec::new(),
         added_delay_us: Micros::ZERO,
         worst_loss_ppm: 200_000,
         worst_added_delay_us: Micros::ZERO,

@@ -5,6 +5,7 @@ use super::*;
 use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
+use itinera_model::message::{Message, RecordedWords};
 use itinera_model::reading::CarriedInterface;
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
@@ -47,13 +48,13 @@ async fn text_with_nul_is_recorded_and_judged() {
     assert_eq!(itinera_model::text::to_octets(&name), b"xe\0-0", "nothing of it is lost");
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let event = Event {
-        key: EventKey { kind: EventKind::FramesDamaged, agent, subject: "et\0h".to_owned() },
+        key: EventKey { kind: EventKind::ReceiveErrors, agent, subject: "et\0h".to_owned() },
         part: Part::Machine,
         severity: Some(Severity::Major),
         since: micros(now),
         raised_at: micros(now),
         group: "machine\0".to_owned(),
-        words: "Receive errors on et\0h.".to_owned(),
+        message: Message::Recorded(RecordedWords { words: "Receive errors on et\0h.".into() }),
         service: Some("Crew\0Mail".to_owned()),
         check: None,
         own_addresses: vec![],
@@ -221,15 +222,27 @@ async fn a_cluster_whose_making_was_killed_is_made_again() {
 async fn a_database_of_the_version_before_is_migrated() {
     let fixture = fixture().await;
     let db = raw(&fixture).await;
+    fixture.store.reconcile(&watched(2_000)).await.unwrap();
+    join(&fixture.store).await;
+    db.execute_unprepared(include_str!("../../src/migration/m0009_down.sql")).await.unwrap();
     db.execute_unprepared(include_str!("../../src/migration/m0008_down.sql")).await.unwrap();
-    let older = "DELETE FROM seaql_migrations WHERE version = 'm0008_vocabulary';
+    let older =
+        "DELETE FROM seaql_migrations WHERE version IN ('m0008_vocabulary', 'm0009_messages');
         INSERT INTO person (id, name, role, password, active, created_at)
             VALUES (gen_random_uuid(), 'bran', 'analyst', 'h', true, now());
         INSERT INTO audit (at, person, action, object, detail)
             VALUES (now(), 'bran', 'person-added', 'bran', '{}'),
                 (now(), 'bran', 'look-asked', '1', '{}');
-        INSERT INTO incident (id, opened_at, complaint)
-            VALUES (gen_random_uuid(), now(), '{\"site\": \"Eskerry\", \"person\": \"bran\"}');
+        INSERT INTO event (id, key, agent_id, raised_at, body)
+            SELECT gen_random_uuid(), k.key, a.id, now(), jsonb_build_object('key', k.key,
+                'part', 'names', 'severity', 'major', 'since', 0, 'raised_at', 0, 'group', 'g',
+                'words', 'Resolver 198.18.48.53 is behind. Names lead astray.',
+                'service', null, 'check', null, 'own_addresses', '[]'::jsonb)
+            FROM agent a, LATERAL (SELECT jsonb_build_object(
+                'kind', 'name-stale', 'agent', a.id, 'subject', 's') AS key) k;
+        INSERT INTO incident (id, opened_at, complaint, evidence)
+            VALUES (gen_random_uuid(), now(), '{\"site\": \"Eskerry\", \"person\": \"bran\"}',
+                '{\"cause\": \"site\", \"sentences\": [\"All suffered.\", \"Look there.\"]}');
         INSERT INTO incident_event (id, incident_id, at, person, kind, body)
             SELECT gen_random_uuid(), id, now(), 'bran', 'outward-asked', '{\"outward\": 1}'
             FROM incident;";
@@ -238,7 +251,7 @@ async fn a_database_of_the_version_before_is_migrated() {
     assert_eq!(store.users().await.unwrap()[0].name, "bran");
     let actions = store.audit_entries(None, 10).await.unwrap();
     let actions: Vec<_> = actions.iter().map(|entry| entry.action.as_str()).collect();
-    assert_eq!(actions, ["diagnosis-started", "user-added"]);
+    assert_eq!(actions[..2], ["diagnosis-started", "user-added"]);
     let one = |select: &'static str| {
         let db = db.clone();
         async move {
@@ -256,6 +269,13 @@ async fn a_database_of_the_version_before_is_migrated() {
         .try_get("", "it")
         .unwrap();
     assert_eq!(kind, "diagnosis-started1");
+    let evidence = "SELECT evidence#>>'{message,parameters,words}' AS it FROM incident";
+    let words: String = one(evidence).await.try_get("", "it").unwrap();
+    assert_eq!(words, "All suffered. Look there.");
+    let events = store.events(itinera_store::EventQuery::default(), None, 10).await.unwrap();
+    assert_eq!(events[0].event.key.kind, EventKind::DnsStale);
+    let Message::Recorded(recorded) = &events[0].event.message else { panic!("{events:?}") };
+    assert_eq!(recorded.words, "Resolver 198.18.48.53 is behind. Names lead astray.");
     let partitions = "SELECT count(*) AS it FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
         WHERE i.inhparent = 'host_facts_round'::regclass AND c.relname NOT LIKE 'host_facts_round%'";
     let misnamed: i64 = one(partitions).await.try_get("", "it").unwrap();

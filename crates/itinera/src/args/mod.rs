@@ -95,10 +95,12 @@ pub(crate) enum Command {
         /// Id of the path, or its last characters as `paths` shows them
         id: String,
     },
-    /// List alarms, newest first
+    /// List alarms, newest first, or show one
     Alarms {
+        /// Number of the alarm; the list shows numbers
+        number: Option<i64>,
         /// Show only open alarms
-        #[arg(long)]
+        #[arg(long, conflicts_with = "number")]
         open: bool,
     },
     /// Print alarms, events and incidents as they arrive, until Ctrl-C
@@ -118,13 +120,15 @@ pub(crate) enum Command {
     },
     /// List or start throughput measurements between two agents
     Throughput(ThroughputArgs),
-    /// List events of services, names, hosts and routes, newest first
+    /// List events of services, names, hosts and routes, newest first, or show one
     Events {
+        /// Number of the event; the list shows numbers
+        number: Option<i64>,
         /// Show only events that have not ended
-        #[arg(long)]
+        #[arg(long, conflicts_with = "number")]
         lasting: bool,
         /// Show only events that are faults
-        #[arg(long)]
+        #[arg(long, conflicts_with = "number")]
         faults: bool,
     },
     /// Show the host facts of an agent: interfaces, gateways, resolvers, neighbours

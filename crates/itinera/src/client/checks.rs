@@ -1,7 +1,7 @@
 //! `itinera checks`: what services answer.
 
 use super::http::Client;
-use super::show::{ABSENT, ms, text_of, utc_of};
+use super::show::{ABSENT, message_of, ms, text_of, utc_of};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -17,30 +17,26 @@ pub(crate) async fn run(
     number: Option<i64>,
     now: bool,
 ) -> Result<(), Failure> {
-    let checks = client.get("/checks").await?;
     let Some(number) = number else {
+        let checks = client.get("/checks").await?;
         return output.either(&checks["items"], |output| table(output, &checks["items"]));
     };
-    let found = list(&checks["items"]).iter().find(|check| check["no"] == number);
-    let id = found.and_then(|check| check["id"].as_str()).ok_or_else(|| {
-        let text = format!("there is no check {number}; `itinera checks` lists them");
-        Failure::say(Code::Refused, text)
-    })?;
-    let check = if now { asked_now(client, id).await? } else { client.get(&place(id)).await? };
+    let check =
+        if now { asked_now(client, number).await? } else { client.get(&place(number)).await? };
     output.either(&check, |output| one(output, &check))
 }
 
-fn place(id: &str) -> String {
-    format!("/checks/{id}")
+fn place(number: i64) -> String {
+    format!("/checks/{number}")
 }
 
 /// Has a check asked at once, and waits for another result than the one there was.
-async fn asked_now(client: &Client, id: &str) -> Result<Value, Failure> {
-    let before = client.get(&place(id)).await?["at"].clone();
-    client.post(&format!("/checks/{id}/now"), &Value::Null).await?;
+async fn asked_now(client: &Client, number: i64) -> Result<Value, Failure> {
+    let before = client.get(&place(number)).await?["at"].clone();
+    client.post(&format!("/checks/{number}/now"), &Value::Null).await?;
     let begun = Instant::now();
     while begun.elapsed() < PATIENCE {
-        let check = client.get(&place(id)).await?;
+        let check = client.get(&place(number)).await?;
         if check["at"] != before {
             return Ok(check);
         }
@@ -105,14 +101,14 @@ fn one(output: &Output, check: &Value) -> Result<(), Failure> {
         asks(check),
         check["every_s"]
     )))?;
-    let Some(sentence) = check["sentence"].as_str() else {
+    if check["message"].is_null() {
         return output.line("It has no result yet.");
-    };
+    }
     output.line(&format!("Result of {}", utc_of(&check["at"])))?;
     output.line("")?;
-    output.sentence(sentence, "")?;
-    if let Some(event) = check["event"].as_str() {
-        output.sentence(event, "")?;
+    message_of(output, &check["message"])?;
+    if !check["event"].is_null() {
+        message_of(output, &check["event"])?;
     }
     output.line("")?;
     if let Some(there) = check["spoke_to"].as_str() {

@@ -2,10 +2,12 @@
 
 use super::checks::list;
 use super::http::Client;
-use super::show::{ABSENT, per_cent, text_of, utc_of};
+use super::show::{ABSENT, message_of, or_absent, per_cent, span, text_of, utc_of};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 /// Events in one list.
 const SHOWN: usize = 50;
@@ -13,9 +15,13 @@ const SHOWN: usize = 50;
 pub(crate) async fn events(
     client: &Client,
     output: &Output,
-    lasting: bool,
-    faults: bool,
+    number: Option<i64>,
+    (lasting, faults): (bool, bool),
 ) -> Result<(), Failure> {
+    if let Some(number) = number {
+        let event = client.get(&format!("/events/{number}")).await?;
+        return output.either(&event, |output| show_event(output, &event));
+    }
     let place = format!("/events?limit=500&lasting={lasting}&faults={faults}");
     if output.is_json() {
         let all = client.all_pages(&place).await?;
@@ -24,27 +30,58 @@ pub(crate) async fn events(
     let page = client.get(&place).await?;
     let items = list(&page["items"]);
     if items.is_empty() {
-        return output.line(if lasting { "Nothing lasts." } else { "Nothing has occurred." });
+        return output.line(if lasting { "No event is open." } else { "There has been no event." });
     }
     for event in items.iter().take(SHOWN) {
-        let until = match event["ended_at"].as_str() {
-            None => ", lasts".to_owned(),
-            Some(_) if event["ended_at"] == event["raised_at"] => String::new(),
-            Some(_) => format!(" until {}", utc_of(&event["ended_at"])),
-        };
-        let severity = event["perceived_severity"].as_str().unwrap_or("to know");
-        output.line(&plain(&format!(
-            "{}{until}  {severity}, {} ({})",
-            utc_of(&event["since"]),
-            text_of(&event["kind"]),
-            text_of(&event["part"])
-        )))?;
-        output.sentence(event["sentence"].as_str().unwrap_or_default(), "  ")?;
+        let incident = event["incident_no"].as_i64();
+        output.entry(
+            &format!(
+                "{:<4}  {:<8}  {}",
+                event["no"].as_i64().unwrap_or(0),
+                event["perceived_severity"].as_str().unwrap_or("info"),
+                text_of(&event["message"]["headline"])
+            ),
+            &format!(
+                "{}; {}{}",
+                when(event),
+                text_of(&event["site"]),
+                incident.map_or_else(String::new, |no| format!("; incident {no}"))
+            ),
+        )?;
     }
     if items.len() > SHOWN || !page["next"].is_null() {
         output.line("There are more: --format json gives all of them.")?;
     }
     Ok(())
+}
+
+/// When an event began and how long it lasted; the time alone for a momentary one.
+fn when(event: &Value) -> String {
+    let time = |field: &str| {
+        event[field].as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok())
+    };
+    match time("since") {
+        Some(_) if event["ended_at"] == event["raised_at"] => utc_of(&event["since"]),
+        Some(since) => span(since, time("ended_at")),
+        None => ABSENT.to_owned(),
+    }
+}
+
+fn show_event(output: &Output, event: &Value) -> Result<(), Failure> {
+    output.line(&plain(&format!(
+        "Event {}, {}, {}, {}",
+        event["no"],
+        event["perceived_severity"].as_str().unwrap_or("info"),
+        text_of(&event["site"]),
+        when(event)
+    )))?;
+    output.line("")?;
+    message_of(output, &event["message"])?;
+    output.line("")?;
+    output.line(&plain(&format!("code      {}", text_of(&event["kind"]))))?;
+    output.line(&plain(&format!("at fault  {}", text_of(&event["part"]))))?;
+    let incident = event["incident_no"].as_i64();
+    output.line(&format!("incident  {}", or_absent(incident, |no| no.to_string())))
 }
 
 pub(crate) async fn host_facts(
@@ -92,7 +129,7 @@ fn joined(value: &Value) -> String {
 
 fn show(output: &Output, host_facts: &Value) -> Result<(), Failure> {
     output.line(&plain(&format!(
-        "HostFactsSource {} at {}, as of {}",
+        "Host facts of {} at {}, as of {}",
         text_of(&host_facts["host_name"]),
         text_of(&host_facts["site"]),
         utc_of(&host_facts["at"])

@@ -150,18 +150,14 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
         }),
         // Changes of figures are many; the line at the bottom and the console show them.
         ("alarm", "raised" | "cleared") => {
-            let alarms = client.get("/alarms?limit=500").await?;
-            let alarm = alarms["items"].as_array().into_iter().flatten().find(|a| a["id"] == id);
-            let Some(alarm) = alarm else { return Ok(()) };
+            let alarm = client.get(&format!("/alarms/{id}")).await?;
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
-            screen.occurred(&value, || alarm_line(what, alarm))
+            screen.occurred(&value, || alarm_line(what, &alarm))
         }
         ("event", "occurred" | "began" | "ended") => {
-            let events = client.get("/events?limit=500").await?;
-            let event = events["items"].as_array().into_iter().flatten().find(|e| e["id"] == id);
-            let Some(event) = event else { return Ok(()) };
+            let event = client.get(&format!("/events/{id}")).await?;
             let value = json!({ "event": "event", "what": what, "occurred": event });
-            screen.occurred(&value, || event_line(what, event))
+            screen.occurred(&value, || event_line(what, &event))
         }
         ("incident", "opened" | "note" | "closed" | "reopened") => {
             let incident = client.get(&format!("/incidents/{id}")).await?;
@@ -177,7 +173,7 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
         "raised" => (&alarm["raised_at"], style("alarm raised  ").red().bold()),
         _ => (&alarm["cleared_at"], style("alarm cleared ").green()),
     };
-    let sentence = plain(alarm["sentence"].as_str().unwrap_or_default());
+    let sentence = plain(alarm["message"]["headline"].as_str().unwrap_or_default());
     format!("{}  {word}  {sentence}", utc_of(at))
 }
 
@@ -187,7 +183,7 @@ fn event_line(what: &str, event: &Value) -> String {
         (_, false) => (&event["raised_at"], style("fault         ").red().bold()),
         (_, true) => (&event["raised_at"], style("to know       ").dim()),
     };
-    let sentence = plain(event["sentence"].as_str().unwrap_or_default());
+    let sentence = plain(event["message"]["headline"].as_str().unwrap_or_default());
     format!("{}  {word}  {sentence}", utc_of(at))
 }
 
@@ -195,7 +191,7 @@ fn incident_line(what: &str, incident: &Value) -> String {
     let events = incident["events"].as_array().map(Vec::as_slice).unwrap_or_default();
     let latest = events.iter().rfind(|event| event["kind"] == what).unwrap_or(&Value::Null);
     let no = incident["no"].as_i64().unwrap_or(0);
-    let text = latest["text"].as_str().or_else(|| incident["sentence"].as_str());
+    let text = latest["text"].as_str().or_else(|| incident["message"]["headline"].as_str());
     let text = plain(text.unwrap_or_default());
     let who = plain(latest["user"].as_str().unwrap_or_default());
     let word = style(format!("incident {no}    ")).bold();

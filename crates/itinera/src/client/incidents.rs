@@ -1,11 +1,13 @@
 //! `itinera incidents`: review from the terminal.
 
 use super::http::Client;
-use super::show::{text_of, utc_of};
+use super::show::{ABSENT, message_of, names, span, text_of, utc_of};
 use crate::args::IncidentsCommand;
-use crate::exit::{Code, Failure};
+use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::{Value, json};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 pub(crate) async fn run(
     client: &Client,
@@ -17,24 +19,22 @@ pub(crate) async fn run(
             let items = client.all_pages(&format!("/incidents?limit=500&open={open}")).await?;
             return output.either(&items, |output| list(output, &items, open));
         }
-        IncidentsCommand::Show { number } => {
-            client.get(&format!("/incidents/{}", id_of(client, number).await?)).await?
-        }
+        IncidentsCommand::Show { number } => client.get(&format!("/incidents/{number}")).await?,
         IncidentsCommand::Open { site, service, about, words } => {
             let complaint =
                 json!({ "site": site, "service": service, "about": about, "words": words });
             client.post("/incidents", &complaint).await?
         }
         IncidentsCommand::Note { number, text } => {
-            let place = format!("/incidents/{}/notes", id_of(client, number).await?);
+            let place = format!("/incidents/{number}/notes");
             client.post(&place, &json!({ "text": text })).await?
         }
         IncidentsCommand::Close { number, words } => {
-            let place = format!("/incidents/{}/close", id_of(client, number).await?);
+            let place = format!("/incidents/{number}/close");
             client.post(&place, &json!({ "text": words })).await?
         }
         IncidentsCommand::Reopen { number } => {
-            let place = format!("/incidents/{}/reopen", id_of(client, number).await?);
+            let place = format!("/incidents/{number}/reopen");
             client.post(&place, &json!({})).await?
         }
     };
@@ -43,36 +43,20 @@ pub(crate) async fn run(
 
 /// The id of an incident from its short number.
 pub(crate) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
-    let items = client.all_pages("/incidents?limit=500").await?;
-    let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
-    found.and_then(|item| item["id"].as_str()).map(str::to_owned).ok_or_else(|| {
-        let text = format!("there is no incident {number}; `itinera incidents list` shows all");
-        Failure::say(Code::Refused, text)
-    })
+    let incident = client.get(&format!("/incidents/{number}")).await?;
+    Ok(text_of(&incident["id"]))
 }
 
-fn words(names: &Value) -> String {
-    let names = names.as_array().into_iter().flatten().filter_map(Value::as_str);
-    names.collect::<Vec<_>>().join(", ")
+fn names_of(value: &Value) -> Vec<String> {
+    let names = value.as_array().into_iter().flatten().filter_map(Value::as_str);
+    names.map(str::to_owned).collect()
 }
 
-fn head(output: &Output, incident: &Value) -> Result<(), Failure> {
-    output.line(&plain(&format!(
-        "{}. {}, since {}",
-        incident["no"],
-        text_of(&incident["state"]),
-        utc_of(&incident["since"])
-    )))?;
-    output.sentence(incident["sentence"].as_str().unwrap_or_default(), "  ")?;
-    let (sites, services) = (words(&incident["sites"]), words(&incident["services"]));
-    if !sites.is_empty() {
-        output.sentence(&format!("From {sites}; touches {services}."), "  ")?;
-    }
-    for owner in incident["owners"].as_array().into_iter().flatten() {
-        let call = format!("Call {} ({}).", text_of(&owner["name"]), text_of(&owner["contact"]));
-        output.sentence(&call, "  ")?;
-    }
-    Ok(())
+fn when(incident: &Value) -> String {
+    let time = |field: &str| {
+        incident[field].as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok())
+    };
+    time("since").map_or_else(|| ABSENT.to_owned(), |since| span(since, time("closed_at")))
 }
 
 fn list(output: &Output, items: &Value, open: bool) -> Result<(), Failure> {
@@ -81,23 +65,45 @@ fn list(output: &Output, items: &Value, open: bool) -> Result<(), Failure> {
         let text = if open { "No incident is open." } else { "There has been no incident." };
         return output.line(text);
     }
-    for (index, incident) in items.iter().enumerate() {
-        if index > 0 {
-            output.line("")?;
-        }
-        head(output, incident)?;
+    for incident in items {
+        let severity = incident["perceived_severity"].as_str().unwrap_or("complaint");
+        output.entry(
+            &format!(
+                "{:<4}  {severity:<9}  {}",
+                incident["no"].as_i64().unwrap_or(0),
+                text_of(&incident["message"]["headline"])
+            ),
+            &format!(
+                "{}, {}{}{}",
+                text_of(&incident["state"]),
+                when(incident),
+                names(&names_of(&incident["sites"]), "sites"),
+                names(&names_of(&incident["services"]), "services")
+            ),
+        )?;
+    }
+    Ok(())
+}
+
+fn head(output: &Output, incident: &Value) -> Result<(), Failure> {
+    output.line(&plain(&format!(
+        "Incident {}, {}, {}",
+        incident["no"],
+        text_of(&incident["state"]),
+        when(incident)
+    )))?;
+    output.line("")?;
+    message_of(output, &incident["message"])?;
+    let (sites, services) = (names_of(&incident["sites"]), names_of(&incident["services"]));
+    if !sites.is_empty() {
+        let touched = format!("Sites: {}. Services: {}.", sites.join(", "), services.join(", "));
+        output.sentence(&touched, "  ")?;
     }
     Ok(())
 }
 
 fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
     head(output, incident)?;
-    if let Some(said) = incident["evidence"]["sentences"].as_array() {
-        output.line("\nMeasured there and then:")?;
-        for sentence in said.iter().skip(1).filter_map(Value::as_str) {
-            output.sentence(sentence, "  ")?;
-        }
-    }
     for diagnosis in incident["diagnoses"].as_array().into_iter().flatten() {
         let (site, target) = (text_of(&diagnosis["site"]), text_of(&diagnosis["target"]));
         output.line("")?;

@@ -64,7 +64,16 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
     }
 }
 
-pub(crate) async fn alarms(client: &Client, output: &Output, open: bool) -> Result<(), Failure> {
+pub(crate) async fn alarms(
+    client: &Client,
+    output: &Output,
+    number: Option<i64>,
+    open: bool,
+) -> Result<(), Failure> {
+    if let Some(number) = number {
+        let alarm = client.get(&format!("/alarms/{number}")).await?;
+        return output.either(&alarm, |output| show::alarm(output, &view::read(alarm.clone())?));
+    }
     let items = client.all_pages(&format!("/alarms?limit=500&open={open}")).await?;
     output
         .either(&items, |output| show::alarms(output, &view::read::<Vec<_>>(items.clone())?, open))

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, ms, text_of};
-use crate::exit::{Code, Failure};
+use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::Value;
 
@@ -12,22 +12,17 @@ pub(crate) async fn run(
     number: Option<i64>,
     voice_s: Option<u32>,
 ) -> Result<(), Failure> {
-    let listed = client.get("/pairs").await?;
-    let items = &listed["items"];
     let Some(number) = number else {
+        let listed = client.get("/pairs").await?;
+        let items = &listed["items"];
         return output.either(items, |output| list(output, items));
     };
-    let found = items.as_array().into_iter().flatten().find(|item| item["no"] == number);
-    let id = found.and_then(|item| item["id"].as_str()).ok_or_else(|| {
-        let text = format!("no pair {number} is measured; `itinera pairs` lists them");
-        Failure::say(Code::Refused, text)
-    })?;
     let pair = match voice_s {
         Some(for_s) => {
             let wanted = serde_json::json!({ "for_s": for_s });
-            client.post(&format!("/pairs/{id}/voice"), &wanted).await?
+            client.post(&format!("/pairs/{number}/voice"), &wanted).await?
         }
-        None => client.get(&format!("/pairs/{id}")).await?,
+        None => client.get(&format!("/pairs/{number}")).await?,
     };
     output.either(&pair, |output| show(output, &pair))
 }

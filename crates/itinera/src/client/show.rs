@@ -1,7 +1,7 @@
 //! Tables for users.
 
 use super::view::{
-    Agents, Alarm, Finding, Hop, Import, JoinCode, Latest, Owner, Path, PathDetail, State,
+    Agents, Alarm, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail, State,
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -122,16 +122,6 @@ fn by(path: &Path) -> String {
     format!("{}, {version}", path.method)
 }
 
-fn found(finding: &Finding) -> String {
-    let amount = match (finding.loss_ratio, finding.added_delay_us) {
-        (Some(ratio), _) => format!("{} lost", per_cent(ratio)),
-        (None, Some(us)) => format!("{} added", ms(us)),
-        (None, None) => finding.cause.clone(),
-    };
-    let place = &finding.place;
-    format!("{amount}, {} to {} ({})", place.from, place.to, owners(&place.owners))
-}
-
 pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
     if paths.is_empty() {
         return output
@@ -148,11 +138,15 @@ pub(super) fn paths(output: &Output, paths: &[Path]) -> Result<(), Failure> {
             or_absent(latest, |l| l.hops.to_string()),
             or_absent(latest, came_back),
             or_absent(latest.and_then(|l| l.end_delay_us), ms),
-            latest.and_then(|l| l.finding.as_ref()).map_or_else(|| "nothing".to_owned(), found),
+            latest
+                .and_then(|l| l.finding.as_ref())
+                .map_or_else(String::new, |finding| finding.message.headline.clone()),
         ]
     });
-    output
-        .table(&["path", "from", "to", "by", "hops", "came back", "delay", "found"], rows.collect())
+    output.table(
+        &["path", "from", "to", "probes", "hops", "answered", "delay", "finding"],
+        rows.collect(),
+    )
 }
 
 pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
@@ -166,7 +160,7 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
         path.size_bytes
     )))?;
     let Some(latest) = &path.latest else {
-        return detail.meaning.iter().try_for_each(|said| output.sentence(said, ""));
+        return meaning(output, detail);
     };
     output.line(&format!(
         "{} rounds in the {} s until {}",
@@ -175,7 +169,7 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
         utc(latest.until)
     ))?;
     output.line("")?;
-    detail.meaning.iter().try_for_each(|said| output.sentence(said, ""))?;
+    meaning(output, detail)?;
     output.line("")?;
     output.table(
         &[
@@ -183,7 +177,7 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
             "owner",
             "address",
             "got here",
-            "answered",
+            "answered (95 % interval)",
             "delay (half between)",
             "above usual",
             "means",
@@ -195,18 +189,46 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
     };
     output.line("")?;
     output.line(&format!(
-        "What explains it ({} sure of the first):",
+        "Explanations (confidence {} in the first):",
         per_cent(finding.confidence.min(0.99))
     ))?;
     let rows = finding.explanations.iter().filter(|e| e.probability >= 0.0005).map(|e| {
         vec![
             format!("{:.1} %", e.probability.min(0.999) * 100.0),
             e.cause.clone(),
-            format!("{} to {}", e.place.from, e.place.to),
+            e.place.text.clone(),
             owners(&e.place.owners),
         ]
     });
-    output.table(&["probability", "cause", "begins between", "owner"], rows.collect())
+    output.table(&["probability", "cause", "place", "owner"], rows.collect())
+}
+
+/// What the newest judgement of a path says, and what the answers of its hops said.
+fn meaning(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
+    for message in &detail.messages {
+        words(output, message)?;
+    }
+    detail.notes.iter().try_for_each(|note| output.sentence(note, ""))
+}
+
+/// A message: its headline, then its detail and contact line.
+fn words(output: &Output, message: &Message) -> Result<(), Failure> {
+    output.sentence(&message.headline, "")?;
+    let rest = message.detail.iter().chain(&message.contact);
+    rest.into_iter().try_for_each(|line| output.sentence(line, "  "))
+}
+
+/// A message of a JSON answer.
+pub(super) fn message_of(output: &Output, message: &serde_json::Value) -> Result<(), Failure> {
+    words(output, &super::view::read(message.clone())?)
+}
+
+/// Answers of probes with the 95 % interval of that share.
+fn answered(hop: &Hop) -> String {
+    let interval = hop.loss_low_ratio.zip(hop.loss_high_ratio).map_or_else(String::new, |it| {
+        format!(" ({:.0}–{})", (1.0 - it.1) * 100.0, per_cent(1.0 - it.0))
+    });
+    format!("{} of {}{interval}", hop.sent - hop.lost, hop.sent)
 }
 
 fn hop_row(hop: &Hop) -> Vec<String> {
@@ -228,7 +250,7 @@ fn hop_row(hop: &Hop) -> Vec<String> {
         owner,
         or_absent(hop.address.clone(), |address| address),
         or_absent(hop.got_here_ratio, per_cent),
-        format!("{} of {}", hop.sent - hop.lost, hop.sent),
+        answered(hop),
         or_absent(delay, |delay| delay),
         or_absent(above, |above| above),
         means(&hop.verdict).to_owned(),
@@ -255,26 +277,70 @@ pub(crate) fn means(verdict: &str) -> &str {
     }
 }
 
+/// When something began and how long it lasts or lasted.
+pub(super) fn span(since: OffsetDateTime, until: Option<OffsetDateTime>) -> String {
+    let seconds = (until.unwrap_or_else(OffsetDateTime::now_utc) - since).whole_seconds().max(0);
+    let lasting = match seconds {
+        0..120 => format!("{seconds} s"),
+        120..7_200 => format!("{} min", seconds / 60),
+        7_200..172_800 => format!("{} h", seconds / 3_600),
+        _ => format!("{} days", seconds / 86_400),
+    };
+    let open = if until.is_none() { " until now" } else { "" };
+    format!("{}, {lasting}{open}", utc(since))
+}
+
+/// Sites or services in a line: names, or a count where there are many.
+pub(super) fn names(all: &[String], what: &str) -> String {
+    match all {
+        [] => String::new(),
+        few if few.len() <= 3 => format!("; {}", few.join(", ")),
+        many => format!("; {} {what}", many.len()),
+    }
+}
+
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
     if alarms.is_empty() {
         let text = if open { "No alarm is open." } else { "There has been no alarm." };
         return output.line(text);
     }
-    for (index, alarm) in alarms.iter().enumerate() {
-        if index > 0 {
-            output.line("")?;
-        }
-        let cleared =
-            alarm.cleared_at.map_or_else(|| "open".to_owned(), |at| format!("cleared {}", utc(at)));
-        output.line(&plain(&format!(
-            "{}, {cleared}, since {} ({})",
-            alarm.perceived_severity,
-            utc(alarm.since),
-            short(&alarm.id)
-        )))?;
-        output.sentence(&alarm.sentence, "  ")?;
+    for alarm in alarms {
+        let incident = alarm.incident_no.map_or_else(String::new, |no| format!("; incident {no}"));
+        let paths = match alarm.paths.len() {
+            0 => String::new(),
+            1 => "; 1 path".to_owned(),
+            many => format!("; {many} paths"),
+        };
+        output.entry(
+            &format!(
+                "{:<4}  {:<8}  {}",
+                alarm.no, alarm.perceived_severity, alarm.message.headline
+            ),
+            &format!(
+                "{}{}{paths}{incident}",
+                span(alarm.since, alarm.cleared_at),
+                names(&alarm.sites, "sites")
+            ),
+        )?;
     }
     Ok(())
+}
+
+pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
+    output.line(&format!(
+        "Alarm {}, {}, {}",
+        alarm.no,
+        alarm.perceived_severity,
+        span(alarm.since, alarm.cleared_at)
+    ))?;
+    output.line("")?;
+    words(output, &alarm.message)?;
+    output.line("")?;
+    let listed = |all: &[String]| if all.is_empty() { ABSENT.to_owned() } else { all.join(", ") };
+    output.sentence(&format!("sites     {}", listed(&alarm.sites)), "")?;
+    output.sentence(&format!("services  {}", listed(&alarm.services)), "")?;
+    output.line(&format!("paths     {}", alarm.paths.len()))?;
+    output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))
 }
 
 /// A time of a JSON record as UTC, to the second.

@@ -13,6 +13,14 @@ pub(super) fn read<T: DeserializeOwned>(value: Value) -> Result<T, Failure> {
     })
 }
 
+/// The words of a message.
+#[derive(Deserialize)]
+pub(super) struct Message {
+    pub(super) headline: String,
+    pub(super) contact: Option<String>,
+    pub(super) detail: Vec<String>,
+}
+
 #[derive(Deserialize)]
 pub(super) struct State {
     pub(super) sentence: String,
@@ -79,11 +87,8 @@ pub(super) struct Latest {
 
 #[derive(Deserialize)]
 pub(super) struct Finding {
-    pub(super) cause: String,
-    pub(super) place: Place,
+    pub(super) message: Message,
     pub(super) confidence: f64,
-    pub(super) loss_ratio: Option<f64>,
-    pub(super) added_delay_us: Option<u32>,
     pub(super) explanations: Vec<Explanation>,
 }
 
@@ -96,8 +101,7 @@ pub(super) struct Explanation {
 
 #[derive(Deserialize)]
 pub(super) struct Place {
-    pub(super) from: String,
-    pub(super) to: String,
+    pub(super) text: String,
     pub(super) owners: Vec<Owner>,
 }
 
@@ -110,7 +114,8 @@ pub(super) struct Owner {
 pub(super) struct PathDetail {
     #[serde(flatten)]
     pub(super) path: Path,
-    pub(super) meaning: Vec<String>,
+    pub(super) messages: Vec<Message>,
+    pub(super) notes: Vec<String>,
     pub(super) hops: Vec<Hop>,
 }
 
@@ -123,6 +128,8 @@ pub(super) struct Hop {
     pub(super) sent: u32,
     pub(super) lost: u32,
     pub(super) got_here_ratio: Option<f64>,
+    pub(super) loss_low_ratio: Option<f64>,
+    pub(super) loss_high_ratio: Option<f64>,
     pub(super) delay_us: Option<u32>,
     pub(super) delay_low_us: Option<u32>,
     pub(super) delay_high_us: Option<u32>,
@@ -132,13 +139,17 @@ pub(super) struct Hop {
 
 #[derive(Deserialize)]
 pub(super) struct Alarm {
-    pub(super) id: String,
-    pub(super) sentence: String,
+    pub(super) no: i64,
+    pub(super) message: Message,
     pub(super) perceived_severity: String,
     #[serde(with = "time::serde::rfc3339")]
     pub(super) since: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339::option")]
     pub(super) cleared_at: Option<OffsetDateTime>,
+    pub(super) sites: Vec<String>,
+    pub(super) services: Vec<String>,
+    pub(super) incident_no: Option<i64>,
+    pub(super) paths: Vec<String>,
 }
 
 #[derive(Deserialize)]

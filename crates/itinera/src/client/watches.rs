@@ -122,7 +122,7 @@ pub(crate) async fn watches(
             return output.either(&watch, |output| show(output, &watch));
         }
         WatchesCommand::Show { number } => {
-            let watch = client.get(&format!("/watches/{}", id_of(client, number).await?)).await?;
+            let watch = client.get(&format!("/watches/{number}")).await?;
             return output.either(&watch, |output| show(output, &watch));
         }
         WatchesCommand::Pause { number } => (number, json!({ "do": "pause" })),
@@ -133,22 +133,9 @@ pub(crate) async fn watches(
             (number, json!({ "do": "attach", "incident": incident }))
         }
     };
-    let place = format!("/watches/{}", id_of(client, number).await?);
+    let place = format!("/watches/{number}");
     let watch = client.post(&place, &change).await?;
     output.either(&watch, |output| show(output, &watch))
-}
-
-/// The id of a watch from its short number.
-async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
-    named(&client.all_pages("/watches?limit=500").await?, number).ok_or_else(|| {
-        let text = format!("there is no watch {number}; `itinera watches list` shows all");
-        Failure::say(Code::Refused, text)
-    })
-}
-
-fn named(items: &Value, number: i64) -> Option<String> {
-    let found = items.as_array()?.iter().find(|item| item["no"] == number)?;
-    found["id"].as_str().map(str::to_owned)
 }
 
 fn head(output: &Output, watch: &Value) -> Result<(), Failure> {
@@ -205,14 +192,7 @@ pub(crate) async fn suppressions(
             return output.either(&made, |output| suppression(output, &made));
         }
         SuppressionsCommand::Lift { number } => {
-            let listed = client.get("/suppressions").await?;
-            let id = named(&listed["items"], number).ok_or_else(|| {
-                let text = format!(
-                    "no suppression {number} lasts; `itinera suppressions list` shows those that do"
-                );
-                Failure::say(Code::Refused, text)
-            })?;
-            client.delete(&format!("/suppressions/{id}")).await?;
+            client.delete(&format!("/suppressions/{number}")).await?;
         }
     }
     let items = client.get("/suppressions").await?["items"].take();

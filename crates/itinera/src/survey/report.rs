@@ -1,9 +1,11 @@
 //! What a record says: the very judgement and sentences of the service, for users and programs.
 
 use super::record::{Index, Record};
-use itinera_analysis::{Observation, notes, past, sentence};
+use itinera_analysis::catalogue::{self, Context};
+use itinera_analysis::{Observation, messages, notes, past};
 use itinera_model::batch::Batch;
 use itinera_model::finding::{Assessment, Cause, HopView, Place};
+use itinera_model::message::LossEstimate;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::path::Family;
 use itinera_model::reading::HopReading;
@@ -68,18 +70,14 @@ pub(super) struct Member {
 /// Where the fault begins.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct FindingView {
-    /// `loss` or `delay`.
-    pub(super) cause: &'static str,
-    /// The last address without it.
-    pub(super) from: String,
-    /// The first address with it.
-    pub(super) to: String,
-    /// Silent hops in between; their links cannot be told apart.
-    pub(super) silent_between: u8,
+    /// Class of fault.
+    pub(super) cause: Cause,
+    /// Place at fault.
+    pub(super) place: Place,
     /// Probability of this account, 0 to 1; not calibrated on held-out cases.
     pub(super) confidence: f64,
-    /// Share lost from there on (cause loss).
-    pub(super) loss_ratio: Option<f64>,
+    /// Loss from there on; absent for another cause.
+    pub(super) loss: Option<LossEstimate>,
     /// Delay added from there on (cause delay).
     pub(super) added_delay_us: Option<u32>,
 }
@@ -192,8 +190,11 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
             let prefix =
                 if batch.flows.len() > 1 { format!("Flow {port}: ") } else { String::new() };
             let Some(judged) = judged(&rounds, &index) else { continue };
-            let said = sentence::of_assessment(&judged, map);
-            sentences.extend(said.into_iter().map(|said| format!("{prefix}{said}")));
+            let context = Context { map, cleared: false, sites: &[] };
+            for message in messages::of_assessment(&judged) {
+                let words = catalogue::render(&message, &context).sentences();
+                sentences.extend(words.into_iter().map(|words| format!("{prefix}{words}")));
+            }
             members.push(member(port, &rounds, &index, &judged, map, family));
         }
         sentences.extend(remarks(batch, &index, record.dscp, family));
@@ -310,17 +311,14 @@ fn member(
         source_port,
         rounds: judged.rounds,
         finding: judged.finding.as_ref().map(|finding| {
-            let Place::Link { from, to, silent_between } = finding.place;
-            let is_loss = finding.cause == Cause::Loss;
-            let ratio = f64::from(finding.loss_ppm) / 1e6;
+            let is_delay = finding.cause == Cause::Delay;
+            let loss = messages::loss_estimate(finding.loss_ppm, finding.loss_counts);
             FindingView {
-                cause: if is_loss { "loss" } else { "delay" },
-                from: from.to_string(),
-                to: to.to_string(),
-                silent_between,
+                cause: finding.cause,
+                place: finding.place,
                 confidence: f64::from(finding.confidence_ppm) / 1e6,
-                loss_ratio: is_loss.then_some(ratio),
-                added_delay_us: (!is_loss).then_some(finding.added_delay_us.as_micros()),
+                loss: (!is_delay).then_some(loss),
+                added_delay_us: is_delay.then_some(finding.added_delay_us.as_micros()),
             }
         }),
         hops: hops.collect(),

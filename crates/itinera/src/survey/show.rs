@@ -45,7 +45,7 @@ pub(super) fn all(output: &Output, report: &Report) -> Result<(), Failure> {
     if !report.sizes.is_empty() {
         output.line("")?;
         output.table(
-            &["bytes", "came back", "fastest", "median"],
+            &["bytes", "answered", "fastest", "median"],
             report.sizes.iter().map(size_row).collect(),
         )?;
     }

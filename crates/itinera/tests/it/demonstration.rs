@@ -108,7 +108,7 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         assert_eq!(place["owners"][0]["name"], truth.owner.clone().unwrap(), "seed {seed}");
         let TruthCause::Loss(loss) = truth.cause else { panic!("the live fault is a loss") };
         // It is raised while the fault fills the minute regarded: the figure is still rising.
-        let said = alarm["loss_ratio"].as_f64().unwrap();
+        let said = alarm["loss"]["ratio"].as_f64().unwrap();
         assert!(said > 0.03 && said < loss + 0.12, "seed {seed}: {said} of {loss}");
 
         let head = with_token(&demonstration.token(), "127.0.0.1");
@@ -117,8 +117,11 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         assert!(answer.contains(alarm["id"].as_str().unwrap()), "{answer}");
         assert!(answer.contains(&format!("\"to\":\"{}\"", truth.to[0])), "{answer}");
         let table = demonstration.run(&["alarms"]);
-        let words = format!("on the link {} to {}", truth.from[0], truth.to[0]);
-        assert!(table.out.contains(&words) && table.out.contains("inside"), "{table:?}");
+        let headline = alarm["message"]["headline"].as_str().unwrap();
+        assert!(table.out.contains(headline), "{headline}: {table:?}");
+        let detail = demonstration.run(&["alarms", &alarm["no"].to_string()]);
+        let place = format!("{} → {}", truth.from[0], truth.to[0]);
+        assert!(detail.out.contains(&place) && detail.out.contains("95 % interval"), "{detail:?}");
         says_where_it_begins(&demonstration, &alarm);
 
         // What was measured goes to other metrics stacks as well.
@@ -132,8 +135,8 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         let open = demonstration.client(&["incidents", "list", "--open"]);
         assert_eq!(open.as_array().unwrap().len(), 1, "seed {seed}: {open}");
         assert_eq!(open[0]["id"], alarm["incident"], "seed {seed}");
-        let words = open[0]["sentence"].as_str().unwrap();
-        assert!(words.contains(&truth.owner.unwrap()), "seed {seed}: {words}");
+        let headline = open[0]["message"]["headline"].as_str().unwrap();
+        assert!(headline.contains(&truth.owner.unwrap()), "seed {seed}: {headline}");
         let directory = demonstration.stop();
         if seed == SEEDS[0] {
             started_again(directory, seed);

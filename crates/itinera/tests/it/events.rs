@@ -31,19 +31,14 @@ fn names(value: &Value) -> Vec<&str> {
     value.as_array().into_iter().flatten().map(text).collect()
 }
 
-/// What each open incident is about, in the words that name its cause.
-fn causes(incidents: &Value) -> Vec<&'static str> {
-    let known = [
-        "The content of Harbour Weather comes slowly",
-        "Frames arrive damaged at Carrock Pier's own agent",
-        "Resolver 198.18.48.53 goes on giving",
-        "Full-sized packets from",
-        "The way from",
-    ];
+/// The code of each open incident's message.
+fn causes(incidents: &Value) -> Vec<String> {
+    const KNOWN: [&str; 5] =
+        ["transfer-slow", "receive-errors", "dns-stale", "mtu-black-hole", "route-not-intended"];
     let cause = |incident: &Value| {
-        let said = text(&incident["sentence"]);
-        let cause = known.into_iter().find(|cause| said.starts_with(cause));
-        cause.unwrap_or_else(|| panic!("nothing of the kind happens: {incident}"))
+        let code = text(&incident["message"]["code"]);
+        assert!(KNOWN.contains(&code), "nothing of the kind happens: {incident}");
+        code.to_owned()
     };
     let mut causes: Vec<_> = incidents.as_array().unwrap().iter().map(cause).collect();
     causes.sort_unstable();
@@ -167,11 +162,14 @@ fn commands_say_the_same(demonstration: &Demonstration) {
         "{host_facts:?}"
     );
     let events = demonstration.run(&["events", "--faults"]);
-    assert!(events.out.contains("name-stale (names)"), "{events:?}");
+    let headline = "major     Stale DNS answer for ";
+    assert!(events.out.contains(headline), "{events:?}");
+    let wide = events.out.lines().all(|line| line.chars().count() <= 120);
+    assert!(wide, "one or two lines each: {events:?}");
     let checks = demonstration.client(&["checks"]);
     let mail = checks.as_array().unwrap().iter().find(|check| check["kind"] == "mail").unwrap();
     let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
-    assert!(shown.out.contains("full-sized ones do not"), "{shown:?}");
+    assert!(shown.out.contains("large packets lost"), "{shown:?}");
     let name = checks.as_array().unwrap().iter().find(|check| check["kind"] == "name").unwrap();
     let asked = demonstration.client(&["checks", &name["no"].to_string(), "--now"]);
     assert_ne!(asked["at"], name["at"], "{asked}");
@@ -191,25 +189,26 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     let of = |cause: &str| {
         let incidents = open();
         let all = incidents.as_array().unwrap().clone();
-        all.into_iter().find(|incident| text(&incident["sentence"]).starts_with(cause)).unwrap()
+        all.into_iter().find(|incident| text(&incident["message"]["code"]) == cause).unwrap()
     };
     eventually("both sites that the resolver leads astray", PATIENCE, || {
-        let stale = of("Resolver 198.18.48.53");
+        let stale = of("dns-stale");
         (names(&stale["sites"]) == ["Eskerry", "Ferrish Holm"]).then_some(())
     });
     eventually("the weather's slowness everywhere", PATIENCE, || {
-        let slow = of("The content of Harbour Weather");
+        let slow = of("transfer-slow");
         assert_eq!(names(&slow["services"]), ["Harbour Weather"]);
         (names(&slow["sites"]).len() >= 5).then_some(())
     });
-    assert_eq!(names(&of("Frames arrive damaged")["sites"]), ["Carrock Pier"]);
-    assert_eq!(names(&of("Full-sized")["services"]), ["Crew Mail"]);
-    assert_eq!(names(&of("The way from")["services"]), ["Vessel Positions"]);
-    assert!(text(&of("The way from")["sentence"]).contains("is not as intended"));
+    assert_eq!(names(&of("receive-errors")["sites"]), ["Carrock Pier"]);
+    assert_eq!(names(&of("mtu-black-hole")["services"]), ["Crew Mail"]);
+    assert_eq!(names(&of("route-not-intended")["services"]), ["Vessel Positions"]);
+    let stale = of("dns-stale")["message"]["parameters"].clone();
+    assert_eq!(stale["resolver"], "198.18.48.53", "{stale}");
     std::thread::sleep(Duration::from_secs(30));
     assert_eq!(causes(&open()), all, "nothing else has come");
 
-    looks_find_it(&demonstration, &of("Resolver 198.18.48.53"));
+    looks_find_it(&demonstration, &of("dns-stale"));
     the_way_back_is_measured(&demonstration);
     voice_is_heard(&demonstration);
     throughput_is_told(&demonstration);

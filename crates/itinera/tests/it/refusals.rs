@@ -104,6 +104,17 @@ async fn a_service_refuses_what_is_wrong_and_keeps_what_is_right() {
 fn unknown_ids(service: &Service) {
     let unknown = "01890000-0000-7000-8000-000000000000";
     refused(&service.client(&["path", unknown]), 4, &[unknown, "404", "request"]);
+    for numbered in [
+        &["alarms", "999"][..],
+        &["events", "999"],
+        &["incidents", "show", "999"],
+        &["checks", "999"],
+        &["pairs", "999"],
+        &["watches", "show", "999"],
+        &["suppressions", "lift", "999"],
+    ] {
+        refused(&service.client(numbered), 4, &["999", "404", "request"]);
+    }
     refused(&service.client(&["path", "ffff"]), 4, &["ffff", "itinera paths"]);
     refused(&service.client(&["path", &"x\u{1b}[31m".repeat(9)]), 4, &["no path's id ends in"]);
     refused(&service.client(&["join-code", "--site", "Atlantis"]), 4, &["site", "Carrock Pier"]);

@@ -60,14 +60,14 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     assert_eq!(ways.len(), 2, "{report:#}");
     let lossy: Vec<_> = ways.iter().filter(|way| !way["finding"].is_null()).collect();
     assert_eq!(lossy.len(), 1, "one member loses, the other does not: {report:#}");
-    assert_eq!(lossy[0]["finding"]["from"], "198.18.0.3");
-    assert_eq!(lossy[0]["finding"]["to"], "198.18.0.5");
+    assert_eq!(lossy[0]["finding"]["place"]["from"], "198.18.0.3");
+    assert_eq!(lossy[0]["finding"]["place"]["to"], "198.18.0.5");
     assert_eq!(report["balancers"][0]["balancing"], "per-flow");
     assert_eq!(report["mtu_bytes"], 1400);
     let said = report["sentences"].to_string();
     for words in [
         "inside Northmere Carriage (AS 64500)",
-        "Hop 4 answers only a part of the probes by its own policy",
+        "Hop 4 rate-limits its own answers",
         "The DSCP is 0 instead of 46 at hop 2 (198.18.0.2): somebody behind hop 1",
         "under label 24001",
         "accepts connections on that port",

@@ -1,5 +1,5 @@
 import { Alert } from 'antd';
-import { Refusal } from './api/client';
+import { Refusal } from '../api/client';
 
 /** Why a view is not there, and what the reader can do. */
 export function ErrorAlert({ error }: { error: Error }) {

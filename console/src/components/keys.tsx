@@ -1,6 +1,7 @@
-import { Modal } from 'antd';
+import { Modal, Switch } from 'antd';
 import { useEffect, useState } from 'react';
 import { useNavigate } from 'react-router';
+import { usePreferences } from '../preferences';
 
 const PLACES: Record<string, string> = {
   n: '/',
@@ -16,13 +17,13 @@ const HELP: [string, string][] = [
   ['i', 'incidents'],
   ['b', 'two-way measurements between sites'],
   ['f', 'agents, host facts and checks'],
-  ['j or ↓, k or ↑', 'next and previous in a list'],
-  ['Enter', 'open what is selected'],
-  ['?', 'these keys'],
+  ['j or ↓, k or ↑', 'next and previous alarm, while the list has the focus'],
+  ['Enter', "the selected alarm's incident"],
+  ['?', 'this list'],
 ];
 
 /** True where letters are for writing. */
-export function isWriting(target: EventTarget | null): boolean {
+function isWriting(target: EventTarget | null): boolean {
   return (
     target instanceof HTMLElement &&
     (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
@@ -32,19 +33,24 @@ export function isWriting(target: EventTarget | null): boolean {
 /** Pages by one key each, and the list of all keys. */
 export function Keys() {
   const navigate = useNavigate();
+  const { shortcuts, setShortcuts } = usePreferences();
   const [help, setHelp] = useState(false);
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       if (isWriting(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
-      const place = PLACES[event.key];
-      if (place !== undefined) void navigate(place);
       if (event.key === '?') setHelp(true);
+      const place = shortcuts ? PLACES[event.key] : undefined;
+      if (place !== undefined) void navigate(place);
     };
     window.addEventListener('keydown', press);
     return () => window.removeEventListener('keydown', press);
-  }, [navigate]);
+  }, [navigate, shortcuts]);
   return (
     <Modal open={help} title="Keys" footer={null} onCancel={() => setHelp(false)}>
+      <p>
+        <Switch id="shortcuts" checked={shortcuts} onChange={setShortcuts} />{' '}
+        <label htmlFor="shortcuts">Single letters open pages</label>
+      </p>
       <dl>
         {HELP.map(([key, meaning]) => (
           <div key={key} style={{ display: 'flex', gap: 16 }}>

@@ -1,8 +1,8 @@
 import { useMutation } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { useNavigate } from 'react-router';
-import { startDiagnosis } from './api/client';
-import type { DiagnosisRequest } from './api/client';
+import { startDiagnosis } from '../api/client';
+import type { DiagnosisRequest } from '../api/client';
 import { ErrorAlert } from './error-alert';
 
 /** Starts a diagnosis on an agent and opens its page. */

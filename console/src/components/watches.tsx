@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Button, Drawer, Form, Input, InputNumber, Select } from 'antd';
 import { Link } from 'react-router';
-import type { Watch, WatchChange } from './api/client';
-import { changeWatch, startWatch } from './api/client';
-import { queries } from './api/queries';
+import type { Watch, WatchChange } from '../api/client';
+import { changeWatch, startWatch } from '../api/client';
+import { queries } from '../api/queries';
 import { Time } from './time';
 import { ErrorAlert } from './error-alert';
 
@@ -38,7 +38,9 @@ export function WatchEntry({ watch }: { watch: Watch }) {
         {watch.incident != null && (
           <>
             {'; '}
-            <Link to={`/incidents/${watch.incident}`}>part of incident {watch.incident_no}</Link>
+            <Link to={`/incidents/${watch.incident_no ?? watch.incident}`}>
+              part of incident {watch.incident_no}
+            </Link>
           </>
         )}
       </p>

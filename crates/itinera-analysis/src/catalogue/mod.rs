@@ -1,0 +1,102 @@
+//! The catalogue: the words of every message code.
+//!
+//! A message is rendered into a headline of at most 70 characters (effect, then place), a contact
+//! line, and a detail of a few sentences with numbers, reasons and what to do next. No other
+//! module builds sentences about findings, alarms, events or complaints.
+
+mod checks;
+mod complaint;
+mod host;
+mod located;
+mod path;
+#[cfg(test)]
+mod tests;
+mod text;
+
+use itinera_model::message::Message;
+use itinera_model::owner::OwnerMap;
+
+pub use located::{confidence, place};
+
+/// Longest headline, in characters.
+pub const MAX_HEADLINE: usize = 70;
+
+/// What a message is rendered with.
+#[derive(Debug, Clone, Copy)]
+pub struct Context<'a> {
+    /// Owners of addresses, as they were at the time of the message.
+    pub map: &'a OwnerMap,
+    /// True where the fault is over.
+    pub cleared: bool,
+    /// Sites that see the same.
+    pub sites: &'a [String],
+}
+
+/// The words of a message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Words {
+    /// Effect, then place, in at most [`MAX_HEADLINE`] characters.
+    pub headline: String,
+    /// The owner to call, or what to check first; absent where there is nothing to do.
+    pub contact: Option<String>,
+    /// Numbers, reasons, and what to do next.
+    pub detail: Vec<String>,
+}
+
+impl Words {
+    fn new(headline: String, contact: Option<String>, detail: Vec<String>) -> Self {
+        Self { headline, contact, detail }
+    }
+
+    /// All of it as sentences.
+    pub fn sentences(self) -> Vec<String> {
+        let headline = format!("{}.", self.headline);
+        std::iter::once(headline).chain(self.detail).chain(self.contact).collect()
+    }
+}
+
+/// Renders a message.
+pub fn render(message: &Message, context: &Context<'_>) -> Words {
+    let mut words = match message {
+        Message::LossLocated(fault)
+        | Message::DelayLocated(fault)
+        | Message::BreakLocated(fault)
+        | Message::MisroutingLocated(fault) => located::words(message, fault, context),
+        Message::PathClean(counts) => path::clean(counts),
+        Message::NoHopAnswers(counts) => path::no_hop_answers(counts),
+        Message::TargetSilent(counts) => path::target_silent(counts),
+        Message::NotMeasured => path::not_measured(),
+        Message::HopsRateLimited(hops) => path::rate_limited(&hops.hops),
+        Message::HopsSilent(hops) => path::silent(&hops.hops),
+        Message::CheckSucceeded(success) => checks::succeeded(success),
+        Message::CheckFailed(failure) => checks::failed_once(failure),
+        Message::CheckMismatch(failure) => checks::mismatch(failure),
+        Message::ServiceFailed(failure) => checks::failed(failure, context),
+        Message::MtuBlackHole(loss) => checks::mtu_black_hole(loss, context),
+        Message::NameUnresolved(failure) => checks::unresolved(failure, context),
+        Message::DnsStale(answer) => checks::stale(answer, context),
+        Message::DnsDisagree(answers) => checks::disagree(answers),
+        Message::ServiceSlow(late) => checks::slow(late, context),
+        Message::TransferSlow(slow) => checks::transfer_slow(slow, context),
+        Message::ThroughputLow(low) => host::throughput_low(low),
+        Message::ReceiveErrors(counts) => host::receive_errors(counts),
+        Message::LinkSaturated(used) => host::link_saturated(used),
+        Message::HostBusy(late) => host::busy(late),
+        Message::HostFactsChanged(change) => host::changed(change),
+        Message::RouteNotIntended(route) => host::route_not_intended(route),
+        Message::ComplaintNotMeasured(facts)
+        | Message::ComplaintNetworkClean(facts)
+        | Message::ComplaintSite(facts)
+        | Message::ComplaintService(facts)
+        | Message::ComplaintSharedPart(facts) => complaint::words(message, facts, context),
+        Message::NothingAttached => {
+            Words::new("No alarm or event is attached".to_owned(), None, Vec::new())
+        }
+        Message::Recorded(recorded) => text::of_recorded(&recorded.words),
+    };
+    if context.cleared {
+        words.headline = format!("Cleared: {}", words.headline);
+    }
+    words.headline = text::clipped(&words.headline, MAX_HEADLINE);
+    words
+}
