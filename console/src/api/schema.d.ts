@@ -1068,6 +1068,11 @@ export interface components {
             incident?: string | null;
             /**
              * Format: int64
+             * @description The incident's short number.
+             */
+            incident_no?: number | null;
+            /**
+             * Format: int64
              * @description Its short number.
              */
             no: number;

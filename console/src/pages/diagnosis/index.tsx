@@ -20,10 +20,10 @@ export function DiagnosisPage() {
       <p className="said quiet">
         Diagnosis {diagnosis.no} from {diagnosis.site} to {diagnosis.target}, started by{' '}
         {diagnosis.user} <Time at={diagnosis.asked_at} />
-        {diagnosis.incident != null && (
+        {diagnosis.incident_no != null && (
           <>
             {'; '}
-            <Link to={`/incidents/${diagnosis.incident}`}>its incident</Link>
+            <Link to={`/incidents/${diagnosis.incident_no}`}>incident {diagnosis.incident_no}</Link>
           </>
         )}
       </p>

@@ -31,6 +31,7 @@ export function NowPage() {
   const incidents = useQuery(queries.incidents(true));
   const [complaining, setComplaining] = useState(false);
   const open = byUrgency(incidents.data ?? []);
+  const suspected = status.data?.surest_suspected;
   return (
     <>
       {status.error && <ErrorAlert error={status.error} />}
@@ -51,12 +52,6 @@ export function NowPage() {
             <span>
               as of <Time at={status.data.at} />
             </span>
-            {status.data.surest_suspected && (
-              <Link to={`/paths/${status.data.surest_suspected.path}`}>
-                {count(status.data.suspected_paths, 'path')} with a suspected fault; the surest:{' '}
-                {status.data.surest_suspected.site} to {status.data.surest_suspected.target}
-              </Link>
-            )}
           </Space>
         </>
       ) : (
@@ -72,7 +67,14 @@ export function NowPage() {
         <div className="reserved">
           {incidents.error && !status.error && <ErrorAlert error={incidents.error} />}
           {incidents.data && open.length === 0 && (
-            <p className="quiet">None. An alarm or a reported problem opens one.</p>
+            <p className="quiet">
+              None. An alarm or a reported problem opens one.{' '}
+              {suspected && (
+                <Link to={`/paths/${suspected.path}`}>
+                  See the surest suspected fault: {suspected.site} to {suspected.target}
+                </Link>
+              )}
+            </p>
           )}
           <ul className="plain-list">
             {open.slice(0, SHOWN).map((incident) => (

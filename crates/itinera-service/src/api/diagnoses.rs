@@ -71,6 +71,8 @@ pub(crate) struct DiagnosisItem {
     progress: String,
     /// The incident that it belongs to.
     incident: Option<Uuid>,
+    /// The incident's short number.
+    incident_no: Option<i64>,
     /// First part at fault; absent until it is done.
     part: Option<Part>,
     /// What is broken, what was excluded, what to do.
@@ -192,6 +194,7 @@ async fn item(
         judged = Some((check, text));
     }
     let (check, text) = judged.unzip();
+    let numbers = shared.store.incident_numbers(record.incident).await?;
     let steps = check.iter().flat_map(|check| &check.steps).map(|step| StepView {
         step: step.rung.to_string(),
         found: step.found,
@@ -209,6 +212,7 @@ async fn item(
         state,
         progress,
         incident: record.incident.map(IncidentId::as_uuid),
+        incident_no: numbers.into_values().next(),
         part: check.as_ref().map(|check| check.part),
         steps: steps.collect(),
         sentence: check.map(|check| check.sentence),

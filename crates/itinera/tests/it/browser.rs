@@ -172,6 +172,12 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.see_within(By::Css("[data-incident]"), PATIENCE).await;
     assert_eq!(browser.js(place).await, before, "the board has moved under the reader's eyes");
     assert_eq!(browser.js("return window.neverLoadedAgain").await, true);
+    // Five incidents of at most two lines and the whole board fit on a screen of 1280 by 800.
+    let height = "const [row, board, room] = ['[data-incident]', 'table.board', '.reserved']
+            .map((which) => document.querySelector(which).getBoundingClientRect());
+        return board.bottom + window.scrollY - room.height + Math.max(room.height, 5 * row.height)";
+    let height = browser.js(height).await.as_f64().unwrap();
+    assert!(height <= 800.0, "{height}");
     browser.accessible_light_and_dark("now").await;
 
     // From the sentence to the incident, from there to a path that shows it.
@@ -199,6 +205,10 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.driver.action_chain().send_keys("a").perform().await.unwrap();
     browser.see(By::Css("[role=option][aria-selected=true]")).await;
     browser.accessible_light_and_dark("alarms").await;
+    let height = "const row = document.querySelector('[role=option]').getBoundingClientRect();
+        return row.top + window.scrollY + 10 * row.height";
+    let height = browser.js(height).await.as_f64().unwrap();
+    assert!(height <= 800.0, "ten alarms end at {height}");
     browser.click(By::Css("[role=option]")).await;
     browser.driver.action_chain().send_keys("j").perform().await.unwrap();
     browser.driver.action_chain().send_keys(Key::Enter).perform().await.unwrap();
@@ -249,7 +259,7 @@ async fn diagnose(browser: &Browser) {
     assert!(browser.driver.current_url().await.unwrap().path().starts_with("/diagnoses/"));
     browser.see(Browser::named("pre", "Diagnosis from agent-eskerry to Seat Booking")).await;
     browser.accessible_light_and_dark("diagnosis").await;
-    browser.click(Browser::named("a", "its incident")).await;
+    browser.click(Browser::named("a", "incident 2")).await;
     browser.see(Browser::named("a", "; to do: ")).await;
     assert_eq!(browser.driver.current_url().await.unwrap(), incident);
 }
