@@ -698,6 +698,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * @description What to do after a diagnosis.
+         * @enum {string}
+         */
+        Advice: "check-link" | "correct-host" | "check-site" | "replace-resolver" | "report-name" | "ask-for-mtu" | "call-provider" | "report-service" | "report-problem";
         /** @description An agent. */
         AgentItem: {
             /**
@@ -820,6 +825,41 @@ export interface components {
             port: string;
             system: string;
         };
+        /** @description What the application step saw of a transfer. */
+        ApplicationSeen: {
+            /**
+             * Format: int64
+             * @description Bytes per second of the transfer.
+             */
+            bytes_per_s?: number | null;
+            /** @description Kind of check. */
+            check: components["schemas"]["AskKind"];
+            /**
+             * Format: int32
+             * @description Time to the first byte.
+             */
+            first_byte_us?: number | null;
+            /**
+             * Format: int32
+             * @description Time to the server's greeting.
+             */
+            greeting_us?: number | null;
+            /**
+             * Format: int32
+             * @description HTTP status.
+             */
+            status?: number | null;
+            /**
+             * Format: int32
+             * @description Time of the transfer.
+             */
+            transfer_us?: number | null;
+        };
+        /**
+         * @description Kind of check.
+         * @enum {string}
+         */
+        AskKind: "name" | "connect" | "tls" | "web" | "page" | "mail" | "greeting";
         /** @description A page of the audit. */
         Audit: {
             items: components["schemas"]["AuditItem"][];
@@ -843,6 +883,11 @@ export interface components {
          * @enum {string}
          */
         Cause: "loss" | "delay" | "break" | "misrouting";
+        /**
+         * @description What is known of a cell.
+         * @enum {string}
+         */
+        CellKind: "measured" | "silent" | "missing";
         /** @description What one part of a path added in one window. */
         CellView: {
             /**
@@ -855,13 +900,21 @@ export interface components {
              * @description 0 for as usual to 4 for far off; absent before the usual is learned.
              */
             departure?: number | null;
-            /** @description `measured`, `silent` or `missing`. */
-            kind: string;
+            kind: components["schemas"]["CellKind"];
             /**
              * Format: double
              * @description Share of packets lost up to this hop.
              */
             loss_ratio?: number | null;
+        };
+        /** @description A certificate as a step saw it. */
+        CertificateSeen: {
+            /** @description The day on which it expires, in UTC. */
+            expires?: string | null;
+            /** @description The name that it is for; absent where none was shown. */
+            name?: string | null;
+            /** @description Version of TLS. */
+            version: string;
         };
         /** @description One certificate of a chain. */
         CertificateView: {
@@ -887,7 +940,7 @@ export interface components {
         /** @description A check that fails. */
         CheckFailure: {
             /** @description Kind of check. */
-            check: string;
+            check: components["schemas"]["AskKind"];
             /** @description The same check from other sites. */
             elsewhere: components["schemas"]["Elsewhere"];
             /** @description The path to the server. */
@@ -926,14 +979,12 @@ export interface components {
             event?: components["schemas"]["MessageView"] | null;
             /** Format: int32 */
             every_s: number;
-            /** @description `ipv4` or `ipv6`. */
-            family: string;
+            family: components["schemas"]["Family"];
             /** @description The name it is asked by, or that is asked for. */
             host?: string | null;
             /** Format: uuid */
             id: string;
-            /** @description `name`, `connect`, `tls`, `web`, `page`, `mail` or `greeting`. */
-            kind: string;
+            kind: components["schemas"]["AskKind"];
             message?: components["schemas"]["MessageView"] | null;
             /**
              * Format: int32
@@ -952,8 +1003,8 @@ export interface components {
             site: string;
             /** @description The very address and port that were spoken to. */
             spoke_to?: string | null;
-            /** @description `good`, `broken`, or `unknown` before the first result and after a day without any. */
-            state: string;
+            /** @description Unknown before the first result and after a day without any. */
+            state: components["schemas"]["CheckState"];
             target: string;
             /**
              * Format: int32
@@ -962,6 +1013,11 @@ export interface components {
             took_us?: number | null;
             why?: string | null;
         };
+        /**
+         * @description State of a check.
+         * @enum {string}
+         */
+        CheckState: "good" | "broken" | "unknown";
         /** @description A check that succeeds. */
         CheckSuccess: {
             /** @description Its addresses. */
@@ -1047,6 +1103,29 @@ export interface components {
             user: string;
             words: string;
         };
+        /** @description What a diagnosis concludes. */
+        Conclusion: {
+            /** @description What to do. */
+            advice: components["schemas"]["Advice"];
+            /** @description Broken steps behind it. */
+            also_broken: components["schemas"]["StepKind"][];
+            broken?: components["schemas"]["StepKind"] | null;
+            /** @description Steps before it that are clean. */
+            excluded: components["schemas"]["StepKind"][];
+            /** @description State of the route to the target and of its return. */
+            route: components["schemas"]["StepResult"];
+            /** @description The target, as it was given. */
+            target: string;
+        };
+        /** @description What a diagnosis concludes, with the words of the catalogue. */
+        ConclusionView: components["schemas"]["Conclusion"] & {
+            /** @description What to do. */
+            contact?: string | null;
+            /** @description What is broken and what was excluded. */
+            detail: string[];
+            /** @description The fault and the target, in at most 70 characters. */
+            headline: string;
+        };
         /** @description Diagnoses, newest first. */
         Diagnoses: {
             items: components["schemas"]["DiagnosisItem"][];
@@ -1057,6 +1136,7 @@ export interface components {
             agent: string;
             /** Format: date-time */
             asked_at: string;
+            conclusion?: components["schemas"]["ConclusionView"] | null;
             /** Format: date-time */
             done_at?: string | null;
             /** Format: uuid */
@@ -1079,11 +1159,8 @@ export interface components {
             part?: components["schemas"]["Part"] | null;
             /** @description How far it is, in words. */
             progress: string;
-            /** @description What is broken, what was excluded, what to do. */
-            sentence?: string | null;
             site: string;
-            /** @description `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come. */
-            state: string;
+            state: components["schemas"]["TaskState"];
             /** @description Nearest first. */
             steps: components["schemas"]["StepView"][];
             /** @description What is to be reached. */
@@ -1173,6 +1250,29 @@ export interface components {
              * @description 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
              */
             variation_us?: number | null;
+        };
+        /**
+         * @description How an interface talks.
+         * @enum {string}
+         */
+        Duplex: "full" | "half";
+        /** @description Probes to one address. */
+        EchoCounts: {
+            /**
+             * Format: int32
+             * @description Answered.
+             */
+            answered: number;
+            /**
+             * Format: int32
+             * @description Median round-trip delay.
+             */
+            median_us?: number | null;
+            /**
+             * Format: int32
+             * @description Sent.
+             */
+            sent: number;
         };
         /** @description The same check from other sites. */
         Elsewhere: {
@@ -1266,6 +1366,11 @@ export interface components {
             probability: number;
         };
         /**
+         * @description Address family of a path.
+         * @enum {string}
+         */
+        Family: "ipv4" | "ipv6";
+        /**
          * @description Direction of packets that have the fault, seen from the agent.
          * @enum {string}
          */
@@ -1313,6 +1418,11 @@ export interface components {
             onset_latest?: string | null;
             place: components["schemas"]["PlaceView"];
         };
+        /**
+         * @description Rating of a direction for a use.
+         * @enum {string}
+         */
+        Fitness: "fit" | "strained" | "unfit";
         /** @description A gateway that was used. */
         GatewayView: {
             address: string;
@@ -1341,8 +1451,7 @@ export interface components {
              * @description From mouth to ear, as it was computed with.
              */
             delay_ms: number;
-            /** @description `fit`, `strained` or `unfit`. */
-            fitness: string;
+            fitness: components["schemas"]["Fitness"];
             /** Format: double */
             loss_ratio: number;
             /**
@@ -1407,6 +1516,23 @@ export interface components {
         HopList: {
             /** @description Their hop limits. */
             hops: number[];
+        };
+        /** @description Some consecutive hops. */
+        HopSpan: {
+            /**
+             * Format: int32
+             * @description Hop limit of the first.
+             */
+            first: number;
+            /**
+             * Format: int32
+             * @description Hop limit of the last.
+             */
+            last: number;
+            /** @description Names of their owners, in order. */
+            owners: string[];
+            /** @description True where private addresses of the site are among them. */
+            site: boolean;
         };
         /**
          * @description What a hop's answers mean.
@@ -1556,16 +1682,14 @@ export interface components {
             damaged?: number | null;
             /** Format: int64 */
             discarded?: number | null;
-            /** @description `full` or `half`. */
-            duplex?: string | null;
+            duplex?: components["schemas"]["Duplex"] | null;
             hardware_address?: string | null;
             /**
              * Format: int64
              * @description Bits per second in and out since the previous report.
              */
             in_bits_per_s?: number | null;
-            /** @description `wired`, `wireless`, `tunnel` or `loopback`. */
-            medium: string;
+            medium: components["schemas"]["Medium"];
             /** Format: int32 */
             mtu_bytes: number;
             name: string;
@@ -1705,6 +1829,33 @@ export interface components {
             lifetime_s?: number | null;
             server?: string | null;
         };
+        /** @description An interface as a step saw it. */
+        LinkSeen: {
+            /**
+             * Format: int64
+             * @description Packets discarded while it ran, both directions.
+             */
+            discards: number;
+            /**
+             * Format: int64
+             * @description Frames with errors while the diagnosis ran, both directions.
+             */
+            errors: number;
+            /** @description True for half duplex, false for full duplex; absent where unknown. */
+            half_duplex?: boolean | null;
+            /** @description Its name. */
+            interface: string;
+            /**
+             * Format: int64
+             * @description Packets while it ran, both directions.
+             */
+            packets: number;
+            /**
+             * Format: int32
+             * @description Its speed in megabits per second.
+             */
+            speed_mbit_s?: number | null;
+        };
         /** @description Use of an agent's own link. */
         LinkUse: {
             /** @description The direction that is saturated. */
@@ -1788,6 +1939,11 @@ export interface components {
             /** @description Site of the receiving agent. */
             to: string;
         };
+        /**
+         * @description How a machine is connected by an interface.
+         * @enum {string}
+         */
+        Medium: "wired" | "wireless" | "tunnel" | "loopback";
         /** @description A code with its parameters. */
         Message: {
             /** @enum {string} */
@@ -1965,6 +2121,21 @@ export interface components {
          * @enum {string}
          */
         Method: "icmp-echo" | "udp" | "tcp-syn";
+        /** @description A resolver's answer for the target's name. */
+        NameAnswer: {
+            /** @description Addresses that it returns. */
+            addresses: string[];
+            /** @description True for an authoritative answer. */
+            authoritative: boolean;
+            /** @description The resolver. */
+            resolver: string;
+            /**
+             * Format: int32
+             * @description Seconds for which they may be cached.
+             */
+            ttl_s?: number | null;
+            why?: components["schemas"]["Why"] | null;
+        };
         /** @description A name that does not resolve. */
         NameFailure: {
             /** @description The name. */
@@ -2031,8 +2202,7 @@ export interface components {
              * @description Far clock minus near clock, and how far from that it may be.
              */
             clock_offset_us?: number | null;
-            /** @description `ipv4` or `ipv6`. */
-            family: string;
+            family: components["schemas"]["Family"];
             /** @description Site of the agent that answers. */
             far: string;
             far_address: string;
@@ -2147,11 +2317,7 @@ export interface components {
              *     probed by address.
              */
             resolved?: string | null;
-            /**
-             * @description Source of time stamps: `kernel`, `program` or `virtual`; absent before the first
-             *     round.
-             */
-            stamps?: string | null;
+            stamps?: components["schemas"]["StampSource"] | null;
         };
         /** @description A path with its latest judgement. */
         PathItem: {
@@ -2166,13 +2332,11 @@ export interface components {
              * @description Differentiated services code point as sent.
              */
             dscp: number;
-            /** @description `ipv4` or `ipv6`. */
-            family: string;
+            family: components["schemas"]["Family"];
             /** Format: uuid */
             id: string;
             latest?: components["schemas"]["LatestView"] | null;
-            /** @description `icmp-echo` or `udp`. */
-            method: string;
+            method: components["schemas"]["Method"];
             /** @description The service that the target is part of. */
             service: string;
             site: string;
@@ -2414,6 +2578,11 @@ export interface components {
             /** @description Why not. */
             reason: string;
         };
+        /**
+         * @description What a path is to a complaint.
+         * @enum {string}
+         */
+        Relation: "own" | "same-site" | "same-service";
         /** @description What one resolver said. */
         ResolvedView: {
             addresses: string[];
@@ -2439,6 +2608,16 @@ export interface components {
             /** @description The resolver. */
             resolver: string;
             why?: components["schemas"]["Why"] | null;
+        };
+        /** @description Whether a resolver answers. */
+        ResolverSeen: {
+            /** @description The resolver. */
+            resolver: string;
+            /**
+             * Format: int32
+             * @description Time that an answer took; absent where none came.
+             */
+            took_us?: number | null;
         };
         /** @description A resource of a page. */
         ResourceView: {
@@ -2612,6 +2791,11 @@ export interface components {
             /** @description The agent's site. */
             site: string;
         };
+        /**
+         * @description Where send and receive stamps came from; it bounds how exact a delay can be.
+         * @enum {string}
+         */
+        StampSource: "program" | "kernel" | "virtual";
         /** @description The status of the installation. */
         StatusView: {
             /** Format: int64 */
@@ -2671,16 +2855,367 @@ export interface components {
          */
         Step: "name" | "connect" | "tls" | "greeting" | "dialogue" | "first-byte" | "transfer" | "content";
         /**
+         * @description The steps diagnosis, nearest first.
+         * @enum {string}
+         */
+        StepKind: "own-stack" | "own-link" | "own-address" | "gateway" | "resolvers" | "name" | "first-hops" | "provider-edge" | "boundary" | "target-echo" | "target-connect" | "tls" | "application" | "return-route";
+        /** @description What a step of a diagnosis says. */
+        StepMessage: {
+            /** @enum {string} */
+            code: "loopback-answers";
+        } | {
+            /** @enum {string} */
+            code: "loopback-silent";
+        } | {
+            /** @enum {string} */
+            code: "loopback-not-tried";
+        } | {
+            /** @enum {string} */
+            code: "host-facts-unreadable";
+        } | {
+            /** @enum {string} */
+            code: "no-interface";
+        } | {
+            /** @enum {string} */
+            code: "interface-down";
+            /** @description An interface is switched off. */
+            parameters: {
+                /** @description The interface. */
+                interface: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "no-carrier";
+            /** @description An interface has no carrier. */
+            parameters: {
+                /** @description The interface. */
+                interface: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "link-errors";
+            /** @description The link counts errors. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-half-duplex";
+            /** @description The link is half duplex. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-wireless";
+            /** @description The link is wireless. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-tunnel";
+            /** @description The link is a tunnel. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-slow";
+            /** @description The link is slower than usual ports. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-few-errors";
+            /** @description The link counts a few errors or discards. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "link-clean";
+            /** @description The link has no errors. */
+            parameters: components["schemas"]["LinkSeen"];
+        } | {
+            /** @enum {string} */
+            code: "self-assigned-address";
+            /** @description The interface has only an address that it assigned itself. */
+            parameters: {
+                /** @description The address. */
+                address: string;
+                /** @description Version of IP. */
+                family: components["schemas"]["Family"];
+                /** @description The interface. */
+                interface: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "no-address";
+            /** @description The interface has no address. */
+            parameters: {
+                /** @description Version of IP. */
+                family: components["schemas"]["Family"];
+                /** @description The interface. */
+                interface: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "no-route";
+            /** @description No route leads to the target. */
+            parameters: {
+                /** @description Version of IP. */
+                family: components["schemas"]["Family"];
+            };
+        } | {
+            /** @enum {string} */
+            code: "address-and-route";
+            /** @description The host has an address and a route. */
+            parameters: {
+                /** @description The address with its prefix length. */
+                address: string;
+                /** @description The gateway; absent where the target is on the same link. */
+                gateway?: string | null;
+            };
+        } | {
+            /** @enum {string} */
+            code: "gateway-not-needed";
+        } | {
+            /** @enum {string} */
+            code: "gateway-not-probed";
+        } | {
+            /** @enum {string} */
+            code: "gateway-answers";
+            /** @description The gateway answers probes. */
+            parameters: {
+                /** @description Probes to it. */
+                echoes: components["schemas"]["EchoCounts"];
+                /** @description The gateway. */
+                gateway: string;
+                /** @description True where packets to the target are lost as well. */
+                target_loses: boolean;
+            };
+        } | {
+            /** @enum {string} */
+            code: "gateway-forwards-only";
+            /** @description The gateway answers no probe, and hops behind it do. */
+            parameters: {
+                /** @description The gateway. */
+                gateway: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "gateway-silent";
+            /** @description Neither the gateway nor anything behind it answers. */
+            parameters: {
+                /** @description The gateway. */
+                gateway: string;
+                /** @description True where its hardware address was resolved. */
+                on_link: boolean;
+                /**
+                 * Format: int32
+                 * @description Probes sent.
+                 */
+                sent: number;
+            };
+        } | {
+            /** @enum {string} */
+            code: "no-resolver";
+        } | {
+            /** @enum {string} */
+            code: "resolvers";
+            /** @description Whether each resolver answers. */
+            parameters: {
+                /** @description The resolvers in their order. */
+                resolvers: components["schemas"]["ResolverSeen"][];
+            };
+        } | {
+            /** @enum {string} */
+            code: "name-answers";
+            /** @description What each resolver returns for the target's name. */
+            parameters: {
+                /** @description The answers. */
+                answers: components["schemas"]["NameAnswer"][];
+                /** @description The address in the host's own files, where no resolver returns one. */
+                host_file?: string | null;
+                /** @description The name. */
+                name: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "hops-not-probed";
+            /** @description The hops could not be probed. */
+            parameters: {
+                /** @description Why; absent where there was no address to probe. */
+                reason?: string | null;
+            };
+        } | {
+            /** @enum {string} */
+            code: "fault-begins";
+            /** @description A fault begins among these hops. */
+            parameters: {
+                /** @description True where the schedule's probes found it, which are more. */
+                by_schedule: boolean;
+                /** @description The fault. */
+                fault: components["schemas"]["Message"];
+                /** @description The hops. */
+                hops: components["schemas"]["HopSpan"];
+            };
+        } | {
+            /** @enum {string} */
+            code: "route-ends";
+            /** @description Nothing behind a hop answers. */
+            parameters: {
+                /** @description The hops. */
+                hops: components["schemas"]["HopSpan"];
+                /**
+                 * Format: int32
+                 * @description The last hop that answers; absent where none does.
+                 */
+                last?: number | null;
+                /** @description True where the target was tried by another protocol, too. */
+                tried: boolean;
+            };
+        } | {
+            /** @enum {string} */
+            code: "hops-silent";
+            /** @description These hops do not answer. */
+            parameters: components["schemas"]["HopSpan"];
+        } | {
+            /** @enum {string} */
+            code: "hops-carry-fault";
+            /** @description These hops have a fault that begins before them. */
+            parameters: components["schemas"]["HopSpan"];
+        } | {
+            /** @enum {string} */
+            code: "hops-clean";
+            /** @description No fault begins among these hops. */
+            parameters: components["schemas"]["HopSpan"];
+        } | {
+            /** @enum {string} */
+            code: "target-echo";
+            /** @description How the target answers echo. */
+            parameters: {
+                /** @description True where the loss begins before it. */
+                carried: boolean;
+                /** @description True where it accepts connections. */
+                connected: boolean;
+                /** @description Probes to it. */
+                echoes: components["schemas"]["EchoCounts"];
+            };
+        } | {
+            /** @enum {string} */
+            code: "port-open";
+            /** @description The target accepts connections. */
+            parameters: {
+                /**
+                 * Format: int32
+                 * @description The port.
+                 */
+                port?: number | null;
+                /**
+                 * Format: int32
+                 * @description Time that it took.
+                 */
+                took_us: number;
+            };
+        } | {
+            /** @enum {string} */
+            code: "port-closed";
+            /** @description The target accepts no connection. */
+            parameters: {
+                /** @description True where it answers echo. */
+                answers_echo: boolean;
+                /**
+                 * Format: int32
+                 * @description The port.
+                 */
+                port?: number | null;
+                why?: components["schemas"]["Why"] | null;
+            };
+        } | {
+            /** @enum {string} */
+            code: "tls-fails";
+            /** @description TLS fails. */
+            parameters: {
+                certificate?: components["schemas"]["CertificateSeen"] | null;
+                /** @description Why. */
+                why: components["schemas"]["Why"];
+            };
+        } | {
+            /** @enum {string} */
+            code: "tls-works";
+            /** @description TLS succeeds. */
+            parameters: {
+                certificate?: components["schemas"]["CertificateSeen"] | null;
+                /** @description True where it expires within two weeks. */
+                expires_soon: boolean;
+            };
+        } | {
+            /** @enum {string} */
+            code: "application-fails";
+            /** @description The application fails. */
+            parameters: {
+                /** @description The server's last line. */
+                said?: string | null;
+                /**
+                 * Format: int32
+                 * @description HTTP status.
+                 */
+                status?: number | null;
+                /** @description The step that fails. */
+                step: components["schemas"]["Step"];
+                /** @description Why. */
+                why: components["schemas"]["Why"];
+            };
+        } | {
+            /** @enum {string} */
+            code: "application-late";
+            /** @description The first byte is late. */
+            parameters: components["schemas"]["ApplicationSeen"];
+        } | {
+            /** @enum {string} */
+            code: "application-slow";
+            /** @description The transfer is slow. */
+            parameters: components["schemas"]["ApplicationSeen"];
+        } | {
+            /** @enum {string} */
+            code: "application-works";
+            /** @description The application works. */
+            parameters: components["schemas"]["ApplicationSeen"];
+        } | {
+            /** @enum {string} */
+            code: "return-to-one-source";
+            /** @description Answers return to one source address and not to another. */
+            parameters: {
+                /** @description Probes from each: sent, answered to the first. */
+                echoes: components["schemas"]["EchoCounts"];
+                /** @description The source address with answers. */
+                with: string;
+                /** @description The source address without. */
+                without: string;
+            };
+        } | {
+            /** @enum {string} */
+            code: "return-not-measured";
+        } | {
+            /** @enum {string} */
+            code: "return-counted";
+            /** @description Packets from the agent at the other end. */
+            parameters: {
+                /**
+                 * Format: int32
+                 * @description Of those, lost.
+                 */
+                lost: number;
+                /**
+                 * Format: int32
+                 * @description Packets sent by it.
+                 */
+                sent: number;
+            };
+        };
+        /**
          * @description How a step was found.
          * @enum {string}
          */
         StepResult: "clean" | "noted" | "broken" | "unknown";
         /** @description One step of a diagnosis. */
-        StepView: {
-            /** @description `clean`, `noted`, `broken` or `unknown`. */
+        StepView: components["schemas"]["StepMessage"] & {
             found: components["schemas"]["StepResult"];
-            /** @description Such as `gateway`, `provider edge`, `target by TCP`. */
-            step: string;
+            /** @description The step's name for people, such as `provider edge`. */
+            name: string;
+            step: components["schemas"]["StepKind"];
+            /** @description The message in words. */
             words: string;
         };
         /** @description A while in which nothing is measured on purpose. */
@@ -2734,6 +3269,11 @@ export interface components {
             site: string;
             target: string;
         };
+        /**
+         * @description State of a task that an agent does on demand.
+         * @enum {string}
+         */
+        TaskState: "waiting" | "running" | "done" | "failed" | "late";
         /** @description A measurement of how much gets through. */
         ThroughputItem: {
             /** Format: date-time */
@@ -2787,8 +3327,7 @@ export interface components {
             sent_bytes?: number | null;
             /** @description What came of it, in words. */
             sentence: string;
-            /** @description `waiting`, `done`, `failed`, or `late` when the agents did not come. */
-            state: string;
+            state: components["schemas"]["TaskState"];
             to: string;
             /** @description Who wanted it; absent where the schedule did. */
             user?: string | null;
@@ -2832,15 +3371,16 @@ export interface components {
             at: string;
             /** Format: uuid */
             id: string;
-            /**
-             * @description `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `diagnosis-started`,
-             *     `note`, `closed` or `reopened`.
-             */
-            kind: string;
+            kind: components["schemas"]["TimelineKind"];
             /** @description A note's or a closing's words; the headline of an alarm or event. */
             text?: string | null;
             user: string;
         };
+        /**
+         * @description Kind of an entry in the timeline of an incident.
+         * @enum {string}
+         */
+        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened";
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */
@@ -2996,7 +3536,7 @@ export interface components {
             begins_at: string;
             /** Format: date-time */
             ends_at: string;
-            family: string;
+            family?: components["schemas"]["Family"] | null;
             found?: components["schemas"]["WatchFound"] | null;
             /** Format: uuid */
             id: string;
@@ -3012,7 +3552,7 @@ export interface components {
              * @description From round to round while it lasts.
              */
             interval_ms: number;
-            method: string;
+            method?: components["schemas"]["Method"] | null;
             /**
              * Format: int64
              * @description Its short number.
@@ -3022,8 +3562,7 @@ export interface components {
             path: string;
             reason: string;
             site: string;
-            /** @description `running`, `paused` or `over`. */
-            state: string;
+            state: components["schemas"]["WatchState"];
             target: string;
             user: string;
         };
@@ -3047,6 +3586,11 @@ export interface components {
             /** @description Why. */
             reason?: string;
         };
+        /**
+         * @description State of a watch.
+         * @enum {string}
+         */
+        WatchState: "running" | "paused" | "over";
         /** @description A page of watches. */
         Watches: {
             items: components["schemas"]["WatchItem"][];
@@ -3115,14 +3659,13 @@ export interface components {
             end_lost: number;
             /** Format: int32 */
             end_sent: number;
-            family: string;
+            family: components["schemas"]["Family"];
             /** @description Headline of the finding; absent without one. */
             finding?: string | null;
-            method: string;
+            method: components["schemas"]["Method"];
             /** Format: uuid */
             path: string;
-            /** @description `own`, `same-site` or `same-service`. */
-            relation: string;
+            relation: components["schemas"]["Relation"];
             /** Format: int32 */
             rounds: number;
             service: string;

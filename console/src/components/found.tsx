@@ -1,13 +1,14 @@
 import type { ReactNode } from 'react';
+import type { StepResult } from '../api/client';
 
-export type FoundWord = 'clean' | 'noted' | 'broken' | 'unknown';
+export type FoundWord = StepResult;
 
 /** Shapes that differ without colour, each with its word. */
 const MARKS: Record<FoundWord, [string, string]> = {
-  clean: ['✓', 'as it should'],
-  noted: ['◇', 'to note'],
+  clean: ['✓', 'ok'],
+  noted: ['◇', 'note'],
   broken: ['✕', 'broken'],
-  unknown: ['·', 'not known'],
+  unknown: ['·', 'unknown'],
 };
 
 /** How something was found: a shape and, for those who cannot see it, its word. */
@@ -18,10 +19,6 @@ export function FoundMark({ found }: { found: FoundWord }) {
       {shape}
     </span>
   );
-}
-
-export function foundWord(text: string): FoundWord {
-  return text in MARKS ? (text as FoundWord) : 'unknown';
 }
 
 interface Place {

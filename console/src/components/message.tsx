@@ -1,7 +1,10 @@
-import type { Message } from '../api/client';
+interface Words {
+  contact?: string | null;
+  detail: string[];
+}
 
 /** What a message says below its headline: numbers, reasons, and the contact. */
-export function MessageDetail({ message }: { message: Message }) {
+export function MessageDetail({ message }: { message: Words }) {
   return (
     <>
       {message.contact != null && (

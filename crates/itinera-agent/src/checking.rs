@@ -407,7 +407,7 @@ async fn run_diagnosis(
     let telling = async {
         while let Some(news) = heard.recv().await {
             say(match news {
-                DiagnosisProgress::Looking(rung) => DiagnosisUpdate::Looking(rung),
+                DiagnosisProgress::Looking(step) => DiagnosisUpdate::Looking(step),
                 DiagnosisProgress::Swept(round, of) => DiagnosisUpdate::Swept(
                     u8::try_from(round).unwrap_or(u8::MAX),
                     u8::try_from(of).unwrap_or(u8::MAX),

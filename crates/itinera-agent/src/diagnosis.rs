@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use itinera_check::{Asker, Destination, Net, Patience, Roots, resolve};
 use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskName, CheckResult, Outcome, Step, Why};
-use itinera_model::diagnosis::{AskResult, Echoes, FromSource, Observations, Rung};
+use itinera_model::diagnosis::{AskResult, Echoes, FromSource, Observations, StepKind};
 use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, BootId};
 use itinera_model::path::{Family, Method};
@@ -75,7 +75,7 @@ pub struct DiagnosisPlan {
 #[derive(Debug, Clone)]
 pub enum DiagnosisProgress {
     /// A step is being looked at.
-    Looking(Rung),
+    Looking(StepKind),
     /// A round of the sweep has ended: which, and of how many.
     Swept(u64, u64),
 }
@@ -138,15 +138,15 @@ pub async fn diagnose(
 ) -> std::io::Result<Observations> {
     let begun = Instant::now();
     let began = wall_now();
-    let say = async |rung| {
-        let _gone = news.send(DiagnosisProgress::Looking(rung)).await;
+    let say = async |kind| {
+        let _gone = news.send(DiagnosisProgress::Looking(kind)).await;
     };
-    say(Rung::OwnStack).await;
+    say(StepKind::OwnStack).await;
     let own_stack = match place {
         Place::Kernel { .. } => Some(speaks_with_itself().await),
         Place::Simulated(..) => None,
     };
-    say(Rung::OwnLink).await;
+    say(StepKind::OwnLink).await;
     let host_facts = place.host_facts(false);
     let read = async || match &host_facts {
         Some(host_facts) => Some(host_facts.read().await),
@@ -158,7 +158,7 @@ pub async fn diagnose(
             let error = seen.and_then(Result::err);
             let kind = error.map_or(std::io::ErrorKind::NotFound, |error| error.kind());
             let text = match kind {
-                std::io::ErrorKind::TimedOut => "does not say what is around this machine",
+                std::io::ErrorKind::TimedOut => "does not report host facts",
                 _ => "knows no machine here",
             };
             let text = format!("the simulated internet at {simulation} {text}");
@@ -173,13 +173,13 @@ pub async fn diagnose(
         patience: Patience { step: STEP, whole: WHOLE },
         within: plan.within.clone(),
     };
-    say(Rung::Resolvers).await;
+    say(StepKind::Resolvers).await;
     let (resolvers, names) = tokio::join!(alive(&asker), names(&asker, &plan.destination));
     let (name, address) = find(&asker, &plan.destination, names.as_ref()).await;
     if let (Some(before), Some(host_facts)) = (&mut before, &host_facts) {
         before.routes_used = host_facts.routes_to(address.as_slice()).await;
     }
-    say(Rung::FirstHops).await;
+    say(StepKind::FirstHops).await;
     let gateway = gateway_of(before.as_ref(), address);
     let swept_to = address.filter(|address| asker.may_go(*address));
     let (gateway, swept, asked, sources) = tokio::join!(

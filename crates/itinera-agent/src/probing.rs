@@ -483,7 +483,9 @@ fn engine_for(task: &Task, link: &Link, clock: &AgentClock) -> Result<HopSweep, 
     if !link.can(task.method) {
         return Err(format!("{} needs raw sockets", task.method));
     }
-    let source = link.source_for(task.address).map_err(|error| format!("no way there: {error}"))?;
+    let source = link
+        .source_for(task.address)
+        .map_err(|error| format!("no route to the target: {error}"))?;
     let addresses = Addresses::try_new(source, task.address)
         .ok_or_else(|| format!("{source} cannot speak with {}", task.address))?;
     let config = config_for(task, addresses, clock)?;

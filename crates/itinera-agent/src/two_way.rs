@@ -111,7 +111,7 @@ impl Sessions {
         driver: &Driver,
     ) -> Result<Option<Session>, String> {
         let source = driver.link().source_for(ticket.peer_address);
-        let source = source.map_err(|error| format!("no way there: {error}"))?;
+        let source = source.map_err(|error| format!("no route to the peer: {error}"))?;
         let interval = Micros::from_millis(ticket.interval_ms);
         let Ticket { session, key: secret, dscp, size_bytes, .. } = *ticket;
         if ticket.role == Role::Reflector {

@@ -7,18 +7,7 @@
 
 use crate::alarm::Limits;
 use itinera_model::finding::{Assessment, Cause, Finding};
-use itinera_model::message::{CommonPlace, ComplaintFacts, FaultyPaths, Message};
-
-/// What a path is to a complaint.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Relation {
-    /// From the site to the service complained of.
-    Own,
-    /// From the same site to another service.
-    SameSite,
-    /// From another site to the same service.
-    SameService,
-}
+use itinera_model::message::{CommonPlace, ComplaintFacts, FaultyPaths, Message, Relation};
 
 /// A path's measurements around the time complained of.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,5 +1,4 @@
-//! Findings of a measurement other than loss and delay, as sentences: who rewrites, translates,
-//! refuses, hides or shares the way.
+//! Notes on a route, as sentences: hops that rewrite, translate, refuse, tunnel or balance.
 
 use itinera_model::ensemble::{Balancer, Balancing, RouteEnsemble};
 use itinera_model::path::Family;
@@ -34,12 +33,12 @@ pub fn of_reading(reading: &Reading, route: &Route, sent_dscp: u8) -> Vec<String
         if let Some(now) = read.quoted_dscp {
             if now != dscp {
                 let after = seen_at.map_or_else(
-                    || "on the way to it".to_owned(),
+                    || "before it".to_owned(),
                     |earlier: usize| format!("behind {}", at(earlier, route)),
                 );
                 said.push(format!(
-                    "The DSCP is {now} instead of {dscp} at {}: somebody {after} marks anew.",
-                    at(hop, route)
+                    "{} sees DSCP {now} instead of {dscp}: a router {after} rewrites it.",
+                    beginning(hop, route)
                 ));
                 dscp = now;
             }
@@ -48,8 +47,8 @@ pub fn of_reading(reading: &Reading, route: &Route, sent_dscp: u8) -> Vec<String
         if let (Some(source), false) = (read.translated_source, translated) {
             translated = true;
             said.push(format!(
-                "Probes reach {} as from {source}: addresses are translated before it.",
-                at(hop, route)
+                "{} sees probes from {source}: addresses are translated before it.",
+                beginning(hop, route)
             ));
         }
         said.extend(of_tunnel(hop, read, route));
@@ -63,8 +62,8 @@ fn of_tunnel(hop: usize, read: &HopReading, route: &Route) -> Option<String> {
     match (read.hidden_before(), read.labels.as_slice()) {
         (0, []) => None,
         (hidden, []) => Some(format!(
-            "{} quotes a hop limit of {}: {} on the way to it did not count it down, as \
-             inside a tunnel (inferred).",
+            "{} quotes hop limit {}: {} before it did not decrease it, as inside a tunnel \
+             (inferred).",
             beginning(hop, route),
             hidden + 1,
             if hidden == 1 { "one hop".to_owned() } else { format!("{hidden} hops") }
@@ -72,7 +71,7 @@ fn of_tunnel(hop: usize, read: &HopReading, route: &Route) -> Option<String> {
         (_, labels) => {
             let numbers: Vec<String> = labels.iter().map(|label| label.label.to_string()).collect();
             Some(format!(
-                "Packets reach {place} under {} {}: inside a tunnel of labels.",
+                "Packets reach {place} with MPLS {} {}.",
                 if labels.len() == 1 { "label" } else { "labels" },
                 numbers.join(", ")
             ))
@@ -86,9 +85,7 @@ fn of_last(reading: &Reading, route: &Route) -> Option<String> {
     let target = beginning(reading.hops.len(), route);
     match form {
         AnswerForm::SynAck => Some(format!("{target} accepts connections on that port.")),
-        AnswerForm::Reset => {
-            Some(format!("{target} is there and refuses connections on that port."))
-        }
+        AnswerForm::Reset => Some(format!("{target} is up and refuses connections on that port.")),
         AnswerForm::Datagram => Some(format!("{target} answers on that port.")),
         AnswerForm::TimeExceeded
         | AnswerForm::Unreachable
@@ -113,9 +110,9 @@ pub fn of_refusals<'a>(
         }
     }
     let said = refusals.into_iter().map(|((code, who), count)| {
-        let who = who.map_or_else(|| "Somebody".to_owned(), |address| address.to_string());
+        let who = who.map_or_else(|| "An unknown hop".to_owned(), |address| address.to_string());
         let times = if count == 1 { "once".to_owned() } else { format!("{count} times") };
-        format!("{who} refused {times}: {}.", unreachable::meaning(family, code))
+        format!("{who} answered {times}: {}.", unreachable::meaning(family, code))
     });
     said.collect()
 }
@@ -125,20 +122,21 @@ pub fn of_ensemble(found: &RouteEnsemble) -> Vec<String> {
     let chance = f64::from(found.error_ppm) / 10_000.0;
     let mut said = vec![if found.balancers.is_empty() {
         format!(
-            "One way only, with a chance of {chance} % to have missed another behind any hop \
-             ({} probes).",
+            "One route. The probability of a missed second one behind any hop is {chance} % ({} \
+             probes).",
             found.probes
         )
     } else {
         format!(
-            "{} ways, with a chance of {chance} % to have missed one behind any hop ({} probes).",
+            "{} member routes. The probability of a missed one behind any hop is {chance} % ({} \
+             probes).",
             found.members.len(),
             found.probes
         )
     }];
     said.extend(found.balancers.iter().map(of_balancer));
     if !found.is_complete {
-        said.push("More flows than were allowed would be needed to be that sure.".to_owned());
+        said.push("The limit on flows was reached before that probability.".to_owned());
     }
     said
 }
@@ -146,31 +144,27 @@ pub fn of_ensemble(found: &RouteEnsemble) -> Vec<String> {
 fn of_balancer(balancer: &Balancer) -> String {
     let who = balancer
         .address
-        .map_or_else(|| format!("What stands before hop {}", balancer.hop), |a| a.to_string());
+        .map_or_else(|| format!("A router before hop {}", balancer.hop), |a| a.to_string());
     let how = match balancer.balancing {
-        Balancing::PerFlow => "flow by flow",
-        Balancing::PerPacket => "packet by packet, so that packets of one flow overtake each other",
+        Balancing::PerFlow => "by flow",
+        Balancing::PerPacket => "by packet, which reorders packets of one flow",
     };
     let next: Vec<String> = balancer.next.iter().map(ToString::to_string).collect();
-    format!("{who} shares traffic among {} {how}.", next.join(", "))
+    format!("{who} balances traffic over {} {how}.", next.join(", "))
 }
 
 /// What a search for the MTU found.
 pub fn of_path_mtu(found: &PathMtu) -> String {
     let Some(mtu) = found.mtu_bytes else {
-        return "The target does not answer these probes, so nothing can be said of the MTU."
-            .to_owned();
+        return "The target does not answer these probes: the path MTU is unknown.".to_owned();
     };
     match &found.limit {
-        MtuLimit::NotReached => format!("Packets of {mtu} octets, the largest tried, get through."),
+        MtuLimit::NotReached => format!("Packets of {mtu} bytes pass, the largest tried."),
         MtuLimit::OwnInterface => {
-            format!(
-                "Packets of {mtu} octets get through; our own interface carries no larger ones."
-            )
+            format!("Packets of {mtu} bytes pass; the own interface carries no larger ones.")
         }
         MtuLimit::Reported { by, stated_bytes } => format!(
-            "Packets of {mtu} octets get through; for larger ones {by} asks for {stated_bytes} at \
-             most."
+            "Packets of {mtu} bytes pass; for larger ones {by} reports an MTU of {stated_bytes}."
         ),
         MtuLimit::Silent { after_hop, after } => {
             let place = match (after_hop, after) {
@@ -179,8 +173,8 @@ pub fn of_path_mtu(found: &PathMtu) -> String {
                 (hop, None) => format!("behind hop {hop}"),
             };
             format!(
-                "Packets of {mtu} octets get through; larger ones vanish {place} and nobody says \
-                 so: a black hole for whoever relies on being told."
+                "Packets of {mtu} bytes pass; larger ones are lost {place} and no router reports \
+                 it (path MTU black hole, RFC 2923)."
             )
         }
     }
@@ -205,13 +199,13 @@ mod tests {
     }
 
     #[test]
-    fn who_marks_anew_is_between_two_hops() {
+    fn a_router_that_rewrites_is_between_two_hops() {
         let hops = vec![expired(46), HopReading::default(), expired(0), expired(0)];
         let said = of_reading(&Reading { hops }, &route(), 46);
         assert_eq!(
             said,
-            ["The DSCP is 0 instead of 46 at hop 3 (198.18.0.3): somebody behind hop 1 \
-              (198.18.0.1) marks anew."]
+            ["Hop 3 (198.18.0.3) sees DSCP 0 instead of 46: a router behind hop 1 (198.18.0.1) \
+              rewrites it."]
         );
     }
 
@@ -226,14 +220,14 @@ mod tests {
         ];
         let said = of_reading(&Reading { hops }, &route(), 0).join("\n");
         for words in
-            ["as from 100.64.0.7", "2 hops on the way", "under label 24001", "is there and refuses"]
+            ["from 100.64.0.7", "2 hops before it", "MPLS label 24001", "is up and refuses"]
         {
             assert!(said.contains(words), "{words}: {said}");
         }
     }
 
     #[test]
-    fn where_nobody_answered_nothing_is_said() {
+    fn without_answers_nothing_is_said() {
         assert!(of_reading(&Reading::default(), &Route::default(), 0).is_empty());
         assert!(of_refusals(Family::Ipv4, []).is_empty());
     }
@@ -244,7 +238,7 @@ mod tests {
         let route = route();
         let hops = [counts.clone(), counts];
         let said = of_refusals(Family::Ipv4, [(&route, &hops[..]), (&route, &hops[..])]);
-        assert_eq!(said[0], "198.18.0.1 refused 4 times: a filter prohibits it.");
+        assert_eq!(said[0], "198.18.0.1 answered 4 times: a filter prohibits it.");
         assert_eq!(said.len(), 2);
     }
 
@@ -253,14 +247,14 @@ mod tests {
         let after = Some("198.18.0.3".to_owned());
         let by = [198, 18, 0, 3].into();
         for (mtu_bytes, limit, words) in [
-            (None, MtuLimit::NotReached, "nothing can be said"),
+            (None, MtuLimit::NotReached, "is unknown"),
             (Some(1_500), MtuLimit::NotReached, "the largest tried"),
-            (Some(1_500), MtuLimit::OwnInterface, "our own interface"),
-            (Some(1_400), MtuLimit::Reported { by, stated_bytes: 1_400 }, "asks for 1400"),
+            (Some(1_500), MtuLimit::OwnInterface, "the own interface"),
+            (Some(1_400), MtuLimit::Reported { by, stated_bytes: 1_400 }, "an MTU of 1400"),
             (
                 Some(1_400),
                 MtuLimit::Silent { after_hop: 3, after },
-                "vanish behind hop 3 (198.18.0.3)",
+                "lost behind hop 3 (198.18.0.3)",
             ),
         ] {
             let said = of_path_mtu(&PathMtu { mtu_bytes, limit, probes: 9 });

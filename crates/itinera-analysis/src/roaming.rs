@@ -98,7 +98,7 @@ fn better(all: &[Used]) -> Option<String> {
         && now_delay.saturating_sub(delay) >= BETTER_US;
     better.then(|| {
         format!(
-            "The gateway {} by {} was the better one: median {} against {} of {} in use now.",
+            "Gateway {} by {} had a lower delay: median {}, against {} of {}, which is in use.",
             best.address,
             best.interface,
             Micros::new(delay),
@@ -129,7 +129,7 @@ pub fn access_providers<'a>(
 pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
     let routes_used = access_providers(paths.iter().copied(), map);
     let ((number, name), _) = routes_used.into_iter().max_by_key(|(_, paths)| *paths)?;
-    Some(format!("It goes out by {name} (AS {number}) now."))
+    Some(format!("Its access network is {name} (AS {number})."))
 }
 
 /// What is worth a word about host facts, and which of the targets, by name and address, go
@@ -146,15 +146,15 @@ pub fn remarks(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<String
         }
         if one.medium == Medium::Wireless {
             said.push(format!(
-                "{name} is wireless: what is measured over it carries the radio's own loss and delay."
+                "{name} is wireless: measurements over it include the radio's own loss and delay."
             ));
         }
         if one.duplex == Some(Duplex::Half) {
-            said.push(format!("{name} talks half duplex: expect loss under load."));
+            said.push(format!("{name} is half duplex: expect loss under load."));
         }
         if one.medium == Medium::Wired && one.speed_mbit_s.is_some_and(|mbit| mbit < 1_000) {
             let mbit = one.speed_mbit_s.unwrap_or(0);
-            said.push(format!("{name} negotiated {mbit} Mb/s: was it meant to?"));
+            said.push(format!("{name} negotiated {mbit} Mb/s. Check whether this is intended."));
         }
         if one.medium == Medium::Tunnel {
             let routes = host_facts.routes.iter().filter(|route| route.interface == *name);
@@ -167,15 +167,15 @@ pub fn remarks(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<String
             through.dedup();
             let ours = through.join(", ");
             said.push(match (led.is_empty(), ours.is_empty()) {
-                (true, true) => format!("{name} is a tunnel; none of the targets go through it."),
+                (true, true) => format!("{name} is a tunnel; no target is routed through it."),
                 (true, false) => format!(
-                    "{name} is a tunnel; through it go {ours}, by rules beside the main table."
+                    "{name} is a tunnel; {ours} is routed through it, by rules beside the main table."
                 ),
                 (false, true) => format!(
-                    "{name} is a tunnel; through it go {led}, none of the targets among it."
+                    "{name} is a tunnel; {led} is routed through it, and no target."
                 ),
                 (false, false) => {
-                    format!("{name} is a tunnel; through it go {led}, and with it {ours}.")
+                    format!("{name} is a tunnel; {led} is routed through it, with {ours}.")
                 }
             });
         }
@@ -184,7 +184,7 @@ pub fn remarks(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<String
         said.push("No resolver is configured.".to_owned());
     }
     if host_facts.gateway(false).is_none() && host_facts.gateway(true).is_none() {
-        said.push("There is no gateway: nothing beyond its own links can be reached.".to_owned());
+        said.push("No gateway: only its own links can be reached.".to_owned());
     }
     for one in &host_facts.announced {
         said.push(format!("{} is attached to {}, {}.", one.interface, one.system, one.port));
@@ -232,7 +232,7 @@ mod tests {
         assert_eq!((used[0].in_use, used[1].in_use), (false, true));
         assert_eq!(used[0].last_at, WallTime::from_unix_seconds(60));
         let better = better.unwrap();
-        assert!(better.starts_with("The gateway 10.0.0.1 by eth0 was the better one"), "{better}");
+        assert!(better.starts_with("Gateway 10.0.0.1 by eth0 had a lower delay"), "{better}");
         assert_eq!(gateways(&reports[..2]).1, None, "the better one is in use");
         assert_eq!(gateways(&[]), (Vec::new(), None));
     }
@@ -273,7 +273,7 @@ mod tests {
         ]);
         let paths = [path("198.18.48.1"), path("198.18.32.1"), path("198.18.48.7")];
         let said = access_provider(&paths.iter().collect::<Vec<_>>(), &map).unwrap();
-        assert_eq!(said, "It goes out by Lowtide Mobile (AS 64502) now.");
+        assert_eq!(said, "Its access network is Lowtide Mobile (AS 64502).");
         assert_eq!(access_provider(&[], &map), None);
         let mut behind_silence = path("198.18.48.1");
         behind_silence.hops[0].address = None;
@@ -301,12 +301,12 @@ mod tests {
         for words in [
             "eth0 negotiated 100 Mb/s",
             "wlan0 is wireless",
-            "tun0 is a tunnel; none of the targets go through it.",
+            "tun0 is a tunnel; no target is routed through it.",
             "No resolver",
         ] {
             assert!(said.contains(words), "{words}: {said}");
         }
-        assert!(!said.contains("There is no gateway"), "{said}");
+        assert!(!said.contains("No gateway"), "{said}");
         let by_rule = |interface: &str| RouteEntry {
             to: "10.50.0.9/32".parse().unwrap(),
             gateway: None,
@@ -315,7 +315,10 @@ mod tests {
         };
         host_facts.routes_used = vec![by_rule("tun0")];
         let said = remarks(&host_facts, &targets).join(" ");
-        assert!(said.contains("through it go Crew Mail, by rules beside the main table"), "{said}");
+        assert!(
+            said.contains("Crew Mail is routed through it, by rules beside the main table"),
+            "{said}"
+        );
         host_facts.routes_used.clear();
         let to = "10.50.0.0/16".parse().unwrap();
         host_facts.routes.push(RouteEntry {
@@ -325,9 +328,9 @@ mod tests {
             metric: 0,
         });
         let said = remarks(&host_facts, &targets).join(" ");
-        assert!(said.contains("through it go 10.50.0.0/16, and with it Crew Mail"), "{said}");
+        assert!(said.contains("10.50.0.0/16 is routed through it, with Crew Mail"), "{said}");
         host_facts.routes_used = vec![by_rule("eth0")];
         let said = remarks(&host_facts, &targets).join(" ");
-        assert!(said.contains("10.50.0.0/16, none of the targets among it"), "{said}");
+        assert!(said.contains("10.50.0.0/16 is routed through it, and no target"), "{said}");
     }
 }

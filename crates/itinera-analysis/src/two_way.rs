@@ -1,4 +1,4 @@
-//! What rounds of both ways say, in numbers and words.
+//! Summaries of two-way measurement, in numbers and words.
 
 use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
 
@@ -126,16 +126,16 @@ fn median(values: &mut [u32]) -> Option<u32> {
     values.get(values.len().checked_sub(1)? / 2).copied()
 }
 
-/// What both ways are, in words: `near` sends, `far` answers, packets left with `dscp`.
+/// Both directions in words: `near` sends, `far` reflects, packets are sent with `dscp`.
 pub fn sentences(both: &TwoWaySummary, near: &str, far: &str, dscp: u8) -> Vec<String> {
     let mut said = Vec::new();
     if both.sent == 0 {
-        return vec!["Nothing has been exchanged in this time.".to_owned()];
+        return vec!["No packets were exchanged in this time.".to_owned()];
     }
     if both.forward.arrived == 0 && both.back.arrived == 0 {
         return vec![format!(
-            "{near} and {far} cannot reach each other: of {} packets none was answered. Either a \
-             filter on the way refuses UDP, or address translation gives no way in.",
+            "{near} and {far} cannot reach each other: none of {} packets was answered. Either a \
+             filter drops UDP, or address translation lets no packets in.",
             both.sent
         )];
     }
@@ -143,35 +143,34 @@ pub fn sentences(both: &TwoWaySummary, near: &str, far: &str, dscp: u8) -> Vec<S
     if both.undetermined > 0 {
         let verb = if both.undetermined == 1 { "packet was" } else { "packets were" };
         said.push(format!(
-            "{} further {verb} not answered, and nobody can say on which way {} lost.",
-            both.undetermined,
-            if both.undetermined == 1 { "it was" } else { "they were" }
+            "{} further {verb} not answered; the direction of the loss is unknown.",
+            both.undetermined
         ));
     }
     for (direction, from, to) in [(&both.forward, near, far), (&both.back, far, near)] {
         if let Some((seen, _)) = direction.dscp.first().filter(|(seen, _)| *seen != dscp) {
             said.push(format!(
-                "From {from} to {to} the mark is rewritten: sent with DSCP {dscp}, arrived with {seen}."
+                "{from} → {to}: DSCP is rewritten, sent as {dscp}, arrived as {seen}."
             ));
         }
         if direction.duplicated > 0 || direction.reordered > 0 {
             said.push(format!(
-                "From {from} to {to} {} arrived twice and {} out of order, of {}.",
+                "{from} → {to}: {} duplicated and {} reordered of {} packets.",
                 direction.duplicated, direction.reordered, direction.arrived
             ));
         }
     }
     if both.stepped {
         said.push(
-            "A clock was set in this time: one-way delays before and after are not comparable, \
-             and nothing has occurred to the path."
+            "A clock was set in this time. One-way delays before and after are not comparable; \
+             the path did not change."
                 .to_owned(),
         );
     }
     if !both.is_synchronised {
         said.push(
-            "The clocks are not known to be right: one-way delays are true in their changes, and \
-             in themselves only within the bounds given."
+            "The clocks are not synchronised. Changes of one-way delay are exact; its level is \
+             known only within the bounds given."
                 .to_owned(),
         );
     }
@@ -190,26 +189,22 @@ fn loss_sentence(both: &TwoWaySummary, near: &str, far: &str) -> String {
     };
     let (forward, back) = (&both.forward, &both.back);
     match (lossy(forward), lossy(back)) {
-        (true, false) => format!(
-            "Packets are lost on the way from {near} to {far}: {}; on the way back {}.",
-            share(forward),
-            share(back)
-        ),
+        (true, false) => {
+            format!("Loss {near} → {far}: {}; return: {}.", share(forward), share(back))
+        }
         (false, true) => format!(
-            "Packets are lost on the way back, from {far} to {near}: {}; on the way there {}.",
+            "Loss on the return {far} → {near}: {}; forward: {}.",
             share(back),
             share(forward)
         ),
         (true, true) => format!(
-            "Packets are lost both ways: from {near} to {far} {}, back {}.",
+            "Loss in both directions: {near} → {far} {}, return {}.",
             share(forward),
             share(back)
         ),
-        (false, false) => format!(
-            "Both ways are whole: from {near} to {far} {} are lost, back {}.",
-            share(forward),
-            share(back)
-        ),
+        (false, false) => {
+            format!("No loss of note: {near} → {far} {}, return {}.", share(forward), share(back))
+        }
     }
 }
 
@@ -268,17 +263,15 @@ mod tests {
     }
 
     #[test]
-    fn the_way_that_loses_is_named() {
+    fn the_direction_that_loses_is_named() {
         let said = |forward, back| {
             let both = summary(&vec![round(forward, back); 3]);
             sentences(&both, "Eskerry", "Dunverra", 46).remove(0)
         };
-        assert!(
-            said(0, 4).contains("on the way back, from Dunverra to Eskerry: 4.0 % (12 of 300)")
-        );
-        assert!(said(4, 0).contains("from Eskerry to Dunverra: 4.0 %"));
-        assert!(said(4, 4).starts_with("Packets are lost both ways"));
-        assert!(said(0, 0).starts_with("Both ways are whole"));
+        assert!(said(0, 4).starts_with("Loss on the return Dunverra → Eskerry: 4.0 % (12 of 300)"));
+        assert!(said(4, 0).starts_with("Loss Eskerry → Dunverra: 4.0 %"));
+        assert!(said(4, 4).starts_with("Loss in both directions"));
+        assert!(said(0, 0).starts_with("No loss of note"));
     }
 
     #[test]
@@ -304,7 +297,7 @@ mod tests {
         assert!(said.len() == 1 && said[0].contains("cannot reach each other"), "{said:?}");
         let some = sentences(&summary(&[round(0, 0), dark]), "A", "B", 0).join(" ");
         assert!(some.contains("100 further packets were not answered"), "{some}");
-        assert!(some.contains("sent with DSCP 0, arrived with 46"), "{some}");
+        assert!(some.contains("sent as 0, arrived as 46"), "{some}");
         assert!(some.contains("only within the bounds"), "{some}");
     }
 }

@@ -5,8 +5,7 @@
 //! in packets of 20 ms. The delay from mouth to ear is one packet, half of the round trip, and a
 //! buffer as long as the delay varies.
 
-use itinera_model::two_way::TwoWayRound;
-use serde::{Deserialize, Serialize};
+use itinera_model::two_way::{Fitness, TwoWayRound};
 
 /// Milliseconds of speech in a packet.
 const PACKET_MS: f64 = 20.0;
@@ -17,18 +16,6 @@ const BPL: f64 = 25.1;
 /// G.109, table 1).
 const FIT: f64 = 80.0;
 const STRAINED: f64 = 70.0;
-
-/// How fit a way is for a use.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Fitness {
-    /// Nobody complains.
-    Fit,
-    /// Some do.
-    Strained,
-    /// It is not to be used so.
-    Unfit,
-}
 
 /// How one direction sounds.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -144,9 +131,8 @@ pub fn sentence(from: &str, to: &str, heard: &VoiceQuality) -> String {
         Fitness::Unfit => "unfit for voice",
     };
     format!(
-        "From {from} to {to} it is {word}: R {:.0}, MOS {:.1} (ITU-T G.107, G.711 with concealment, \
-         20 ms packets; {:.0} ms from mouth to ear, {:.1} % lost, in bursts {:.1} times as long as \
-         by chance).",
+        "{from} → {to}: {word}, R {:.0}, MOS {:.1} (ITU-T G.107, G.711 with concealment, 20 ms \
+         packets; mouth-to-ear delay {:.0} ms, loss {:.1} %, burst ratio {:.1}).",
         heard.r,
         heard.mos,
         heard.delay_ms,

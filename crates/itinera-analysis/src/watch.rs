@@ -104,7 +104,7 @@ impl WatchSum {
             summary.sentences.push(format!("At its worst: {}.", words.headline));
             summary.sentences.extend(words.detail);
         } else if summary.rounds > 0 {
-            summary.sentences.push("No fault of a place was found.".to_owned());
+            summary.sentences.push("No fault was located.".to_owned());
         }
         summary
     }
@@ -117,17 +117,16 @@ fn words(summary: &WatchSummary) -> Vec<String> {
     }
     let share = f64::from(*lost) / f64::from((*sent).max(1)) * 100.0;
     let mut said = vec![format!(
-        "In {rounds} rounds {share:.1} % of probes to the far end were lost ({lost} of {sent})."
+        "{share:.1} % of probes to the target were lost in {rounds} rounds ({lost} of {sent})."
     )];
     said.push(match delay {
-        Some([least, middle, most]) => format!(
-            "Round-trip delay was {least} at least, {middle} in the middle and {most} at the 95th \
-             percentile."
-        ),
-        None => "Nothing was answered, so there is no delay to tell.".to_owned(),
+        Some([least, middle, most]) => {
+            format!("Round-trip delay: minimum {least}, median {middle}, 95th percentile {most}.")
+        }
+        None => "No probe was answered, so there is no delay.".to_owned(),
     });
     if *routes > 1 {
-        said.push(format!("It went {routes} different ways."));
+        said.push(format!("{routes} different routes were used."));
     }
     said
 }

@@ -164,7 +164,7 @@ pub fn decode<T: DeserializeOwned>(octets: &[u8]) -> Result<T, DecodeError> {
     if body.is_empty() {
         Ok(message)
     } else {
-        let text = format!("{} octets left over", body.len());
+        let text = format!("{} bytes left over", body.len());
         Err(DecodeError::Cbor(ciborium::de::Error::Semantic(None, text)))
     }
 }
@@ -246,10 +246,10 @@ impl Batch {
         }
         let long = |refused: &RefusedTask| refused.reason.len() > MAX_REASON;
         if self.refused.len() > MAX_REFUSED || self.refused.iter().any(long) {
-            return refuse("more than 10,000 refused tasks, or a reason of more than 200 octets");
+            return refuse("more than 10,000 refused tasks, or a reason of more than 200 bytes");
         }
         if self.readings.iter().any(|reading| !reading.is_bounded()) {
-            return refuse("a reading of more than 64 hops, 16 labels or 64 octets of a name");
+            return refuse("a reading of more than 64 hops, 16 labels or 64 bytes of a name");
         }
         for round in &self.two_way {
             let refuse = |reason| {

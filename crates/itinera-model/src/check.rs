@@ -46,6 +46,41 @@ pub enum Ask {
     },
 }
 
+/// Kind of check.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum AskKind {
+    /// A name is resolved.
+    Name,
+    /// A TCP connection opens.
+    Connect,
+    /// TLS is agreed.
+    Tls,
+    /// One resource is fetched over HTTP.
+    Web,
+    /// A page is fetched with its resources.
+    Page,
+    /// A mail server is asked.
+    Mail,
+    /// A server's greeting is read.
+    Greeting,
+}
+
+impl fmt::Display for AskKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Name => "name",
+            Self::Connect => "connect",
+            Self::Tls => "tls",
+            Self::Web => "web",
+            Self::Page => "page",
+            Self::Mail => "mail",
+            Self::Greeting => "greeting",
+        })
+    }
+}
+
 /// A question for resolvers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AskName {
@@ -420,16 +455,16 @@ impl Ask {
         ContentId::of(&crate::batch::encode(self))
     }
 
-    /// The word for its kind.
-    pub const fn kind(&self) -> &'static str {
+    /// Its kind.
+    pub const fn kind(&self) -> AskKind {
         match self {
-            Self::Name(_) => "name",
-            Self::Connect { .. } => "connect",
-            Self::Tls { .. } => "tls",
-            Self::Web(AskWeb { resources: true, .. }) => "page",
-            Self::Web(_) => "web",
-            Self::Mail { .. } => "mail",
-            Self::Greeting { .. } => "greeting",
+            Self::Name(_) => AskKind::Name,
+            Self::Connect { .. } => AskKind::Connect,
+            Self::Tls { .. } => AskKind::Tls,
+            Self::Web(AskWeb { resources: true, .. }) => AskKind::Page,
+            Self::Web(_) => AskKind::Web,
+            Self::Mail { .. } => AskKind::Mail,
+            Self::Greeting { .. } => AskKind::Greeting,
         }
     }
 

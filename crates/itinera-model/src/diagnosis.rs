@@ -2,6 +2,7 @@
 
 use crate::batch::Batch;
 use crate::check::{Ask, CheckResult, Resolved};
+use crate::diagnosis_message::{Advice, StepMessage};
 use crate::host_facts::HostFacts;
 use crate::id::DiagnosisId;
 use crate::path::Family;
@@ -14,7 +15,7 @@ use std::net::IpAddr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Rung {
+pub enum StepKind {
     /// The machine speaks with itself.
     OwnStack,
     /// The interface that leads there.
@@ -41,8 +42,9 @@ pub enum Rung {
     Tls,
     /// It does what it is there for.
     Application,
-    /// The way back, measured from the other end.
-    WayBack,
+    /// The return route, measured from the other end.
+    #[serde(alias = "way-back")]
+    ReturnRoute,
 }
 
 /// How a step was found.
@@ -151,7 +153,7 @@ pub struct DiagnosisReport {
 #[serde(rename_all = "kebab-case")]
 pub enum DiagnosisUpdate {
     /// A step is being looked at.
-    Looking(Rung),
+    Looking(StepKind),
     /// So many rounds of the hops are done, of so many.
     Swept(u8, u8),
     /// It is done.
@@ -175,11 +177,11 @@ pub struct FromSource {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
     /// Which.
-    pub rung: Rung,
+    pub kind: StepKind,
     /// How it was found.
     pub found: StepResult,
-    /// In words.
-    pub words: String,
+    /// What it says.
+    pub message: StepMessage,
 }
 
 /// A part at fault.
@@ -201,6 +203,24 @@ pub enum Part {
     Service,
 }
 
+/// What a diagnosis concludes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct Conclusion {
+    /// The target, as it was given.
+    pub target: String,
+    /// First broken step; absent where none is.
+    pub broken: Option<StepKind>,
+    /// Broken steps behind it.
+    pub also_broken: Vec<StepKind>,
+    /// Steps before it that are clean.
+    pub excluded: Vec<StepKind>,
+    /// State of the route to the target and of its return.
+    pub route: StepResult,
+    /// What to do.
+    pub advice: Advice,
+}
+
 /// A finished diagnosis.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Diagnosis {
@@ -209,7 +229,7 @@ pub struct Diagnosis {
     /// First part at fault.
     pub part: Part,
     /// What is broken, what was excluded, what to do.
-    pub sentence: String,
+    pub conclusion: Conclusion,
 }
 
 /// Bytes of a text, and items of a list.
@@ -239,7 +259,7 @@ impl DiagnosisReport {
     }
 }
 
-impl fmt::Display for Rung {
+impl fmt::Display for StepKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             Self::OwnStack => "own stack",
@@ -255,7 +275,7 @@ impl fmt::Display for Rung {
             Self::TargetConnect => "target by TCP",
             Self::Tls => "TLS",
             Self::Application => "application",
-            Self::WayBack => "way back",
+            Self::ReturnRoute => "return route",
         })
     }
 }

@@ -47,6 +47,7 @@ pub struct HostLateness {
 
 /// How a machine is connected by an interface.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Medium {
     /// A cable, or a link that appears as one.
@@ -62,6 +63,7 @@ pub enum Medium {
 
 /// How an interface talks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Duplex {
     /// Both ways at once.

@@ -8,6 +8,7 @@ pub mod alarm;
 pub mod batch;
 pub mod check;
 pub mod diagnosis;
+pub mod diagnosis_message;
 pub mod ensemble;
 pub mod event;
 pub mod finding;

@@ -4,7 +4,7 @@
 //! contact line and detail. Units: delays in microseconds (`_us`), ratios from 0 to 1, rates in
 //! bits or bytes per second.
 
-use crate::check::{Step, Why};
+use crate::check::{AskKind, Step, Why};
 use crate::finding::{Cause, FaultDirection, Place, Reason};
 use crate::unit::Ratio;
 use serde::{Deserialize, Serialize};
@@ -186,7 +186,7 @@ pub struct CheckFailure {
     #[cfg_attr(feature = "openapi", schema(value_type = Option<String>))]
     pub server: Option<SocketAddr>,
     /// Kind of check.
-    pub check: String,
+    pub check: AskKind,
     /// The step that failed.
     pub step: Step,
     /// Why.
@@ -501,6 +501,19 @@ pub struct RouteDeviations {
     pub packets: String,
     /// How it deviates.
     pub deviations: Vec<RouteDeviation>,
+}
+
+/// What a path is to a complaint.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Relation {
+    /// From the site to the service complained of.
+    Own,
+    /// From the same site to another service.
+    SameSite,
+    /// From another site to the same service.
+    SameService,
 }
 
 /// Paths that were measured, and those of them that had a fault.

@@ -27,6 +27,31 @@ impl Family {
     }
 }
 
+impl fmt::Display for Family {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Ipv4 => "ipv4",
+            Self::Ipv6 => "ipv6",
+        })
+    }
+}
+
+/// A version of IP that is neither 4 nor 6.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("unknown family {0:?}: use ipv4 or ipv6")]
+pub struct UnknownFamily(pub String);
+
+impl FromStr for Family {
+    type Err = UnknownFamily;
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        match text {
+            "ipv4" => Ok(Self::Ipv4),
+            "ipv6" => Ok(Self::Ipv6),
+            other => Err(UnknownFamily(other.to_owned())),
+        }
+    }
+}
+
 /// How a path is probed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 /// Where send and receive stamps came from; it bounds how exact a delay can be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StampSource {
     /// The program's clock around the system calls.

@@ -116,7 +116,7 @@ impl ThroughputWord {
             Self::Measured { sent_bytes, received_bytes, packets, lost, .. } => {
                 (received_bytes > sent_bytes || lost > packets).then_some("more arrived than left")
             }
-            Self::Failed(why) => (why.len() > 200).then_some("a reason of more than 200 octets"),
+            Self::Failed(why) => (why.len() > 200).then_some("a reason of more than 200 bytes"),
         }
     }
 }

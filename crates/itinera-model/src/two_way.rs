@@ -119,6 +119,19 @@ pub struct SignedTicket {
     pub signature: Vec<u8>,
 }
 
+/// Rating of a direction for a use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Fitness {
+    /// Users are satisfied.
+    Fit,
+    /// Some users complain.
+    Strained,
+    /// Not usable.
+    Unfit,
+}
+
 /// One direction of a pair.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -13,6 +13,7 @@ use itinera_model::finding::Assessment;
 use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use itinera_model::owner::OwnerMap;
+use itinera_model::path::{Family, Method};
 use itinera_store::{CheckRecord, EventQuery, LogEntry, PathRecord, StoreError};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
@@ -45,7 +46,7 @@ struct RouteExpectation {
 
 /// The kind of packets that a path is probed by, in words.
 fn packets(path: &PathRecord) -> String {
-    let version = if path.family == "ipv6" { "IPv6" } else { "IPv4" };
+    let version = if path.family == Family::Ipv6 { "IPv6" } else { "IPv4" };
     let marked = if path.dscp == 0 { String::new() } else { format!(" marked {}", path.dscp) };
     format!("{} over {version}{marked}", path.method)
 }
@@ -83,7 +84,7 @@ pub(crate) fn by_address(paths: &[PathRecord]) -> BTreeMap<(AgentId, IpAddr), Pa
     for path in paths {
         let Ok(address) = path.address.parse::<IpAddr>() else { continue };
         let known = found.entry((path.agent, address)).or_insert(path.id);
-        if path.method == "icmp-echo" {
+        if path.method == Method::IcmpEcho {
             *known = path.id;
         }
     }

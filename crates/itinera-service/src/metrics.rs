@@ -62,8 +62,8 @@ pub(crate) fn measurements(paths: &[PathRecord], now: WallTime) -> Result<String
             path: record.id.to_string(),
             site: record.site.clone(),
             target: record.target.clone(),
-            method: record.method.clone(),
-            family: record.family.clone(),
+            method: record.method.to_string(),
+            family: record.family.to_string(),
         };
         let lost = f64::from(latest.end_lost) / f64::from(latest.end_sent);
         loss.get_or_create(&labels).set(lost);

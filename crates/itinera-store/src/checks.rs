@@ -95,17 +95,10 @@ fn record(row: &QueryResult) -> Result<CheckRecord, StoreError> {
         site: row.try_get("", "site")?,
         target: row.try_get("", "target")?,
         service: row.try_get("", "service")?,
-        family: if family == "ipv6" { Family::Ipv6 } else { Family::Ipv4 },
+        family: family.parse().map_err(|_| StoreError::corrupt("check"))?,
         spec: serde_json::from_value(spec).map_err(|_| StoreError::corrupt("check"))?,
         active: row.try_get("", "active")?,
     })
-}
-
-pub(crate) const fn family_word(family: Family) -> &'static str {
-    match family {
-        Family::Ipv4 => "ipv4",
-        Family::Ipv6 => "ipv6",
-    }
 }
 
 /// The name of a question, given when it is first needed, and how often it was wanted at once.
@@ -123,7 +116,7 @@ pub(crate) async fn ensure_check(
     let values: [Value; 5] = [
         agent.as_uuid().into(),
         target.as_uuid().into(),
-        family_word(family).into(),
+        family.to_string().into(),
         content.as_bytes().to_vec().into(),
         serde_json::json!(spec).into(),
     ];

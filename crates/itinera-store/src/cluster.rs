@@ -36,7 +36,7 @@ pub enum ClusterError {
     NoAccount,
     /// The directory's path is too long for a socket in it.
     #[error(
-        "{path:?} is too long a path for a socket in it ({MAX_SOCKET_PATH} octets at most): choose a shorter data directory"
+        "{path:?} is too long a path for a socket in it ({MAX_SOCKET_PATH} bytes at most): choose a shorter data directory"
     )]
     PathTooLong {
         /// The socket's path.

@@ -6,6 +6,7 @@ use crate::{Store, StoreError};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::packed;
+use itinera_model::path::{Family, Method};
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, StampSource};
 use itinera_model::route::{Resolution, Route};
@@ -43,9 +44,9 @@ pub struct PathRecord {
     /// Address of its target, of its family; the host name where it is resolved by agents.
     pub address: String,
     /// Family, method and the rest of the intent.
-    pub family: String,
+    pub family: Family,
     /// Probe method.
-    pub method: String,
+    pub method: Method,
     /// Differentiated services code point.
     pub dscp: i16,
     /// Length of the IP packet in bytes.
@@ -89,6 +90,8 @@ const SELECT: &str = "SELECT p.id, p.agent_id, s.name AS site, t.name AS target,
 fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
     let body: Option<Json> = row.try_get("", "body")?;
     let latest = body.map(serde_json::from_value).transpose();
+    let (family, method): (String, String) =
+        (row.try_get("", "family")?, row.try_get("", "method")?);
     Ok(PathRecord {
         id: PathId::from_uuid(row.try_get("", "id")?),
         agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
@@ -99,8 +102,8 @@ fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
             .filter(|s| !s.is_empty())
             .unwrap_or(row.try_get("", "target")?),
         address: row.try_get("", "address")?,
-        family: row.try_get("", "family")?,
-        method: row.try_get("", "method")?,
+        family: family.parse().map_err(|_| StoreError::corrupt("path"))?,
+        method: method.parse().map_err(|_| StoreError::corrupt("path"))?,
         dscp: row.try_get("", "dscp")?,
         size_bytes: row.try_get("", "size_bytes")?,
         latest: latest.map_err(|_| StoreError::corrupt("assessment"))?,

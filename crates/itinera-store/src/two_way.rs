@@ -102,13 +102,6 @@ fn address(row: &QueryResult, column: &str) -> Result<IpAddr, StoreError> {
     text.parse().map_err(|_| StoreError::corrupt("pair address"))
 }
 
-fn family_word(family: Family) -> &'static str {
-    match family {
-        Family::Ipv4 => "ipv4",
-        Family::Ipv6 => "ipv6",
-    }
-}
-
 fn pair(row: &QueryResult) -> Result<PairRecord, StoreError> {
     let sender_address = address(row, "sender_address")?;
     Ok(PairRecord {
@@ -272,7 +265,7 @@ impl Store {
         for row in self.db.query_all_raw(sql(select, values)).await?.iter().rev() {
             let body: Vec<u8> = row.try_get("", "body")?;
             let round: TwoWayRound =
-                decode(&body).map_err(|_| StoreError::corrupt("round of both ways"))?;
+                decode(&body).map_err(|_| StoreError::corrupt("two-way round"))?;
             by_pair.entry(round.pair).or_default().push(round);
         }
         Ok(by_pair)
@@ -304,7 +297,7 @@ async fn put(
         Uuid::now_v7().into(),
         spec.sender.as_uuid().into(),
         spec.reflector.as_uuid().into(),
-        family_word(spec.family).into(),
+        spec.family.to_string().into(),
         spec.sender_address.to_string().into(),
         spec.reflector_address.to_string().into(),
         spec.is_hidden.into(),

@@ -22,10 +22,10 @@ use tokio::sync::mpsc;
 /// Bytes of content read at most.
 const MOST_BYTES: u32 = 1 << 20;
 
-/// What programs get: the steps and the sentence, with everything that they were judged by.
+/// What programs get: the steps and the conclusion, with the observations they were judged by.
 #[derive(Serialize)]
 struct Printed<'a> {
-    check: &'a Diagnosis,
+    diagnosis: &'a Diagnosis,
     observed: &'a Observations,
 }
 
@@ -50,11 +50,11 @@ pub(crate) async fn run(args: &DiagnoseArgs, output: &Output) -> Result<(), Fail
     let (observed, ()) = tokio::join!(looking, following);
     progress.clear();
     let observed = observed.map_err(|error| Failure::new(Code::Failed, error))?;
-    let check = judge(&observed, &map, &Context::default());
-    output.either(&Printed { check: &check, observed: &observed }, |output| {
-        output.part(&text(&check, &observed))
+    let diagnosis = judge(&observed, &map, &Context::default());
+    output.either(&Printed { diagnosis: &diagnosis, observed: &observed }, |output| {
+        output.part(&text(&diagnosis, &observed, &map))
     })?;
-    match code(check.part) {
+    match code(diagnosis.part) {
         None => Ok(()),
         Some(code) => Err(Failure::found(code)),
     }
@@ -267,9 +267,9 @@ impl Progress {
 
     fn say(&self, news: &DiagnosisProgress) {
         self.words(&match news {
-            DiagnosisProgress::Looking(rung) => format!("Looking at: {rung}"),
+            DiagnosisProgress::Looking(step) => format!("Step: {step}"),
             DiagnosisProgress::Swept(round, of) => {
-                format!("Looking at hops, target and service: round {round} of {of}")
+                format!("Probing hops, target and service: round {round} of {of}")
             }
         });
     }
@@ -284,6 +284,7 @@ impl Progress {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use itinera_model::check::AskKind;
 
     #[test]
     fn targets_are_read_in_every_form() {
@@ -297,11 +298,11 @@ mod tests {
             assert_eq!(read(wrong), None, "{wrong}");
         }
         let destination = Destination::Name("a.example".to_owned(), None);
-        let kinds = |scheme, port| -> Vec<&str> {
+        let kinds = |scheme, port| -> Vec<AskKind> {
             asks(scheme, port, "/", &destination).iter().map(Ask::kind).collect()
         };
-        assert_eq!(kinds(Some("http"), None), ["web"]);
-        assert_eq!(kinds(None, Some(25)), ["mail"]);
-        assert_eq!(kinds(None, Some(7_000)), ["connect"]);
+        assert_eq!(kinds(Some("http"), None), [AskKind::Web]);
+        assert_eq!(kinds(None, Some(25)), [AskKind::Mail]);
+        assert_eq!(kinds(None, Some(7_000)), [AskKind::Connect]);
     }
 }

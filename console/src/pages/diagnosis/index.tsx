@@ -4,7 +4,8 @@ import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import type { Diagnosis } from '../../api/client';
 import { queries } from '../../api/queries';
-import { FoundMark, foundWord } from '../../components/found';
+import { FoundMark } from '../../components/found';
+import { MessageDetail } from '../../components/message';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 
@@ -27,9 +28,10 @@ export function DiagnosisPage() {
           </>
         )}
       </p>
-      <h1 className="sentence two-lines" aria-live="polite">
-        {diagnosis.sentence ?? diagnosis.progress}
+      <h1 className="sentence" aria-live="polite">
+        {diagnosis.conclusion?.headline ?? diagnosis.progress}
       </h1>
+      {diagnosis.conclusion && <MessageDetail message={diagnosis.conclusion} />}
       <Ladder diagnosis={diagnosis} />
       {diagnosis.text != null && <AsText text={diagnosis.text} />}
     </>
@@ -41,16 +43,17 @@ export function Ladder({ diagnosis }: { diagnosis: Diagnosis }) {
   if (diagnosis.steps.length === 0) return null;
   return (
     <ol className="ladder">
-      {diagnosis.steps.map((step) => {
-        const found = foundWord(step.found);
-        return (
-          <li key={step.step} className={found === 'broken' ? 'is-broken' : undefined}>
-            <FoundMark found={found} />
-            <span className="ladder-name">{step.step}</span>
-            <span>{step.words}</span>
-          </li>
-        );
-      })}
+      {diagnosis.steps.map((step) => (
+        <li
+          key={step.step}
+          className={step.found === 'broken' ? 'is-broken' : undefined}
+          data-code={step.code}
+        >
+          <FoundMark found={step.found} />
+          <span className="ladder-name">{step.name}</span>
+          <span>{step.words}</span>
+        </li>
+      ))}
     </ol>
   );
 }

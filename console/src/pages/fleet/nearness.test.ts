@@ -36,7 +36,7 @@ const hostFacts: HostFacts = {
   ],
 };
 
-const check = (kind: string, state: string): Check => ({
+const check = (kind: Check['kind'], state: Check['state']): Check => ({
   id: `${kind}-${state}`,
   no: 1,
   site: 'Carrock Pier',

@@ -32,7 +32,7 @@ export function Diagnoses({ incident }: { incident: IncidentDetail }) {
           <li className="entry" key={diagnosis.id}>
             <p className="said">
               <Link to={`/diagnoses/${diagnosis.no}`}>
-                {diagnosis.sentence ?? diagnosis.progress}
+                {diagnosis.conclusion?.headline ?? diagnosis.progress}
               </Link>
             </p>
             <p className="said quiet">

@@ -5,14 +5,14 @@ import type { Evidence, Witness } from '../../api/client';
 import { ms, ofAll } from '../../format';
 import { Time } from '../../components/time';
 
-const RELATIONS: Record<string, string> = {
+const RELATIONS: Record<Witness['relation'], string> = {
   own: 'complained of',
   'same-site': 'same site',
   'same-service': 'same service',
 };
 
 const columns: TableColumnsType<Witness> = [
-  { title: 'Relation', render: (_, w) => RELATIONS[w.relation] ?? w.relation },
+  { title: 'Relation', render: (_, w) => RELATIONS[w.relation] },
   {
     title: 'Path',
     render: (_, w) => (

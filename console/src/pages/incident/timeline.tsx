@@ -6,7 +6,7 @@ import type { IncidentDetail, TimelineEntry } from '../../api/client';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 
-const WORDS: Record<string, string> = {
+const WORDS: Record<TimelineEntry['kind'], string> = {
   opened: 'opened it',
   'alarm-raised': 'raised an alarm',
   'alarm-cleared': 'cleared an alarm',
@@ -22,7 +22,7 @@ function Entry({ event }: { event: TimelineEntry }) {
   return (
     <li className="entry" data-event={event.kind}>
       <p className="said quiet">
-        <Time at={event.at} /> · {event.user} {WORDS[event.kind] ?? event.kind}
+        <Time at={event.at} /> · {event.user} {WORDS[event.kind]}
       </p>
       {event.text != null && <p className="said words">{event.text}</p>}
     </li>

@@ -1,6 +1,6 @@
 //! Words of checks: services and names.
 
-use super::text::{byte_rate, delay, listed};
+use super::text::{byte_rate, capitalised, delay, listed};
 use super::{Context, Words};
 use itinera_model::check::{Step, Why};
 use itinera_model::message::{
@@ -129,12 +129,7 @@ fn asked(failure: &CheckFailure) -> String {
 
 fn failure_detail(failure: &CheckFailure) -> Vec<String> {
     let CheckFailure { step, why, status, .. } = failure;
-    vec![format!("{} fails at {}.", sentence_case(&asked(failure)), at_step(*step, *why, *status))]
-}
-
-fn sentence_case(text: &str) -> String {
-    let mut rest = text.chars();
-    rest.next().map_or_else(String::new, |first| first.to_uppercase().chain(rest).collect())
+    vec![format!("{} fails at {}.", capitalised(&asked(failure)), at_step(*step, *why, *status))]
 }
 
 pub(super) fn succeeded(success: &CheckSuccess) -> Words {

@@ -1,6 +1,6 @@
 //! Words of faults with a place.
 
-use super::text::{count, delay, interval, per_cent};
+use super::text::{capitalised, count, delay, interval, per_cent};
 use super::{Context, Words};
 use crate::responsible::Responsible;
 use itinera_model::finding::{FaultDirection, Place, Reason};
@@ -214,9 +214,4 @@ pub(super) fn words(message: &Message, fault: &LocatedFault, context: &Context<'
     detail.extend(reasons(fault, false));
     let headline = if context.cleared { headline } else { capitalised(&headline) };
     Words::new(headline, Some(contact(&responsible)), detail)
-}
-
-fn capitalised(text: &str) -> String {
-    let mut rest = text.chars();
-    rest.next().map_or_else(String::new, |first| first.to_uppercase().chain(rest).collect())
 }

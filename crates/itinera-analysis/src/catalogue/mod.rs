@@ -6,9 +6,12 @@
 
 mod checks;
 mod complaint;
+mod diagnosis;
 mod host;
 mod located;
 mod path;
+#[cfg(test)]
+mod step_tests;
 #[cfg(test)]
 mod tests;
 mod text;
@@ -16,6 +19,7 @@ mod text;
 use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
 
+pub use diagnosis::{conclusion, step};
 pub use located::{confidence, place};
 
 /// Longest headline, in characters.

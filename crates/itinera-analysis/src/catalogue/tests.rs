@@ -1,7 +1,7 @@
 //! The words of every code, as one snapshot.
 
 use super::*;
-use itinera_model::check::{Step, Why};
+use itinera_model::check::{AskKind, Step, Why};
 use itinera_model::finding::{Cause, FaultDirection, Place, Reason};
 use itinera_model::id::AgentId;
 use itinera_model::message::*;
@@ -120,7 +120,7 @@ fn failure(step: Step, why: Why, path: PathState) -> CheckFailure {
         target: "Seat Booking".to_owned(),
         site: "Eskerry".to_owned(),
         server: Some(([198, 18, 128, 10], 443).into()),
-        check: "web".to_owned(),
+        check: AskKind::Web,
         step,
         why,
         status: (why == Why::Status).then_some(503),

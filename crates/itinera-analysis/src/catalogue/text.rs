@@ -63,6 +63,12 @@ pub(super) fn listed<T: Display>(items: &[T]) -> String {
     if items.is_empty() { "nothing".to_owned() } else { items.join(", ") }
 }
 
+/// The text with its first letter as a capital.
+pub(super) fn capitalised(text: &str) -> String {
+    let mut rest = text.chars();
+    rest.next().map_or_else(String::new, |first| first.to_uppercase().chain(rest).collect())
+}
+
 /// The text with at most so many characters; what is left out is shown by an ellipsis.
 pub(super) fn clipped(text: &str, most: usize) -> String {
     if text.chars().count() <= most {

@@ -14,15 +14,18 @@ mod tests;
 mod text;
 
 use itinera_model::check::{Outcome, Why};
-use itinera_model::diagnosis::{AskResult, Diagnosis, Observations, Part, Rung, Step, StepResult};
+use itinera_model::diagnosis::{
+    AskResult, Conclusion, Diagnosis, Observations, Part, Step, StepKind, StepResult,
+};
+use itinera_model::diagnosis_message::{Advice, StepMessage};
 use itinera_model::finding::Assessment;
 use itinera_model::owner::OwnerMap;
 
 pub use text::text;
 
-/// Packets on the way back, as the two ends count them.
+/// Packets on the return route, as the two ends count them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct WayBack {
+pub struct ReturnCounts {
     /// They arrived.
     pub arrived: u32,
     /// They did not.
@@ -35,8 +38,8 @@ pub struct Context {
     /// What the schedule's own measurement said of the path there at the time: it counts where hops
     /// could not be looked at, and where it is surer of what it finds than the few probes of a look.
     pub path: Option<Assessment>,
-    /// The way back, where an agent sits at the other end.
-    pub back: Option<WayBack>,
+    /// The return route, where an agent is at the other end.
+    pub back: Option<ReturnCounts>,
 }
 
 /// Everything that steps are judged by.
@@ -47,7 +50,7 @@ pub(crate) struct Evidence<'a> {
     pub(crate) assessment: Option<Assessment>,
     /// The schedule says it, though there was a sweep.
     pub(crate) by_schedule: bool,
-    pub(crate) back: Option<WayBack>,
+    pub(crate) back: Option<ReturnCounts>,
 }
 
 impl Evidence<'_> {
@@ -73,9 +76,9 @@ impl Evidence<'_> {
     }
 }
 
-/// A step with its words.
-pub(crate) fn step(rung: Rung, found: StepResult, words: impl Into<String>) -> Step {
-    Step { rung, found, words: words.into() }
+/// A judged step.
+pub(crate) const fn step(kind: StepKind, found: StepResult, message: StepMessage) -> Step {
+    Step { kind, found, message }
 }
 
 /// Judges what was seen.
@@ -90,10 +93,10 @@ pub fn judge(observed: &Observations, map: &OwnerMap, known: &Context) -> Diagno
     steps.extend(route::steps(&seen));
     steps.extend(target::steps(&seen));
     steps.extend(return_route::steps(&seen));
-    steps.sort_by_key(|step| step.rung);
+    steps.sort_by_key(|step| step.kind);
     let part = part(&steps, &seen);
-    let sentence = sentence(&steps, part, &seen);
-    Diagnosis { steps, part, sentence }
+    let conclusion = conclusion(&steps, part, &seen);
+    Diagnosis { steps, part, conclusion }
 }
 
 /// First part at fault.
@@ -101,26 +104,37 @@ fn part(steps: &[Step], seen: &Evidence<'_>) -> Part {
     let Some(first) = steps.iter().find(|step| step.found == StepResult::Broken) else {
         return Part::Nothing;
     };
-    match first.rung {
-        Rung::OwnStack | Rung::OwnLink | Rung::OwnAddress => Part::Machine,
-        Rung::Gateway => Part::Site,
-        Rung::Resolvers | Rung::Name => Part::Names,
-        Rung::FirstHops if route::is_inside_site(seen) => Part::Site,
-        Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack => Part::Network,
+    match first.kind {
+        StepKind::OwnStack | StepKind::OwnLink | StepKind::OwnAddress => Part::Machine,
+        StepKind::Gateway => Part::Site,
+        StepKind::Resolvers | StepKind::Name => Part::Names,
+        StepKind::FirstHops if route::is_inside_site(seen) => Part::Site,
+        StepKind::FirstHops
+        | StepKind::ProviderEdge
+        | StepKind::Boundary
+        | StepKind::ReturnRoute => Part::Network,
         // Full-sized packets are lost on the way, whoever it is that hangs.
-        Rung::Application if seen.loses_large() => Part::Network,
-        Rung::TargetEcho | Rung::TargetConnect | Rung::Tls | Rung::Application => Part::Service,
+        StepKind::Application if seen.loses_large() => Part::Network,
+        StepKind::TargetEcho | StepKind::TargetConnect | StepKind::Tls | StepKind::Application => {
+            Part::Service
+        }
     }
 }
 
-/// How the way to the target and back is, whatever else is broken: not known to be good where
-/// echoes of the target are missing.
-fn way(steps: &[Step], seen: &Evidence<'_>) -> StepResult {
-    let of_way = |rung| {
-        matches!(rung, Rung::FirstHops | Rung::ProviderEdge | Rung::Boundary | Rung::WayBack)
+/// State of the route to the target and of its return, whatever else is broken: not known to be
+/// clean where echoes of the target are missing.
+fn route_state(steps: &[Step], seen: &Evidence<'_>) -> StepResult {
+    let of_route = |kind| {
+        matches!(
+            kind,
+            StepKind::FirstHops
+                | StepKind::ProviderEdge
+                | StepKind::Boundary
+                | StepKind::ReturnRoute
+        )
     };
-    let way = steps.iter().filter(|step| of_way(step.rung)).map(|step| step.found);
-    let known = way.filter(|found| matches!(found, StepResult::Clean | StepResult::Broken));
+    let found = steps.iter().filter(|step| of_route(step.kind)).map(|step| step.found);
+    let known = found.filter(|found| matches!(found, StepResult::Clean | StepResult::Broken));
     let loses = |it: &Assessment| it.end_lost > 0 && it.end_lost < it.end_sent;
     match known.max().unwrap_or(StepResult::Unknown) {
         StepResult::Clean if seen.assessment.as_ref().is_some_and(loses) => StepResult::Unknown,
@@ -128,62 +142,35 @@ fn way(steps: &[Step], seen: &Evidence<'_>) -> StepResult {
     }
 }
 
-/// Advice, by the first part and step at fault, and by the state of the route.
-fn advice(part: Part, rung: Option<Rung>, way: StepResult) -> String {
-    let advice = match (part, rung) {
-        (Part::Machine, Some(Rung::OwnLink)) => {
-            "look at this machine's cable, optic or radio and at the switch port before anything else"
-        }
-        (Part::Machine, _) => "mend this machine's own configuration first",
-        (Part::Site, _) => "look at the site's gateway and inner network; no provider can help yet",
-        (Part::Names, Some(Rung::Resolvers)) => {
-            "have that resolver mended or take it out of this machine's configuration"
-        }
-        (Part::Names, _) => "report it to the operator of the resolver or of the name",
-        (Part::Network, Some(Rung::Application)) => {
-            "ask the carrier for the place where packets over its MTU are dropped"
-        }
-        (Part::Network, _) => "call the access provider, with these lines",
-        (Part::Service, _) => "report it to the operator of the service",
-        (Part::Nothing, _) => {
-            "find out when it last happened and report a problem: the measurements of that time are attached"
-        }
-    };
-    let network = match (part, way) {
-        (Part::Names, StepResult::Clean) => "; the network path is not at fault",
-        (Part::Service, StepResult::Clean) => "; the network path works",
-        (Part::Names | Part::Service, StepResult::Broken) => {
-            ", and call the access provider about the network path, which is broken too"
-        }
-        _ => "",
-    };
-    format!("{advice}{network}")
+/// Advice, by the first part and step at fault.
+const fn advice(part: Part, broken: Option<StepKind>) -> Advice {
+    match (part, broken) {
+        (Part::Machine, Some(StepKind::OwnLink)) => Advice::CheckLink,
+        (Part::Machine, _) => Advice::CorrectHost,
+        (Part::Site, _) => Advice::CheckSite,
+        (Part::Names, Some(StepKind::Resolvers)) => Advice::ReplaceResolver,
+        (Part::Names, _) => Advice::ReportName,
+        (Part::Network, Some(StepKind::Application)) => Advice::AskForMtu,
+        (Part::Network, _) => Advice::CallProvider,
+        (Part::Service, _) => Advice::ReportService,
+        (Part::Nothing, _) => Advice::ReportProblem,
+    }
 }
 
-/// One sentence: what is broken, what was excluded, what to do.
-fn sentence(steps: &[Step], part: Part, seen: &Evidence<'_>) -> String {
+/// What is broken, what was excluded, what to do.
+fn conclusion(steps: &[Step], part: Part, seen: &Evidence<'_>) -> Conclusion {
     let first = steps.iter().find(|step| step.found == StepResult::Broken);
-    let before = steps.iter().filter(|step| first.is_none_or(|first| step.rung < first.rung));
-    let listed = |steps: Vec<&Step>| {
-        let all: Vec<String> = steps.iter().map(|step| step.rung.to_string()).collect();
-        (!all.is_empty()).then(|| all.join(", "))
+    let kinds = |found: StepResult, wanted: &dyn Fn(StepKind) -> bool| -> Vec<StepKind> {
+        let of = steps.iter().filter(|step| step.found == found && wanted(step.kind));
+        of.map(|step| step.kind).collect()
     };
-    let excluded = match listed(before.filter(|step| step.found == StepResult::Clean).collect()) {
-        None => "nothing could be excluded".to_owned(),
-        Some(some) => format!("excluded: {some}"),
-    };
-    let behind = steps.iter().filter(|step| first.is_some_and(|first| step.rung > first.rung));
-    let also = listed(behind.filter(|step| step.found == StepResult::Broken).collect());
-    let also = also.map_or_else(String::new, |also| format!(", and behind it {also}"));
-    let advice = advice(part, first.map(|step| step.rung), way(steps, seen));
-    match first {
-        Some(first) => {
-            let words = first.words.trim_end_matches('.');
-            format!("Broken: {} ({words}){also}; {excluded}; to do: {advice}.", first.rung)
-        }
-        None => format!(
-            "Nothing is broken between this machine and {} now; {excluded}; to do: {advice}.",
-            seen.observed.target
-        ),
+    let broken = first.map(|step| step.kind);
+    Conclusion {
+        target: seen.observed.target.clone(),
+        broken,
+        also_broken: kinds(StepResult::Broken, &|kind| broken.is_some_and(|first| kind > first)),
+        excluded: kinds(StepResult::Clean, &|kind| broken.is_none_or(|first| kind < first)),
+        route: route_state(steps, seen),
+        advice: advice(part, broken),
     }
 }

@@ -1,10 +1,10 @@
 //! The way: the hops of the site and its access provider, the provider's edge, what lies behind.
 
 use super::{Evidence, step};
-use crate::catalogue::{self, Context};
 use crate::judge::Observation;
 use crate::{messages, past};
-use itinera_model::diagnosis::{Observations, Rung, Step, StepResult};
+use itinera_model::diagnosis::{Observations, Step, StepKind, StepResult};
+use itinera_model::diagnosis_message::{HopSpan, StepMessage};
 use itinera_model::finding::{Assessment, HopView};
 use itinera_model::owner::is_private;
 use itinera_model::route::{Flow, Route};
@@ -62,24 +62,17 @@ pub(super) fn is_inside_site(seen: &Evidence<'_>) -> bool {
 
 pub(super) fn steps(seen: &Evidence<'_>) -> Vec<Step> {
     let Some(assessment) = &seen.assessment else {
-        let reason = seen.observed.not_swept.as_deref();
-        let words = match (reason, seen.observed.address) {
-            (Some(reason), _) => format!("Hops could not be looked at: {reason}."),
-            (None, None) => "Hops cannot be looked at without an address.".to_owned(),
-            (None, Some(_)) => "No hop was looked at.".to_owned(),
+        let reason = match (&seen.observed.not_swept, seen.observed.address) {
+            (Some(reason), _) => Some(reason.clone()),
+            (None, None) => None,
+            (None, Some(_)) => Some("no round was measured".to_owned()),
         };
-        return vec![step(Rung::FirstHops, StepResult::Unknown, words)];
+        let message = StepMessage::HopsNotProbed { reason };
+        return vec![step(StepKind::FirstHops, StepResult::Unknown, message)];
     };
     let sections = sections(seen, &assessment.hops);
-    let begins = assessment.finding.as_ref().map(|finding| {
-        let context = Context { map: seen.map, cleared: false, sites: &[] };
-        let words = catalogue::render(&messages::of_finding(finding), &context);
-        let mut words = words.sentences().join(" ");
-        if seen.by_schedule {
-            words.push_str(" Measured by the schedule, which sends more probes than a diagnosis.");
-        }
-        (finding.place.first_with_fault(), words)
-    });
+    let fault = assessment.finding.as_ref();
+    let onset = fault.and_then(|finding| finding.place.first_with_fault());
     // Where nothing answers any more, and nothing else reaches the target either.
     let last = assessment.hops.iter().rfind(|hop| hop.lost < hop.sent).map(|hop| hop.hop);
     let heard = seen.connected() || seen.back.is_some_and(|back| back.arrived > 0);
@@ -88,69 +81,52 @@ pub(super) fn steps(seen: &Evidence<'_>) -> Vec<Step> {
     let tried = !seen.observed.asked.is_empty();
     let mut steps = Vec::new();
     let mut broken = false;
-    for (rung, hops) in [
-        (Rung::FirstHops, sections.first),
-        (Rung::ProviderEdge, sections.edge),
-        (Rung::Boundary, sections.behind),
+    for (kind, hops) in [
+        (StepKind::FirstHops, sections.first),
+        (StepKind::ProviderEdge, sections.edge),
+        (StepKind::Boundary, sections.behind),
     ] {
         let Some((first, end)) = hops.first().zip(hops.last()) else { continue };
-        let who = span_words(seen, &hops, first, end);
-        if let Some((to, words)) = &begins
-            && hops.iter().any(|hop| hop.address.is_some() && hop.address == *to)
-        {
+        let span = span(seen, &hops, first, end);
+        let begins_here = hops.iter().any(|hop| hop.address.is_some() && hop.address == onset);
+        if let Some(finding) = fault.filter(|_| begins_here) {
             broken = true;
-            steps.push(step(rung, StepResult::Broken, format!("{who}: {words}")));
+            let fault = Box::new(messages::of_finding(finding));
+            let by_schedule = seen.by_schedule;
+            let message = StepMessage::FaultBegins { hops: span, fault, by_schedule };
+            steps.push(step(kind, StepResult::Broken, message));
             continue;
         }
         let silent = hops.iter().all(|hop| hop.lost == hop.sent);
         let ends_here = stops && last.is_none_or(|last| first.hop <= last + 1 && last < end.hop);
-        if let Some(last) = last.filter(|_| ends_here && !broken && !tried) {
-            let words = format!(
-                "{who}: nothing answers behind hop {last}. The target may ignore echo, and nothing \
-                 else was asked of it."
-            );
-            steps.push(step(rung, StepResult::Unknown, words));
-        } else if ends_here && !broken {
-            broken = true;
-            let words = match last {
-                Some(last) => format!(
-                    "{who}: nothing answers behind hop {last}, and the target accepts no \
-                     connection: the way ends there, or is filtered from there on."
-                ),
-                None => format!("{who}: no hop answers at all: the first link, or a filter on it."),
-            };
-            steps.push(step(rung, StepResult::Broken, words));
+        let (found, message) = if ends_here && !broken {
+            let found =
+                if last.is_some() && !tried { StepResult::Unknown } else { StepResult::Broken };
+            broken = found == StepResult::Broken;
+            (found, StepMessage::RouteEnds { hops: span, last, tried })
         } else if silent {
-            steps.push(step(rung, StepResult::Unknown, format!("{who}: nobody answers.")));
+            (StepResult::Unknown, StepMessage::HopsSilent(span))
         } else if broken {
-            let words = format!("{who}: carries what begins before it.");
-            steps.push(step(rung, StepResult::Noted, words));
+            (StepResult::Noted, StepMessage::HopsCarryFault(span))
         } else {
-            let words = format!("{who}: no loss or added delay begins.");
-            steps.push(step(rung, StepResult::Clean, words));
-        }
+            (StepResult::Clean, StepMessage::HopsClean(span))
+        };
+        steps.push(step(kind, found, message));
     }
     steps
 }
 
 /// The hops and their owners.
-fn span_words(seen: &Evidence<'_>, hops: &[&HopView], first: &HopView, last: &HopView) -> String {
-    let mut owners: Vec<String> = Vec::new();
+fn span(seen: &Evidence<'_>, hops: &[&HopView], first: &HopView, last: &HopView) -> HopSpan {
+    let mut span = HopSpan { first: first.hop, last: last.hop, owners: Vec::new(), site: false };
     for address in hops.iter().filter_map(|hop| hop.address) {
-        let whose = match seen.map.owner_of(address) {
-            Some(owner) => owner.name.clone(),
-            None if is_private(address) => "the site".to_owned(),
-            None => continue,
-        };
-        if !owners.contains(&whose) {
-            owners.push(whose);
+        match seen.map.owner_of(address) {
+            Some(owner) if !span.owners.contains(&owner.name) => {
+                span.owners.push(owner.name.clone());
+            }
+            Some(_) => {}
+            None => span.site |= is_private(address),
         }
     }
-    let owners =
-        if owners.is_empty() { String::new() } else { format!(" ({})", owners.join(", ")) };
-    if first.hop == last.hop {
-        format!("Hop {}{owners}", first.hop)
-    } else {
-        format!("Hops {} to {}{owners}", first.hop, last.hop)
-    }
+    span
 }

@@ -4,9 +4,11 @@ use super::*;
 use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskWeb, CheckDetails, CheckResult, Phase, Resolved, Step as Asks};
 use itinera_model::diagnosis::{Echoes, FromSource};
+use itinera_model::diagnosis_message::EchoCounts;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::host_facts::{Counters, HostFacts, Interface, RouteEntry};
 use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::message::Message;
 use itinera_model::path::Method;
 use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
@@ -118,22 +120,22 @@ fn judged(change: impl FnOnce(&mut Observations)) -> Diagnosis {
     judge(&observed, &OwnerMap::default(), &Context::default())
 }
 
-fn found(check: &Diagnosis, rung: Rung) -> StepResult {
-    check.steps.iter().find(|step| step.rung == rung).unwrap().found
+fn found(check: &Diagnosis, kind: StepKind) -> StepResult {
+    check.steps.iter().find(|step| step.kind == kind).unwrap().found
 }
 
 /// The first broken step and its part.
-fn first_broken(check: &Diagnosis) -> (Option<Rung>, Part) {
+fn first_broken(check: &Diagnosis) -> (Option<StepKind>, Part) {
     let first = check.steps.iter().find(|step| step.found == StepResult::Broken);
-    (first.map(|step| step.rung), check.part)
+    (first.map(|step| step.kind), check.part)
 }
 
 #[test]
 fn nothing_is_broken_where_all_is_well() {
     let check = judged(|_| {});
     assert_eq!(first_broken(&check), (None, Part::Nothing));
-    assert!(check.sentence.starts_with("Nothing is broken between this machine and"));
-    let nearest_first = check.steps.windows(2).all(|two| two[0].rung <= two[1].rung);
+    assert_eq!((check.conclusion.broken, check.conclusion.advice), (None, Advice::ReportProblem));
+    let nearest_first = check.steps.windows(2).all(|two| two[0].kind <= two[1].kind);
     assert!(nearest_first, "{:?}", check.steps);
 }
 
@@ -143,11 +145,11 @@ fn each_broken_step_is_its_own_part() {
     let refused = Outcome::Broke { at: Asks::Connect, why: Why::Refused };
     let nobody = Outcome::Broke { at: Asks::Name, why: Why::NoAnswer };
     type Change = Box<dyn FnOnce(&mut Observations)>;
-    let cases: [(Change, Rung, Part); 8] = [
-        (Box::new(|it| it.own_stack = Some(false)), Rung::OwnStack, Part::Machine),
+    let cases: [(Change, StepKind, Part); 8] = [
+        (Box::new(|it| it.own_stack = Some(false)), StepKind::OwnStack, Part::Machine),
         (
             Box::new(|it| it.before.as_mut().unwrap().interfaces[0].carrier = false),
-            Rung::OwnLink,
+            StepKind::OwnLink,
             Part::Machine,
         ),
         (
@@ -155,7 +157,7 @@ fn each_broken_step_is_its_own_part() {
                 let after = &mut it.after.as_mut().unwrap().interfaces[0].counters;
                 (after.rx_errors, after.rx_packets) = (9, 1_300);
             }),
-            Rung::OwnLink,
+            StepKind::OwnLink,
             Part::Machine,
         ),
         (
@@ -163,12 +165,12 @@ fn each_broken_step_is_its_own_part() {
                 let own = "169.254.7.7/16".parse().unwrap();
                 it.before.as_mut().unwrap().interfaces[0].addresses = vec![own];
             }),
-            Rung::OwnAddress,
+            StepKind::OwnAddress,
             Part::Machine,
         ),
         (
             Box::new(|it| it.before.as_mut().unwrap().routes.clear()),
-            Rung::OwnAddress,
+            StepKind::OwnAddress,
             Part::Machine,
         ),
         (
@@ -176,24 +178,24 @@ fn each_broken_step_is_its_own_part() {
                 it.resolvers = vec![resolved(Some(Why::NoAnswer), &[])];
                 it.names = Some(names(nobody, resolved(Some(Why::NoAnswer), &[])));
             }),
-            Rung::Resolvers,
+            StepKind::Resolvers,
             Part::Names,
         ),
         (
             Box::new(move |it| it.asked = vec![web(got_to(refused, &[]))]),
-            Rung::TargetConnect,
+            StepKind::TargetConnect,
             Part::Service,
         ),
         (
             Box::new(move |it| it.asked = vec![web(got_to(mail, &[Asks::Connect]))]),
-            Rung::Application,
+            StepKind::Application,
             Part::Service,
         ),
     ];
-    for (change, rung, part) in cases {
+    for (change, kind, part) in cases {
         let check = judged(change);
-        assert_eq!(first_broken(&check), (Some(rung), part), "{check:#?}");
-        assert!(check.sentence.contains("; to do: "), "{}", check.sentence);
+        assert_eq!(first_broken(&check), (Some(kind), part), "{check:#?}");
+        assert_eq!(check.conclusion.broken, Some(kind));
     }
 }
 
@@ -206,7 +208,7 @@ fn a_gateway_that_ignores_echo_is_not_broken_while_something_behind_it_answers()
         let why = Outcome::Broke { at: Asks::Connect, why: Why::NoAnswer };
         it.asked = vec![web(got_to(why, &[]))];
     });
-    assert_eq!(first_broken(&all_silent), (Some(Rung::Gateway), Part::Site));
+    assert_eq!(first_broken(&all_silent), (Some(StepKind::Gateway), Part::Site));
 }
 
 #[test]
@@ -239,9 +241,12 @@ fn silence_to_echo_alone_breaks_nothing() {
         judge(&observed, &OwnerMap::default(), &Context { path: Some(path.clone()), back })
     };
     assert_eq!(with(Vec::new(), None).part, Part::Nothing, "it may ignore echo");
-    let arrives = WayBack { arrived: 600, lost: 0 };
+    let arrives = ReturnCounts { arrived: 600, lost: 0 };
     let check = with(Vec::new(), Some(arrives));
-    assert_eq!((check.part, found(&check, Rung::WayBack)), (Part::Nothing, StepResult::Clean));
+    assert_eq!(
+        (check.part, found(&check, StepKind::ReturnRoute)),
+        (Part::Nothing, StepResult::Clean)
+    );
     let none = Outcome::Broke { at: Asks::Connect, why: Why::NoAnswer };
     assert_eq!(with(vec![web(got_to(none, &[]))], None).part, Part::Network);
 }
@@ -258,8 +263,8 @@ fn what_could_not_be_read_is_not_broken() {
             seen: CheckDetails::default(),
         });
     });
-    for rung in [Rung::OwnLink, Rung::OwnAddress, Rung::Gateway, Rung::Resolvers] {
-        assert_eq!(found(&check, rung), StepResult::Unknown, "{rung}: {check:?}");
+    for kind in [StepKind::OwnLink, StepKind::OwnAddress, StepKind::Gateway, StepKind::Resolvers] {
+        assert_eq!(found(&check, kind), StepResult::Unknown, "{kind}: {check:?}");
     }
     assert_eq!(first_broken(&check), (None, Part::Nothing));
 }
@@ -272,43 +277,42 @@ fn a_name_that_does_not_exist_is_the_names_part() {
         it.address = None;
         it.asked = vec![web(CheckResult::broke(Asks::Name, Why::NoAddress))];
     });
-    assert_eq!(first_broken(&check), (Some(Rung::Name), Part::Names));
-    assert_eq!(found(&check, Rung::TargetConnect), StepResult::Unknown, "nobody was there to ask");
+    assert_eq!(first_broken(&check), (Some(StepKind::Name), Part::Names));
+    assert_eq!(
+        found(&check, StepKind::TargetConnect),
+        StepResult::Unknown,
+        "nobody was there to ask"
+    );
 }
 
 #[test]
-fn the_sentence_tells_of_the_way_what_is_known_of_it() {
+fn the_conclusion_tells_the_state_of_the_route_whatever_else_is_broken() {
     let with = |back, broken: fn(&mut Observations)| {
         let mut observed = all_well();
         broken(&mut observed);
-        judge(&observed, &OwnerMap::default(), &Context { path: None, back }).sentence
+        judge(&observed, &OwnerMap::default(), &Context { path: None, back }).conclusion
     };
-    let (arrives, lossy) = (WayBack { arrived: 600, lost: 0 }, WayBack { arrived: 570, lost: 30 });
+    let arrives = ReturnCounts { arrived: 600, lost: 0 };
+    let lossy = ReturnCounts { arrived: 570, lost: 30 };
     let no_name = |it: &mut Observations| {
         let why = Outcome::Broke { at: Asks::Name, why: Why::NoSuchName };
         it.names = Some(names(why, resolved(Some(Why::NoSuchName), &[])));
         it.address = None;
         it.asked = vec![web(CheckResult::broke(Asks::Name, Why::NoAddress))];
     };
-    let said = with(Some(arrives), no_name);
-    assert!(said.ends_with("the name; the network path is not at fault."), "{said}");
-    let said = with(Some(lossy), no_name);
-    assert!(said.contains("), and behind it way back; excluded:"), "{said}");
-    assert!(said.ends_with("about the network path, which is broken too."), "{said}");
-    let said = with(None, no_name);
-    assert!(
-        said.ends_with("to do: report it to the operator of the resolver or of the name."),
-        "{said}"
-    );
+    let clean = with(Some(arrives), no_name);
+    assert_eq!((clean.advice, clean.route), (Advice::ReportName, StepResult::Clean));
+    let broken = with(Some(lossy), no_name);
+    assert_eq!(broken.also_broken, [StepKind::ReturnRoute]);
+    assert_eq!((broken.advice, broken.route), (Advice::ReportName, StepResult::Broken));
+    assert_eq!(with(None, no_name).route, StepResult::Unknown);
     let refuses = |it: &mut Observations| {
         let refused = Outcome::Broke { at: Asks::Connect, why: Why::Refused };
         it.asked = vec![web(got_to(refused, &[]))];
     };
-    let said = with(Some(arrives), refuses);
-    assert!(
-        said.ends_with("report it to the operator of the service; the network path works."),
-        "{said}"
-    );
+    let service = with(Some(arrives), refuses);
+    assert_eq!((service.advice, service.route), (Advice::ReportService, StepResult::Clean));
+    assert!(service.excluded.contains(&StepKind::Gateway), "{service:?}");
 }
 
 /// A dozen rounds over three hops that all answer.
@@ -363,7 +367,7 @@ fn what_the_schedule_finds_is_not_denied_by_a_few_probes() {
     let with = |path| judge(&observed, &OwnerMap::default(), &Context { path, back: None });
     let swept = with(None);
     assert_eq!(
-        (first_broken(&swept), found(&swept, Rung::FirstHops)),
+        (first_broken(&swept), found(&swept, StepKind::FirstHops)),
         ((None, Part::Nothing), StepResult::Clean)
     );
     let mut schedule = route::assess(&observed).unwrap();
@@ -372,46 +376,48 @@ fn what_the_schedule_finds_is_not_denied_by_a_few_probes() {
     schedule.finding =
         Some(Finding { loss_ppm: 220_000, ..Finding::new(Cause::Loss, place, 980_000) });
     let check = with(Some(schedule));
-    assert_eq!(first_broken(&check), (Some(Rung::FirstHops), Part::Network));
-    let words = &check.steps.iter().find(|step| step.rung == Rung::FirstHops).unwrap().words;
-    assert!(
-        words.contains("22 %") && words.ends_with("which sends more probes than a diagnosis."),
-        "{words}"
-    );
+    assert_eq!(first_broken(&check), (Some(StepKind::FirstHops), Part::Network));
+    let step = check.steps.iter().find(|step| step.kind == StepKind::FirstHops).unwrap();
+    let StepMessage::FaultBegins { fault, by_schedule: true, .. } = &step.message else {
+        panic!("{step:?}")
+    };
+    let Message::LossLocated(fault) = fault.as_ref() else { panic!("{fault:?}") };
+    assert_eq!((fault.place, fault.loss.unwrap().ratio.as_ppm()), (place, 220_000));
 }
 
 #[test]
-fn one_address_answered_and_another_not_means_no_way_back_to_it() {
+fn one_address_answered_and_another_not_means_no_return_route_to_it() {
     let from = |source: &str, answered| FromSource { source: ip(source), sent: 6, answered };
-    let way_back = |sources: Vec<FromSource>| {
+    let return_route = |sources: Vec<FromSource>| {
         let check = judged(|it| it.sources = sources);
-        let step = check.steps.into_iter().find(|step| step.rung == Rung::WayBack);
-        step.map(|step| (step.found, step.words))
+        let step = check.steps.into_iter().find(|step| step.kind == StepKind::ReturnRoute);
+        step.map(|step| (step.found, step.message))
     };
-    let (found, words) = way_back(vec![from("10.3.0.10", 6), from("10.99.0.1", 0)]).unwrap();
+    let (found, message) = return_route(vec![from("10.3.0.10", 6), from("10.99.0.1", 0)]).unwrap();
     assert_eq!(found, StepResult::Broken);
-    assert!(words.contains("not to 10.99.0.1 (0 of 6)"), "{words}");
-    assert!(words.contains("no way back to that prefix"), "{words}");
-    assert_eq!(way_back(vec![from("10.3.0.10", 6), from("10.99.0.1", 2)]), None);
-    assert_eq!(way_back(vec![from("10.3.0.10", 0), from("10.99.0.1", 0)]), None, "all silent");
+    let echoes = EchoCounts { sent: 6, answered: 6, median_us: None };
+    let (with, without) = (ip("10.3.0.10"), ip("10.99.0.1"));
+    assert_eq!(message, StepMessage::ReturnToOneSource { with, without, echoes });
+    assert_eq!(return_route(vec![from("10.3.0.10", 6), from("10.99.0.1", 2)]), None);
+    assert_eq!(return_route(vec![from("10.3.0.10", 0), from("10.99.0.1", 0)]), None, "all silent");
 }
 
 #[test]
 fn the_other_ends_word_is_heard() {
     let with = |arrived, lost| {
-        let back = Some(WayBack { arrived, lost });
+        let back = Some(ReturnCounts { arrived, lost });
         judge(&all_well(), &OwnerMap::default(), &Context { path: None, back })
     };
-    assert_eq!(first_broken(&with(570, 30)), (Some(Rung::WayBack), Part::Network));
-    assert_eq!(found(&with(600, 1), Rung::WayBack), StepResult::Clean);
-    assert_eq!(found(&with(0, 0), Rung::WayBack), StepResult::Unknown, "it said nothing");
+    assert_eq!(first_broken(&with(570, 30)), (Some(StepKind::ReturnRoute), Part::Network));
+    assert_eq!(found(&with(600, 1), StepKind::ReturnRoute), StepResult::Clean);
+    assert_eq!(found(&with(0, 0), StepKind::ReturnRoute), StepResult::Unknown, "it said nothing");
 }
 
 #[test]
-fn the_text_is_lines_for_a_mail() {
+fn the_text_has_short_lines_for_a_mail() {
     let observed = all_well();
     let check = judge(&observed, &OwnerMap::default(), &Context::default());
-    let text = text(&check, &observed);
+    let text = text(&check, &observed, &OwnerMap::default());
     assert!(text.lines().all(|line| line.chars().count() <= 100), "{text}");
-    assert!(text.contains("10.3.0.1 answered all 8 echoes"), "{text}");
+    assert!(text.contains("10.3.0.1: 8 of 8 probes answered"), "{text}");
 }

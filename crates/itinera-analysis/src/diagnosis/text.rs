@@ -1,7 +1,9 @@
-//! A finished check as text that can be pasted into a mail as it is: no escapes, no tables, lines
+//! A finished diagnosis as text that can be pasted into a mail as it is: no escapes, no tables, lines
 //! that fit.
 
+use crate::catalogue;
 use itinera_model::diagnosis::{Diagnosis, Observations, StepResult};
+use itinera_model::owner::OwnerMap;
 use itinera_model::text::plain;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -10,7 +12,7 @@ use time::format_description::well_known::Rfc3339;
 const WIDTH: usize = 100;
 /// Columns of a step's name, and of what was found.
 const NAME: usize = 16;
-const FOUND: usize = 14;
+const FOUND: usize = 10;
 
 /// Words wrapped behind a beginning; lines that follow stand under the words.
 fn wrapped(head: &str, words: &str, into: &mut String) {
@@ -34,8 +36,8 @@ fn wrapped(head: &str, words: &str, into: &mut String) {
     into.push('\n');
 }
 
-/// The check as text.
-pub fn text(check: &Diagnosis, observed: &Observations) -> String {
+/// The diagnosis as text, with the owners of a map.
+pub fn text(diagnosis: &Diagnosis, observed: &Observations, map: &OwnerMap) -> String {
     let began = i128::from(observed.began.as_unix_micros()) * 1_000;
     let began = OffsetDateTime::from_unix_timestamp_nanos(began).ok();
     let began = began.and_then(|at| at.replace_nanosecond(0).ok());
@@ -52,17 +54,20 @@ pub fn text(check: &Diagnosis, observed: &Observations) -> String {
     wrapped("", &plain(&head), &mut said);
     said.push_str(&format!("{began}, took {took:.0} s\n"));
     said.push('\n');
-    for step in &check.steps {
+    for step in &diagnosis.steps {
         let mark = match step.found {
-            StepResult::Clean => "as it should",
-            StepResult::Noted => "to note",
+            StepResult::Clean => "ok",
+            StepResult::Noted => "note",
             StepResult::Broken => "BROKEN",
-            StepResult::Unknown => "not known",
+            StepResult::Unknown => "unknown",
         };
-        let head = format!("{:<NAME$}{mark:<FOUND$}", step.rung.to_string());
-        wrapped(&head, &plain(&step.words), &mut said);
+        let head = format!("{:<NAME$}{mark:<FOUND$}", step.kind.to_string());
+        wrapped(&head, &plain(&catalogue::step(&step.message, map)), &mut said);
     }
     said.push('\n');
-    wrapped("", &plain(&check.sentence), &mut said);
+    let words = catalogue::conclusion(&diagnosis.conclusion, &diagnosis.steps, map);
+    for line in words.sentences() {
+        wrapped("", &plain(&line), &mut said);
+    }
     said
 }

@@ -351,7 +351,7 @@ impl CheckReport<'_> {
             target: self.check.target.clone(),
             site: self.check.site.clone(),
             server: self.result.spoke_to,
-            check: self.check.ask.kind().to_string(),
+            check: self.check.ask.kind(),
             step,
             why,
             status: status.filter(|_| why == Why::Status),

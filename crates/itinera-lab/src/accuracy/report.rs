@@ -366,10 +366,10 @@ fn by_kind(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
 /// A kind's name in words.
 pub(super) fn serde_name(kind: Kind) -> String {
     match kind {
-        Kind::ForwardLoss => "loss on the way there",
-        Kind::ReverseLoss => "loss on the way back",
-        Kind::ForwardDelay => "delay on the way there",
-        Kind::ReverseDelay => "delay on the way back",
+        Kind::ForwardLoss => "forward loss",
+        Kind::ReverseLoss => "return loss",
+        Kind::ForwardDelay => "forward delay",
+        Kind::ReverseDelay => "return delay",
         Kind::Member => "one member of a bundle",
         Kind::BlackHole => "black hole",
         Kind::OwnerWide => "owner-wide",

@@ -12,7 +12,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_analysis::event;
-use itinera_model::check::{Ask, CheckResult, Outcome};
+use itinera_model::check::{Ask, AskKind, CheckResult, Outcome};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use itinera_model::owner::OwnerMap;
@@ -40,6 +40,18 @@ pub(crate) struct PhaseView {
     took_us: u32,
 }
 
+/// State of a check.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum CheckState {
+    /// The newest result is as expected.
+    Good,
+    /// The newest result is a failure.
+    Broken,
+    /// There is no result of the last day.
+    Unknown,
+}
+
 /// A check with its newest result.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct CheckItem {
@@ -50,18 +62,16 @@ pub(crate) struct CheckItem {
     agent: Uuid,
     target: String,
     service: String,
-    /// `ipv4` or `ipv6`.
-    family: &'static str,
-    /// `name`, `connect`, `tls`, `web`, `page`, `mail` or `greeting`.
-    kind: &'static str,
+    family: Family,
+    kind: AskKind,
     /// The name it is asked by, or that is asked for.
     host: Option<String>,
     port: Option<u16>,
     every_s: u32,
     /// It is being asked.
     active: bool,
-    /// `good`, `broken`, or `unknown` before the first result and after a day without any.
-    state: &'static str,
+    /// Unknown before the first result and after a day without any.
+    state: CheckState,
     /// What the newest result says.
     message: Option<MessageView>,
     /// When it was measured.
@@ -166,17 +176,12 @@ pub(crate) struct CheckDetail {
 }
 
 /// The word for how a result ended: good or not, where and why.
-fn outcome(result: &CheckResult) -> (&'static str, Option<String>, Option<String>) {
+fn outcome(result: &CheckResult) -> (CheckState, Option<String>, Option<String>) {
     match result.outcome {
-        Outcome::Good => ("good", None, None),
-        Outcome::Broke { at, why } => ("broken", Some(at.to_string()), Some(why.to_string())),
-    }
-}
-
-const fn family_word(family: Family) -> &'static str {
-    match family {
-        Family::Ipv4 => "ipv4",
-        Family::Ipv6 => "ipv6",
+        Outcome::Good => (CheckState::Good, None, None),
+        Outcome::Broke { at, why } => {
+            (CheckState::Broken, Some(at.to_string()), Some(why.to_string()))
+        }
     }
 }
 
@@ -209,7 +214,7 @@ impl CheckContext {
     fn item(&self, record: &CheckRecord, newest: Option<&CheckedAt>) -> CheckItem {
         let result = newest.map(|newest| &newest.round.result);
         let path = result.and_then(|result| self.path(record.agent, result));
-        let (state, broke_at, why) = result.map_or(("unknown", None, None), outcome);
+        let (state, broke_at, why) = result.map_or((CheckState::Unknown, None, None), outcome);
         let facts = facts_of(record);
         let host = match &record.spec.ask {
             Ask::Name(question) => Some(question.name.clone()),
@@ -222,7 +227,7 @@ impl CheckContext {
             agent: record.agent.as_uuid(),
             target: record.target.clone(),
             service: record.service.clone(),
-            family: family_word(record.family),
+            family: record.family,
             kind: record.spec.ask.kind(),
             host,
             port: record.spec.ask.port(),
@@ -382,7 +387,7 @@ fn detail(item: CheckItem, all: &[CheckedAt]) -> CheckDetail {
         let (state, at, why) = outcome(result);
         ResultItem {
             at: offset(one.at),
-            good: state == "good",
+            good: state == CheckState::Good,
             why: at.zip(why).map(|(at, why)| format!("{at}: {why}")),
             took_us: result.took_in_all().as_micros(),
             rate_bytes_per_s: result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s),

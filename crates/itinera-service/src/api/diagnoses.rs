@@ -12,9 +12,13 @@ use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use itinera_analysis::diagnosis::{self, Context, WayBack};
+use itinera_analysis::catalogue;
+use itinera_analysis::diagnosis::{self, Context, ReturnCounts};
 use itinera_model::check::Ask;
-use itinera_model::diagnosis::{DiagnosisTask, DiagnosisUpdate, Observations, Part, StepResult};
+use itinera_model::diagnosis::{
+    Conclusion, DiagnosisTask, DiagnosisUpdate, Observations, Part, StepKind, StepResult,
+};
+use itinera_model::diagnosis_message::StepMessage;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId, PairId, PathId};
 use itinera_model::path::Family;
@@ -39,14 +43,46 @@ const BACK_WAIT: Duration = Duration::seconds(15);
 /// How far back packets between two agents say something of the way back.
 const PAIRED: Duration = Duration::minutes(2);
 
+/// State of a task that an agent does on demand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum TaskState {
+    /// The agent has not begun.
+    Waiting,
+    /// The agent works on it.
+    Running,
+    /// It is done.
+    Done,
+    /// It failed.
+    Failed,
+    /// The agent did not answer in time.
+    Late,
+}
+
 /// One step of a diagnosis.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StepView {
-    /// Such as `gateway`, `provider edge`, `target by TCP`.
-    step: String,
-    /// `clean`, `noted`, `broken` or `unknown`.
+    step: StepKind,
+    /// The step's name for people, such as `provider edge`.
+    name: String,
     found: StepResult,
+    #[serde(flatten)]
+    message: StepMessage,
+    /// The message in words.
     words: String,
+}
+
+/// What a diagnosis concludes, with the words of the catalogue.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct ConclusionView {
+    #[serde(flatten)]
+    conclusion: Conclusion,
+    /// The fault and the target, in at most 70 characters.
+    headline: String,
+    /// What to do.
+    contact: Option<String>,
+    /// What is broken and what was excluded.
+    detail: Vec<String>,
 }
 
 /// A diagnosis from an agent.
@@ -65,8 +101,7 @@ pub(crate) struct DiagnosisItem {
     asked_at: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339::option")]
     done_at: Option<OffsetDateTime>,
-    /// `waiting` for the agent, `running`, `done`, `failed`, or `late` when the agent did not come.
-    state: &'static str,
+    state: TaskState,
     /// How far it is, in words.
     progress: String,
     /// The incident that it belongs to.
@@ -75,25 +110,30 @@ pub(crate) struct DiagnosisItem {
     incident_no: Option<i64>,
     /// First part at fault; absent until it is done.
     part: Option<Part>,
-    /// What is broken, what was excluded, what to do.
-    sentence: Option<String>,
+    /// What is broken, what was excluded, what to do; absent until it is done.
+    conclusion: Option<ConclusionView>,
     /// Nearest first.
     steps: Vec<StepView>,
     /// All of it as text that can be pasted into a mail.
     text: Option<String>,
 }
 
-fn progress(record: &DiagnosisRecord, now: WallTime) -> (&'static str, String) {
+fn progress(record: &DiagnosisRecord, now: WallTime) -> (TaskState, String) {
     let late = record.order.not_after < now;
     match (&record.progress, record.done_at) {
-        (Some(DiagnosisUpdate::Failed(why)), Some(_)) => ("failed", format!("It failed: {why}.")),
-        (_, Some(_)) => ("done", "It is done.".to_owned()),
-        (_, None) if late => ("late", "The agent did not look in time.".to_owned()),
-        (Some(DiagnosisUpdate::Looking(rung)), None) => ("running", format!("Looking at: {rung}.")),
-        (Some(DiagnosisUpdate::Swept(round, of)), None) => {
-            ("running", format!("Looking at hops, target and service: round {round} of {of}."))
+        (Some(DiagnosisUpdate::Failed(why)), Some(_)) => {
+            (TaskState::Failed, format!("Failed: {why}."))
         }
-        (_, None) => ("waiting", "Waiting for the agent to begin.".to_owned()),
+        (_, Some(_)) => (TaskState::Done, "Done.".to_owned()),
+        (_, None) if late => (TaskState::Late, "The agent did not answer in time.".to_owned()),
+        (Some(DiagnosisUpdate::Looking(step)), None) => {
+            (TaskState::Running, format!("Step: {step}."))
+        }
+        (Some(DiagnosisUpdate::Swept(round, of)), None) => (
+            TaskState::Running,
+            format!("Probing hops, target and service: round {round} of {of}."),
+        ),
+        (_, None) => (TaskState::Waiting, "Waiting for the agent to begin.".to_owned()),
     }
 }
 
@@ -103,14 +143,14 @@ struct DiagnosisContext {
     pairs: Vec<PairRecord>,
 }
 
-/// The way back from where another agent sits, by what both exchanged just before and meanwhile;
-/// nothing where none does, or both were never to exchange anything.
-async fn way_back(
+/// Packets on the return route from an agent at the target, by what both exchanged just before and
+/// during the diagnosis; absent without such an agent, or where both are not to exchange packets.
+async fn return_counts(
     shared: &Shared,
     beside: &DiagnosisContext,
     record: &DiagnosisRecord,
     seen: &Observations,
-) -> Result<Option<WayBack>, ApiError> {
+) -> Result<Option<ReturnCounts>, ApiError> {
     let at = super::view::offset(seen.began);
     let there = |address: IpAddr| Some(address) == seen.address;
     let sends =
@@ -133,7 +173,7 @@ async fn way_back(
         }
     }
     let heard = arrived + lost > 0 || pairs.clone().any(|pair| pair.is_measured(at));
-    Ok(heard.then_some(WayBack { arrived, lost }))
+    Ok(heard.then_some(ReturnCounts { arrived, lost }))
 }
 
 /// What the agent's own schedule had measured on the path there when the look was over.
@@ -177,29 +217,39 @@ async fn item(
     let mut judged = None;
     let mut back = None;
     if let Some(seen) = &record.observed {
-        back = way_back(shared, beside, &record, seen).await?;
+        back = return_counts(shared, beside, &record, seen).await?;
         let is_silent = back.is_some_and(|back| back.arrived + back.lost == 0);
         let now = OffsetDateTime::now_utc();
         if is_silent && record.done_at.is_some_and(|done| now < done + BACK_WAIT) {
             progress = "Waiting for packets of the agent at the other end.".to_owned();
-            state = "running";
+            state = TaskState::Running;
         }
     }
-    if let Some(seen) = record.observed.as_ref().filter(|_| state != "running") {
+    if let Some(seen) = record.observed.as_ref().filter(|_| state != TaskState::Running) {
         let (map, _) = shared.owner_map_at(record.asked_at).await?;
         let path = measured_then(shared, beside, &record, seen).await?;
         let known = Context { path, back };
-        let check = diagnosis::judge(seen, &map, &known);
-        let text = diagnosis::text(&check, seen);
-        judged = Some((check, text));
+        let judged_now = diagnosis::judge(seen, &map, &known);
+        let text = diagnosis::text(&judged_now, seen, &map);
+        judged = Some((judged_now, text, map));
     }
-    let (check, text) = judged.unzip();
     let numbers = shared.store.incident_numbers(record.incident).await?;
-    let steps = check.iter().flat_map(|check| &check.steps).map(|step| StepView {
-        step: step.rung.to_string(),
-        found: step.found,
-        words: step.words.clone(),
-    });
+    let (mut part, mut steps, mut conclusion, mut text) = (None, Vec::new(), None, None);
+    if let Some((judged, as_text, map)) = judged {
+        part = Some(judged.part);
+        let words = catalogue::conclusion(&judged.conclusion, &judged.steps, &map);
+        let catalogue::Words { headline, contact, detail } = words;
+        let data = judged.conclusion;
+        conclusion = Some(ConclusionView { conclusion: data, headline, contact, detail });
+        steps.extend(judged.steps.into_iter().map(|step| StepView {
+            step: step.kind,
+            name: step.kind.to_string(),
+            found: step.found,
+            words: catalogue::step(&step.message, &map),
+            message: step.message,
+        }));
+        text = Some(as_text);
+    }
     Ok(DiagnosisItem {
         id: record.order.id.as_uuid(),
         no: record.no,
@@ -213,9 +263,9 @@ async fn item(
         progress,
         incident: record.incident.map(IncidentId::as_uuid),
         incident_no: numbers.into_values().next(),
-        part: check.as_ref().map(|check| check.part),
-        steps: steps.collect(),
-        sentence: check.map(|check| check.sentence),
+        part,
+        steps,
+        conclusion,
         text,
     })
 }

@@ -4,13 +4,14 @@ use super::message::MessageView;
 use crate::past;
 use crate::problem::ApiError;
 use crate::server::Shared;
-use itinera_analysis::complaint::{self, Relation, Witness};
+use itinera_analysis::complaint::{self, Witness};
 use itinera_analysis::messages;
 use itinera_analysis::watch::worst;
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
-use itinera_model::message::Message;
+use itinera_model::message::{Message, Relation};
 use itinera_model::owner::OwnerMap;
+use itinera_model::path::{Family, Method};
 use itinera_store::{IncidentRecord, PathRecord};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -29,13 +30,12 @@ const MOST_WITNESSES: usize = 60;
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub(crate) struct WitnessView {
     path: Uuid,
-    /// `own`, `same-site` or `same-service`.
-    relation: String,
+    relation: Relation,
     site: String,
     service: String,
     target: String,
-    family: String,
-    method: String,
+    family: Family,
+    method: Method,
     /// End of the worst minute around the time; absent when nothing was measured.
     #[serde(with = "time::serde::rfc3339::option")]
     until: Option<OffsetDateTime>,
@@ -93,14 +93,6 @@ impl Evidence {
 pub(super) fn frozen(record: &IncidentRecord) -> Result<Option<Evidence>, ApiError> {
     let evidence = record.evidence.clone().map(serde_json::from_value).transpose();
     evidence.map_err(|error| ApiError::Internal(Box::new(error)))
-}
-
-const fn relation_word(relation: Relation) -> &'static str {
-    match relation {
-        Relation::Own => "own",
-        Relation::SameSite => "same-site",
-        Relation::SameService => "same-service",
-    }
 }
 
 fn listed(names: BTreeSet<&String>) -> String {
@@ -174,12 +166,12 @@ fn view(
     let finding = assessment.and_then(|assessment| assessment.finding.as_ref());
     WitnessView {
         path: path.id.as_uuid(),
-        relation: relation_word(relation).to_owned(),
+        relation,
         site: path.site.clone(),
         service: path.service.clone(),
         target: path.target.clone(),
-        family: path.family.clone(),
-        method: path.method.clone(),
+        family: path.family,
+        method: path.method,
         until: assessment.map(|assessment| super::view::offset(assessment.until)),
         rounds: assessment.map_or(0, |assessment| assessment.rounds),
         end_sent: assessment.map_or(0, |assessment| assessment.end_sent),

@@ -24,8 +24,7 @@ const LOOKED_BACK: Duration = Duration::days(1);
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct InterfaceView {
     name: String,
-    /// `wired`, `wireless`, `tunnel` or `loopback`.
-    medium: &'static str,
+    medium: Medium,
     up: bool,
     carrier: bool,
     mtu_bytes: u32,
@@ -34,8 +33,8 @@ pub(crate) struct InterfaceView {
     addresses: Vec<String>,
     /// As negotiated, in megabits a second.
     speed_mbit_s: Option<u32>,
-    /// `full` or `half`.
-    duplex: Option<&'static str>,
+    /// Absent where unknown.
+    duplex: Option<Duplex>,
     /// Receive errors and dropped packets since the previous report.
     damaged: Option<u64>,
     discarded: Option<u64>,
@@ -127,15 +126,6 @@ pub(crate) struct HostFactsView {
     gateways: Vec<GatewayView>,
 }
 
-const fn medium_word(medium: Medium) -> &'static str {
-    match medium {
-        Medium::Wired => "wired",
-        Medium::Wireless => "wireless",
-        Medium::Tunnel => "tunnel",
-        Medium::Loopback => "loopback",
-    }
-}
-
 fn interface(one: &Interface, before: Option<(&Interface, i64)>) -> InterfaceView {
     let grown = |of: fn(&Interface) -> u64| {
         let (before, _) = before?;
@@ -151,17 +141,14 @@ fn interface(one: &Interface, before: Option<(&Interface, i64)>) -> InterfaceVie
     let used = inbound.max(outbound).zip(speed).map(|(bits, speed)| bits as f64 / speed);
     InterfaceView {
         name: one.name.clone(),
-        medium: medium_word(one.medium),
+        medium: one.medium,
         up: one.up,
         carrier: one.carrier,
         mtu_bytes: one.mtu_bytes,
         hardware_address: one.hardware_address.clone(),
         addresses: one.addresses.iter().map(ToString::to_string).collect(),
         speed_mbit_s: one.speed_mbit_s,
-        duplex: one.duplex.map(|duplex| match duplex {
-            Duplex::Full => "full",
-            Duplex::Half => "half",
-        }),
+        duplex: one.duplex,
         damaged: grown(|it| it.counters.rx_errors + it.counters.tx_errors),
         discarded: grown(|it| it.counters.rx_discards + it.counters.tx_discards),
         in_bits_per_s: inbound,
@@ -188,7 +175,7 @@ fn view(
     HostFactsView {
         site,
         sentences: newest.map_or_else(
-            || vec!["This agent has not told what is around it yet.".to_owned()],
+            || vec!["This agent has not reported host facts yet.".to_owned()],
             |newest| roaming::remarks(&newest.round.host_facts, targets),
         ),
         at: newest.map(|newest| offset(newest.at)),

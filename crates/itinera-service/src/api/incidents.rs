@@ -273,6 +273,30 @@ pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
     Ok(all)
 }
 
+/// Kind of an entry in the timeline of an incident.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum TimelineKind {
+    /// The incident was opened.
+    Opened,
+    /// An alarm was raised.
+    AlarmRaised,
+    /// An alarm cleared.
+    AlarmCleared,
+    /// An event began.
+    EventBegan,
+    /// An event ended.
+    EventEnded,
+    /// A diagnosis was started.
+    DiagnosisStarted,
+    /// A user wrote a note.
+    Note,
+    /// A user closed it.
+    Closed,
+    /// It was opened again.
+    Reopened,
+}
+
 /// An entry in the timeline of an incident.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct TimelineEntry {
@@ -280,9 +304,7 @@ pub(crate) struct TimelineEntry {
     #[serde(with = "time::serde::rfc3339")]
     at: OffsetDateTime,
     user: String,
-    /// `opened`, `alarm-raised`, `alarm-cleared`, `event-began`, `event-ended`, `diagnosis-started`,
-    /// `note`, `closed` or `reopened`.
-    kind: String,
+    kind: TimelineKind,
     /// A note's or a closing's words; the headline of an alarm or event.
     text: Option<String>,
     /// The alarm that it is about.
@@ -330,11 +352,13 @@ async fn event(
     let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
     let occurred = named("event");
     let occurred = of.faults.iter().find(|it| Some(it.id.as_uuid()) == occurred);
+    let kind = serde_json::from_value(serde_json::Value::String(event.kind.clone()));
+    let kind: TimelineKind = kind.map_err(|error| ApiError::Internal(Box::new(error)))?;
     let (map, _) = shared.owner_map_at(event.at).await?;
     let render = |message| MessageView::of_one(message, &map).headline().to_owned();
     let text = match (record, occurred) {
         (Some(record), _) => {
-            let cleared = event.kind == "alarm-cleared";
+            let cleared = kind == TimelineKind::AlarmCleared;
             Some(render(messages::of_alarm(&record.alarm, cleared, false)))
         }
         (None, Some(occurred)) => Some(render(occurred.event.message.clone())),
@@ -343,7 +367,7 @@ async fn event(
             words.filter(|words| !words.is_empty()).map(str::to_owned)
         }
     };
-    let IncidentEvent { id, at, user, kind, .. } = event;
+    let IncidentEvent { id, at, user, .. } = event;
     Ok(TimelineEntry { id, at, user, kind, text, alarm })
 }
 

@@ -9,9 +9,10 @@ use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
-use itinera_analysis::voice::{self, Fitness, VoiceQuality};
+use itinera_analysis::voice::{self, VoiceQuality};
 use itinera_model::id::PairId;
-use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
+use itinera_model::path::Family;
+use itinera_model::two_way::{Direction, Fitness, OneWay, TwoWayRound};
 use itinera_store::{Numbered, PairRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -71,8 +72,7 @@ pub(crate) struct HeardView {
     r: f64,
     /// Mean opinion score.
     mos: f64,
-    /// `fit`, `strained` or `unfit`.
-    fitness: &'static str,
+    fitness: Fitness,
     /// From mouth to ear, as it was computed with.
     delay_ms: f64,
     loss_ratio: f64,
@@ -83,11 +83,6 @@ pub(crate) struct HeardView {
 impl From<&VoiceQuality> for HeardView {
     fn from(heard: &VoiceQuality) -> Self {
         let VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
-        let fitness = match fitness {
-            Fitness::Fit => "fit",
-            Fitness::Strained => "strained",
-            Fitness::Unfit => "unfit",
-        };
         Self { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
     }
 }
@@ -136,8 +131,7 @@ pub(crate) struct PairItem {
     near: String,
     /// Site of the agent that answers.
     far: String,
-    /// `ipv4` or `ipv6`.
-    family: &'static str,
+    family: Family,
     near_address: String,
     far_address: String,
     /// It is being measured.
@@ -188,7 +182,7 @@ impl PairItem {
             no: pair.no,
             near: near.clone(),
             far: far.clone(),
-            family: if near_address.is_ipv6() { "ipv6" } else { "ipv4" },
+            family: Family::of(near_address),
             near_address: near_address.to_string(),
             far_address: pair.spec.reflector_address.to_string(),
             active: pair.is_measured(now),

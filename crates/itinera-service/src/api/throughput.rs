@@ -1,5 +1,6 @@
 //! How much gets through between two agents.
 
+use super::diagnoses::TaskState;
 use crate::problem::{ApiError, Problem};
 use crate::server::Shared;
 use crate::sign_in::Actor;
@@ -41,8 +42,7 @@ pub(crate) struct ThroughputItem {
     user: Option<String>,
     #[serde(with = "time::serde::rfc3339")]
     asked_at: OffsetDateTime,
-    /// `waiting`, `done`, `failed`, or `late` when the agents did not come.
-    state: &'static str,
+    state: TaskState,
     /// What came of it, in words.
     sentence: String,
     /// Bits a second that arrived.
@@ -70,20 +70,25 @@ fn item(record: ThroughputRecord) -> ThroughputItem {
     let word = record.round.as_ref().map(|round| &round.word);
     let between = format!("from {} to {} by {}", record.from, record.to, spec.by);
     let (state, sentence) = match word {
-        None if late => ("late", "The agents did not measure in time.".to_owned()),
-        None => ("waiting", "It waits for its turn, or is under way.".to_owned()),
-        Some(ThroughputWord::Failed(why)) => ("failed", format!("It failed {between}: {why}.")),
+        None if late => (TaskState::Late, "The agents did not measure in time.".to_owned()),
+        None => (TaskState::Waiting, "Waiting for its turn, or running.".to_owned()),
+        Some(ThroughputWord::Failed(why)) => {
+            (TaskState::Failed, format!("Failed {between}: {why}."))
+        }
         Some(ThroughputWord::Measured { packets, lost, .. }) => {
-            let got = got_bit_s.map_or_else(|| "too little to say".to_owned(), mbit);
+            let got = got_bit_s.map_or_else(|| "Too little to measure".to_owned(), mbit);
             let lost = match packets {
                 0 => String::new(),
                 packets => format!(", {lost} of {packets} packets lost"),
             };
             let least = spec.least_bit_s.zip(got_bit_s).map(|(least, got)| {
                 let word = if got < least { "less than" } else { "at least" };
-                format!("; {word} the {} that should", mbit(least))
+                format!("; {word} the limit of {}", mbit(least))
             });
-            ("done", format!("{got} got through {between}{lost}{}.", least.unwrap_or_default()))
+            (
+                TaskState::Done,
+                format!("{got} arrived {between}{lost}{}.", least.unwrap_or_default()),
+            )
         }
     };
     let (sent_bytes, received_bytes, packets, lost) = match word {

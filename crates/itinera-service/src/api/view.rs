@@ -5,6 +5,8 @@ use itinera_analysis::{messages, stat, weave};
 use itinera_model::finding::{Assessment, Cause, FaultDirection, Finding, HopVerdict, HopView};
 use itinera_model::message::{LossEstimate, Message};
 use itinera_model::owner::{OwnerMap, is_private};
+use itinera_model::path::{Family, Method};
+use itinera_model::round::StampSource;
 use itinera_store::{PathRecord, ReadRecord};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -150,10 +152,8 @@ pub(crate) struct PathItem {
     /// The service that the target is part of.
     service: String,
     address: String,
-    /// `ipv4` or `ipv6`.
-    family: String,
-    /// `icmp-echo` or `udp`.
-    method: String,
+    family: Family,
+    method: Method,
     /// Differentiated services code point as sent.
     dscp: i16,
     /// Length of the whole IP packet.
@@ -206,9 +206,8 @@ pub(crate) struct PathDetail {
     /// The address that the target's name stood for in the newest round; absent where it is
     /// probed by address.
     resolved: Option<String>,
-    /// Source of time stamps: `kernel`, `program` or `virtual`; absent before the first
-    /// round.
-    stamps: Option<&'static str>,
+    /// Source of time stamps; absent before the first round.
+    stamps: Option<StampSource>,
     /// Version of the judging engine; absent before the first round.
     engine: Option<u16>,
     /// Version of the mapping from interfaces to routers; 0 takes every address for its own.
@@ -224,8 +223,8 @@ impl PathItem {
             target: record.target.clone(),
             service: record.service.clone(),
             address: record.address.clone(),
-            family: record.family.clone(),
-            method: record.method.clone(),
+            family: record.family,
+            method: record.method,
             dscp: record.dscp,
             size_bytes: record.size_bytes,
             latest: record.latest.as_ref().map(|latest| LatestView {
@@ -277,7 +276,7 @@ impl PathDetail {
             resolved: read
                 .filter(|read| read.resolution.name.is_some())
                 .map(|read| read.resolution.address.to_string()),
-            stamps: read.map(|read| read.stamps.word()),
+            stamps: read.map(|read| read.stamps),
             hops: latest
                 .map(|l| l.hops.iter().map(|hop| HopItem::new(hop, map)).collect())
                 .unwrap_or_default(),

@@ -13,6 +13,7 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_model::id::{IncidentId, PathId};
+use itinera_model::path::{Family, Method};
 use itinera_store::{
     NewSuppression, NewWatch, Numbered, SuppressionRecord, WatchChange, WatchRecord,
 };
@@ -30,6 +31,18 @@ const LONGEST_SUPPRESSION: Duration = Duration::days(90);
 /// Denser than this no path is watched, in milliseconds.
 const DENSEST_MS: u32 = 500;
 
+/// State of a watch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum WatchState {
+    /// The path is measured more often.
+    Running,
+    /// The path is measured as usual for now.
+    Paused,
+    /// It has ended.
+    Over,
+}
+
 /// A watch.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct WatchItem {
@@ -39,16 +52,17 @@ pub(crate) struct WatchItem {
     path: Uuid,
     site: String,
     target: String,
-    family: String,
-    method: String,
+    /// Absent where the path is gone.
+    family: Option<Family>,
+    /// Absent where the path is gone.
+    method: Option<Method>,
     /// From round to round while it lasts.
     interval_ms: u32,
     #[serde(with = "time::serde::rfc3339")]
     begins_at: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339")]
     ends_at: OffsetDateTime,
-    /// `running`, `paused` or `over`.
-    state: &'static str,
+    state: WatchState,
     reason: String,
     user: String,
     /// The incident it belongs to.
@@ -64,14 +78,14 @@ async fn item(shared: &Shared, watch: WatchRecord) -> Result<WatchItem, ApiError
     let path = shared.store.path(watch.asked.path).await?;
     let found = watch.summary.clone().map(serde_json::from_value).transpose().map_err(corrupt)?;
     let state = if watch.asked.ends_at <= OffsetDateTime::now_utc() {
-        "over"
+        WatchState::Over
     } else if watch.is_paused() {
-        "paused"
+        WatchState::Paused
     } else {
-        "running"
+        WatchState::Running
     };
-    let (site, target, family, method) =
-        path.map(|path| (path.site, path.target, path.family, path.method)).unwrap_or_default();
+    let (family, method) = path.as_ref().map(|path| (path.family, path.method)).unzip();
+    let (site, target) = path.map(|path| (path.site, path.target)).unwrap_or_default();
     Ok(WatchItem {
         id: watch.id,
         no: watch.no,

@@ -37,11 +37,22 @@ const fn quarter() -> u32 {
     900
 }
 
+/// What is known of a cell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum CellKind {
+    /// Measured.
+    Measured,
+    /// The hop never answers; traffic passes.
+    Silent,
+    /// Nothing was measured.
+    Missing,
+}
+
 /// What one part of a path added in one window.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub(crate) struct CellView {
-    /// `measured`, `silent` or `missing`.
-    kind: &'static str,
+    kind: CellKind,
     /// 0 for as usual to 4 for far off; absent before the usual is learned.
     departure: Option<u8>,
     /// Share of packets lost up to this hop.
@@ -54,10 +65,10 @@ impl From<Cell> for CellView {
     fn from(cell: Cell) -> Self {
         let empty = |kind| Self { kind, departure: None, loss_ratio: None, added_delay_us: None };
         match cell {
-            Cell::Missing => empty("missing"),
-            Cell::Silent => empty("silent"),
+            Cell::Missing => empty(CellKind::Missing),
+            Cell::Silent => empty(CellKind::Silent),
             Cell::Measured { loss_ppm, added, step } => Self {
-                kind: "measured",
+                kind: CellKind::Measured,
                 departure: step,
                 loss_ratio: Some(ratio(loss_ppm)),
                 added_delay_us: added.map(|us| us.as_micros()),
@@ -101,7 +112,7 @@ pub(crate) struct Weave {
 
 /// The cell to show for several: the one that departs most.
 fn worse(a: CellView, b: CellView) -> CellView {
-    let weight = |cell: &CellView| (cell.departure, cell.kind == "measured");
+    let weight = |cell: &CellView| (cell.departure, cell.kind == CellKind::Measured);
     if weight(&b) > weight(&a) { b } else { a }
 }
 

@@ -51,8 +51,12 @@ fn checks_are_read_and_their_mistakes_named() {
          [[target.check]]\nkind = \"name\"\nhost = \"booking.example\"\n\
          beside = [\"198.18.128.53\"]\n[target.intended]\nowners = [64500]\n";
     let target = Config::parse(&with(check)).unwrap().plan.targets.remove(0);
-    let kinds: Vec<&str> = target.checks.iter().map(|check| check.ask.kind()).collect();
-    assert_eq!((kinds, target.checks[0].interval_ms), (vec!["page", "name"], 30_000));
+    let kinds: Vec<String> =
+        target.checks.iter().map(|check| check.ask.kind().to_string()).collect();
+    assert_eq!(
+        (kinds, target.checks[0].interval_ms),
+        (vec!["page".to_owned(), "name".to_owned()], 30_000)
+    );
     assert_eq!(target.checks[0].ask.port(), Some(443));
     assert_eq!(target.intended.unwrap().owners, [64500]);
     for (from, to, line, words) in [

@@ -164,7 +164,7 @@ impl Checker<'_> {
             }
         }
         if let Some(mtu) = link.mtu.as_ref().filter(|mtu| *mtu.as_ref() < 68) {
-            return Err(self.fail(mtu, "an MTU is 68 octets or more (RFC 791)".to_owned()));
+            return Err(self.fail(mtu, "an MTU is 68 bytes or more (RFC 791)".to_owned()));
         }
         if let Some(queue) = &link.queue {
             let Queue { mbit_per_s, longest_ms, load } = *queue.as_ref();

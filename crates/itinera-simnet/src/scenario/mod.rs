@@ -390,7 +390,7 @@ loss = [0.1, 0.2]
             ("address = \"198.18.0.1\"", "address6 = \"198.18.0.1\"", 8, "address6", "IPv6"),
             ("[0.1, 0.2]", "[0.3, 0.2]", 16, "loss", "expected"),
             ("to = \"edge\"", "to = \"quay\"", 14, "to", "no link is between"),
-            ("delay_ms = 1.0", "delay_ms = 1.0\nmtu = 60", 12, "mtu", "68 octets"),
+            ("delay_ms = 1.0", "delay_ms = 1.0\nmtu = 60", 12, "mtu", "68 bytes"),
             ("delay_ms = 1.0", "delay_ms = 1.0\nreorders = 2.0", 12, "reorders", "share"),
             ("delay_ms = 1.0", "delay_ms = 1.0\nmembers = 1", 12, "members", "2 to 16"),
             (

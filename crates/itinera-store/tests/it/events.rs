@@ -2,7 +2,7 @@
 
 use super::*;
 use itinera_model::check::{Ask, CheckResult, CheckRound, Step, Why};
-use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, Part, Rung};
+use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, Part, StepKind};
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::id::DiagnosisId;
@@ -158,9 +158,9 @@ async fn a_diagnosis_is_ordered_reported_and_done_once() {
     assert_eq!(version, Some(before + 1), "the agent is told");
     assert_eq!(store.schedule_for(agent).await.unwrap().diagnoses, std::slice::from_ref(&order));
     let words = [
-        DiagnosisUpdate::Looking(Rung::Gateway),
+        DiagnosisUpdate::Looking(StepKind::Gateway),
         DiagnosisUpdate::Failed("no way".into()),
-        DiagnosisUpdate::Looking(Rung::OwnStack),
+        DiagnosisUpdate::Looking(StepKind::OwnStack),
     ];
     for (seq, word) in (0..).zip(words) {
         let mut batch = Batch::new(agent, BootId::from_uuid(Uuid::from_u128(5)), seq);

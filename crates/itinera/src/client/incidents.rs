@@ -108,8 +108,10 @@ fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
         let (site, target) = (text_of(&diagnosis["site"]), text_of(&diagnosis["target"]));
         output.line("")?;
         output.sentence(&format!("Diagnosis from {site} to {target}:"), "")?;
-        let said = diagnosis["sentence"].as_str().or_else(|| diagnosis["progress"].as_str());
-        output.sentence(said.unwrap_or_default(), "  ")?;
+        match diagnosis["conclusion"].as_object() {
+            Some(_) => message_of(output, &diagnosis["conclusion"])?,
+            None => output.sentence(&text_of(&diagnosis["progress"]), "  ")?,
+        }
     }
     output.line("\nTimeline:")?;
     for event in incident["events"].as_array().into_iter().flatten() {

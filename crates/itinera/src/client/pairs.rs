@@ -59,7 +59,7 @@ fn list(output: &Output, items: &Value) -> Result<(), Failure> {
     let items = items.as_array().map(Vec::as_slice).unwrap_or_default();
     if items.is_empty() {
         return output.line(
-            "No agents measure both ways: that needs two at different sites, and \
+            "No agents measure each other: that needs two agents at different sites, and \
              `two_way_partners` above 0 in the schedule.",
         );
     }

@@ -409,21 +409,21 @@ fn sizes(record: &Record) -> Vec<SizeView> {
 fn size_words(sizes: &[SizeView]) -> Option<String> {
     let small = sizes.iter().min_by_key(|size| size.size_bytes)?;
     let large = sizes.iter().max_by_key(|size| size.size_bytes)?;
-    let octets = large.size_bytes - small.size_bytes;
+    let bytes = large.size_bytes - small.size_bytes;
     match (small.fastest_us, large.fastest_us) {
         (Some(_), None) => Some(format!(
-            "Packets of {} octets do not come back at all, those of {} do.",
+            "Packets of {} bytes are not answered, packets of {} bytes are.",
             large.size_bytes, small.size_bytes
         )),
-        (Some(quick), Some(slow)) if octets > 0 => {
+        (Some(quick), Some(slow)) if bytes > 0 => {
             let more = f64::from(slow) - f64::from(quick);
             Some(format!(
-                "Packets of {} octets take {:+.2} ms longer than those of {}, fastest against \
-                 fastest: {:.1} µs for each 100 octets.",
+                "Packets of {} bytes take {:+.2} ms longer than packets of {} bytes (minimum to \
+                 minimum): {:.1} µs per 100 bytes.",
                 large.size_bytes,
                 more / 1_000.0,
                 small.size_bytes,
-                more * 100.0 / f64::from(octets)
+                more * 100.0 / f64::from(bytes)
             ))
         }
         _ => None,

@@ -255,12 +255,12 @@ async fn complain(browser: &Browser) {
 async fn diagnose(browser: &Browser) {
     let incident = browser.driver.current_url().await.unwrap();
     browser.click(Browser::named("button", "Run diagnosis from Eskerry")).await;
-    browser.see_within(Browser::named("h1", "; to do: "), PATIENCE).await;
+    browser.see_within(Browser::named("h1", "(target "), PATIENCE).await;
     assert!(browser.driver.current_url().await.unwrap().path().starts_with("/diagnoses/"));
     browser.see(Browser::named("pre", "Diagnosis from agent-eskerry to Seat Booking")).await;
     browser.accessible_light_and_dark("diagnosis").await;
     browser.click(Browser::named("a", "incident 2")).await;
-    browser.see(Browser::named("a", "; to do: ")).await;
+    browser.see(Browser::named("a", "(target ")).await;
     assert_eq!(browser.driver.current_url().await.unwrap(), incident);
 }
 

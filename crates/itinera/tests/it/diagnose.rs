@@ -69,63 +69,63 @@ fn the_first_broken_step_is_named_and_the_exit_code_says_whose_part_it_is() {
     };
     let url = "https://t.corriven.example/";
     let cases = [
-        ("all is well", WORLD.to_owned(), url, 0, "Nothing is broken"),
+        ("all is well", WORLD.to_owned(), url, 0, "No fault found"),
         (
             "damaged frames",
             fault("gw", "s", "loss = [0.2, 0.2]\ndamages_frames = true"),
             url,
             10,
-            "Broken: own link",
+            "Fault at own link",
         ),
         (
             "a black hole behind the gateway's door",
             fault("s", "gw", "loss = [1, 1]"),
             url,
             11,
-            "Broken: gateway",
+            "Fault at gateway",
         ),
-        ("no such name", WORLD.to_owned(), "https://other.corriven.example/", 12, "Broken: name"),
+        ("no such name", WORLD.to_owned(), "https://other.corriven.example/", 12, "Fault at name"),
         (
             "a silent resolver",
             with("speaks = \"name\"", "speaks = \"name\"\ndoes = \"silent\""),
             url,
             12,
-            "Broken: resolvers",
+            "Fault at resolvers",
         ),
         (
             "loss at the boundary",
             fault("b", "c", "loss = [0.5, 0.5]"),
             url,
             13,
-            "Broken: provider edge",
+            "Fault at provider edge",
         ),
         (
             "large packets vanish",
             fault("d", "t", "swallows_over = 1000"),
             "t.corriven.example:25",
             13,
-            "Broken: application",
+            "Fault at application",
         ),
         (
             "a port that refuses",
             with("tls = \"good\"", "tls = \"good\"\ndoes = \"refuse\""),
             url,
             14,
-            "Broken: target by TCP",
+            "Fault at target by TCP",
         ),
         (
             "an expired certificate",
             with("tls = \"good\"", "tls = \"expired\""),
             url,
             14,
-            "Broken: TLS",
+            "Fault at TLS",
         ),
         (
             "a failing page",
             with("tls = \"good\"", "tls = \"good\"\ndoes = \"fail\""),
             url,
             14,
-            "Broken: application",
+            "Fault at application",
         ),
     ];
     std::thread::scope(|scope| {

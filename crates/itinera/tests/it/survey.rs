@@ -62,17 +62,20 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     assert_eq!(lossy.len(), 1, "one member loses, the other does not: {report:#}");
     assert_eq!(lossy[0]["finding"]["place"]["from"], "198.18.0.3");
     assert_eq!(lossy[0]["finding"]["place"]["to"], "198.18.0.5");
+    let schema = run(&["survey", "schema"]);
+    let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
+    keeps_to(&schema, &schema, &report, "report with a finding");
     assert_eq!(report["balancers"][0]["balancing"], "per-flow");
     assert_eq!(report["mtu_bytes"], 1400);
     let said = report["sentences"].to_string();
     for words in [
         "inside Northmere Carriage (AS 64500)",
         "Hop 4 rate-limits its own answers",
-        "The DSCP is 0 instead of 46 at hop 2 (198.18.0.2): somebody behind hop 1",
-        "under label 24001",
+        "Hop 2 (198.18.0.2) sees DSCP 0 instead of 46: a router behind hop 1",
+        "MPLS label 24001",
         "accepts connections on that port",
-        "198.18.0.2 shares traffic among 198.18.0.3, 198.18.0.4 flow by flow",
-        "198.18.0.5 asks for 1400",
+        "198.18.0.2 balances traffic over 198.18.0.3, 198.18.0.4 by flow",
+        "198.18.0.5 reports an MTU of 1400",
     ] {
         assert!(said.contains(words), "{words}: {said}");
     }
@@ -125,7 +128,10 @@ pub(crate) fn keeps_to(
         return keeps_to(schema, schema.pointer(&name[1..]).unwrap(), value, place);
     }
     if let Some(choices) = part["oneOf"].as_array() {
-        let fitting = choices.iter().find(|choice| choice.get("$ref").is_some());
+        let tagged = |choice: &serde_json::Value| choice["properties"]["kind"]["enum"][0].clone();
+        let fitting = choices.iter().find(|choice| {
+            choice.get("$ref").is_some() || (tagged(choice) == value["kind"] && !value.is_null())
+        });
         if !value.is_null() {
             keeps_to(schema, fitting.unwrap(), value, place);
         }
