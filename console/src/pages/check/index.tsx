@@ -7,6 +7,7 @@ import { askNow } from '../../api/client';
 import type { CheckDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { FoundMark } from '../../components/found';
+import type { FoundWord } from '../../components/found';
 import { MessageDetail } from '../../components/message';
 import { count, ms, bytes, rate } from '../../format';
 import { ink } from '../../theme';
@@ -18,6 +19,13 @@ const WIDTH = 1160;
 const NAME = 200;
 const BAR = 640;
 const ROW = 26;
+
+/** The newest result's mark; a good result with an open event is noted. */
+function markOf(check: CheckDetail): FoundWord {
+  if (check.state === 'broken') return 'broken';
+  if (check.event) return 'noted';
+  return check.state === 'good' ? 'clean' : 'unknown';
+}
 
 /** Is it the network? What a service answered, step by step, and the path to the very address. */
 export function CheckPage() {
@@ -38,17 +46,15 @@ export function CheckPage() {
         )}
       </p>
       <h1 className="sentence">
-        <FoundMark
-          found={check.state === 'good' ? 'clean' : check.state === 'broken' ? 'broken' : 'unknown'}
-        />{' '}
+        <FoundMark found={markOf(check)} />{' '}
         {(check.event ?? check.message)?.headline ?? 'It has no result yet.'}
       </h1>
       {check.event && <MessageDetail message={check.event} />}
-      {check.message && <MessageDetail message={check.message} />}
+      {!check.event && check.message && <MessageDetail message={check.message} />}
       <p className="said">
-        {check.spoke_to != null && <>Spoke to {check.spoke_to}. </>}
+        {check.spoke_to != null && <>Server: {check.spoke_to}. </>}
         {check.path != null ? (
-          <Link to={`/paths/${check.path}`}>The path to that very address</Link>
+          <Link to={`/paths/${check.path}`}>Path to this address</Link>
         ) : (
           check.spoke_to != null && (
             <span className="quiet">The path to that address is not measured.</span>
@@ -75,7 +81,7 @@ function AskNow({ id, at }: { id: string; at: string | null }) {
   return (
     <p className="said">
       <Button onClick={() => asking.mutate()} loading={asking.isPending}>
-        Ask it now
+        Run check now
       </Button>{' '}
       {before === at && before !== undefined && (
         <span className="quiet" role="status">
@@ -268,7 +274,7 @@ type ResultRow = CheckDetail['results'][number];
 
 const resultColumns: TableColumnsType<ResultRow> = [
   { title: 'At', render: (_, one) => <Time at={one.at} /> },
-  { title: 'Came to', render: (_, one) => one.why ?? 'good' },
+  { title: 'Result', render: (_, one) => one.why ?? 'good' },
   { title: 'In', align: 'right', render: (_, one) => ms(one.took_us) },
   { title: 'Transfer', align: 'right', render: (_, one) => rate(one.rate_bytes_per_s) },
 ];
@@ -278,7 +284,7 @@ function Results({ check }: { check: CheckDetail }) {
   return (
     <section aria-labelledby="results">
       <h2 className="section" id="results">
-        Of the last {count(check.results.length, 'result')} {bad} broke
+        {bad} of the last {count(check.results.length, 'result')} failed
       </h2>
       <Table<ResultRow>
         size="small"

@@ -4,12 +4,12 @@ import type { Hop } from '../../api/client';
 import { ms, ofAll, perCent, signedMs } from '../../format';
 
 const meanings: Record<Hop['verdict'], string> = {
-  clean: 'nothing begins here',
+  clean: '',
   silent: 'silent; traffic passes',
-  'rate-limits': 'limits the rate of its own answers; traffic passes',
+  'rate-limits': 'rate-limits its answers; traffic passes',
   onset: 'loss or delay begins at this hop',
-  carries: 'carries it',
-  unanswered: 'nothing from here on answers',
+  carries: 'has the fault',
+  unanswered: 'no answer from here on',
 };
 
 function aboveUsual(hop: Hop): string {
@@ -37,13 +37,13 @@ const columns: TableColumnsType<Hop> = [
   { title: 'Answered (95 % interval)', align: 'right', render: (_, hop) => answered(hop) },
   { title: 'Delay, median', align: 'right', render: (_, hop) => ms(hop.delay_us) },
   {
-    title: 'Half between',
+    title: 'Quartiles',
     align: 'right',
     render: (_, hop) =>
       hop.delay_low_us == null ? '–' : `${ms(hop.delay_low_us)} and ${ms(hop.delay_high_us)}`,
   },
   { title: 'Above usual', align: 'right', render: (_, hop) => aboveUsual(hop) },
-  { title: 'Means', render: (_, hop) => meanings[hop.verdict] },
+  { title: 'Verdict', render: (_, hop) => meanings[hop.verdict] },
 ];
 
 /** What the hop of the same number gave at the moment laid under this one. */

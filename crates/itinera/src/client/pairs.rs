@@ -80,16 +80,18 @@ fn list(output: &Output, items: &Value) -> Result<(), Failure> {
         "no",
         "between",
         "family",
-        "lost there",
-        "lost back",
-        "varies there",
-        "varies back",
+        "loss forward",
+        "loss return",
+        "PDV forward",
+        "PDV return",
         "round trip",
     ];
     output.table(&columns, items.iter().map(row).collect())?;
-    output.line(
-        "\nOf the last ten minutes. There is from the first site to the second. Delay varies by \
-         the 95th percentile over the smallest. `itinera pairs NUMBER` tells more.",
+    output.line("")?;
+    output.sentence(
+        "Last ten minutes. Forward is from the first site to the second. PDV is delay variation: \
+         the 95th percentile above the minimum (RFC 5481). `itinera pairs NUMBER` shows one pair.",
+        "",
     )
 }
 
@@ -110,8 +112,7 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
     }
     if !pair["voice_until"].is_null() {
         let until = super::show::utc_of(&pair["voice_until"]);
-        output
-            .line(&format!("  It is a voice-like stream until {until}; ask again in a while."))?;
+        output.line(&format!("  Voice-like stream until {until}; ratings follow."))?;
     }
     output.line("")?;
     let row = |name: &str, way: &Value| {
@@ -129,8 +130,8 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         ]
     };
     let columns =
-        ["way", "lost", "least delay", "varies", "out of order", "twice", "DSCP", "links"];
-    let rows = vec![row("there", &pair["forward"]), row("back", &pair["back"])];
+        ["direction", "loss", "minimum delay", "PDV", "reordered", "duplicated", "DSCP", "links"];
+    let rows = vec![row("forward", &pair["forward"]), row("return", &pair["back"])];
     output.table(&columns, rows)?;
     if let (Some(offset), Some(error)) =
         (pair["clock_offset_us"].as_i64(), micros(&pair["clock_offset_error_us"]))
@@ -139,16 +140,14 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         let by = u32::try_from(offset.unsigned_abs()).unwrap_or(u32::MAX);
         let drift = match (pair["clock_drift_ppb"].as_i64(), micros(&pair["clock_drift_error_ppb"]))
         {
-            (Some(drift), Some(within)) => format!(
-                ", and drifts by {} parts in a million, give or take {}",
-                drift as f64 / 1e3,
-                f64::from(within) / 1e3
-            ),
+            (Some(drift), Some(within)) => {
+                format!(", drifting by {} ppm ± {}", drift as f64 / 1e3, f64::from(within) / 1e3)
+            }
             _ => String::new(),
         };
         let far = text_of(&pair["far"]);
         output.sentence(
-            &format!("{far}'s clock is {} {ahead}, give or take {}{drift}.", ms(by), ms(error)),
+            &format!("The clock at {far} is {} {ahead} (± {}){drift}.", ms(by), ms(error)),
             "",
         )?;
     }

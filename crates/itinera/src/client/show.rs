@@ -178,9 +178,9 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
             "address",
             "got here",
             "answered (95 % interval)",
-            "delay (half between)",
+            "delay (quartiles)",
             "above usual",
-            "means",
+            "verdict",
         ],
         detail.hops.iter().map(hop_row).collect(),
     )?;
@@ -205,8 +205,11 @@ pub(super) fn path(output: &Output, detail: &PathDetail) -> Result<(), Failure> 
 
 /// What the newest judgement of a path says, and what the answers of its hops said.
 fn meaning(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
-    for message in &detail.messages {
-        words(output, message)?;
+    if let Some(first) = detail.messages.first() {
+        words(output, first)?;
+    }
+    for message in detail.messages.iter().skip(1) {
+        message.detail.iter().try_for_each(|line| output.sentence(line, ""))?;
     }
     detail.notes.iter().try_for_each(|note| output.sentence(note, ""))
 }
@@ -269,10 +272,10 @@ pub(crate) fn means(verdict: &str) -> &str {
     match verdict {
         "clean" => "",
         "silent" => "silent; traffic passes",
-        "rate-limits" => "limits the rate of its own answers; traffic passes",
+        "rate-limits" => "rate-limits its answers; traffic passes",
         "onset" => "loss or delay begins at this hop",
-        "carries" => "carries it",
-        "unanswered" => "nothing from here on answers",
+        "carries" => "has the fault",
+        "unanswered" => "no answer from here on",
         other => other,
     }
 }

@@ -6,7 +6,7 @@ use crate::exit::Failure;
 use crate::output::{Output, plain};
 
 const COLUMNS: [&str; 8] =
-    ["hop", "owner", "address", "got here", "answered", "delay (half between)", "means", "besides"];
+    ["hop", "owner", "address", "got here", "answered", "delay (quartiles)", "verdict", "notes"];
 
 /// What it was and how it was measured, in a line.
 pub(super) fn heading(report: &Report) -> String {

@@ -84,7 +84,7 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     assert_eq!(again.out, ran.out);
     let text = run(&["survey", "show", &kept]);
     assert!(
-        text.out.contains("Flow ") && text.out.contains("limits the rate of its own answers"),
+        text.out.contains("Flow ") && text.out.contains("rate-limits its answers"),
         "{}",
         text.out
     );
