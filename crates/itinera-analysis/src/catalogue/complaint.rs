@@ -63,7 +63,10 @@ pub(super) fn words(message: &Message, facts: &ComplaintFacts, context: &Context
         ),
         _ => (
             format!("Network faults between {site} and {service}"),
-            "Call the owner of the place that the paths with a fault share.".to_owned(),
+            shared.as_ref().map_or_else(
+                || "Compare the paths with a fault: no place is common to them.".to_owned(),
+                |shared| located::contact(&Responsible::of(&shared.place, context.map)),
+            ),
         ),
     };
     let mut detail = vec![

@@ -95,7 +95,8 @@ fn responsible_words(place_at_fault: &Place, responsible: &Responsible) -> Strin
     }
 }
 
-fn contact(responsible: &Responsible) -> String {
+/// The owner to call, or what to check first.
+pub(super) fn contact(responsible: &Responsible) -> String {
     match responsible {
         Responsible::Inside(owner) => format!("Call {}.", reached(owner)),
         Responsible::Boundary(a, b) => {
