@@ -1,7 +1,7 @@
 //! What watches for events while judgement runs: facts from the log, with what is known of the
 //! checks, agents and paths that they are about.
 
-use crate::server::Shared;
+use crate::context::Shared;
 use itinera_analysis::Effect;
 use itinera_analysis::event::intended::{self, Intended, RouteState};
 use itinera_analysis::event::{Carried, CheckFacts, Fact, Watcher};

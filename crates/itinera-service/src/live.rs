@@ -1,8 +1,8 @@
 //! The change feed as server-sent events (WHATWG HTML, "Server-sent events"), resumed by number.
 
+use crate::context::Shared;
 use crate::duty::Duty;
 use crate::problem::ApiError;
-use crate::server::{Shared, said};
 use crate::sign_in::admitted;
 use axum::extract::State;
 use axum::http::{HeaderMap, Method};
@@ -123,7 +123,7 @@ impl Reader {
                         }
                         () = tokio::time::sleep_until(self.until) => return None,
                         () = tokio::time::sleep(ADMITTED_FOR) => {}
-                        () = said(self.shared.stop.subscribe()) => return None,
+                        () = self.shared.stopped() => return None,
                     }
                 }
                 Ok(Since::Changes(changes)) => self.waiting = changes.into(),

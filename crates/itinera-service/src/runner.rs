@@ -1,8 +1,8 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 
+use crate::context::Shared;
 use crate::duty::Duty;
 use crate::events::Events;
-use crate::server::Shared;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::batch::{DecodeError, decode, encode};

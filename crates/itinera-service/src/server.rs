@@ -1,29 +1,23 @@
 //! Puts the service together and takes it down in order.
 
-use crate::agent_api::Unpacking;
 use crate::authority::{Authority, AuthorityError};
-use crate::clock::ServiceClock;
-use crate::config::{Config, PublicUrl};
-use crate::duty::{Duties, Duty, every, supervise};
-use crate::metrics::Metrics;
-use crate::sign_in::{self, FailedAttempts, FirstError};
-use crate::throughput::{self, ThroughputRule};
+use crate::config::Config;
+use crate::context::Shared;
+use crate::duty::Duty;
+use crate::sign_in::{self, FirstError};
+use crate::supervise::{every, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, live, runner, two_way, watches};
-use itinera_model::owner::OwnerMap;
+use crate::{agent_api, api, live, runner, throughput, two_way, watches};
 use itinera_store::cluster::{Cluster, ClusterError};
-use itinera_store::{ImportRecord, Store, StoreError};
+use itinera_store::{Store, StoreError};
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
-use time::OffsetDateTime;
 use tokio::net::TcpListener;
-use tokio::sync::{Mutex, Notify, watch};
 use tokio::task::JoinHandle;
-use uuid::Uuid;
 
 /// Open requests get this long to finish when the service stops.
 const GRACE: Duration = Duration::from_secs(3);
@@ -57,90 +51,6 @@ pub enum ServiceError {
     /// The private cluster ended by itself.
     #[error("the private PostgreSQL ended by itself ({0}): see cluster.log in the data directory")]
     ClusterEnded(String),
-}
-
-/// What handlers and the runner share.
-#[derive(Debug)]
-pub(crate) struct Shared {
-    pub(crate) store: Store,
-    pub(crate) authority: Authority,
-    pub(crate) metrics: Metrics,
-    pub(crate) schedule_version: watch::Sender<u64>,
-    /// A batch was committed.
-    pub(crate) committed: Notify,
-    /// An entry was added to the change feed.
-    pub(crate) change_added: Notify,
-    /// The newest number of the change feed, as read last.
-    pub(crate) last_change: watch::Sender<i64>,
-    /// Becomes true when the service stops: held requests are let go.
-    pub(crate) stop: watch::Sender<bool>,
-    /// The service's clock.
-    pub(crate) clock: ServiceClock,
-    /// How every duty stands.
-    pub(crate) duties: Duties,
-    /// Limits on how many batches are unpacked at one time.
-    pub(crate) unpacking: Unpacking,
-    /// The owner map used last, by its import.
-    owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
-    /// Wrong passwords by name.
-    pub(crate) tries: FailedAttempts,
-    /// Directory of keys.
-    pub(crate) data: PathBuf,
-    /// Where users reach it through a proxy that ends TLS; absent on this machine alone.
-    public_url: Option<PublicUrl>,
-    /// What is measured again and again of how much gets through.
-    pub(crate) throughput_rules: Vec<ThroughputRule>,
-    /// The fencing token while this process judges.
-    pub(crate) lease: Mutex<Option<i64>>,
-}
-
-/// Makes it the version, if it is a newer one.
-fn raise(known: &watch::Sender<u64>, version: u64) {
-    known.send_if_modified(|known| {
-        let rises = version > *known;
-        *known = version.max(*known);
-        rises
-    });
-}
-
-impl Shared {
-    /// Whether browsers come by TLS, so that cookies may demand it.
-    pub(crate) const fn behind_tls(&self) -> bool {
-        self.public_url.is_some()
-    }
-
-    /// The host name for users, in addition to the loopback addresses.
-    pub(crate) fn public_host(&self) -> Option<String> {
-        self.public_url.as_ref().map(|url| url.host.clone())
-    }
-
-    /// Lets agents know of a new version of the schedule, where there is one. Versions only rise:
-    /// two that are published out of order leave the newer.
-    pub(crate) fn tell_agents(&self, version: Option<u64>) {
-        if let Some(version) = version {
-            raise(&self.schedule_version, version);
-        }
-    }
-
-    /// The owner map that was valid at a time, with its import; an empty one before the first.
-    /// The one used last is kept, since nearly every request asks for it again.
-    pub(crate) async fn owner_map_at(
-        &self,
-        at: OffsetDateTime,
-    ) -> Result<(Arc<OwnerMap>, Option<ImportRecord>), StoreError> {
-        let Some(import) = self.store.owner_import_at(at).await? else {
-            return Ok((Arc::default(), None));
-        };
-        let mut kept = self.owner_map.lock().await;
-        if let Some((id, map)) = kept.as_ref()
-            && *id == import.id
-        {
-            return Ok((Arc::clone(map), Some(import)));
-        }
-        let map = Arc::new(self.store.owner_map(import.id).await?);
-        *kept = Some((import.id, Arc::clone(&map)));
-        Ok((map, Some(import)))
-    }
 }
 
 /// A service that listens.
@@ -179,25 +89,7 @@ impl Service {
         sign_in::ensure_administrator(&store, data).await?;
         let version = store.schedule_version().await?;
         let tls = authority.server_tls()?;
-        let shared = Arc::new(Shared {
-            store,
-            authority,
-            metrics: Metrics::new(),
-            schedule_version: watch::Sender::new(version),
-            committed: Notify::new(),
-            change_added: Notify::new(),
-            last_change: watch::Sender::new(0),
-            stop: watch::Sender::new(false),
-            clock: ServiceClock::new(),
-            duties: Duties::default(),
-            unpacking: Unpacking::default(),
-            owner_map: Mutex::new(None),
-            tries: FailedAttempts::default(),
-            data: data.clone(),
-            public_url: config.public_url.clone(),
-            throughput_rules: config.throughput.clone(),
-            lease: Mutex::new(None),
-        });
+        let shared = Arc::new(Shared::new(config, store, authority, version));
         let bind = |address: SocketAddr| async move {
             TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address, e))
         };
@@ -274,12 +166,8 @@ async fn ended(cluster: Option<&mut Cluster>) -> String {
     }
 }
 
-pub(crate) async fn said(mut stop: watch::Receiver<bool>) {
-    let _said = stop.wait_for(|stop| *stop).await.map(drop);
-}
-
 async fn serve_users(listener: io::Result<std::net::TcpListener>, shared: Arc<Shared>) {
-    let stop = said(shared.stop.subscribe());
+    let stop = shared.stopped();
     let serving = async {
         let listener = TimedListener(TcpListener::from_std(listener?)?);
         axum::serve(listener, api::router(shared)).with_graceful_shutdown(stop).await
@@ -294,7 +182,7 @@ async fn serve_agents(
     tls: Arc<rustls::ServerConfig>,
     shared: Arc<Shared>,
 ) {
-    let stop = said(shared.stop.subscribe());
+    let stop = shared.stopped();
     let serving = async {
         let listener = TlsListener::new(TcpListener::from_std(listener?)?, tls)?;
         let router = agent_api::router(shared).into_make_service_with_connect_info::<Peer>();
@@ -328,19 +216,4 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.store.forget_old_changes().await
         }),
     ]
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn versions_that_come_out_of_order_wake_nobody_twice() {
-        let (known, mut waiting) = watch::channel(7);
-        for (version, wakes) in [(9, true), (8, false), (9, false), (10, true)] {
-            raise(&known, version);
-            assert_eq!(waiting.has_changed().unwrap(), wakes, "{version}");
-            assert!(*waiting.borrow_and_update() >= version);
-        }
-    }
 }

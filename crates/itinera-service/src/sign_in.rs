@@ -5,8 +5,8 @@
 //! (SameSite=Strict), and shows the session's proof with every change; a program comes with a
 //! token.
 
+use crate::context::Shared;
 use crate::problem::ApiError;
-use crate::server::Shared;
 use argon2::password_hash::{PasswordHash, SaltString};
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use axum::extract::{FromRequestParts, Request, State};
@@ -19,10 +19,8 @@ use itinera_model::id::UserId;
 use itinera_model::role::Role;
 use itinera_store::{SessionUser, Store, StoreError};
 use sha2::{Digest, Sha256};
-use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
 use tokio::sync::Semaphore;
 
 /// Name of the session's cookie.
@@ -33,11 +31,6 @@ pub(crate) const PROOF: &str = "x-itinera-proof";
 const TOKEN_MARK: &str = "itinera_";
 /// The file that holds the first administrator's password until it is changed.
 const FIRST: &str = "first-administrator";
-/// Wrong passwords for one name before it has to wait, and for how long.
-const TRIES: usize = 8;
-const TRIES_WITHIN: Duration = Duration::from_secs(300);
-/// Names with remembered failed attempts.
-const MAX_NAMES: usize = 10_000;
 /// Passwords hashed at one time: each takes 19 MiB and a processor.
 static HASHING: Semaphore = Semaphore::const_new(4);
 /// Shortest and longest password.
@@ -216,45 +209,6 @@ pub(crate) async fn is_password(password: String, hash: Option<String>) -> Resul
     work.await.map_err(|error| ApiError::Internal(error.into()))
 }
 
-/// Wrong passwords by name, so that nobody can try them all.
-#[derive(Debug, Default)]
-pub(crate) struct FailedAttempts(Mutex<BTreeMap<String, Vec<Instant>>>);
-
-impl FailedAttempts {
-    /// Refuses a name with too many wrong passwords.
-    pub(crate) fn check(&self, name: &str, now: Instant) -> Result<(), ApiError> {
-        let Ok(mut tries) = self.0.lock() else { return Ok(()) };
-        let Some(recent) = tries.get_mut(name) else { return Ok(()) };
-        recent.retain(|at| now.duration_since(*at) < TRIES_WITHIN);
-        match recent.first() {
-            Some(first) if recent.len() >= TRIES => {
-                let left = TRIES_WITHIN.saturating_sub(now.duration_since(*first));
-                Err(ApiError::TooManyAttempts(left.as_secs() + 1))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// Counts a wrong password.
-    pub(crate) fn count(&self, name: &str, now: Instant) {
-        let Ok(mut tries) = self.0.lock() else { return };
-        if tries.len() >= MAX_NAMES {
-            tries
-                .retain(|_, at| at.last().is_some_and(|at| now.duration_since(*at) < TRIES_WITHIN));
-        }
-        if tries.len() < MAX_NAMES || tries.contains_key(name) {
-            tries.entry(name.to_owned()).or_default().push(now);
-        }
-    }
-
-    /// Forgets a name that came in.
-    pub(crate) fn forget(&self, name: &str) {
-        if let Ok(mut tries) = self.0.lock() {
-            tries.remove(name);
-        }
-    }
-}
-
 /// Lets the first administrator in: where there is nobody yet, one is made, and the password is
 /// written to a file that only the service's own account can read.
 pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(), FirstError> {
@@ -329,19 +283,6 @@ mod tests {
         assert_eq!(cookie(&headers), Some("abc"));
         headers.insert(header::COOKIE, "xitinera_session=abc".parse().unwrap());
         assert_eq!(cookie(&headers), None);
-    }
-
-    #[test]
-    fn a_name_waits_after_too_many_tries_and_no_longer_than_said() {
-        let (tries, start) = (FailedAttempts::default(), Instant::now());
-        for _ in 0..TRIES {
-            assert!(tries.check("ailsa", start).is_ok());
-            tries.count("ailsa", start);
-        }
-        let refused = tries.check("ailsa", start + Duration::from_secs(100));
-        assert!(matches!(refused, Err(ApiError::TooManyAttempts(201))), "{refused:?}");
-        assert!(tries.check("bran", start).is_ok());
-        assert!(tries.check("ailsa", start + TRIES_WITHIN).is_ok());
     }
 
     #[tokio::test]

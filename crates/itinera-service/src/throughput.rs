@@ -1,7 +1,7 @@
 //! How much gets through between agents: ordered one at a time, by users or rarely by rule.
 
+use crate::context::Shared;
 use crate::problem::ApiError;
-use crate::server::Shared;
 use itinera_model::batch::encode;
 use itinera_model::id::{AgentId, PairId, ThroughputId};
 use itinera_model::throughput::{PORT, Side, ThroughputOrder};
@@ -15,19 +15,6 @@ use time::{Duration, OffsetDateTime};
 const PATIENCE: Duration = Duration::minutes(5);
 /// Measurements considered when the next one is chosen.
 const RECENT: i64 = 1_000;
-
-/// A measurement that is made again and again.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ThroughputRule {
-    /// Name of the site that sends.
-    pub from: String,
-    /// Name of the site that receives.
-    pub to: String,
-    /// From one to the next, in seconds.
-    pub every_s: u32,
-    /// What is measured.
-    pub spec: ThroughputSpec,
-}
 
 fn agent_at<'a>(
     agents: &'a [AgentRecord],

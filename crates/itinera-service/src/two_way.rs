@@ -1,7 +1,7 @@
 //! Pairs for two-way measurement, and their tickets.
 
+use crate::context::Shared;
 use crate::problem::ApiError;
-use crate::server::Shared;
 use itinera_analysis::partners::{self, Candidate, Partners};
 use itinera_model::batch::encode;
 use itinera_model::id::AgentId;

@@ -1,8 +1,8 @@
 //! Watches come to their end: what they found is summed up and kept.
 
+use crate::context::Shared;
 use crate::past::LEARNED;
 use crate::runner::observation;
-use crate::server::Shared;
 use itinera_analysis::Observation;
 use itinera_analysis::watch::{WatchSum, WatchSummary};
 use itinera_store::{StoreError, WatchRecord};

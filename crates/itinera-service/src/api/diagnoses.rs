@@ -2,10 +2,10 @@
 
 use super::ValidQuery;
 use super::numbers::resolve;
+use crate::context::Shared;
 use crate::events::{MOST_PATHS, by_address};
 use crate::past;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use crate::two_way;
 use axum::Json;

@@ -1,9 +1,9 @@
 //! What was measured around the time of a complaint, gathered once and then frozen.
 
 use super::message::MessageView;
+use crate::context::Shared;
 use crate::past;
 use crate::problem::ApiError;
-use crate::server::Shared;
 use itinera_analysis::complaint::{self, Witness};
 use itinera_analysis::messages;
 use itinera_analysis::watch::worst;

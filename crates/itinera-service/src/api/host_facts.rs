@@ -1,9 +1,9 @@
 //! What agents find around them.
 
 use super::view::offset;
+use crate::context::Shared;
 use crate::events::MOST_PATHS;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
 use itinera_analysis::roaming;

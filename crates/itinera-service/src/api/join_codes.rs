@@ -1,7 +1,7 @@
 //! Codes by which agents join.
 
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::State;

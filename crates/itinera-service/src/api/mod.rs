@@ -24,11 +24,11 @@ mod watches;
 mod weave;
 
 use crate::console;
+use crate::context::Shared;
 use crate::duty::Duty;
 use crate::live;
 use crate::metrics::{self, SHOWN_PATHS};
 use crate::problem::{ApiError, Problem, name_requests, only_known_hosts};
-use crate::server::Shared;
 use crate::sign_in;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Query, State};
 use axum::http::request::Parts;

@@ -1,9 +1,9 @@
 //! Imports of owner maps as CSV (RFC 4180).
 
 use super::ValidQuery;
+use crate::context::Shared;
 use crate::owner_csv::{self, OwnerCsv, RefusedLine};
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::body::Bytes;

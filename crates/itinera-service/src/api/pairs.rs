@@ -2,8 +2,8 @@
 
 use super::numbers::resolve;
 use super::view::offset;
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;

@@ -2,8 +2,8 @@
 
 use super::view::{PathDetail, PathItem};
 use super::{Page, ValidQuery};
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
 use itinera_model::id::PathId;

@@ -1,8 +1,8 @@
 //! Signing in and out, and one's own password.
 
 use super::users::{LONGEST_NAME, checked_password};
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::{
     Actor, COOKIE, PASSWORD, cookie, digest, discard_first, hashed, is_password, new_secret,
 };

@@ -1,7 +1,7 @@
 //! Commits that could not be judged.
 
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::{Path, State};

@@ -3,8 +3,8 @@
 use super::alarms::{AlarmItem, alarm_items};
 use super::incidents::{Unclosed, unclosed};
 use super::message::MessageView;
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use axum::Json;
 use axum::extract::State;
 use itinera_analysis::messages;

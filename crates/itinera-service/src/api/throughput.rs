@@ -1,8 +1,8 @@
 //! How much gets through between two agents.
 
 use super::diagnoses::TaskState;
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use crate::throughput::order;
 use axum::Json;

@@ -1,8 +1,8 @@
 //! Users, tokens, and the audit of changes.
 
 use super::ValidQuery;
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::{Actor, PASSWORD, digest, hashed, new_token};
 use axum::Json;
 use axum::extract::rejection::JsonRejection;

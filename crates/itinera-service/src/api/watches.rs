@@ -4,8 +4,8 @@
 use super::incidents::checked_text;
 use super::numbers::resolve;
 use super::{Page, ValidQuery, checked_time};
+use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use crate::sign_in::Actor;
 use crate::watches::{self, WatchFound};
 use axum::Json;

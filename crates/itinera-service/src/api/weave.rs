@@ -3,9 +3,9 @@
 use super::message::OwnerView;
 use super::view::{PathDetail, offset, ratio};
 use super::{ValidQuery, checked_time};
+use crate::context::Shared;
 use crate::past;
 use crate::problem::{ApiError, Problem};
-use crate::server::Shared;
 use axum::Json;
 use axum::extract::{Path, State};
 use itinera_analysis::weave::{self, Cell};

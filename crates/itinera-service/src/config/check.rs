@@ -1,7 +1,6 @@
 //! What services are asked, as the configuration file has it.
 
-use super::{LineError, unplaced, within};
-use crate::throughput::ThroughputRule;
+use super::{LineError, ThroughputRule, unplaced, within};
 use itinera_model::check::{Ask, AskName, AskWeb, Greeting};
 use itinera_model::path::Family;
 use itinera_model::throughput::{By, MOST_BYTES, MOST_SECONDS};

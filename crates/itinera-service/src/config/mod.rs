@@ -4,12 +4,13 @@ mod check;
 #[cfg(test)]
 mod tests;
 
-use crate::throughput::ThroughputRule;
 use check::{CheckEntry, IntendedEntry, ThroughputEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
-use itinera_store::{MeasurementPlan, Pools, Schedule, SiteSpec, TargetSpec, TwoWaySchedule};
+use itinera_store::{
+    MeasurementPlan, Pools, Schedule, SiteSpec, TargetSpec, ThroughputSpec, TwoWaySchedule,
+};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -44,6 +45,19 @@ pub struct Config {
 pub struct PublicUrl {
     /// The host, without a port.
     pub host: String,
+}
+
+/// A measurement that is made again and again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ThroughputRule {
+    /// Name of the site that sends.
+    pub from: String,
+    /// Name of the site that receives.
+    pub to: String,
+    /// From one to the next, in seconds.
+    pub every_s: u32,
+    /// What is measured.
+    pub spec: ThroughputSpec,
 }
 
 /// What is wrong with a configuration file, and where.

@@ -1,0 +1,146 @@
+//! The state that handlers and tasks of the service share. Only [`crate::server`] fills it.
+
+use crate::authority::Authority;
+use crate::clock::ServiceClock;
+use crate::config::{Config, PublicUrl, ThroughputRule};
+use crate::duty::Duties;
+use crate::failed_attempts::FailedAttempts;
+use crate::metrics::Metrics;
+use crate::unpacking::Unpacking;
+use itinera_model::owner::OwnerMap;
+use itinera_store::{ImportRecord, Store, StoreError};
+use std::path::PathBuf;
+use std::sync::Arc;
+use time::OffsetDateTime;
+use tokio::sync::{Mutex, Notify, watch};
+use uuid::Uuid;
+
+/// State of the service, shared by all handlers and tasks.
+#[derive(Debug)]
+pub(crate) struct Shared {
+    pub(crate) store: Store,
+    pub(crate) authority: Authority,
+    pub(crate) metrics: Metrics,
+    pub(crate) schedule_version: watch::Sender<u64>,
+    /// A batch was committed.
+    pub(crate) committed: Notify,
+    /// An entry was added to the change feed.
+    pub(crate) change_added: Notify,
+    /// The newest number of the change feed, as read last.
+    pub(crate) last_change: watch::Sender<i64>,
+    /// Becomes true when the service stops: held requests are let go.
+    pub(crate) stop: watch::Sender<bool>,
+    /// The service's clock.
+    pub(crate) clock: ServiceClock,
+    /// How every duty stands.
+    pub(crate) duties: Duties,
+    /// Limits on how many batches are unpacked at one time.
+    pub(crate) unpacking: Unpacking,
+    /// The owner map used last, by its import.
+    owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
+    /// Wrong passwords by name.
+    pub(crate) tries: FailedAttempts,
+    /// Directory of keys.
+    pub(crate) data: PathBuf,
+    /// Where users reach it through a proxy that ends TLS; absent on this machine alone.
+    public_url: Option<PublicUrl>,
+    /// What is measured again and again of how much gets through.
+    pub(crate) throughput_rules: Vec<ThroughputRule>,
+    /// The fencing token while this process judges.
+    pub(crate) lease: Mutex<Option<i64>>,
+}
+
+/// Makes it the version, if it is a newer one.
+fn raise(known: &watch::Sender<u64>, version: u64) {
+    known.send_if_modified(|known| {
+        let rises = version > *known;
+        *known = version.max(*known);
+        rises
+    });
+}
+
+impl Shared {
+    /// The state of a service that starts now. `version` is the schedule's, as recorded.
+    pub(crate) fn new(config: &Config, store: Store, authority: Authority, version: u64) -> Self {
+        Self {
+            store,
+            authority,
+            metrics: Metrics::new(),
+            schedule_version: watch::Sender::new(version),
+            committed: Notify::new(),
+            change_added: Notify::new(),
+            last_change: watch::Sender::new(0),
+            stop: watch::Sender::new(false),
+            clock: ServiceClock::new(),
+            duties: Duties::default(),
+            unpacking: Unpacking::default(),
+            owner_map: Mutex::new(None),
+            tries: FailedAttempts::default(),
+            data: config.data.clone(),
+            public_url: config.public_url.clone(),
+            throughput_rules: config.throughput.clone(),
+            lease: Mutex::new(None),
+        }
+    }
+
+    /// Ready once the service stops.
+    pub(crate) fn stopped(&self) -> impl Future<Output = ()> + Send + use<> {
+        let mut stop = self.stop.subscribe();
+        async move {
+            let _ready = stop.wait_for(|stop| *stop).await.map(drop);
+        }
+    }
+
+    /// Whether browsers come by TLS, so that cookies may demand it.
+    pub(crate) const fn behind_tls(&self) -> bool {
+        self.public_url.is_some()
+    }
+
+    /// The host name for users, in addition to the loopback addresses.
+    pub(crate) fn public_host(&self) -> Option<String> {
+        self.public_url.as_ref().map(|url| url.host.clone())
+    }
+
+    /// Lets agents know of a new version of the schedule, where there is one. Versions only rise:
+    /// two that are published out of order leave the newer.
+    pub(crate) fn tell_agents(&self, version: Option<u64>) {
+        if let Some(version) = version {
+            raise(&self.schedule_version, version);
+        }
+    }
+
+    /// The owner map that was valid at a time, with its import; an empty one before the first.
+    /// The one used last is kept, since nearly every request asks for it again.
+    pub(crate) async fn owner_map_at(
+        &self,
+        at: OffsetDateTime,
+    ) -> Result<(Arc<OwnerMap>, Option<ImportRecord>), StoreError> {
+        let Some(import) = self.store.owner_import_at(at).await? else {
+            return Ok((Arc::default(), None));
+        };
+        let mut kept = self.owner_map.lock().await;
+        if let Some((id, map)) = kept.as_ref()
+            && *id == import.id
+        {
+            return Ok((Arc::clone(map), Some(import)));
+        }
+        let map = Arc::new(self.store.owner_map(import.id).await?);
+        *kept = Some((import.id, Arc::clone(&map)));
+        Ok((map, Some(import)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn versions_that_come_out_of_order_wake_nobody_twice() {
+        let (known, mut waiting) = watch::channel(7);
+        for (version, wakes) in [(9, true), (8, false), (9, false), (10, true)] {
+            raise(&known, version);
+            assert_eq!(waiting.has_changed().unwrap(), wakes, "{version}");
+            assert!(*waiting.borrow_and_update() >= version);
+        }
+    }
+}
