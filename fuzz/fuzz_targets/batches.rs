@@ -1,7 +1,8 @@
 //! Any octets as what agents upload: refused, or bounded.
 #![no_main]
 
-use itinera_model::batch::{Batch, decode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::decode;
 use itinera_model::packed;
 use libfuzzer_sys::fuzz_target;
 

@@ -1,6 +1,8 @@
-//! Gauges over the source: dependencies between crates, lengths of files, share of tests, words.
+//! Gauges over the source: dependencies between crates, lengths of files, share of tests, import
+//! cycles, words.
 
-use crate::steps::say;
+use crate::command::say;
+use crate::cycles::cycles;
 use crate::words::words;
 use anyhow::{Context, Result, bail};
 use serde_json::Value;
@@ -83,6 +85,7 @@ pub(crate) fn gauges() -> Result<()> {
         bail!("over {TOO_LONG} lines: {}", too_long.join(", "));
     }
     ratio(&files);
+    cycles(&files)?;
     words(&files)
 }
 

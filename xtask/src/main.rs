@@ -1,6 +1,8 @@
 //! Developers' chores: `cargo xtask demo`, `cargo xtask test`, and their parts.
 
 mod checks;
+mod command;
+mod cycles;
 mod packages;
 mod steps;
 mod words;
@@ -17,7 +19,7 @@ const HELP: &str = "cargo xtask CHORE
   test            install what is missing and run everything that CI runs
   build           build console and binary
   api             write the OpenAPI description and the console's types
-  gauges          print test ratio and long files; check the direction of dependencies and the words
+  gauges          print test ratio and long files; check directions of dependencies, import cycles, words
 ";
 
 fn main() -> ExitCode {
@@ -27,7 +29,7 @@ fn main() -> ExitCode {
     match run(&chore, &rest) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
-            steps::say(&format!("xtask: {error:#}"));
+            command::say(&format!("xtask: {error:#}"));
             ExitCode::FAILURE
         }
     }
@@ -55,7 +57,7 @@ fn run(chore: &str, rest: &[String]) -> Result<()> {
         "api" => steps::write_api(),
         "gauges" => checks::gauges(),
         "" | "help" | "--help" | "-h" => {
-            steps::say(HELP);
+            command::say(HELP);
             Ok(())
         }
         other => bail!("no chore {other:?}\n\n{HELP}"),

@@ -1,6 +1,6 @@
 //! Debian packages that a chore needs, installed where they are missing.
 
-use crate::steps::{run_quietly, say};
+use crate::command::{run_quietly, say};
 use anyhow::{Context, Result, bail};
 use std::path::Path;
 

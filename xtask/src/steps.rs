@@ -1,59 +1,11 @@
 //! Named steps, each said before it runs and timed after it.
 
+use crate::command::{command, output_of, run, run_in, say};
 use crate::{checks, packages};
 use anyhow::{Context, Result, bail};
 use std::fs;
-use std::io::Write;
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::time::{Instant, SystemTime};
-
-pub(crate) fn say(text: &str) {
-    // Nobody may be listening any more.
-    let _closed = writeln!(std::io::stdout(), "{text}");
-}
-
-fn command(program: &str, arguments: &[&str]) -> Command {
-    let mut command = Command::new(program);
-    command.args(arguments).env("DEBIAN_FRONTEND", "noninteractive").stdin(Stdio::null());
-    command
-}
-
-pub(crate) fn run(program: &str, arguments: &[&str]) -> Result<()> {
-    run_in(".", program, arguments)
-}
-
-fn run_in(directory: &str, program: &str, arguments: &[&str]) -> Result<()> {
-    let line = format!("{program} {}", arguments.join(" "));
-    let status = command(program, arguments).current_dir(directory).status();
-    let status = status.with_context(|| format!("cannot run {line}"))?;
-    if status.success() { Ok(()) } else { bail!("{line}: {status}") }
-}
-
-/// Runs a program and shows its output only when it fails.
-pub(crate) fn run_quietly(program: &str, arguments: &[&str]) -> Result<()> {
-    let output = command(program, arguments).output();
-    let output = output.with_context(|| format!("cannot run {program}"))?;
-    if output.status.success() {
-        return Ok(());
-    }
-    let said = [output.stdout, output.stderr].concat();
-    bail!(
-        "{program} {}: {}\n{}",
-        arguments.join(" "),
-        output.status,
-        String::from_utf8_lossy(&said)
-    )
-}
-
-fn output_of(program: &str, arguments: &[&str]) -> Result<Vec<u8>> {
-    let output = command(program, arguments).stderr(Stdio::inherit()).output();
-    let output = output.with_context(|| format!("cannot run {program}"))?;
-    if !output.status.success() {
-        bail!("{program} {}: {}", arguments.join(" "), output.status);
-    }
-    Ok(output.stdout)
-}
 
 fn step(name: &str, work: impl FnOnce() -> Result<()>) -> Result<()> {
     say(&format!("== {name}"));

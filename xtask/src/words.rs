@@ -2,7 +2,7 @@
 //!
 //! Command help, OpenAPI, console, documents and doc comments must have none.
 
-use crate::steps::say;
+use crate::command::say;
 use anyhow::{Context, Result, bail};
 use std::fs;
 use std::path::{Path, PathBuf};

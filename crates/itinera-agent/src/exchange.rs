@@ -1,7 +1,7 @@
 //! Requests to the service.
 
 use crate::identity::Identity;
-use itinera_model::batch::{DecodeError, decode, encode};
+use itinera_model::codec::{DecodeError, decode, encode};
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest, Schedule};
 use reqwest::{Client, StatusCode};
 use std::net::IpAddr;

@@ -9,6 +9,8 @@ use itinera_model::protocol::{Pacing, Schedule, Task};
 use itinera_model::two_way::Ticket;
 use itinera_model::unit::WallTime;
 
+const SECONDS_A_DAY: u64 = 86_400;
+
 /// What is to be done now.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Plan {
@@ -72,10 +74,68 @@ pub(crate) fn at(
     if rests(None) {
         plan.tickets.clear();
     }
-    let (plan, mut refused) = limits.apply(plan);
+    let (plan, mut refused) = limited(limits, plan);
     refused.append(&mut unresolved);
     (plan, refused)
 }
+
+/// What of a plan may be done, within what it may cost: refused tasks are taken out, and
+/// given with the reason; budgets become the smaller ones; where the bytes a day would not
+/// suffice, rounds are made as much rarer as needed.
+fn limited(limits: &LocalLimits, mut plan: Plan) -> (Plan, Vec<RefusedTask>) {
+    let mut refused = Vec::new();
+    plan.tasks.retain(|task| match limits.refusal(task) {
+        Some(reason) => {
+            refused.push(RefusedTask::of_path(task.path, reason));
+            false
+        }
+        None => true,
+    });
+    plan.tickets.retain(|ticket| match limits.refusal_of_pair(ticket) {
+        Some(reason) => {
+            refused.push(RefusedTask::of_pair(ticket.pair, reason));
+            false
+        }
+        None => true,
+    });
+    if let Some(most) = limits.probes_per_s {
+        let agent_per_s = plan.pacing.agent_per_s.min(most);
+        plan.pacing = Pacing { agent_per_s, ..plan.pacing };
+    }
+    if let Some(most) = limits.bytes_per_day {
+        let tasks = plan.tasks.iter().map(bytes_per_day);
+        let wanted: u64 = tasks.chain(plan.tickets.iter().map(pair_bytes_per_day)).sum();
+        if wanted > most {
+            for ticket in &mut plan.tickets {
+                let interval = u64::from(ticket.interval_ms).saturating_mul(wanted);
+                let interval = interval.div_ceil(most.max(1));
+                ticket.interval_ms = u32::try_from(interval).unwrap_or(u32::MAX);
+            }
+            for task in &mut plan.tasks {
+                let interval = u64::from(task.interval_ms).saturating_mul(wanted);
+                let interval = interval.div_ceil(most.max(1));
+                task.interval_ms = u32::try_from(interval).unwrap_or(u32::MAX);
+            }
+        }
+    }
+    (plan, refused)
+}
+
+/// Bytes that a task sends a day at most: as if every round were whole, and the way as long as
+/// it may be.
+fn bytes_per_day(task: &Task) -> u64 {
+    let hops = u64::from(task.last_hop.min(TYPICAL_LONG));
+    let round = hops * u64::from(task.probes_per_hop) * u64::from(task.size_bytes);
+    round.saturating_mul(SECONDS_A_DAY * 1_000) / u64::from(task.interval_ms.max(1))
+}
+
+/// Bytes that a pair sends a day from one end: as many back as there.
+fn pair_bytes_per_day(ticket: &Ticket) -> u64 {
+    u64::from(ticket.size_bytes) * SECONDS_A_DAY * 1_000 / u64::from(ticket.interval_ms.max(1))
+}
+
+/// Ways are seldom longer: what lies behind the target is not probed.
+const TYPICAL_LONG: u8 = 20;
 
 /// The checks that are to be asked now, and those that may not be, with the reason. One with paths that
 /// all rest rests with them.
@@ -176,5 +236,79 @@ mod tests {
         assert_eq!((paths(&plan), plan.tasks[0].address), (vec![1], address));
         assert_eq!(refused.len(), 1);
         assert!(refused[0].reason.contains("b.example") && refused[0].reason.contains("no such"));
+    }
+
+    fn limits(text: &str) -> LocalLimits {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), text).unwrap();
+        LocalLimits::read(file.path()).unwrap()
+    }
+
+    fn planned() -> Plan {
+        let task = |number, address: [u8; 4], method| Task {
+            path: PathId::from_uuid(Uuid::from_u128(number)),
+            address: address.into(),
+            method,
+            port: None,
+            dscp: 0,
+            size_bytes: 64,
+            interval_ms: 10_000,
+            probes_per_hop: 3,
+            timeout_ms: 1_000,
+            last_hop: 30,
+            full_every: 1,
+            name: None,
+            denser: None,
+        };
+        let ticket = crate::ticket::tests::ticket();
+        Plan {
+            tickets: vec![ticket],
+            tasks: vec![
+                task(1, [198, 18, 128, 10], Method::IcmpEcho),
+                task(2, [192, 0, 2, 1], Method::IcmpEcho),
+                task(3, [198, 18, 128, 10], Method::Udp),
+            ],
+            pacing: Pacing::default(),
+            enumerate_every_s: 0,
+        }
+    }
+
+    #[test]
+    fn the_service_cannot_widen_what_the_site_allows() {
+        let limits =
+            limits("targets = [\"198.18.0.0/15\"]\nmethods = [\"icmp-echo\"]\nprobes_per_s = 5\n");
+        let (allowed, refused) = limited(&limits, planned());
+        assert_eq!((allowed.tickets.len(), allowed.tasks.len()), (1, 1));
+        assert_eq!(allowed.pacing.agent_per_s, 5);
+        let reasons: Vec<&str> = refused.iter().map(|refused| refused.reason.as_str()).collect();
+        assert_eq!(
+            reasons,
+            ["the site does not allow probing 192.0.2.1", "the site does not allow udp"]
+        );
+        let (same, none) = limited(&LocalLimits::default(), planned());
+        assert_eq!((same, none.len()), (planned(), 0));
+    }
+
+    #[test]
+    fn a_site_may_do_without_two_way_measurement() {
+        for text in ["two_way = false", "targets = [\"198.18.0.0/24\"]"] {
+            let (allowed, refused) = limited(&limits(text), planned());
+            assert!(allowed.tickets.is_empty(), "{text}");
+            assert!(refused.iter().any(|refused| refused.pair.is_some()), "{text}");
+        }
+        let ticket = &planned().tickets[0];
+        let before = pair_bytes_per_day(ticket);
+        let (after, _) = limited(&limits("bytes_per_day = 20_000_000"), planned());
+        assert!(pair_bytes_per_day(&after.tickets[0]) < before / 10);
+    }
+
+    #[test]
+    fn too_many_octets_make_rounds_rarer() {
+        let before: u64 = planned().tasks.iter().map(bytes_per_day).sum();
+        let wanted = Plan { tickets: Vec::new(), ..planned() };
+        let (after, _) = limited(&limits("bytes_per_day = 20_000_000"), wanted);
+        let sent: u64 = after.tasks.iter().map(bytes_per_day).sum();
+        assert!(before > 90_000_000 && sent <= 20_000_000 && sent > 19_000_000, "{before} {sent}");
+        assert_eq!(after.tasks.len(), 3);
     }
 }

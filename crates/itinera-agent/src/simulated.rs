@@ -1,7 +1,7 @@
 //! A host in user space on the simulated internet, beside the prober's own socket.
 
 use crate::link::simulated::{Frame, SimulatedSocket, unix_nanos_now};
-use itinera_model::batch::encode;
+use itinera_model::codec::encode;
 use itinera_stack::{Ports, Stack};
 use itinera_wire::{IpHeader, TcpHeader, UdpHeader, ip};
 use std::io;

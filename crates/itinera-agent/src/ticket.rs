@@ -1,6 +1,6 @@
 //! Tickets: nobody is sent packets, and nobody's are answered, but by leave of the service.
 
-use itinera_model::batch::{DecodeError, decode};
+use itinera_model::codec::{DecodeError, decode};
 use itinera_model::id::AgentId;
 use itinera_model::throughput::ThroughputOrder;
 use itinera_model::two_way::{SignedTicket, Ticket};
@@ -82,7 +82,7 @@ pub(crate) fn verified<T: Permission>(
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use itinera_model::batch::encode;
+    use itinera_model::codec::encode;
     use itinera_model::id::PairId;
     use itinera_model::two_way::{PORT, Role};
     use rcgen::{CertificateParams, KeyPair, SigningKey};

@@ -1,8 +1,8 @@
 //! What is worth a word about an agent's host facts, and which of the gateways that it used is the
 //! better one: a user sent around the world by a badly chosen gateway is a frequent find.
 
-use itinera_model::diagnosis::Echoes;
 use itinera_model::finding::Assessment;
+use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::{Duplex, HostFacts, Medium};
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::{Micros, WallTime};

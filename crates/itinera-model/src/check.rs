@@ -452,7 +452,7 @@ impl CheckResult {
 impl Ask {
     /// The identity of this question by its content.
     pub fn id(&self) -> ContentId {
-        ContentId::of(&crate::batch::encode(self))
+        ContentId::of(&crate::codec::encode(self))
     }
 
     /// Its kind.
@@ -553,7 +553,7 @@ impl fmt::Display for Why {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::batch::{decode, encode};
+    use crate::codec::{decode, encode};
 
     #[test]
     fn questions_and_results_survive_their_encodings() {

@@ -3,7 +3,7 @@
 use crate::batch::Batch;
 use crate::check::{Ask, CheckResult, Resolved};
 use crate::diagnosis_message::{Advice, StepMessage};
-use crate::host_facts::HostFacts;
+use crate::host_facts::{Echoes, HostFacts};
 use crate::id::DiagnosisId;
 use crate::path::Family;
 use crate::unit::{Micros, WallTime};
@@ -60,19 +60,6 @@ pub enum StepResult {
     Broken,
     /// Could not be looked at, or tells nothing.
     Unknown,
-}
-
-/// Echo to one address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Echoes {
-    /// The destination.
-    pub address: IpAddr,
-    /// Sent.
-    pub sent: u32,
-    /// Answered.
-    pub answered: u32,
-    /// Median round trip.
-    pub median_us: Option<Micros>,
 }
 
 /// A question and what came of it.

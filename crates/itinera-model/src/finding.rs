@@ -402,7 +402,7 @@ pub struct Assessment {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::batch::{decode, encode};
+    use crate::codec::{decode, encode};
 
     #[test]
     fn a_place_is_read_back_from_either_encoding() {

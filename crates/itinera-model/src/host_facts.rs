@@ -1,8 +1,8 @@
 //! An agent's own host_facts: what its machine is connected by and knows of its neighbourhood.
 //! Many faults of "the network" are found right there.
 
-use crate::diagnosis::Echoes;
 use crate::round::Clocks;
+use crate::unit::Micros;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
@@ -175,6 +175,19 @@ pub struct OpenSocket {
     pub local: std::net::SocketAddr,
     /// The other end; absent while it listens.
     pub peer: Option<std::net::SocketAddr>,
+}
+
+/// Echo to one address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Echoes {
+    /// The destination.
+    pub address: IpAddr,
+    /// Sent.
+    pub sent: u32,
+    /// Answered.
+    pub answered: u32,
+    /// Median round trip.
+    pub median_us: Option<Micros>,
 }
 
 /// Host facts as an agent reports them.

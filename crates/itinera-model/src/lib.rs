@@ -7,6 +7,7 @@
 pub mod alarm;
 pub mod batch;
 pub mod check;
+pub mod codec;
 pub mod diagnosis;
 pub mod diagnosis_message;
 pub mod ensemble;
@@ -32,7 +33,8 @@ pub mod unit;
 pub mod unreachable;
 
 pub use alarm::{Alarm, AlarmKind, Severity};
-pub use batch::{Batch, DecodeError, RefusedTask};
+pub use batch::{Batch, RefusedTask};
+pub use codec::DecodeError;
 pub use finding::{Cause, Explanation, Finding, HopVerdict, HopView, Place};
 pub use id::{AgentId, AlarmId, BootId, ContentId, PairId, PathId, SiteId, TargetId};
 pub use join::JoinCode;

@@ -1,4 +1,4 @@
-//! Messages between agent and service, each encoded by [`crate::batch::encode`].
+//! Messages between agent and service, each encoded by [`crate::codec::encode`].
 
 use crate::check::CheckTask;
 use crate::diagnosis::DiagnosisTask;

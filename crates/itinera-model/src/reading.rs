@@ -4,7 +4,7 @@
 //! These things hardly change from round to round, so they are identified by their content like
 //! a route, and a round refers to them.
 
-use crate::batch::encode;
+use crate::codec::encode;
 use crate::id::ContentId;
 use crate::unit::HopLimit;
 use serde::{Deserialize, Serialize};
@@ -164,7 +164,7 @@ impl Reading {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::batch::decode;
+    use crate::codec::decode;
 
     #[test]
     fn the_way_back_is_counted_from_the_nearest_customary_beginning() {

@@ -296,7 +296,7 @@ fn udp_identity(spec: &ProbeSpec, port: u16, payload: &[u8]) -> u16 {
     let length = u16::try_from(length).unwrap_or(u16::MAX);
     let ports = checksum::add(port, spec.destination_port);
     let header = checksum::add(checksum::add(ports, length), checksum::sum(payload));
-    checksum::field(checksum::add(checksum::pseudo_header(spec.addresses, ip::UDP, length), header))
+    checksum::field(checksum::add(spec.addresses.pseudo_header(ip::UDP, length), header))
 }
 
 impl ProbeSpec {

@@ -10,7 +10,7 @@ use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use itinera_model::batch::{decode, encode};
+use itinera_model::codec::{decode, encode};
 use itinera_model::id::AgentId;
 use itinera_model::join::JoinCode;
 use itinera_model::protocol::{BatchReceipt, JoinAnswer, JoinRequest};

@@ -44,7 +44,7 @@ fn digest(findings: &Findings) -> String {
     for ((path, window), finding) in findings {
         hasher.update(path.as_uuid().as_bytes());
         hasher.update(window.to_be_bytes());
-        hasher.update(itinera_model::batch::encode(finding));
+        hasher.update(itinera_model::codec::encode(finding));
     }
     hasher.finalize().iter().map(|octet| format!("{octet:02x}")).collect()
 }

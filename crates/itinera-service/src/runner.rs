@@ -5,7 +5,7 @@ use crate::duty::Duty;
 use crate::events::Events;
 use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::batch::{DecodeError, decode, encode};
+use itinera_model::codec::{DecodeError, decode, encode};
 use itinera_model::event::{EventEffect, Fault};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};

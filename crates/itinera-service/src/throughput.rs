@@ -2,7 +2,7 @@
 
 use crate::context::Shared;
 use crate::problem::ApiError;
-use itinera_model::batch::encode;
+use itinera_model::codec::encode;
 use itinera_model::id::{AgentId, PairId, ThroughputId};
 use itinera_model::throughput::{PORT, Side, ThroughputOrder};
 use itinera_model::two_way::SignedTicket;

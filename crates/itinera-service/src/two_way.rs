@@ -3,7 +3,7 @@
 use crate::context::Shared;
 use crate::problem::ApiError;
 use itinera_analysis::partners::{self, Candidate, Partners};
-use itinera_model::batch::encode;
+use itinera_model::codec::encode;
 use itinera_model::id::AgentId;
 use itinera_model::path::Family;
 use itinera_model::two_way::{PORT, Role, SignedTicket, Ticket, VoiceSlots};

@@ -2,7 +2,8 @@
 
 use crate::problem::ApiError;
 use axum::body::Bytes;
-use itinera_model::batch::{Batch, decode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::decode;
 use itinera_model::id::AgentId;
 use std::collections::BTreeMap;
 use std::io::Read;

@@ -48,7 +48,7 @@ impl Answer {
                     out.extend_from_slice(&field.to_be_bytes());
                 }
                 out.extend_from_slice(payload);
-                let pseudo = checksum::pseudo_header(back, ip::UDP, length);
+                let pseudo = back.pseudo_header(ip::UDP, length);
                 let field = checksum::field(checksum::add(pseudo, checksum::sum(&out)));
                 // Zero would mean that there is none (RFC 768).
                 let field = if field == 0 { 0xffff } else { field };

@@ -1,6 +1,7 @@
 //! The host: its task, its ports, and the doors to them.
 
 use crate::carrier::Carrier;
+use crate::state::{Inner, Kind, PORTS, Shared};
 use crate::stream::Stream;
 use smoltcp::iface::{Config, Interface, SocketHandle, SocketSet};
 use smoltcp::socket::{tcp, udp};
@@ -10,7 +11,7 @@ use std::collections::BTreeSet;
 use std::future::poll_fn;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::task::Poll;
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc};
@@ -22,69 +23,8 @@ const BUFFER: usize = 65_535;
 const BACKLOG: usize = 16;
 /// A peer that says nothing for so long while it owes something is gone.
 const GONE: smoltcp::time::Duration = smoltcp::time::Duration::from_secs(60);
-/// How long a stream that was let go may take to say goodbye.
-const FAREWELL: Duration = Duration::from_secs(10);
 /// The longest sleep of the host's task, which checks for remaining handles.
 const GLANCE: Duration = Duration::from_millis(500);
-/// Ports that are given to those who ask for none: apart from those that probes leave from.
-const PORTS: std::ops::Range<u16> = 10_000..30_000;
-
-/// The owner of a port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Kind {
-    Tcp,
-    Udp,
-}
-
-/// Everything behind the lock.
-pub(crate) struct Inner {
-    interface: Interface,
-    carrier: Carrier,
-    pub(crate) sockets: SocketSet<'static>,
-    addresses: Vec<IpAddr>,
-    /// Ports in use, of TCP and of UDP.
-    ports: BTreeSet<(Kind, u16)>,
-    next_port: u16,
-    /// Connections being opened, and whether they have been: one that is torn down at once was.
-    opening: Vec<(SocketHandle, bool)>,
-    /// Streams that were let go, and until when they may linger.
-    leaving: Vec<(SocketHandle, u16, Instant)>,
-}
-
-/// What handles, streams and the task share.
-pub(crate) struct Shared {
-    inner: Mutex<Inner>,
-    /// The stack has work.
-    poke: Notify,
-    /// The stack has done something.
-    done: Notify,
-    begun: Instant,
-}
-
-impl Shared {
-    pub(crate) fn lock(&self) -> MutexGuard<'_, Inner> {
-        // Nothing panics while it holds the lock; what smoltcp keeps is whole in any case.
-        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub(crate) fn poke(&self) {
-        self.poke.notify_one();
-    }
-
-    fn now(&self) -> Stamp {
-        let micros = self.begun.elapsed().as_micros();
-        Stamp::from_micros(i64::try_from(micros).unwrap_or(i64::MAX))
-    }
-
-    /// Lets a stream go: it says goodbye and is forgotten.
-    pub(crate) fn let_go(&self, handle: SocketHandle, port: u16) {
-        let mut inner = self.lock();
-        inner.sockets.get_mut::<tcp::Socket<'_>>(handle).close();
-        inner.leaving.push((handle, port, Instant::now() + FAREWELL));
-        drop(inner);
-        self.poke();
-    }
-}
 
 /// A host: its addresses, and doors to its ports.
 #[derive(Clone)]
@@ -269,61 +209,6 @@ fn new_socket() -> tcp::Socket<'static> {
     socket.set_timeout(Some(GONE));
     socket.set_nagle_enabled(false);
     socket
-}
-
-impl Inner {
-    fn take_port(&mut self, kind: Kind, port: u16) -> io::Result<u16> {
-        if port > 0 && self.ports.insert((kind, port)) {
-            Ok(port)
-        } else {
-            Err(io::ErrorKind::AddrInUse.into())
-        }
-    }
-
-    fn free_port(&mut self, kind: Kind) -> io::Result<u16> {
-        for _ in PORTS {
-            let port = self.next_port;
-            self.next_port = if port + 1 == PORTS.end { PORTS.start } else { port + 1 };
-            if self.ports.insert((kind, port)) {
-                return Ok(port);
-            }
-        }
-        Err(io::ErrorKind::AddrInUse.into())
-    }
-
-    /// Takes in what came, packet by packet, and notes which connections opened.
-    fn take_in(&mut self, now: Stamp) {
-        while !self.carrier.came.is_empty() {
-            self.interface.poll_ingress_single(now, &mut self.carrier, &mut self.sockets);
-            for (handle, opened) in &mut self.opening {
-                let state = self.sockets.get::<tcp::Socket<'_>>(*handle).state();
-                *opened |= matches!(state, tcp::State::Established | tcp::State::CloseWait);
-            }
-        }
-    }
-
-    fn forget(&mut self, handle: SocketHandle, port: u16) {
-        self.opening.retain(|(known, _)| *known != handle);
-        self.sockets.remove(handle);
-        if PORTS.contains(&port) {
-            self.ports.remove(&(Kind::Tcp, port));
-        }
-    }
-
-    /// Forgets streams that have said goodbye, or had the time to.
-    fn reap(&mut self) {
-        let now = Instant::now();
-        let leaving = std::mem::take(&mut self.leaving);
-        for (handle, port, until) in leaving {
-            let socket = self.sockets.get_mut::<tcp::Socket<'_>>(handle);
-            let gone = matches!(socket.state(), tcp::State::Closed | tcp::State::TimeWait);
-            if gone || until <= now {
-                self.forget(handle, port);
-            } else {
-                self.leaving.push((handle, port, until));
-            }
-        }
-    }
 }
 
 /// The host's life: packets in, protocols, packets out.

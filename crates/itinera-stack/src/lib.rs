@@ -7,6 +7,7 @@
 
 mod carrier;
 mod host;
+mod state;
 mod stream;
 #[cfg(test)]
 mod tests;

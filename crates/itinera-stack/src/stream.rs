@@ -1,6 +1,6 @@
 //! A connection as Tokio knows streams.
 
-use crate::host::Shared;
+use crate::state::Shared;
 use smoltcp::iface::SocketHandle;
 use smoltcp::socket::tcp;
 use std::io;

@@ -1,7 +1,7 @@
 //! Where agents are: by their own word, and where the service hears them from.
 
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
 use crate::{Store, StoreError};
 use itinera_model::id::AgentId;
 use sea_orm::TransactionTrait;
@@ -61,7 +61,7 @@ impl Store {
         let values = [agent.as_uuid().into(), address.to_string().into()];
         let moved = txn.query_one_raw(sql(&update, values)).await?;
         let others: i64 = moved.map_or(Ok(0), |row| row.try_get("", "others"))?;
-        let renewed = if others > 0 { renew(&txn).await? } else { None };
+        let renewed = if others > 0 { renew_schedule(&txn).await? } else { None };
         txn.commit().await?;
         Ok(renewed)
     }

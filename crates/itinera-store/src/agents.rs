@@ -5,7 +5,6 @@ use crate::users::{Audited, audit};
 use crate::{SiteRecord, Store, StoreError};
 use itinera_model::batch::RefusedTask;
 use itinera_model::id::{AgentId, SiteId};
-use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, QueryOrder, QuerySelect, TransactionTrait};
 use std::net::IpAddr;
@@ -61,11 +60,6 @@ pub struct AgentRecord {
     pub addresses: Vec<IpAddr>,
     /// Where other agents can reach it, by its site's configuration: this counts where it is there.
     pub reached_at: Vec<IpAddr>,
-}
-
-pub(crate) fn wall(at: OffsetDateTime) -> WallTime {
-    let us = at.unix_timestamp_nanos() / 1_000;
-    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
 }
 
 impl Store {

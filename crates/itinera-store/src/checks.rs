@@ -1,13 +1,12 @@
 //! Checks of services, what they found, and what agents find around them.
 
-use crate::agents::wall;
-use crate::log::measured_at;
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
+use crate::times::{measured_at, wall};
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
-use itinera_model::batch::{decode, encode};
 use itinera_model::check::{Ask, CheckRound};
+use itinera_model::codec::{decode, encode};
 use itinera_model::host_facts::HostFactsRound;
 use itinera_model::id::{AgentId, CheckId, TargetId};
 use itinera_model::path::Family;
@@ -155,7 +154,7 @@ impl Store {
             let (action, object) = ("check-asked", check.to_string());
             let detail = serde_json::json!({});
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
-            renew(&txn).await?
+            renew_schedule(&txn).await?
         } else {
             None
         };

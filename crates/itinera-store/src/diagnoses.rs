@@ -1,11 +1,11 @@
 //! Diagnoses by agents: the user, the progress and the observations of each.
 
-use crate::judge::offset;
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
+use crate::times::offset;
 use crate::users::{Audited, audit};
-use crate::{PairSpec, Store, StoreError, change_feed, incidents, two_way};
-use itinera_model::batch::{decode, encode};
+use crate::{PairSpec, Store, StoreError, change_feed, timeline, two_way};
+use itinera_model::codec::{decode, encode};
 use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, Observations};
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId};
 use sea_orm::entity::prelude::*;
@@ -91,12 +91,12 @@ impl Store {
         ];
         txn.execute_raw(sql(insert, values)).await?;
         if let Some(incident) = incident {
-            incidents::record_diagnosis(&txn, order.id, incident, user).await?;
+            timeline::record_diagnosis(&txn, order.id, incident, user).await?;
         }
         let (action, object) = ("diagnosis-started", order.id.to_string());
         let detail = serde_json::json!({ "target": order.target });
         audit(&txn, &Audited { user, action, object: &object, detail }).await?;
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok(version)
     }

@@ -1,9 +1,9 @@
 //! Events, for a moment or lasting.
 
 use crate::change_feed;
-use crate::incidents::{self, ChooseIncident};
-use crate::judge::offset;
 use crate::statement::sql;
+use crate::timeline::{self, ChooseIncident};
+use crate::times::offset;
 use crate::{Store, StoreError};
 use itinera_model::event::{Event, EventEffect};
 use itinera_model::id::{AgentId, EventId, IncidentId};
@@ -137,7 +137,7 @@ pub(crate) async fn write(
         EventEffect::Began(event) => {
             let id = insert(txn, event, None).await?;
             if event.severity.is_some() {
-                incidents::place_event(txn, id, event, fold).await?;
+                timeline::place_event(txn, id, event, fold).await?;
             }
             (Some(id), "began")
         }
@@ -151,7 +151,7 @@ pub(crate) async fn write(
             let incident: Option<Uuid> =
                 row.as_ref().map(|row| row.try_get("", "incident_id")).transpose()?.flatten();
             if let (Some(id), None, Some(_)) = (id, incident, event.severity) {
-                incidents::place_event(txn, id, event, fold).await?;
+                timeline::place_event(txn, id, event, fold).await?;
             }
             (id, "changed")
         }
@@ -163,7 +163,7 @@ pub(crate) async fn write(
             let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
             if let (Some(row), Some(id)) = (&row, id) {
                 let incident: Option<Uuid> = row.try_get("", "incident_id")?;
-                incidents::note_ended(txn, id, incident, offset(*at)).await?;
+                timeline::note_ended(txn, id, incident, offset(*at)).await?;
             }
             (id.map(EventId::from_uuid), "ended")
         }

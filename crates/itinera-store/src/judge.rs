@@ -4,25 +4,22 @@
 use crate::change_feed;
 use crate::entity::alarm;
 use crate::events;
-use crate::incidents::{self, ChooseIncident};
+use crate::lease::renew_lease;
 use crate::set_aside;
 use crate::statement::{recordable_json, sql};
+use crate::timeline::{self, ChooseIncident};
+use crate::times::offset;
 use crate::{Store, StoreError};
-use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::alarm::AlarmEffect;
 use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
-use itinera_model::id::{AlarmId, IncidentId, PathId};
-use itinera_model::unit::WallTime;
+use itinera_model::id::{AlarmId, PathId};
 use sea_orm::entity::prelude::*;
 use sea_orm::{
     ActiveValue::{NotSet, Set},
-    DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait,
+    DatabaseTransaction, TransactionTrait,
 };
 use std::net::IpAddr;
-use time::OffsetDateTime;
-
-/// How long leadership lasts without a renewal.
-const LEASE_SECONDS: f64 = 5.0;
 
 /// A window as recorded: content in the judging engine's own encoding.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,55 +76,7 @@ pub struct JudgeWrite {
     pub occurred: Vec<EventEffect>,
 }
 
-/// An alarm as recorded.
-#[derive(Debug, Clone, PartialEq)]
-pub struct AlarmRecord {
-    /// Its id.
-    pub id: AlarmId,
-    /// Its short number.
-    pub no: i64,
-    /// The alarm.
-    pub alarm: Alarm,
-    /// When it cleared; absent while open.
-    pub cleared_at: Option<OffsetDateTime>,
-    /// The incident that it belongs to; absent for alarms from before there were any.
-    pub incident: Option<IncidentId>,
-}
-
 impl Store {
-    /// One alarm; absent when nothing has this id.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn alarm(&self, id: AlarmId) -> Result<Option<AlarmRecord>, StoreError> {
-        let row = alarm::Entity::find_by_id(id.as_uuid()).one(&self.db).await?;
-        row.map(alarm_record).transpose()
-    }
-
-    /// Takes leadership of judgement if nobody holds it; gives the fencing token, or nothing
-    /// while another process leads.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn lead_judgement(&self, me: Uuid) -> Result<Option<i64>, StoreError> {
-        let take = "UPDATE lease SET token = token + 1, holder = $1, \
-                 expires_at = now() + make_interval(secs => $2) \
-             WHERE name = 'judge' AND (expires_at < now() OR holder = $1) RETURNING token";
-        let values = [me.into(), LEASE_SECONDS.into()];
-        let row = self.judge.query_one_raw(sql(take, values)).await?;
-        row.map(|row| Ok(row.try_get("", "token")?)).transpose()
-    }
-
-    /// Gives leadership up, so that a successor need not wait.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn resign_judgement(&self, token: i64) -> Result<(), StoreError> {
-        let give = "UPDATE lease SET expires_at = '-infinity' WHERE name = 'judge' AND token = $1";
-        self.judge.execute_raw(sql(give, [token.into()])).await?;
-        Ok(())
-    }
-
     /// What the last judge remembered.
     ///
     /// # Errors
@@ -178,7 +127,7 @@ impl Store {
         fold: &ChooseIncident<'_>,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
-        renew(&txn, token).await?;
+        renew_lease(&txn, token).await?;
         move_cursor(&txn, write).await?;
         write_windows(&txn, write).await?;
         write_assessments(&txn, &write.assessed).await?;
@@ -196,14 +145,6 @@ impl Store {
         Ok(())
     }
 
-    /// Renews leadership when there is nothing to record.
-    ///
-    /// # Errors
-    /// [`StoreError::Fenced`] when another process leads; [`StoreError::Database`].
-    pub async fn renew_leadership(&self, token: i64) -> Result<(), StoreError> {
-        renew(&self.judge, token).await
-    }
-
     /// Everything found, in the order of path and window: (path, window, finding as JSON).
     ///
     /// # Errors
@@ -218,43 +159,6 @@ impl Store {
             })
             .collect()
     }
-
-    /// Alarms, newest first, at most `limit`, those before `before` in that order.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn alarms(
-        &self,
-        open_only: bool,
-        before: Option<(OffsetDateTime, AlarmId)>,
-        limit: u64,
-    ) -> Result<Vec<AlarmRecord>, StoreError> {
-        let mut query = alarm::Entity::find()
-            .order_by_desc(alarm::Column::RaisedAt)
-            .order_by_desc(alarm::Column::Id)
-            .limit(limit);
-        if open_only {
-            query = query.filter(alarm::Column::ClearedAt.is_null());
-        }
-        if let Some((at, id)) = before {
-            let same_time = alarm::Column::RaisedAt.eq(at);
-            let earlier = alarm::Column::RaisedAt.lt(at);
-            query = query.filter(earlier.or(same_time.and(alarm::Column::Id.lt(id.as_uuid()))));
-        }
-        let rows = query.all(&self.db).await?;
-        rows.into_iter().map(alarm_record).collect()
-    }
-}
-
-pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError> {
-    let alarm = serde_json::from_value(row.body);
-    Ok(AlarmRecord {
-        id: AlarmId::from_uuid(row.id),
-        no: row.no,
-        alarm: alarm.map_err(|_| StoreError::corrupt("alarm"))?,
-        cleared_at: row.cleared_at,
-        incident: row.incident_id.map(IncidentId::from_uuid),
-    })
 }
 
 /// Most paths named in one change; beyond that it says that there are more.
@@ -280,13 +184,6 @@ async fn tell(
         serde_json::json!({ "paths": paths, "more": more }),
     )
     .await
-}
-
-pub(crate) async fn renew<C: ConnectionTrait>(db: &C, token: i64) -> Result<(), StoreError> {
-    let renew = "UPDATE lease SET expires_at = now() + make_interval(secs => $2) \
-         WHERE name = 'judge' AND token = $1";
-    let renewed = db.execute_raw(sql(renew, [token.into(), LEASE_SECONDS.into()])).await?;
-    if renewed.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Fenced) }
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
@@ -365,11 +262,6 @@ async fn write_assessments(
     Ok(())
 }
 
-pub(crate) fn offset(at: WallTime) -> OffsetDateTime {
-    let nanos = i128::from(at.as_unix_micros()) * 1_000;
-    OffsetDateTime::from_unix_timestamp_nanos(nanos).unwrap_or(OffsetDateTime::UNIX_EPOCH)
-}
-
 async fn write_alarm(
     txn: &DatabaseTransaction,
     effect: &AlarmEffect,
@@ -388,7 +280,7 @@ async fn write_alarm(
                 incident_id: Set(None),
             };
             alarm::Entity::insert(row).exec_without_returning(txn).await?;
-            incidents::place_alarm(txn, AlarmId::from_uuid(id), alarm, fold).await?;
+            timeline::place_alarm(txn, AlarmId::from_uuid(id), alarm, fold).await?;
             (Some(id), "raised")
         }
         AlarmEffect::Changed(alarm) => {
@@ -406,7 +298,7 @@ async fn write_alarm(
             let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
             if let (Some(row), Some(id)) = (&row, id) {
                 let incident = row.try_get("", "incident_id")?;
-                incidents::note_cleared(txn, id, incident, offset(*at)).await?;
+                timeline::note_cleared(txn, id, incident, offset(*at)).await?;
             }
             (id, "cleared")
         }

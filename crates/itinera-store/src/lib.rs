@@ -5,6 +5,7 @@
 
 mod addresses;
 mod agents;
+mod alarms;
 mod change_feed;
 mod checks;
 pub mod cluster;
@@ -15,6 +16,7 @@ mod events;
 mod incidents;
 mod ingest;
 mod judge;
+mod lease;
 mod log;
 mod migration;
 mod numbers;
@@ -22,23 +24,27 @@ mod owners;
 mod partitions;
 mod paths;
 mod reading;
+mod schedule_version;
 mod set_aside;
 mod statement;
 mod targets;
 mod throughput;
+mod timeline;
+mod times;
 mod two_way;
 mod users;
 mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
+pub use alarms::AlarmRecord;
 pub use change_feed::{Change, Since, Topic};
 pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
 pub use diagnoses::DiagnosisRecord;
 pub use error::StoreError;
 pub use events::{EventQuery, EventRecord};
-pub use incidents::{ChooseIncident, Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
+pub use incidents::{Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
-pub use judge::{AlarmRecord, JudgeMemory, JudgeWrite, StoredWindow};
+pub use judge::{JudgeMemory, JudgeWrite, StoredWindow};
 pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
 pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
@@ -50,6 +56,7 @@ pub use targets::{
     TwoWaySchedule,
 };
 pub use throughput::{ThroughputRecord, ThroughputSpec};
+pub use timeline::ChooseIncident;
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use users::{
     AuditRecord, Audited, NewSession, NewToken, SessionUser, TokenRecord, UserChange, UserRecord,

@@ -1,9 +1,9 @@
 //! The log of commits as judgement reads it, and the rounds of paths in a span of time.
 
-use crate::agents::wall;
 use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
+use crate::times::{measured_at, wall};
 use crate::{Store, StoreError};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::packed;
@@ -62,13 +62,6 @@ pub(crate) const fn stamps_of(code: i16) -> StampSource {
         1 => StampSource::Virtual,
         2 => StampSource::Kernel,
         _ => StampSource::Program,
-    }
-}
-
-pub(crate) fn measured_at(wall_us: i64, offset_us: Option<i64>, received_at: WallTime) -> WallTime {
-    match offset_us {
-        Some(offset) => WallTime::from_unix_micros(wall_us.saturating_add(offset)).min(received_at),
-        None => received_at,
     }
 }
 

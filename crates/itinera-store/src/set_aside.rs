@@ -46,7 +46,7 @@ impl Store {
         error: &str,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
-        crate::judge::renew(&txn, token).await?;
+        crate::lease::renew_lease(&txn, token).await?;
         let insert = "INSERT INTO set_aside (commit_no, at, engine, error) \
              VALUES ($1, now(), $2, $3)";
         let values = [commit_no.into(), i32::from(engine).into(), kept(error).into()];

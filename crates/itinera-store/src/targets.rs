@@ -1,9 +1,9 @@
 //! Sites, targets and the schedule: what the configuration says is watched.
 
-use crate::agents::wall;
 use crate::checks::{CheckSpec, ensure_check};
 use crate::entity::{path, site, target};
 use crate::statement::sql;
+use crate::times::wall;
 use crate::{Store, StoreError, diagnoses, watches};
 use itinera_model::check::{Ask, CheckTask};
 use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
@@ -379,16 +379,6 @@ impl Store {
         let current = current_schedule(&self.db).await?;
         Ok(current.map(|(_, schedule)| schedule.two_way).unwrap_or_default())
     }
-}
-
-/// Makes the schedule a new version, since what it says to agents is another now. Nothing before
-/// the first.
-pub(crate) async fn renew(txn: &DatabaseTransaction) -> Result<Option<u64>, StoreError> {
-    let renew = "INSERT INTO schedule (body, valid_from) SELECT body, now() FROM schedule \
-         ORDER BY version DESC LIMIT 1 RETURNING version";
-    let row = txn.query_one_raw(sql(renew, [])).await?;
-    let version = row.map(|row| row.try_get::<i64>("", "version")).transpose()?;
-    Ok(version.map(i64::cast_unsigned))
 }
 
 /// What an agent asks of a target's service, over each version of IP that both have.

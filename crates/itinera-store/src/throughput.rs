@@ -1,10 +1,10 @@
 //! Measurements of how much gets through between two agents: one at a time, with what came of it.
 
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, change_feed};
-use itinera_model::batch::{decode, encode};
+use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, ThroughputId};
 use itinera_model::throughput::{By, ThroughputRound};
 use itinera_model::unit::WallTime;
@@ -115,7 +115,7 @@ impl Store {
             let (action, object, detail) = ("throughput-asked", id.to_string(), json!(spec));
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         }
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok((ThroughputId::from_uuid(id), version))
     }
@@ -167,7 +167,7 @@ pub(crate) async fn write(
     }
     if ended {
         // The next one has its turn.
-        renew(txn).await?;
+        renew_schedule(txn).await?;
     }
     Ok(())
 }
@@ -188,7 +188,7 @@ pub(crate) async fn ended(
 impl ThroughputRecord {
     /// Until when it may begin, by the service's clock.
     pub fn not_after_wall(&self) -> WallTime {
-        crate::agents::wall(self.not_after)
+        crate::times::wall(self.not_after)
     }
 
     /// Bits a second that got through; absent until it is known.
@@ -200,6 +200,6 @@ impl ThroughputRecord {
     pub fn measured_at(&self) -> Option<WallTime> {
         let (clocks, done) = (self.round.as_ref()?.clocks, self.done_at?);
         let wall_us = clocks.wall.as_unix_micros();
-        Some(crate::log::measured_at(wall_us, clocks.offset_us, crate::agents::wall(done)))
+        Some(crate::times::measured_at(wall_us, clocks.offset_us, crate::times::wall(done)))
     }
 }

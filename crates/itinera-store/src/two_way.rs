@@ -1,10 +1,10 @@
 //! Pairs of agents that measure both ways, and their rounds.
 
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
-use itinera_model::batch::{decode, encode};
+use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, PairId};
 use itinera_model::path::Family;
 use itinera_model::route::Route;
@@ -188,7 +188,7 @@ impl Store {
             put(&txn, spec, true, None).await?;
         }
         let changed = anyway || before != active(&txn).await?;
-        let version = if changed { renew(&txn).await? } else { None };
+        let version = if changed { renew_schedule(&txn).await? } else { None };
         txn.commit().await?;
         Ok(version)
     }
@@ -212,7 +212,7 @@ impl Store {
             let (action, object) = ("voice-begun", pair.to_string());
             let detail = serde_json::json!({ "until": until });
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
-            renew(&txn).await?
+            renew_schedule(&txn).await?
         } else {
             None
         };

@@ -1,9 +1,9 @@
 //! Watches, which measure a path more often for a limited time, and suppressions, which measure
 //! nothing for a limited time. Both are part of the schedule that agents are given.
 
-use crate::agents::wall;
+use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::targets::renew;
+use crate::times::wall;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
 use itinera_model::id::{AgentId, IncidentId, PathId};
@@ -213,7 +213,7 @@ impl Store {
         let (user, object) = (&new.user, no.to_string());
         let entry = Audited { user, action: "watch-begun", object: &object, detail };
         audit(&txn, &entry).await?;
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok((id, version))
     }
@@ -294,7 +294,7 @@ impl Store {
         audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         let version = match change {
             WatchChange::Attach(_) => None,
-            _ => renew(&txn).await?,
+            _ => renew_schedule(&txn).await?,
         };
         txn.commit().await?;
         Ok(version)
@@ -321,7 +321,7 @@ impl Store {
         let txn = self.db.begin().await?;
         let update = "UPDATE watch SET summary = $2 WHERE id = $1 AND summary IS NULL";
         txn.execute_raw(sql(update, [id.into(), summary.into()])).await?;
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok(version)
     }
@@ -349,7 +349,7 @@ impl Store {
         let detail = serde_json::json!({ "site": new.site, "target": new.target });
         let entry = Audited { user, action: "suppression-made", object: &object, detail };
         audit(&txn, &entry).await?;
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok((id, version))
     }
@@ -376,7 +376,7 @@ impl Store {
         let (object, detail) = (id.to_string(), serde_json::json!({}));
         let entry = Audited { user, action: "suppression-lifted", object: &object, detail };
         audit(&txn, &entry).await?;
-        let version = renew(&txn).await?;
+        let version = renew_schedule(&txn).await?;
         txn.commit().await?;
         Ok(version)
     }

@@ -1,7 +1,5 @@
 //! The Internet checksum (RFC 1071) and how to steer it.
 
-use crate::ip::Addresses;
-
 /// The ones' complement sum of these octets, padded with a zero octet when odd.
 pub fn sum(octets: &[u8]) -> u16 {
     let (pairs, rest) = octets.as_chunks::<2>();
@@ -21,19 +19,6 @@ pub const fn add(a: u16, b: u16) -> u16 {
 /// The checksum field that goes with a sum over everything else.
 pub const fn field(sum: u16) -> u16 {
     !sum
-}
-
-/// The sum over the pseudo header of a transport (RFC 768; RFC 8200 section 8.1).
-pub fn pseudo_header(addresses: Addresses, protocol: u8, length: u16) -> u16 {
-    let both = match addresses {
-        Addresses::V4 { source, destination } => {
-            add(sum(&source.octets()), sum(&destination.octets()))
-        }
-        Addresses::V6 { source, destination } => {
-            add(sum(&source.octets()), sum(&destination.octets()))
-        }
-    };
-    add(both, add(u16::from(protocol), length))
 }
 
 /// The two octets which, added to `sum`, make the checksum field equal `wanted`.

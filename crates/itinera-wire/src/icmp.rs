@@ -157,7 +157,7 @@ fn pseudo_sum(addresses: Addresses, length: usize) -> u16 {
         Addresses::V4 { .. } => 0,
         Addresses::V6 { .. } => {
             let length = u16::try_from(length).unwrap_or(u16::MAX);
-            checksum::pseudo_header(addresses, addresses.icmp(), length)
+            addresses.pseudo_header(addresses.icmp(), length)
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Either version of IP, where the difference does not matter.
 
+use crate::checksum;
 use crate::ipv4::{self, Ipv4Header};
 use crate::ipv6::{self, Ipv6Header};
 use crate::reader::{Layer, ParseError, Reader};
@@ -69,6 +70,20 @@ impl Addresses {
             Self::V4 { .. } => ipv4::HEADER_LEN,
             Self::V6 { .. } => ipv6::HEADER_LEN,
         }
+    }
+
+    /// The sum over the pseudo header of a transport (RFC 768; RFC 8200 section 8.1). `length` is
+    /// the transport's header and data in octets.
+    pub fn pseudo_header(self, protocol: u8, length: u16) -> u16 {
+        let both = match self {
+            Self::V4 { source, destination } => {
+                checksum::add(checksum::sum(&source.octets()), checksum::sum(&destination.octets()))
+            }
+            Self::V6 { source, destination } => {
+                checksum::add(checksum::sum(&source.octets()), checksum::sum(&destination.octets()))
+            }
+        };
+        checksum::add(both, checksum::add(u16::from(protocol), length))
     }
 }
 

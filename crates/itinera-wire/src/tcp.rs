@@ -100,7 +100,7 @@ impl TcpHeader {
         out.extend_from_slice(data);
         let segment = out.get_mut(start..).unwrap_or_default();
         let length = u16::try_from(segment.len()).unwrap_or(u16::MAX);
-        let pseudo = checksum::pseudo_header(addresses, ip::TCP, length);
+        let pseudo = addresses.pseudo_header(ip::TCP, length);
         let field = checksum::field(checksum::add(pseudo, checksum::sum(segment)));
         if let Some(slot) = segment.get_mut(CHECKSUM) {
             slot.copy_from_slice(&field.to_be_bytes());
@@ -142,7 +142,7 @@ mod tests {
             prop_assert_eq!(TcpHeader::parse(&octets), Ok((header, data.as_slice())));
             prop_assert_eq!(quoted(&octets[..8]), Ok((ports.0, ports.1, numbers.0)));
             let length = u16::try_from(octets.len()).unwrap();
-            let pseudo = checksum::pseudo_header(addresses, ip::TCP, length);
+            let pseudo = addresses.pseudo_header(ip::TCP, length);
             prop_assert_eq!(checksum::add(pseudo, checksum::sum(&octets)), 0xffff);
         }
 

@@ -57,7 +57,7 @@ pub fn emit_steered(
     let payload_len = payload_len.clamp(2, 65_000);
     #[allow(clippy::arithmetic_side_effects, reason = "clamped to 65,000 above")]
     let length = payload_len + 8;
-    let pseudo = checksum::pseudo_header(addresses, ip::UDP, length);
+    let pseudo = addresses.pseudo_header(ip::UDP, length);
     let header = checksum::add(checksum::add(ports.0, ports.1), length);
     let steer = checksum::steer(checksum::add(pseudo, header), checksum);
     for field in [ports.0, ports.1, length, checksum, steer] {
@@ -71,7 +71,7 @@ pub fn emit_steered(
 pub fn emit(addresses: Addresses, ports: (u16, u16), payload: &[u8], out: &mut Vec<u8>) {
     let payload = payload.get(..65_000).unwrap_or(payload);
     let length = u16::try_from(payload.len().saturating_add(HEADER_LEN)).unwrap_or(u16::MAX);
-    let pseudo = checksum::pseudo_header(addresses, ip::UDP, length);
+    let pseudo = addresses.pseudo_header(ip::UDP, length);
     let header = checksum::add(checksum::add(ports.0, ports.1), length);
     let sum = checksum::add(checksum::add(pseudo, header), checksum::sum(payload));
     // A checksum of 0 would say that there is none.
@@ -101,7 +101,7 @@ mod tests {
             let (header, payload) = UdpHeader::parse(&out).unwrap();
             prop_assert_eq!(header.checksum, wanted);
             prop_assert_eq!(payload.len(), usize::from(len));
-            let pseudo = checksum::pseudo_header(addresses, ip::UDP, header.length);
+            let pseudo = addresses.pseudo_header(ip::UDP, header.length);
             prop_assert_eq!(checksum::add(pseudo, checksum::sum(&out)), 0xffff);
         }
 
@@ -114,7 +114,7 @@ mod tests {
             let (header, carried) = UdpHeader::parse(&out).unwrap();
             prop_assert_eq!(carried, payload);
             prop_assert_ne!(header.checksum, 0);
-            let pseudo = checksum::pseudo_header(addresses, ip::UDP, header.length);
+            let pseudo = addresses.pseudo_header(ip::UDP, header.length);
             prop_assert_eq!(checksum::add(pseudo, checksum::sum(&out)), 0xffff);
         }
 

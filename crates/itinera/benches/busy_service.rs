@@ -8,7 +8,8 @@
 )]
 
 use itinera_agent::Exchange;
-use itinera_model::batch::{Batch, encode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::encode;
 use itinera_model::id::BootId;
 use itinera_model::protocol::{Schedule, Task};
 use itinera_model::reading::Reading;

@@ -63,7 +63,7 @@ impl Failure {
         }
         let mut text = String::new();
         for (index, cause) in error.chain().enumerate() {
-            let cause = crate::output::plain(&cause.to_string());
+            let cause = itinera_model::text::plain(&cause.to_string());
             // Some causes are said by what they caused already.
             if index == 0 {
                 text.push_str(&format!("itinera: {cause}\n"));

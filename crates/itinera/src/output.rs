@@ -1,12 +1,21 @@
 //! What is printed, for users or for programs.
 
-use crate::args::Format;
 use crate::exit::{Code, Failure};
+use clap::ValueEnum;
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 pub(crate) use itinera_model::text::plain;
 use itinera_model::text::{plain_json, plain_lines};
 use serde::Serialize;
 use std::io::{self, Write};
+
+/// How results are printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Tables and text
+    Table,
+    /// JSON as the API returned it
+    Json,
+}
 
 /// Where results go.
 #[derive(Debug, Clone, Copy)]

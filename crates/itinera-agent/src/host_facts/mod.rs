@@ -7,7 +7,7 @@ mod leases;
 mod tests;
 
 pub use announced::Announcements;
-use itinera_model::batch::{decode, encode};
+use itinera_model::codec::{decode, encode};
 use itinera_model::host_facts::{HostFacts, RouteEntry};
 use std::io;
 use std::net::{IpAddr, SocketAddr};

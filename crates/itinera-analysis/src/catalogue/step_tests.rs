@@ -167,8 +167,8 @@ fn the_words_of_every_step() {
         let words = step(message, &map);
         assert!(words.ends_with('.'), "{words}");
         text.push_str(&format!("{}: {words}\n", code.as_str().unwrap()));
-        let bytes = itinera_model::batch::encode(message);
-        assert_eq!(&itinera_model::batch::decode::<StepMessage>(&bytes).unwrap(), message);
+        let bytes = itinera_model::codec::encode(message);
+        assert_eq!(&itinera_model::codec::decode::<StepMessage>(&bytes).unwrap(), message);
     }
     insta::assert_snapshot!(text);
 }

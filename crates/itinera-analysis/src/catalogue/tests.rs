@@ -349,8 +349,8 @@ fn long_names_are_clipped_and_a_message_survives_both_encodings() {
     assert_eq!(words.headline.chars().count(), MAX_HEADLINE);
     assert!(words.headline.ends_with('…'));
     for message in samples() {
-        let bytes = itinera_model::batch::encode(&message);
-        assert_eq!(itinera_model::batch::decode::<Message>(&bytes).unwrap(), message);
+        let bytes = itinera_model::codec::encode(&message);
+        assert_eq!(itinera_model::codec::decode::<Message>(&bytes).unwrap(), message);
         let json = serde_json::to_value(&message).unwrap();
         assert_eq!(serde_json::from_value::<Message>(json).unwrap(), message);
     }

@@ -3,9 +3,10 @@
 use super::*;
 use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskWeb, CheckDetails, CheckResult, Phase, Resolved, Step as Asks};
-use itinera_model::diagnosis::{Echoes, FromSource};
+use itinera_model::diagnosis::FromSource;
 use itinera_model::diagnosis_message::EchoCounts;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
+use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::{Counters, HostFacts, Interface, RouteEntry};
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::message::Message;

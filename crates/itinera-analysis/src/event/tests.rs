@@ -510,8 +510,8 @@ fn checks_that_are_not_asked_any_more_are_forgotten() {
     feed(&mut watcher, &check, &path, &vec![broke(Step::Connect, Why::Refused); 3], 10);
     assert_eq!(watcher.keep_to(&|_| true, second(50)), []);
     assert_eq!(ended(&watcher.keep_to(&|_| false, second(60))), 1);
-    let bytes = itinera_model::batch::encode(&watcher);
-    assert_eq!(itinera_model::batch::decode::<Watcher>(&bytes).unwrap(), watcher);
+    let bytes = itinera_model::codec::encode(&watcher);
+    assert_eq!(itinera_model::codec::decode::<Watcher>(&bytes).unwrap(), watcher);
 }
 
 #[test]

@@ -1,13 +1,13 @@
 //! One case explained: the world, the truth, the measurements and the answers.
 
-use super::atlas::{Edge, Suspect};
+use super::atlas::Suspect;
 use super::cases::{Case, Effect, Kind};
 use super::oracle::Oracle;
-use super::picture;
+use super::picture::{self, Cell, Mark, Row, Tally};
 use super::report::serde_name;
-use super::run::{CaseRecord, HISTORY_WINDOWS, ORACLE, Warm, draw};
+use super::run::{CaseRecord, ORACLE, Warm, draw};
 use super::setup::Setup;
-use super::stage::{Stage, Window};
+use super::stage::{HISTORY_WINDOWS, Stage, Window};
 use super::verdict;
 use itinera_analysis::catalogue;
 use itinera_analysis::stat::median;
@@ -38,64 +38,6 @@ pub struct Explained {
     pub targets: Vec<(String, String)>,
     /// What came of it.
     pub record: CaseRecord,
-}
-
-/// What one hop of a way gave: before, and in the ten minutes since.
-#[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Tally {
-    sent: [u32; 2],
-    lost: [u32; 2],
-    delay_ms: [Option<f64>; 2],
-}
-
-impl Tally {
-    fn loss(&self, which: usize) -> f64 {
-        f64::from(self.lost[which]) / f64::from(self.sent[which].max(1))
-    }
-
-    /// Share lost since, beyond the usual.
-    pub(super) fn more_loss(&self) -> f64 {
-        (self.loss(1) - self.loss(0)).max(0.0)
-    }
-
-    /// Milliseconds later than usual.
-    pub(super) fn more_delay(&self) -> Option<f64> {
-        Some(self.delay_ms[1]? - self.delay_ms[0]?)
-    }
-
-    pub(super) const fn lost_of(&self) -> (u32, u32) {
-        (self.lost[1], self.sent[1])
-    }
-}
-
-/// One way over the fault, hop by hop.
-#[derive(Debug, Clone)]
-pub(super) struct Row {
-    pub(super) site: String,
-    pub(super) target: String,
-    pub(super) hops: Vec<Cell>,
-    /// Index of the hop behind the fault on the way there; absent where only answers cross it.
-    pub(super) onset: Option<usize>,
-}
-
-/// One hop of a row.
-#[derive(Debug, Clone)]
-pub(super) struct Cell {
-    pub(super) name: String,
-    pub(super) owner: String,
-    pub(super) silent: bool,
-    /// Its answers cross the fault on their way back.
-    pub(super) back_crosses: bool,
-    pub(super) tally: Tally,
-    /// Links from the hop that answered before.
-    pub(super) links: BTreeSet<Edge>,
-}
-
-/// A candidate's claim, as the picture marks it.
-#[derive(Debug, Clone)]
-pub(super) struct Mark {
-    pub(super) who: String,
-    pub(super) links: BTreeSet<Edge>,
 }
 
 /// Plays the nth case of a world again and tells it.

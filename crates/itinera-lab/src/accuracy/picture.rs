@@ -1,8 +1,8 @@
 //! A case as a picture: every way over the fault is a row, and rows are aligned at the fault, so
 //! that what is behind it stands right of one line.
 
+use super::atlas::Edge;
 use super::cases::Effect;
-use super::explain::{Cell, Mark, Row};
 use std::collections::BTreeSet;
 use std::fmt::Write;
 
@@ -18,6 +18,64 @@ const FAINT: &str = "#66757f";
 const STEPS: [&str; 5] = ["#f3f5f7", "#f5d685", "#e58f47", "#ab3f44", "#4d103f"];
 const LOSS_STEPS: [f64; 4] = [0.02, 0.05, 0.15, 0.4];
 const DELAY_STEPS_MS: [f64; 4] = [3.0, 8.0, 20.0, 60.0];
+
+/// What one hop of a way gave: before, and in the ten minutes since.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Tally {
+    pub(super) sent: [u32; 2],
+    pub(super) lost: [u32; 2],
+    pub(super) delay_ms: [Option<f64>; 2],
+}
+
+impl Tally {
+    fn loss(&self, which: usize) -> f64 {
+        f64::from(self.lost[which]) / f64::from(self.sent[which].max(1))
+    }
+
+    /// Share lost since, beyond the usual.
+    pub(super) fn more_loss(&self) -> f64 {
+        (self.loss(1) - self.loss(0)).max(0.0)
+    }
+
+    /// Milliseconds later than usual.
+    pub(super) fn more_delay(&self) -> Option<f64> {
+        Some(self.delay_ms[1]? - self.delay_ms[0]?)
+    }
+
+    pub(super) const fn lost_of(&self) -> (u32, u32) {
+        (self.lost[1], self.sent[1])
+    }
+}
+
+/// One way over the fault, hop by hop.
+#[derive(Debug, Clone)]
+pub(super) struct Row {
+    pub(super) site: String,
+    pub(super) target: String,
+    pub(super) hops: Vec<Cell>,
+    /// Index of the hop behind the fault on the way there; absent where only answers cross it.
+    pub(super) onset: Option<usize>,
+}
+
+/// One hop of a row.
+#[derive(Debug, Clone)]
+pub(super) struct Cell {
+    pub(super) name: String,
+    pub(super) owner: String,
+    pub(super) silent: bool,
+    /// Its answers cross the fault on their way back.
+    pub(super) back_crosses: bool,
+    pub(super) tally: Tally,
+    /// Links from the hop that answered before.
+    pub(super) links: BTreeSet<Edge>,
+}
+
+/// A candidate's claim, as the picture marks it.
+#[derive(Debug, Clone)]
+pub(super) struct Mark {
+    pub(super) who: String,
+    pub(super) links: BTreeSet<Edge>,
+}
 
 fn add(svg: &mut String, more: std::fmt::Arguments<'_>) {
     // Writing to a string cannot fail.

@@ -4,7 +4,7 @@ use super::atlas::Edge;
 use super::cases::{self, Case, Effect, Kind};
 use super::oracle::Oracle;
 use super::setup::{Setup, WINDOW_S};
-use super::stage::{Stage, Window, begin_of};
+use super::stage::{HISTORY_WINDOWS, Stage, Window, begin_of};
 use super::verdict::{self, CaseScore, Truth};
 use itinera_candidates::{Candidate, Claim};
 use itinera_model::unit::Tick;
@@ -17,8 +17,6 @@ use std::collections::{BTreeMap, BTreeSet};
 pub const RECORD_VERSION: u32 = 1;
 /// What the oracle is called in tables.
 pub const ORACLE: &str = "oracle";
-/// Windows before anything happens: what is usual, and the recent minute.
-pub(super) const HISTORY_WINDOWS: u64 = 72;
 /// Windows from the onset to the end of a case: ten minutes.
 pub(super) const CASE_WINDOWS: u64 = 61;
 /// Windows over which the true background of a link is compared: ten minutes.

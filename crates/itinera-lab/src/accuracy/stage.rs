@@ -15,6 +15,8 @@ use itinera_simnet::worlds::{Blueprint, Changes, Family};
 use std::sync::Arc;
 
 const NANOS_PER_S: u64 = 1_000_000_000;
+/// Windows before the onset: the usual, and the last minute.
+pub(super) const HISTORY_WINDOWS: u64 = 72;
 
 /// A world, its probing, and what is known of it.
 #[derive(Debug, Clone)]

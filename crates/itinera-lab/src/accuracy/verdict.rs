@@ -3,8 +3,7 @@
 use super::atlas::{Atlas, Edge, Suspect};
 use super::cases::{Case, Effect};
 use super::oracle::{Opinion, class_of};
-use super::run::HISTORY_WINDOWS;
-use super::stage::{Stage, begin_of};
+use super::stage::{HISTORY_WINDOWS, Stage, begin_of};
 use itinera_candidates::Claim;
 use itinera_model::finding::Cause;
 use itinera_model::two_way::Direction;

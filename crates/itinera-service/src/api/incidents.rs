@@ -4,7 +4,7 @@ use super::alarms::{AlarmItem, distinct};
 use super::message::{MessageView, OwnerView};
 use super::numbers::resolve;
 use super::view::offset;
-use super::{MAX_PAGE, Page, ValidQuery, checked_time, evidence};
+use super::{MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
@@ -28,9 +28,6 @@ use time::format_description::well_known::Rfc3339;
 use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
-
-/// Longest note.
-const LONGEST_TEXT: usize = 10_000;
 
 /// State of an incident.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
@@ -433,17 +430,6 @@ pub(crate) struct ComplaintRequest {
     /// In their own words.
     #[serde(default)]
     words: String,
-}
-
-pub(super) fn checked_text(field: &str, text: &str, least: usize) -> Result<String, ApiError> {
-    let text = text.trim();
-    let length = text.chars().count();
-    let odd = |c: char| c.is_control() && c != '\n' && c != '\t';
-    if (least..=LONGEST_TEXT).contains(&length) && !text.chars().any(odd) {
-        return Ok(text.to_owned());
-    }
-    let reason = format!("{field}: {least} to {LONGEST_TEXT} visible characters are needed");
-    Err(ApiError::BadInput(reason))
 }
 
 /// Opens an incident from a complaint, and gathers what was measured there and then.

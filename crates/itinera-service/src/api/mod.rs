@@ -49,6 +49,8 @@ use utoipa::{IntoParams, OpenApi as _};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+/// Longest note.
+const LONGEST_TEXT: usize = 10_000;
 /// Bytes of a request.
 const MAX_BODY: usize = 1 << 20;
 /// Bytes of an owner map.
@@ -229,6 +231,18 @@ fn checked_time(field: &str, at: OffsetDateTime) -> Result<OffsetDateTime, ApiEr
     } else {
         Err(ApiError::BadInput(format!("{field}: the year {} is outside 1970 to 2200", at.year())))
     }
+}
+
+/// Trimmed text of a user: `least` to [`LONGEST_TEXT`] characters without controls.
+fn checked_text(field: &str, text: &str, least: usize) -> Result<String, ApiError> {
+    let text = text.trim();
+    let length = text.chars().count();
+    let odd = |c: char| c.is_control() && c != '\n' && c != '\t';
+    if (least..=LONGEST_TEXT).contains(&length) && !text.chars().any(odd) {
+        return Ok(text.to_owned());
+    }
+    let reason = format!("{field}: {least} to {LONGEST_TEXT} visible characters are needed");
+    Err(ApiError::BadInput(reason))
 }
 
 fn checked_limit(limit: u16) -> Result<u16, ApiError> {

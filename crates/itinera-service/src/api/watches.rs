@@ -1,9 +1,8 @@
 //! Watches, which measure a path more often for a limited time, and suppressions, which measure
 //! nothing for a limited time.
 
-use super::incidents::checked_text;
 use super::numbers::resolve;
-use super::{Page, ValidQuery, checked_time};
+use super::{Page, ValidQuery, checked_text, checked_time};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;

@@ -1,6 +1,6 @@
 //! Tells one case, draws it, and writes its world for the demonstration.
 
-use super::CaseArgs;
+use crate::args::accuracy::CaseArgs;
 use crate::demo::Story;
 use crate::exit::{Code, Failure};
 use crate::output::Output;

@@ -1,7 +1,7 @@
 //! Runs worlds on all cores and adds up what came of them.
 
 use super::keep::Keep;
-use super::{RunArgs, SuiteName};
+use crate::args::accuracy::{RunArgs, SuiteName};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use indicatif::{ProgressBar, ProgressStyle};

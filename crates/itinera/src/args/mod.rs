@@ -1,17 +1,20 @@
 //! The command line, as a plain record.
 
+pub(crate) mod accuracy;
 mod agent;
 mod measuring;
+mod watches;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use crate::output::Format;
+use accuracy::AccuracyCommand;
+use clap::{Args, Parser, Subcommand};
 use itinera_model::role::Role;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-pub(crate) use crate::accuracy::AccuracyCommand;
-pub(crate) use crate::client::watches::{SuppressionsCommand, WatchesCommand};
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
+pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
   0  success
@@ -48,15 +51,6 @@ pub(crate) struct Arguments {
     pub(crate) format: Format,
     #[command(subcommand)]
     pub(crate) command: Command,
-}
-
-/// How results are printed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Format {
-    /// Tables and text
-    Table,
-    /// JSON as the API returned it
-    Json,
 }
 
 #[derive(Debug, Subcommand)]

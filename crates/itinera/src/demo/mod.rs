@@ -4,11 +4,11 @@
 mod children;
 mod directory;
 
-use crate::args::{DemoArgs, Format};
+use crate::args::DemoArgs;
 use crate::client::Client;
 use crate::client::sign_in::{token_by_password, write_secret};
 use crate::exit::{Code, Failure};
-use crate::output::Output;
+use crate::output::{Format, Output};
 use crate::signals::stop_requested;
 use crate::simulate::drawn_seed;
 use children::{Child, Children};

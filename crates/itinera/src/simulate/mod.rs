@@ -13,7 +13,7 @@ use crate::signals::stop_requested;
 use hosts::Hosts;
 use itinera_agent::{CLOSED, FRAME, Frame, unix_nanos_now};
 use itinera_model::Tick;
-use itinera_model::batch::{decode, encode};
+use itinera_model::codec::{decode, encode};
 use itinera_simnet::{Refused, Scenario, Simnet};
 use itinera_testserver::Authority;
 use listeners::Listeners;
@@ -50,7 +50,7 @@ pub(crate) fn drawn_seed() -> u64 {
 
 pub(crate) async fn run(args: &SimulateArgs) -> Result<(), Failure> {
     let scenario = read(&args.scenario)?;
-    let output = Output::new(crate::args::Format::Table);
+    let output = Output::new(crate::output::Format::Table);
     if args.check {
         return output.line(&format!("{} is valid: {}.", args.scenario.display(), scenario.name));
     }

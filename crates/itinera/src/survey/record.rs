@@ -4,7 +4,8 @@
 
 use crate::exit::{Code, Failure};
 use itinera_agent::{Captured, SurveyRound};
-use itinera_model::batch::{Batch, decode, encode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::{decode, encode};
 use itinera_model::ensemble::RouteEnsemble;
 use itinera_model::id::{AgentId, ContentId};
 use itinera_model::path::Method;

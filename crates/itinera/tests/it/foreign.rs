@@ -3,10 +3,11 @@
 
 use crate::support::{PATIENCE, Service, eventually};
 use itinera_agent::{Exchange, ExchangeError};
-use itinera_model::batch::{Batch, RefusedTask, encode};
+use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::check::{
     Certificate, CheckDetails, CheckResult, CheckRound, Fetched, Step, TlsSeen, WebSeen, Why,
 };
+use itinera_model::codec::encode;
 use itinera_model::diagnosis::{DiagnosisReport, DiagnosisUpdate};
 use itinera_model::host_facts::{
     Announced, HostFacts, HostFactsRound, Interface, Lease, Neighbour, OpenSocket,

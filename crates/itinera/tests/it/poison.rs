@@ -4,7 +4,8 @@
 use crate::support::{PATIENCE, Service, eventually, raw_request};
 use itinera_agent::Exchange;
 use itinera_lab::{Density, LabRun, Names, run};
-use itinera_model::batch::{Batch, encode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::encode;
 use itinera_model::unit::Tick;
 use itinera_simnet::Scenario;
 use std::path::PathBuf;

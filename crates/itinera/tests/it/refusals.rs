@@ -3,7 +3,8 @@
 
 use crate::support::{Ran, Service, WORLD, directory, free_ports, raw_request, run, with_token};
 use itinera_agent::{Exchange, ExchangeError};
-use itinera_model::batch::{Batch, encode};
+use itinera_model::batch::Batch;
+use itinera_model::codec::encode;
 use itinera_model::id::{AgentId, BootId};
 use std::time::Duration;
 use uuid::Uuid;

@@ -1,0 +1,182 @@
+//! The timeline of an incident, and how faults get into incidents.
+
+use crate::StoreError;
+use crate::change_feed;
+use crate::entity::{incident, incident_event};
+use crate::statement::{recordable_json, sql};
+use crate::times::offset;
+use itinera_model::alarm::Alarm;
+use itinera_model::event::{Event, Fault};
+use itinera_model::id::{AlarmId, DiagnosisId, EventId, IncidentId};
+use sea_orm::entity::prelude::*;
+use sea_orm::{ActiveValue::Set, DatabaseTransaction};
+use time::OffsetDateTime;
+
+/// The author of entries that no user made.
+pub(crate) const ITSELF: &str = "Itinera";
+
+/// Chooses the incident of a new fault, among the open ones with their faults.
+pub type ChooseIncident<'a> =
+    dyn Fn(&Fault, &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> + Send + Sync + 'a;
+
+/// Something to enter into an incident's timeline.
+pub(crate) struct Entry<'a> {
+    pub(crate) incident: IncidentId,
+    pub(crate) at: OffsetDateTime,
+    pub(crate) user: &'a str,
+    pub(crate) kind: &'static str,
+    pub(crate) body: Json,
+}
+
+pub(crate) async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result<(), StoreError> {
+    let Entry { incident, at, user, kind, body } = entry;
+    let row = incident_event::ActiveModel {
+        id: Set(Uuid::now_v7()),
+        incident_id: Set(incident.as_uuid()),
+        at: Set(at),
+        user: Set(user.to_owned()),
+        kind: Set(kind.to_owned()),
+        body: Set(recordable_json(body)),
+    };
+    incident_event::Entity::insert(row).exec_without_returning(txn).await?;
+    let change = serde_json::json!({ "id": incident, "what": kind });
+    change_feed::add(txn, change_feed::Topic::Incident, change).await
+}
+
+/// A new incident, with its complaint and the evidence gathered for it as JSON.
+pub(crate) async fn open_incident(
+    txn: &DatabaseTransaction,
+    at: OffsetDateTime,
+    complaint: Option<Json>,
+    evidence: Option<Json>,
+) -> Result<IncidentId, StoreError> {
+    let id = Uuid::now_v7();
+    let row = incident::ActiveModel {
+        id: Set(id),
+        opened_at: Set(at),
+        closed_at: Set(None),
+        complaint: Set(complaint.map(recordable_json)),
+        evidence: Set(evidence.map(recordable_json)),
+        ..Default::default()
+    };
+    incident::Entity::insert(row).exec_without_returning(txn).await?;
+    Ok(IncidentId::from_uuid(id))
+}
+
+/// The incidents with their faults, oldest first, that a fault which began at `since` can belong
+/// to: those that were open then. One with all faults over for half an hour takes no
+/// more: what comes then is another.
+async fn open_with_faults(
+    txn: &DatabaseTransaction,
+    since: OffsetDateTime,
+) -> Result<Vec<(IncidentId, Vec<Fault>)>, StoreError> {
+    let select = "SELECT i.id, a.body, true AS is_alarm, a.id AS of FROM incident i \
+             JOIN alarm a ON a.incident_id = i.id \
+             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
+                 a.cleared_at > now() - interval '30 minutes') \
+         UNION ALL SELECT i.id, e.body, false, e.id FROM incident i \
+             JOIN event e ON e.incident_id = i.id \
+             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
+                 e.ended_at > now() - interval '30 minutes') ORDER BY 1, 4";
+    let rows = txn.query_all_raw(sql(select, [since.into()])).await?;
+    let mut open: Vec<(IncidentId, Vec<Fault>)> = Vec::new();
+    for row in &rows {
+        let id = IncidentId::from_uuid(row.try_get("", "id")?);
+        let body: Json = row.try_get("", "body")?;
+        let fault = if row.try_get("", "is_alarm")? {
+            serde_json::from_value(body).map(Fault::Alarm)
+        } else {
+            serde_json::from_value(body).map(Fault::Event)
+        };
+        let fault = fault.map_err(|_| StoreError::corrupt("alarm or event"))?;
+        match open.last_mut() {
+            Some((last, faults)) if *last == id => faults.push(fault),
+            _ => open.push((id, vec![fault])),
+        }
+    }
+    Ok(open)
+}
+
+/// The incident of the cause of a fault, or a new one.
+async fn incident_of(
+    txn: &DatabaseTransaction,
+    fault: &Fault,
+    (since, at): (OffsetDateTime, OffsetDateTime),
+    fold: &ChooseIncident<'_>,
+) -> Result<IncidentId, StoreError> {
+    let open = open_with_faults(txn, since).await?;
+    if let Some(incident) = fold(fault, &open) {
+        return Ok(incident);
+    }
+    let incident = open_incident(txn, at, None, None).await?;
+    let body = serde_json::json!({});
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "opened", body }).await?;
+    Ok(incident)
+}
+
+/// Enters a raised alarm into the incident of its cause, or opens one.
+pub(crate) async fn place_alarm(
+    txn: &DatabaseTransaction,
+    id: AlarmId,
+    raised: &Alarm,
+    fold: &ChooseIncident<'_>,
+) -> Result<(), StoreError> {
+    let (since, at) = (offset(raised.since), offset(raised.raised_at));
+    let fault = Fault::Alarm(raised.clone());
+    let incident = incident_of(txn, &fault, (since, at), fold).await?;
+    let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
+    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
+    let body = serde_json::json!({ "alarm": id });
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-raised", body }).await
+}
+
+/// Enters an event that is a fault into the incident of its cause, or opens one.
+pub(crate) async fn place_event(
+    txn: &DatabaseTransaction,
+    id: EventId,
+    began: &Event,
+    fold: &ChooseIncident<'_>,
+) -> Result<(), StoreError> {
+    let (since, at) = (offset(began.since), offset(began.raised_at));
+    let fault = Fault::Event(began.clone());
+    let incident = incident_of(txn, &fault, (since, at), fold).await?;
+    let update = "UPDATE event SET incident_id = $2 WHERE id = $1";
+    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
+    let body = serde_json::json!({ "event": id });
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-began", body }).await
+}
+
+/// Enters that an event is over.
+pub(crate) async fn note_ended(
+    txn: &DatabaseTransaction,
+    id: Uuid,
+    incident: Option<Uuid>,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
+    let body = serde_json::json!({ "event": id });
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-ended", body }).await
+}
+
+/// Enters a diagnosis started for an incident.
+pub(crate) async fn record_diagnosis(
+    txn: &DatabaseTransaction,
+    id: DiagnosisId,
+    incident: IncidentId,
+    user: &str,
+) -> Result<(), StoreError> {
+    let (at, body) = (OffsetDateTime::now_utc(), serde_json::json!({ "diagnosis": id }));
+    enter(txn, Entry { incident, at, user, kind: "diagnosis-started", body }).await
+}
+
+/// Enters that an alarm has cleared.
+pub(crate) async fn note_cleared(
+    txn: &DatabaseTransaction,
+    id: Uuid,
+    incident: Option<Uuid>,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
+    let body = serde_json::json!({ "alarm": id });
+    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-cleared", body }).await
+}
