@@ -245,28 +245,18 @@ mod tests {
     }
 
     fn planned() -> Plan {
-        let task = |number, address: [u8; 4], method| Task {
-            path: PathId::from_uuid(Uuid::from_u128(number)),
+        let to = |number, address: [u8; 4], method| Task {
             address: address.into(),
             method,
-            port: None,
-            dscp: 0,
-            size_bytes: 64,
-            interval_ms: 10_000,
-            probes_per_hop: 3,
-            timeout_ms: 1_000,
-            last_hop: 30,
-            full_every: 1,
-            name: None,
-            denser: None,
+            ..task(number, None)
         };
         let ticket = crate::ticket::tests::ticket();
         Plan {
             tickets: vec![ticket],
             tasks: vec![
-                task(1, [198, 18, 128, 10], Method::IcmpEcho),
-                task(2, [192, 0, 2, 1], Method::IcmpEcho),
-                task(3, [198, 18, 128, 10], Method::Udp),
+                to(1, [198, 18, 128, 10], Method::IcmpEcho),
+                to(2, [192, 0, 2, 1], Method::IcmpEcho),
+                to(3, [198, 18, 128, 10], Method::Udp),
             ],
             pacing: Pacing::default(),
             enumerate_every_s: 0,

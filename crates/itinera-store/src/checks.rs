@@ -228,21 +228,21 @@ fn host_facts(row: &QueryResult) -> Result<HostFactsAt, StoreError> {
 }
 
 /// What of a commit is no round of a path, by commit.
-pub(crate) type Besides = BTreeMap<i64, (Vec<CheckedAt>, Vec<HostFactsAt>)>;
+pub(crate) type ByCommit = BTreeMap<i64, (Vec<CheckedAt>, Vec<HostFactsAt>)>;
 
 /// Checks' results and host facts of the commits from one to another.
-pub(crate) async fn besides(
+pub(crate) async fn checks_and_host_facts(
     db: &DatabaseConnection,
     (after, upto): (i64, i64),
     (low, high): (OffsetDateTime, OffsetDateTime),
-) -> Result<Besides, StoreError> {
-    let mut besides = Besides::new();
+) -> Result<ByCommit, StoreError> {
+    let mut by_commit = ByCommit::new();
     let values: [Value; 4] = [after.into(), upto.into(), low.into(), high.into()];
     let select = "SELECT commit_no, body, received_at FROM check_round \
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no, check_no, number";
     for row in db.query_all_raw(sql(select, values.clone())).await? {
-        let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
+        let entry = by_commit.entry(row.try_get("", "commit_no")?).or_default();
         entry.0.push(checked(&row)?);
     }
     let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM host_facts_round r \
@@ -250,10 +250,10 @@ pub(crate) async fn besides(
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no";
     for row in db.query_all_raw(sql(select, values)).await? {
-        let entry = besides.entry(row.try_get("", "commit_no")?).or_default();
+        let entry = by_commit.entry(row.try_get("", "commit_no")?).or_default();
         entry.1.push(host_facts(&row)?);
     }
-    Ok(besides)
+    Ok(by_commit)
 }
 
 /// Writes results of the agent's own checks, and its host facts; gives how many these are.

@@ -145,11 +145,12 @@ impl Store {
             by_commit.entry(row.try_get("", "commit_no")?).or_default().push(row);
         }
         let span = (low, high);
-        let mut besides = checks::besides(&self.judge, (cursor, last.commit_no), span).await?;
+        let mut checks_by_commit =
+            checks::checks_and_host_facts(&self.judge, (cursor, last.commit_no), span).await?;
         let mut carried = throughput::ended(&self.judge, (cursor, last.commit_no)).await?;
         for entry in &mut entries {
             entry.throughput = carried.remove(&entry.commit_no).unwrap_or_default();
-            if let Some((checks, host_facts)) = besides.remove(&entry.commit_no) {
+            if let Some((checks, host_facts)) = checks_by_commit.remove(&entry.commit_no) {
                 (entry.checks, entry.host_facts) = (checks, host_facts);
             }
             let rows = by_commit.remove(&entry.commit_no).unwrap_or_default();

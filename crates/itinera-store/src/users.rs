@@ -376,8 +376,8 @@ impl Store {
         let rows = query.all(&self.db).await?;
         rows.into_iter()
             .map(|row| {
-                let whose = users.iter().find(|user| user.id.as_uuid() == row.user_id);
-                let name = whose.map(|user| user.name.clone()).unwrap_or_default();
+                let owner = users.iter().find(|user| user.id.as_uuid() == row.user_id);
+                let name = owner.map(|user| user.name.clone()).unwrap_or_default();
                 token_record(row, name)
             })
             .collect()

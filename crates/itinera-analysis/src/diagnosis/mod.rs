@@ -113,7 +113,7 @@ fn part(steps: &[Step], seen: &Evidence<'_>) -> Part {
         | StepKind::ProviderEdge
         | StepKind::Boundary
         | StepKind::ReturnRoute => Part::Network,
-        // Full-sized packets are lost on the way, whoever it is that hangs.
+        // Full-sized packets are lost on the path, whichever side waits.
         StepKind::Application if seen.loses_large() => Part::Network,
         StepKind::TargetEcho | StepKind::TargetConnect | StepKind::Tls | StepKind::Application => {
             Part::Service

@@ -60,7 +60,7 @@ impl CounterGrowth {
     fn between(before: &Interface, after: &Interface, us: i64) -> Option<Self> {
         let (then, now) = (before.counters, after.counters);
         Some(Self {
-            // A counter that went back was made anew: nothing is known of this while.
+            // A counter that decreased was reset: this interval has no value.
             damaged: now.rx_errors.checked_sub(then.rx_errors)?,
             good: now.rx_packets.checked_sub(then.rx_packets)?,
             octets: [
