@@ -7,19 +7,11 @@ use std::path::{Path, PathBuf};
 use syn::visit::{self, Visit};
 use syn::{Attribute, Item, ItemMod, ItemUse, UseTree};
 
-/// Cycles that are still there, by crate. None may be added, and a resolved one leaves this list.
-const LEFT: [(&str, &[&str]); 2] = [
-    // A batch carries reports of diagnoses, and a diagnosis carries the batch of its sweep.
-    ("itinera-model", &["batch", "diagnosis"]),
-    // Routing needs the nodes of the world, which keeps the tables that routing makes.
-    ("itinera-simnet", &["routing", "world"]),
-];
-
 /// A module by the parts of its name below the crate's root.
 type Module = Vec<String>;
 type Edges = BTreeMap<Module, BTreeSet<Module>>;
 
-/// Refuses cycles that [`LEFT`] does not list, and entries of that list that are resolved.
+/// Refuses every cycle.
 pub(crate) fn cycles(files: &[(PathBuf, String)]) -> Result<()> {
     let mut crates: BTreeMap<String, BTreeMap<Module, &str>> = BTreeMap::new();
     for (path, text) in files {
@@ -32,16 +24,10 @@ pub(crate) fn cycles(files: &[(PathBuf, String)]) -> Result<()> {
         let edges = edges(modules).with_context(|| of.clone())?;
         found.extend(groups(&edges).into_iter().map(|group| format!("{of}: {group}")));
     }
-    let left: BTreeSet<_> =
-        LEFT.iter().map(|(of, group)| format!("{of}: {}", group.join(", "))).collect();
     say(&format!("import cycles: {}", found.len()));
-    let new: Vec<_> = found.difference(&left).map(String::as_str).collect();
-    if !new.is_empty() {
-        bail!("modules that import each other: {}", new.join("; "));
-    }
-    let resolved: Vec<_> = left.difference(&found).map(String::as_str).collect();
-    if !resolved.is_empty() {
-        bail!("resolved, but still listed in xtask/src/cycles.rs: {}", resolved.join("; "));
+    if !found.is_empty() {
+        let all: Vec<_> = found.into_iter().collect();
+        bail!("modules that import each other: {}", all.join("; "));
     }
     Ok(())
 }

@@ -7,14 +7,13 @@ use crate::simulated;
 use crate::survey::{SurveyPlan, SurveyProgress, SurveyRound, survey};
 use ipnet::IpNet;
 use itinera_check::{Asker, Destination, Net, Patience, Roots, resolve};
-use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskName, CheckResult, Outcome, Step, Why};
 use itinera_model::diagnosis::{AskResult, FromSource, Observations, StepKind};
 use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::HostFacts;
-use itinera_model::id::{AgentId, BootId};
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::Pacing;
+use itinera_model::round_set::RoundSet;
 use itinera_model::unit::{HopLimit, Micros, WallTime};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
@@ -401,16 +400,12 @@ async fn sweep(
     name: Option<String>,
     address: Option<IpAddr>,
     news: &mpsc::Sender<DiagnosisProgress>,
-) -> Result<Option<Batch>, String> {
+) -> Result<Option<RoundSet>, String> {
     let Some(address) = address else { return Ok(None) };
     let rounds = rounds_of(place, &plan_of(name, address, LAST_HOP, ROUNDS), Some(news)).await?;
-    let Some(boot) = rounds.first().map(|first| first.round.clocks.boot) else {
-        return Ok(None);
-    };
-    let mut batch =
-        Batch::new(AgentId::from_uuid(Uuid::nil()), BootId::from_uuid(boot.as_uuid()), 0);
+    let mut sweep = RoundSet::default();
     for SurveyRound { round, flow, resolution, route, reading } in rounds {
-        batch.add(round, &flow, &resolution, &route, &reading);
+        sweep.add(round, &flow, &resolution, &route, &reading);
     }
-    Ok(Some(batch))
+    Ok((!sweep.rounds.is_empty()).then_some(sweep))
 }

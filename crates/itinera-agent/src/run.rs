@@ -377,7 +377,7 @@ async fn gather(
             match found {
                 Measurement::Sweep(measured) => {
                     let Measured { round, flow, resolution, route, reading } = *measured;
-                    batch.add(round, &flow, &resolution, &route, &reading);
+                    batch.paths.add(round, &flow, &resolution, &route, &reading);
                 }
                 Measurement::TwoWay(round) => batch.two_way.push(*round),
                 Measurement::Check(round) => batch.checks.push(*round),

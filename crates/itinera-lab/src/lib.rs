@@ -350,7 +350,7 @@ fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Ba
     for lab in rounds {
         let mut round = lab.round.clone();
         round.path = names.paths.get(&round.path).copied().unwrap_or(round.path);
-        batch.add(round, &lab.flow, &lab.resolution, &lab.route, &lab.reading);
+        batch.paths.add(round, &lab.flow, &lab.resolution, &lab.route, &lab.reading);
     }
     batch
 }

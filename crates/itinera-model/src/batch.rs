@@ -4,20 +4,18 @@ use crate::check::CheckRound;
 use crate::codec::DecodeError;
 use crate::diagnosis::DiagnosisReport;
 use crate::host_facts::HostFactsRound;
-use crate::id::{AgentId, BootId, CheckId, ContentId, PairId, PathId};
+use crate::id::{AgentId, BootId, CheckId, PairId, PathId};
 use crate::reading::Reading;
 use crate::round::Round;
+use crate::round_set::RoundSet;
 use crate::route::{Flow, Resolution, Route};
 use crate::throughput::ThroughputRound;
 use crate::two_way::TwoWayRound;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
-
-const MAX_HOPS: usize = 64;
-const MAX_PROBES: usize = 16;
 
 /// Rounds of one agent. (agent, boot, seq) names it for ever: a second copy is the same batch.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "FlatBatch")]
 pub struct Batch {
     /// Who measured.
     pub agent: AgentId,
@@ -28,34 +26,69 @@ pub struct Batch {
     /// Rounds the agent had to drop since its start because its spool was full.
     pub dropped_rounds: u64,
     /// Tasks that the agent does not do: its site does not allow them, or a name says nothing.
-    #[serde(default)]
     pub refused: Vec<RefusedTask>,
-    /// Flows referred to.
-    pub flows: Vec<Flow>,
-    /// Resolutions referred to.
-    pub resolutions: Vec<Resolution>,
-    /// Routes referred to.
-    pub routes: Vec<Route>,
-    /// Readings referred to.
-    #[serde(default)]
-    pub readings: Vec<Reading>,
-    /// The rounds.
-    pub rounds: Vec<Round>,
+    /// Rounds of paths, with what they refer to.
+    #[serde(flatten)]
+    pub paths: RoundSet,
     /// Rounds of both ways between agents.
-    #[serde(default)]
     pub two_way: Vec<TwoWayRound>,
     /// What services answered.
-    #[serde(default)]
     pub checks: Vec<CheckRound>,
     /// What the agent found around it.
-    #[serde(default, rename = "surroundings")]
+    #[serde(rename = "surroundings")]
     pub host_facts: Vec<HostFactsRound>,
     /// Progress of diagnoses.
-    #[serde(default, rename = "outward")]
+    #[serde(rename = "outward")]
     pub diagnoses: Vec<DiagnosisReport>,
     /// How much got through.
-    #[serde(default)]
     pub throughput: Vec<ThroughputRound>,
+}
+
+/// A batch as it is encoded, with the fields of its [`RoundSet`] beside the others. Flattening
+/// while decoding would keep a second copy of every round.
+#[derive(Deserialize)]
+struct FlatBatch {
+    agent: AgentId,
+    boot: BootId,
+    seq: u64,
+    dropped_rounds: u64,
+    #[serde(default)]
+    refused: Vec<RefusedTask>,
+    flows: Vec<Flow>,
+    resolutions: Vec<Resolution>,
+    routes: Vec<Route>,
+    #[serde(default)]
+    readings: Vec<Reading>,
+    rounds: Vec<Round>,
+    #[serde(default)]
+    two_way: Vec<TwoWayRound>,
+    #[serde(default)]
+    checks: Vec<CheckRound>,
+    #[serde(default, rename = "surroundings")]
+    host_facts: Vec<HostFactsRound>,
+    #[serde(default, rename = "outward")]
+    diagnoses: Vec<DiagnosisReport>,
+    #[serde(default)]
+    throughput: Vec<ThroughputRound>,
+}
+
+impl From<FlatBatch> for Batch {
+    fn from(flat: FlatBatch) -> Self {
+        let FlatBatch { flows, resolutions, routes, readings, rounds, .. } = flat;
+        Self {
+            agent: flat.agent,
+            boot: flat.boot,
+            seq: flat.seq,
+            dropped_rounds: flat.dropped_rounds,
+            refused: flat.refused,
+            paths: RoundSet { flows, resolutions, routes, readings, rounds },
+            two_way: flat.two_way,
+            checks: flat.checks,
+            host_facts: flat.host_facts,
+            diagnoses: flat.diagnoses,
+            throughput: flat.throughput,
+        }
+    }
 }
 
 /// A task that an agent does not do.
@@ -101,18 +134,14 @@ const MAX_DIAGNOSES: usize = 1_000;
 
 impl Batch {
     /// A batch without rounds, from an agent that has dropped none.
-    pub const fn new(agent: AgentId, boot: BootId, seq: u64) -> Self {
+    pub fn new(agent: AgentId, boot: BootId, seq: u64) -> Self {
         Self {
             agent,
             boot,
             seq,
             dropped_rounds: 0,
             refused: Vec::new(),
-            flows: Vec::new(),
-            resolutions: Vec::new(),
-            routes: Vec::new(),
-            readings: Vec::new(),
-            rounds: Vec::new(),
+            paths: RoundSet::default(),
             two_way: Vec::new(),
             checks: Vec::new(),
             host_facts: Vec::new(),
@@ -121,33 +150,9 @@ impl Batch {
         }
     }
 
-    /// Adds a round with what it refers to, each thing once.
-    pub fn add(
-        &mut self,
-        round: Round,
-        flow: &Flow,
-        resolution: &Resolution,
-        route: &Route,
-        reading: &Reading,
-    ) {
-        if !self.flows.contains(flow) {
-            self.flows.push(flow.clone());
-        }
-        if !self.resolutions.contains(resolution) {
-            self.resolutions.push(resolution.clone());
-        }
-        if !self.routes.contains(route) {
-            self.routes.push(route.clone());
-        }
-        if round.reading.is_some() && !self.readings.contains(reading) {
-            self.readings.push(reading.clone());
-        }
-        self.rounds.push(round);
-    }
-
     /// Rounds of every kind.
     pub const fn len(&self) -> usize {
-        self.rounds.len() + self.two_way.len() + self.checks.len() + self.host_facts.len()
+        self.paths.rounds.len() + self.two_way.len() + self.checks.len() + self.host_facts.len()
     }
 
     /// True without any round.
@@ -161,25 +166,15 @@ impl Batch {
     /// [`DecodeError::Round`] naming the first round that refers to something the batch does
     /// not hold, or with contradictory counts; [`DecodeError::TwoWay`] likewise.
     pub fn check(&self) -> Result<(), DecodeError> {
-        let flows: BTreeSet<ContentId> = self.flows.iter().map(Flow::id).collect();
-        let resolutions: BTreeSet<_> = self.resolutions.iter().map(Resolution::id).collect();
-        let routes: BTreeSet<ContentId> = self.routes.iter().map(Route::id).collect();
-        let readings: BTreeSet<ContentId> = self.readings.iter().map(Reading::id).collect();
         let refuse = |text: &str| {
             Err(DecodeError::Cbor(ciborium::de::Error::Semantic(None, text.to_owned())))
         };
         if self.len() > MAX_ROUNDS || self.throughput.len() > MAX_ROUNDS {
             return refuse("more than 10,000 rounds");
         }
-        if self.routes.iter().any(|route| route.hops.len() > MAX_HOPS) {
-            return refuse("a route of more than 64 hops");
-        }
         let long = |refused: &RefusedTask| refused.reason.len() > MAX_REASON;
         if self.refused.len() > MAX_REFUSED || self.refused.iter().any(long) {
             return refuse("more than 10,000 refused tasks, or a reason of more than 200 bytes");
-        }
-        if self.readings.iter().any(|reading| !reading.is_bounded()) {
-            return refuse("a reading of more than 64 hops, 16 labels or 64 bytes of a name");
         }
         for round in &self.two_way {
             let refuse = |reason| {
@@ -208,36 +203,11 @@ impl Batch {
         {
             return refuse("diagnoses that are longer than any agent makes them");
         }
-        self.rounds.iter().try_for_each(|round| {
-            let refuse =
-                |reason| Err(DecodeError::Round { path: round.path, number: round.number, reason });
-            if round.clocks.boot != self.boot {
-                return refuse("belongs to another boot than its batch");
-            }
-            if !flows.contains(&round.flow) {
-                return refuse("refers to a flow that is not in the batch");
-            }
-            if !resolutions.contains(&round.resolution) {
-                return refuse("refers to a resolution that is not in the batch");
-            }
-            if !routes.contains(&round.route) {
-                return refuse("refers to a route that is not in the batch");
-            }
-            if round.reading.is_some_and(|reading| !readings.contains(&reading)) {
-                return refuse("refers to a reading that is not in the batch");
-            }
-            if round.hops.len() > MAX_HOPS {
-                return refuse("has more than 64 hops");
-            }
-            if round.hops.iter().any(|hop| {
-                hop.rtt.len() != hop.answered.count_ones() as usize
-                    || usize::from(hop.sent) > MAX_PROBES
-                    || hop.answers() > hop.sent
-            }) {
-                return refuse("has counts that contradict each other");
-            }
-            Ok(())
-        })
+        if let Some(round) = self.paths.rounds.iter().find(|it| it.clocks.boot != self.boot) {
+            let reason = "belongs to another boot than its batch";
+            return Err(DecodeError::Round { path: round.path, number: round.number, reason });
+        }
+        self.paths.check()
     }
 }
 
@@ -295,7 +265,7 @@ mod tests {
             hops: vec![hop],
         };
         let mut batch = Batch::new(AgentId::from_uuid(Uuid::from_u128(1)), boot, 0);
-        batch.add(round, &flow, &resolution, &route, &reading);
+        batch.paths.add(round, &flow, &resolution, &route, &reading);
         batch.checks.push(CheckRound {
             check: CheckId::from_uuid(Uuid::from_u128(5)),
             number: 0,
@@ -360,13 +330,25 @@ mod tests {
     }
 
     #[test]
+    fn the_encoding_has_the_fields_of_the_round_set_beside_the_others() {
+        let fields: ciborium::Value = decode(&encode(&sample())).unwrap();
+        let fields = fields.into_map().unwrap();
+        let mut names: Vec<_> =
+            fields.into_iter().map(|(name, _)| name.into_text().unwrap()).collect();
+        names.sort();
+        let expected = "agent boot checks dropped_rounds flows outward readings refused resolutions \
+                        rounds routes seq surroundings throughput two_way";
+        assert_eq!(names.join(" "), expected);
+    }
+
+    #[test]
     fn a_round_that_refers_outside_its_batch_is_named() {
         let mut batch = sample();
-        batch.routes.clear();
+        batch.paths.routes.clear();
         let text = batch.check().unwrap_err().to_string();
         assert!(text.contains("round 4") && text.contains("route"), "{text}");
         let mut batch = sample();
-        batch.readings.clear();
+        batch.paths.readings.clear();
         let text = batch.check().unwrap_err().to_string();
         assert!(text.contains("round 4") && text.contains("reading"), "{text}");
     }
@@ -374,7 +356,7 @@ mod tests {
     #[test]
     fn counts_that_contradict_are_refused() {
         let mut batch = sample();
-        batch.rounds[0].hops[0].answered = 3;
+        batch.paths.rounds[0].hops[0].answered = 3;
         assert!(batch.check().is_err());
     }
 

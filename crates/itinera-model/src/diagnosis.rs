@@ -1,11 +1,11 @@
 //! The diagnosis: observations between a machine's own stack and a service.
 
-use crate::batch::Batch;
 use crate::check::{Ask, CheckResult, Resolved};
 use crate::diagnosis_message::{Advice, StepMessage};
 use crate::host_facts::{Echoes, HostFacts};
 use crate::id::DiagnosisId;
 use crate::path::Family;
+use crate::round_set::RoundSet;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -97,7 +97,7 @@ pub struct Observations {
     /// What they say of the target's name; absent where it was given by address.
     pub names: Option<CheckResult>,
     /// The hops.
-    pub sweep: Option<Batch>,
+    pub sweep: Option<RoundSet>,
     /// Why hops could not be looked at.
     pub not_swept: Option<String>,
     /// Connection, TLS and application, as far as wanted.

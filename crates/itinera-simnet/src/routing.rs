@@ -3,7 +3,6 @@
 
 use crate::life::{Draws, purpose};
 use crate::scenario::{Exits, Scenario};
-use crate::world::World;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
@@ -13,7 +12,27 @@ pub(crate) type Next = Vec<Vec<Vec<usize>>>;
 /// Share of destinations for which an owner prefers an upstream by its own policy.
 const OWN_POLICY: f64 = 0.4;
 
-/// What routing knows beside the world's nodes and arcs.
+/// What routing needs of one direction of a link.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Edge {
+    pub(crate) to: usize,
+    /// Its length for routing.
+    pub(crate) metric: u64,
+}
+
+/// What routing needs of a node, for one version of IP.
+#[derive(Debug, Clone)]
+pub(crate) struct GraphNode {
+    /// It speaks this version.
+    pub(crate) speaks: bool,
+    /// It forwards packets; sites and targets do not.
+    pub(crate) forwards: bool,
+    pub(crate) owner: Option<usize>,
+    /// Its outgoing links.
+    pub(crate) edges: Vec<Edge>,
+}
+
+/// Owners, their contracts, and how an owner chooses its exit.
 #[derive(Debug, Clone)]
 pub(crate) struct Routing {
     exits: Exits,
@@ -44,15 +63,16 @@ impl Routing {
         Self { exits: scenario.exits, upstreams, peers }
     }
 
-    /// The arcs to go on by, for one version of IP: nodes that are not `there` do not speak it.
-    pub(crate) fn next(&self, world: &World, there: &[bool]) -> Next {
-        let count = world.nodes.len();
+    /// The next arcs of each node to each destination, as indices of the node's edges. `seed`
+    /// draws the policies of owners.
+    pub(crate) fn next(&self, graph: &[GraphNode], seed: u64) -> Next {
+        let count = graph.len();
         let mut next = vec![vec![Vec::new(); count]; count];
-        let routes = Routes::new(world, there);
-        for end in (0..count).filter(|end| there[*end]) {
+        let routes = Routes::new(graph);
+        for end in (0..count).filter(|end| graph[*end].speaks) {
             let by_node = match self.exits {
                 Exits::Least => routes.least(end),
-                Exits::Nearest => routes.nearest_exits(self, end),
+                Exits::Nearest => routes.nearest_exits(self, seed, end),
             };
             for (node, arcs) in by_node.into_iter().enumerate().filter(|(node, _)| *node != end) {
                 next[node][end] = arcs;
@@ -119,37 +139,35 @@ impl Routing {
     }
 }
 
-/// The arcs of a world, backwards.
+/// A graph with its edges backwards.
 struct Routes<'a> {
-    world: &'a World,
-    there: &'a [bool],
-    /// By node: who has an arc to it, and of what metric.
+    graph: &'a [GraphNode],
+    /// By node: the nodes with an edge to it, and its metric.
     into: Vec<Vec<(usize, u64)>>,
     /// By node: the owner that routes it; hosts follow their router.
     domains: Vec<Option<usize>>,
 }
 
 impl<'a> Routes<'a> {
-    fn new(world: &'a World, there: &'a [bool]) -> Self {
-        let mut into = vec![Vec::new(); world.nodes.len()];
-        for (from, arcs) in world.arcs.iter().enumerate() {
-            for arc in arcs {
-                into[arc.to].push((from, arc.metric));
+    fn new(graph: &'a [GraphNode]) -> Self {
+        let mut into = vec![Vec::new(); graph.len()];
+        for (from, node) in graph.iter().enumerate() {
+            for edge in &node.edges {
+                into[edge.to].push((from, edge.metric));
             }
         }
-        let domain = |node: usize| {
-            let own = world.nodes[node].owner;
-            let gateway = || world.arcs[node].iter().find_map(|arc| world.nodes[arc.to].owner);
-            own.or_else(|| if world.nodes[node].passes { None } else { gateway() })
+        let domain = |node: &GraphNode| {
+            let gateway = || node.edges.iter().find_map(|edge| graph[edge.to].owner);
+            node.owner.or_else(|| if node.forwards { None } else { gateway() })
         };
-        let domains = (0..world.nodes.len()).map(domain).collect();
-        Self { world, there, into, domains }
+        let domains = graph.iter().map(domain).collect();
+        Self { graph, into, domains }
     }
 
     /// Whether a packet to `end` may enter a node: sites and targets are ends, nothing passes
     /// through them.
     fn carries(&self, node: usize, end: usize) -> bool {
-        node == end || self.world.nodes[node].passes
+        node == end || self.graph[node].forwards
     }
 
     /// The least metric from each node to the nearest of some, over nodes that `may` be entered.
@@ -161,7 +179,7 @@ impl<'a> Routes<'a> {
         may: impl Fn(usize) -> bool,
         starts: impl Fn(usize) -> bool,
     ) -> Vec<u64> {
-        let mut distance = vec![u64::MAX; self.world.nodes.len()];
+        let mut distance = vec![u64::MAX; self.graph.len()];
         let mut open: BinaryHeap<Reverse<(u64, usize)>> = BinaryHeap::new();
         for end in ends {
             distance[end] = 0;
@@ -173,7 +191,7 @@ impl<'a> Routes<'a> {
             }
             for (from, metric) in &self.into[node] {
                 let over = so_far.saturating_add(*metric);
-                if self.there[*from] && starts(*from) && over < distance[*from] {
+                if self.graph[*from].speaks && starts(*from) && over < distance[*from] {
                     distance[*from] = over;
                     open.push(Reverse((over, *from)));
                 }
@@ -190,12 +208,11 @@ impl<'a> Routes<'a> {
     ) -> impl Fn(usize) -> Vec<usize> {
         move |node| {
             let own = distance[node];
-            let arcs = self.world.arcs[node]
-                .iter()
-                .enumerate()
-                .filter(|(_, arc)| may(arc.to) && own != u64::MAX && distance[arc.to] != u64::MAX);
-            let least = arcs.filter(|(_, arc)| {
-                own == distance[arc.to].saturating_add(arc.metric) && self.there[arc.to]
+            let arcs = self.graph[node].edges.iter().enumerate().filter(|(_, edge)| {
+                may(edge.to) && own != u64::MAX && distance[edge.to] != u64::MAX
+            });
+            let least = arcs.filter(|(_, edge)| {
+                own == distance[edge.to].saturating_add(edge.metric) && self.graph[edge.to].speaks
             });
             least.map(|(index, _)| index).collect()
         }
@@ -206,39 +223,39 @@ impl<'a> Routes<'a> {
             self.distances(std::iter::once(end), |node| self.carries(node, end), |_| true);
         let arcs = self.on_the_way(&distance, |to| self.carries(to, end));
         (0..distance.len())
-            .map(|node| if self.there[node] { arcs(node) } else { Vec::new() })
+            .map(|node| if self.graph[node].speaks { arcs(node) } else { Vec::new() })
             .collect()
     }
 
     /// Within the end's owner the shortest way; elsewhere the shortest way to the nearest node
     /// that has a link to one of the owners chosen.
-    fn nearest_exits(&self, routing: &Routing, end: usize) -> Vec<Vec<usize>> {
-        let count = self.world.nodes.len();
+    fn nearest_exits(&self, routing: &Routing, seed: u64, end: usize) -> Vec<Vec<usize>> {
+        let count = self.graph.len();
         let mut next = vec![Vec::new(); count];
         let Some(home) = self.domains[end] else {
             return next;
         };
-        let choices = routing.choices(self.world.seed, home);
+        let choices = routing.choices(seed, home);
         for (owner, chosen) in choices.iter().enumerate() {
             let inside = |node: usize| self.domains[node] == Some(owner);
             let leaving = |node: usize| -> Vec<usize> {
-                let arcs = self.world.arcs[node].iter().enumerate();
-                let over = arcs.filter(|(_, arc)| {
-                    let there = self.there[arc.to] && self.world.nodes[arc.to].passes;
-                    there && self.domains[arc.to].is_some_and(|domain| chosen.contains(&domain))
+                let arcs = self.graph[node].edges.iter().enumerate();
+                let over = arcs.filter(|(_, edge)| {
+                    let open = self.graph[edge.to].speaks && self.graph[edge.to].forwards;
+                    open && self.domains[edge.to].is_some_and(|domain| chosen.contains(&domain))
                 });
                 over.map(|(index, _)| index).collect()
             };
             let exits: Vec<usize> = if owner == home {
                 vec![end]
             } else {
-                let routers = (0..count).filter(|node| self.world.nodes[*node].passes);
+                let routers = (0..count).filter(|node| self.graph[*node].forwards);
                 routers.filter(|node| inside(*node) && !leaving(*node).is_empty()).collect()
             };
             let may = |node: usize| inside(node) && self.carries(node, end);
             let distance = self.distances(exits.iter().copied(), may, inside);
             let arcs = self.on_the_way(&distance, may);
-            for node in (0..count).filter(|node| inside(*node) && self.there[*node]) {
+            for node in (0..count).filter(|node| inside(*node) && self.graph[*node].speaks) {
                 let is_exit = owner != home && exits.contains(&node);
                 // At an exit one of several links is taken, the same for all of a destination.
                 next[node] =

@@ -3,7 +3,7 @@
 use crate::flow::FlowKey;
 use crate::life::{self, Daily, Draws, Spells, purpose};
 use crate::noise::Noise;
-use crate::routing::{Next, Routing};
+use crate::routing::{Edge, GraphNode, Next, Routing};
 use crate::scenario::{
     AnswersBy, Balance, Burst, FaultEntry, HostEntry, HostFactsEntry, LinkEntry, Protocol,
     RouterEntry, Scenario, Slow, addresses_of,
@@ -273,15 +273,22 @@ impl World {
         world
     }
 
-    /// The arcs to go on by, for one version of IP. Nodes without an address of the version are
-    /// not there for it.
+    /// The next arcs for one version of IP. Nodes without an address of the version do not speak
+    /// it.
     fn next_for(&self, routing: &Routing, six: bool) -> Next {
         let speaks = |node: &Node| {
             node.addresses.iter().any(|address| address.is_ipv6() == six)
                 || (!six && node.translates_to.is_some())
         };
-        let there: Vec<bool> = self.nodes.iter().map(speaks).collect();
-        routing.next(self, &there)
+        let edge = |arc: &Arc| Edge { to: arc.to, metric: arc.metric };
+        let graph_node = |(node, arcs): (&Node, &Vec<Arc>)| GraphNode {
+            speaks: speaks(node),
+            forwards: node.passes,
+            owner: node.owner,
+            edges: arcs.iter().map(edge).collect(),
+        };
+        let graph: Vec<GraphNode> = self.nodes.iter().zip(&self.arcs).map(graph_node).collect();
+        routing.next(&graph, self.seed)
     }
 
     /// Routing as it is at a time.

@@ -155,7 +155,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
             lateness: None,
             hops,
         };
-        batch.add(round, &flow, &resolution, &route, &reading);
+        batch.paths.add(round, &flow, &resolution, &route, &reading);
     }
     batch
 }
@@ -163,7 +163,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
 /// The same columns by COPY in text form (PostgreSQL manual, COPY), one commit per batch.
 async fn copy(raw: &mut PgConnection, batch: &Batch) {
     let mut text = String::new();
-    for round in &batch.rounds {
+    for round in &batch.paths.rounds {
         let hops: String =
             packed::pack(&round.hops).iter().fold(String::new(), |mut hex, octet| {
                 let _infallible = write!(hex, "{octet:02x}");

@@ -107,7 +107,7 @@ impl Store {
         let contents = Contents::intern(&self.ingest, batch).await?;
         let paths = path_numbers(&self.ingest, agent).await?;
         let known: Vec<_> =
-            batch.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
+            batch.paths.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
         let mut columns = Columns::default();
         for round in &known {
             columns.push(round, paths[&round.path], &contents)?;
@@ -210,7 +210,7 @@ async fn note_agent(
     received_at: OffsetDateTime,
 ) -> Result<(), StoreError> {
     let of_pairs = batch.two_way.iter().map(|round| round.clocks);
-    let all = batch.rounds.iter().map(|round| round.clocks).chain(of_pairs);
+    let all = batch.paths.rounds.iter().map(|round| round.clocks).chain(of_pairs);
     let clocks = all.max_by_key(|clocks| clocks.tick);
     // Batches come newest first after an outage: an older one must not take the count back.
     let update = "UPDATE agent SET last_batch_at = $2, \
@@ -243,11 +243,16 @@ struct Contents {
 impl Contents {
     async fn intern(db: &DatabaseConnection, batch: &Batch) -> Result<Self, StoreError> {
         Ok(Self {
-            flows: intern(db, "flow", batch.flows.iter().map(|f| (f.id(), f))).await?,
-            resolutions: intern(db, "resolution", batch.resolutions.iter().map(|r| (r.id(), r)))
+            flows: intern(db, "flow", batch.paths.flows.iter().map(|f| (f.id(), f))).await?,
+            resolutions: intern(
+                db,
+                "resolution",
+                batch.paths.resolutions.iter().map(|r| (r.id(), r)),
+            )
+            .await?,
+            routes: intern(db, "route", batch.paths.routes.iter().map(|r| (r.id(), r))).await?,
+            readings: intern(db, "reading", batch.paths.readings.iter().map(|r| (r.id(), r)))
                 .await?,
-            routes: intern(db, "route", batch.routes.iter().map(|r| (r.id(), r))).await?,
-            readings: intern(db, "reading", batch.readings.iter().map(|r| (r.id(), r))).await?,
         })
     }
 }

@@ -149,7 +149,7 @@ fn batch(agent: itinera_model::id::AgentId, boot: BootId, tasks: &[Task], seq: u
             lateness: Some(Lateness::default()),
             hops: (1..=HOPS).map(counts).collect(),
         };
-        batch.add(round, &flow, &resolution, &route, &reading);
+        batch.paths.add(round, &flow, &resolution, &route, &reading);
     }
     batch
 }

@@ -12,11 +12,11 @@ use std::collections::BTreeMap;
 
 /// What the sweep says, by the very judgement of paths.
 pub(super) fn assess(observed: &Observations) -> Option<Assessment> {
-    let batch = observed.sweep.as_ref()?;
-    let flows: BTreeMap<_, &Flow> = batch.flows.iter().map(|flow| (flow.id(), flow)).collect();
+    let sweep = observed.sweep.as_ref()?;
+    let flows: BTreeMap<_, &Flow> = sweep.flows.iter().map(|flow| (flow.id(), flow)).collect();
     let routes: BTreeMap<_, &Route> =
-        batch.routes.iter().map(|route| (route.id(), route)).collect();
-    let observations = batch.rounds.iter().filter_map(|round| {
+        sweep.routes.iter().map(|route| (route.id(), route)).collect();
+    let observations = sweep.rounds.iter().filter_map(|round| {
         let source = flows.get(&round.flow)?.source;
         Some(Observation::of(round, source, &routes.get(&round.route)?.hops))
     });

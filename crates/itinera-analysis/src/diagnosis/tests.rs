@@ -1,18 +1,18 @@
 //! The part of the first broken step, and that silence alone breaks nothing.
 
 use super::*;
-use itinera_model::batch::Batch;
 use itinera_model::check::{Ask, AskWeb, CheckDetails, CheckResult, Phase, Resolved, Step as Asks};
 use itinera_model::diagnosis::FromSource;
 use itinera_model::diagnosis_message::EchoCounts;
 use itinera_model::finding::{Cause, Finding, HopVerdict, HopView, Place};
 use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::{Counters, HostFacts, Interface, RouteEntry};
-use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::id::{BootId, PathId};
 use itinera_model::message::Message;
 use itinera_model::path::Method;
 use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::round_set::RoundSet;
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use std::net::IpAddr;
@@ -317,8 +317,8 @@ fn the_conclusion_tells_the_state_of_the_route_whatever_else_is_broken() {
 }
 
 /// A dozen rounds over three hops that all answer.
-fn swept_clean() -> Batch {
-    let (agent, boot) = (AgentId::from_uuid(Uuid::nil()), BootId::from_uuid(Uuid::nil()));
+fn swept_clean() -> RoundSet {
+    let boot = BootId::from_uuid(Uuid::nil());
     let (source, address) = (ip("10.3.0.10"), ip("198.18.144.10"));
     let method = Method::IcmpEcho;
     let flow = Flow {
@@ -333,7 +333,7 @@ fn swept_clean() -> Batch {
     let route = Route { hops: HOPS.map(|hop| Some(ip(hop))).to_vec() };
     let hop =
         HopCounts { sent: 1, answered: 1, rtt: vec![Micros::new(900)], ..HopCounts::default() };
-    let mut batch = Batch::new(agent, boot, 0);
+    let mut sweep = RoundSet::default();
     for number in 0..12 {
         let clocks = Clocks {
             boot,
@@ -355,9 +355,9 @@ fn swept_clean() -> Batch {
             lateness: None,
             hops: vec![hop.clone(); 3],
         };
-        batch.add(round, &flow, &resolution, &route, &Reading::default());
+        sweep.add(round, &flow, &resolution, &route, &Reading::default());
     }
-    batch
+    sweep
 }
 
 const HOPS: [&str; 3] = ["10.3.0.1", "198.18.16.1", "198.18.144.10"];

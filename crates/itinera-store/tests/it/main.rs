@@ -146,7 +146,7 @@ fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
             lateness: None,
             hops: vec![hop.clone(), hop.clone()],
         };
-        batch.add(round, &flow, &resolution, &route, &reading);
+        batch.paths.add(round, &flow, &resolution, &route, &reading);
     }
     batch
 }
@@ -209,7 +209,7 @@ async fn a_batch_is_stored_once_in_the_order_of_commits_whatever_its_clock_says(
     let log = store.log_after(0, 10).await.unwrap();
     assert_eq!(log.iter().map(|entry| entry.commit_no).collect::<Vec<_>>(), [1, 2, 3]);
     assert_eq!(log[0].rounds[0].number, 4);
-    assert_eq!(log[0].rounds[0].hops, batch(agent, path, 2, walls[0]).rounds[0].hops);
+    assert_eq!(log[0].rounds[0].hops, batch(agent, path, 2, walls[0]).paths.rounds[0].hops);
     assert_eq!(store.log_after(2, 10).await.unwrap().len(), 1);
     cluster.stop().await.unwrap();
 }
@@ -221,7 +221,7 @@ async fn rounds_of_paths_that_are_not_the_agents_are_refused_and_counted() {
     let agent = join(&store).await;
     let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
     let mut mixed = batch(agent, path, 0, WallTime::default());
-    mixed.rounds[0].path = PathId::from_uuid(Uuid::from_u128(99));
+    mixed.paths.rounds[0].path = PathId::from_uuid(Uuid::from_u128(99));
     let committed = store.commit_batch(agent, &mixed, OffsetDateTime::now_utc()).await.unwrap();
     assert_eq!((committed.stored, committed.refused), (1, 1));
     assert_eq!(store.rounds_of(path).await.unwrap().len(), 1);

@@ -31,12 +31,12 @@ async fn text_with_nul_is_recorded_and_judged() {
         address: None,
         mtu_bytes: None,
     };
-    batch.readings[0].hops[0].interface = Some(interface);
-    let reading = batch.readings[0].id();
-    batch.rounds.iter_mut().for_each(|round| round.reading = Some(reading));
+    batch.paths.readings[0].hops[0].interface = Some(interface);
+    let reading = batch.paths.readings[0].id();
+    batch.paths.rounds.iter_mut().for_each(|round| round.reading = Some(reading));
     batch.refused = vec![RefusedTask::of_path(path, "no\0t".to_owned())];
     let host_facts = HostFacts { host_name: "pi\0er".to_owned(), ..HostFacts::default() };
-    let clocks = batch.rounds[0].clocks;
+    let clocks = batch.paths.rounds[0].clocks;
     batch.host_facts = vec![HostFactsRound { clocks, host_facts, gateway: None }];
     let now = OffsetDateTime::now_utc();
     let committed = store.commit_batch(agent, &batch, now).await.unwrap();

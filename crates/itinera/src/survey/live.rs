@@ -34,7 +34,7 @@ impl Live {
         let mut text = format!(
             "{} bytes, round {}{of}; Ctrl-C ends the survey and prints the results\n",
             record.by_size.last().map_or(0, |(size, _)| *size),
-            record.by_size.last().map_or(0, |(_, batch)| batch.rounds.len()),
+            record.by_size.last().map_or(0, |(_, rounds)| rounds.rounds.len()),
         );
         text += &show::tables(&report, width);
         // What does not fit cannot be taken back line by line.

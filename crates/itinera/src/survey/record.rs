@@ -4,13 +4,13 @@
 
 use crate::exit::{Code, Failure};
 use itinera_agent::{Captured, SurveyRound};
-use itinera_model::batch::Batch;
 use itinera_model::codec::{decode, encode};
 use itinera_model::ensemble::RouteEnsemble;
-use itinera_model::id::{AgentId, ContentId};
+use itinera_model::id::ContentId;
 use itinera_model::path::Method;
 use itinera_model::path_mtu::PathMtu;
 use itinera_model::reading::Reading;
+use itinera_model::round_set::RoundSet;
 use itinera_model::route::{Flow, Route};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -18,7 +18,6 @@ use std::fs::{File, OpenOptions};
 use std::io::{Read, Write};
 use std::net::IpAddr;
 use std::path::Path;
-use uuid::Uuid;
 
 const MAGIC: &[u8; 8] = b"itinera1";
 /// Bytes that a record may unpack to.
@@ -83,8 +82,8 @@ pub(super) struct Record {
     pub(super) ensemble: Option<RouteEnsemble>,
     /// The MTU, where it was asked for.
     pub(super) path_mtu: Option<PathMtu>,
-    /// Rounds by size of packet, the first size first, as an agent would upload them.
-    pub(super) by_size: Vec<(u16, Batch)>,
+    /// Rounds by size of packet, the first size first.
+    pub(super) by_size: Vec<(u16, RoundSet)>,
     /// Probes and answers.
     pub(super) packets: Vec<Packet>,
 }
@@ -93,12 +92,10 @@ impl Record {
     pub(super) fn add_round(&mut self, size_bytes: u16, measured: SurveyRound) {
         let SurveyRound { round, flow, resolution, route, reading } = measured;
         if self.by_size.last().is_none_or(|(size, _)| *size != size_bytes) {
-            let nobody = AgentId::from_uuid(Uuid::nil());
-            let batch = Batch::new(nobody, round.clocks.boot, self.by_size.len() as u64);
-            self.by_size.push((size_bytes, batch));
+            self.by_size.push((size_bytes, RoundSet::default()));
         }
-        if let Some((_, batch)) = self.by_size.last_mut() {
-            batch.add(round, &flow, &resolution, &route, &reading);
+        if let Some((_, rounds)) = self.by_size.last_mut() {
+            rounds.add(round, &flow, &resolution, &route, &reading);
         }
     }
 
@@ -111,8 +108,8 @@ impl Record {
     }
 
     /// The rounds of the first size, which the finding is about.
-    pub(super) fn main(&self) -> Option<&Batch> {
-        self.by_size.first().map(|(_, batch)| batch)
+    pub(super) fn main(&self) -> Option<&RoundSet> {
+        self.by_size.first().map(|(_, rounds)| rounds)
     }
 
     pub(super) fn write(&self, mut file: File, name: &Path) -> Result<(), Failure> {
@@ -147,14 +144,14 @@ impl Record {
         }
         let record: Self =
             decode(&unpacked).map_err(|error| bad(format!("it is damaged: {error}")))?;
-        for (_, batch) in &record.by_size {
-            batch.check().map_err(|error| bad(format!("it is damaged: {error}")))?;
+        for (_, rounds) in &record.by_size {
+            rounds.check().map_err(|error| bad(format!("it is damaged: {error}")))?;
         }
         Ok(record)
     }
 }
 
-/// What rounds of a batch refer to, by identity.
+/// What rounds refer to, by identity.
 pub(super) struct Index<'a> {
     pub(super) routes: BTreeMap<ContentId, &'a Route>,
     pub(super) readings: BTreeMap<ContentId, &'a Reading>,
@@ -162,11 +159,11 @@ pub(super) struct Index<'a> {
 }
 
 impl<'a> Index<'a> {
-    pub(super) fn of(batch: &'a Batch) -> Self {
+    pub(super) fn of(set: &'a RoundSet) -> Self {
         Self {
-            routes: batch.routes.iter().map(|route| (route.id(), route)).collect(),
-            readings: batch.readings.iter().map(|reading| (reading.id(), reading)).collect(),
-            flows: batch.flows.iter().map(|flow| (flow.id(), flow)).collect(),
+            routes: set.routes.iter().map(|route| (route.id(), route)).collect(),
+            readings: set.readings.iter().map(|reading| (reading.id(), reading)).collect(),
+            flows: set.flows.iter().map(|flow| (flow.id(), flow)).collect(),
         }
     }
 }

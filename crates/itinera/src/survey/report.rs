@@ -3,13 +3,13 @@
 use super::record::{Index, Record};
 use itinera_analysis::catalogue::{self, Context};
 use itinera_analysis::{Observation, messages, notes, past};
-use itinera_model::batch::Batch;
 use itinera_model::finding::{Assessment, Cause, HopView, Place};
 use itinera_model::message::LossEstimate;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::path::Family;
 use itinera_model::reading::HopReading;
 use itinera_model::round::{HopCounts, Round, StampSource};
+use itinera_model::round_set::RoundSet;
 use itinera_model::unit::Micros;
 use itinera_model::unreachable;
 use serde::Serialize;
@@ -180,15 +180,14 @@ pub(super) struct SizeView {
 pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
     let family = Family::of(record.address);
     let main = record.main();
-    let first = main.and_then(|batch| batch.rounds.first());
-    let flow = main.and_then(|batch| batch.flows.first());
+    let first = main.and_then(|set| set.rounds.first());
+    let flow = main.and_then(|set| set.flows.first());
     let mut sentences = Vec::new();
     let mut members = Vec::new();
-    if let Some(batch) = main {
-        let index = Index::of(batch);
-        for (port, rounds) in by_flow(batch, &index) {
-            let prefix =
-                if batch.flows.len() > 1 { format!("Flow {port}: ") } else { String::new() };
+    if let Some(set) = main {
+        let index = Index::of(set);
+        for (port, rounds) in by_flow(set, &index) {
+            let prefix = if set.flows.len() > 1 { format!("Flow {port}: ") } else { String::new() };
             let Some(judged) = judged(&rounds, &index) else { continue };
             let context = Context { map, cleared: false, sites: &[] };
             for message in messages::of_assessment(&judged) {
@@ -197,7 +196,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
             }
             members.push(member(port, &rounds, &index, &judged, map, family));
         }
-        sentences.extend(remarks(batch, &index, record.dscp, family));
+        sentences.extend(remarks(set, &index, record.dscp, family));
     } else {
         sentences.push("No round was measured.".to_owned());
     }
@@ -217,8 +216,8 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
             let nanos = i128::from(round.clocks.wall.as_unix_micros()) * 1_000;
             OffsetDateTime::from_unix_timestamp_nanos(nanos).ok()
         }),
-        rounds: main.map_or(0, |batch| batch.rounds.len()),
-        stamps: main.filter(|batch| !batch.rounds.is_empty()).map(stamps),
+        rounds: main.map_or(0, |set| set.rounds.len()),
+        stamps: main.filter(|set| !set.rounds.is_empty()).map(stamps),
         sentences,
         members,
         balancers: record.ensemble.as_ref().map(|ensemble| {
@@ -239,15 +238,15 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
 }
 
 /// The source that all rounds have in common; else the program's clock.
-fn stamps(batch: &Batch) -> &'static str {
-    let first = batch.rounds.first().map_or(StampSource::Program, |round| round.stamps);
-    let common = batch.rounds.iter().all(|round| round.stamps == first);
+fn stamps(set: &RoundSet) -> &'static str {
+    let first = set.rounds.first().map_or(StampSource::Program, |round| round.stamps);
+    let common = set.rounds.iter().all(|round| round.stamps == first);
     if common { first.word() } else { StampSource::Program.word() }
 }
 
-fn by_flow<'a>(batch: &'a Batch, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Round>> {
+fn by_flow<'a>(set: &'a RoundSet, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Round>> {
     let mut by_flow: BTreeMap<u16, Vec<&Round>> = BTreeMap::new();
-    for round in &batch.rounds {
+    for round in &set.rounds {
         let port = index.flows.get(&round.flow).map_or(0, |flow| flow.source_port);
         by_flow.entry(port).or_default().push(round);
     }
@@ -269,9 +268,9 @@ fn judged(rounds: &[&Round], index: &Index<'_>) -> Option<Assessment> {
 }
 
 /// What the last round of each flow has read, and everybody's refusals, each thing said once.
-fn remarks(batch: &Batch, index: &Index<'_>, dscp: u8, family: Family) -> Vec<String> {
+fn remarks(set: &RoundSet, index: &Index<'_>, dscp: u8, family: Family) -> Vec<String> {
     let mut said: Vec<String> = Vec::new();
-    for (_, rounds) in by_flow(batch, index) {
+    for (_, rounds) in by_flow(set, index) {
         let last = rounds.last();
         let read = last.and_then(|round| {
             let reading = index.readings.get(&round.reading?)?;
@@ -282,7 +281,7 @@ fn remarks(batch: &Batch, index: &Index<'_>, dscp: u8, family: Family) -> Vec<St
             said.extend(more.into_iter().filter(|one| !said.contains(one)).collect::<Vec<_>>());
         }
     }
-    let hops = batch
+    let hops = set
         .rounds
         .iter()
         .filter_map(|round| Some((*index.routes.get(&round.route)?, round.hops.as_slice())));
@@ -385,8 +384,8 @@ fn sizes(record: &Record) -> Vec<SizeView> {
     if record.by_size.len() < 2 {
         return Vec::new();
     }
-    let views = record.by_size.iter().map(|(size_bytes, batch)| {
-        let reached = batch.rounds.iter().filter_map(|round| {
+    let views = record.by_size.iter().map(|(size_bytes, set)| {
+        let reached = set.rounds.iter().filter_map(|round| {
             let ends = round.reached_at.map_or(round.hops.len(), usize::from);
             round.hops.get(ends.checked_sub(1)?)
         });

@@ -162,7 +162,7 @@ fn batch(
         lateness: None,
         hops: vec![hop.clone(), hop],
     };
-    batch.add(round, &flow, &resolution, &route, &reading);
+    batch.paths.add(round, &flow, &resolution, &route, &reading);
     batch.refused = vec![RefusedTask::of_path(path, text.to_owned())];
     let mut result = CheckResult::broke(Step::Greeting, Why::NotThisProtocol);
     result.seen = seen(text);
