@@ -10,6 +10,7 @@ use itinera_agent::{Link, RawSockets, SurveyPlan, SurveyProgress, survey, trial}
 use itinera_model::id::PathId;
 use itinera_model::path::Method;
 use itinera_model::protocol::{Pacing, Schedule, Task};
+use itinera_model::quantile::quantile;
 use itinera_model::unit::{HopLimit, Micros, Tick};
 use itinera_probe::{Budget, Engine, HopSweep, Input, ProbeSpec, SweepConfig};
 use itinera_wire::{Addresses, Icmp, IpHeader};
@@ -282,7 +283,8 @@ fn lateness() -> (u32, u32, usize) {
         late
     });
     late.sort_unstable();
-    (late[late.len() / 2], late[late.len() * 99 / 100], late.len())
+    let [median, p99] = [50, 99].map(|percent| quantile(&late, percent, 100).unwrap());
+    (median, p99, late.len())
 }
 
 fn memory(paths: usize) -> f64 {

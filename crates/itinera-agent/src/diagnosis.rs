@@ -13,6 +13,7 @@ use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::HostFacts;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::Pacing;
+use itinera_model::quantile::median;
 use itinera_model::round_set::RoundSet;
 use itinera_model::unit::{HopLimit, Micros, WallTime};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
@@ -385,13 +386,12 @@ async fn echo(place: &Place, gateway: Option<IpAddr>) -> Option<Echoes> {
 async fn echoed(place: &Place, plan: &SurveyPlan) -> Option<Echoes> {
     let rounds = rounds_of(place, plan, None).await.ok()?;
     let hops = rounds.iter().filter_map(|round| round.round.hops.first());
-    let mut delays: Vec<Micros> = hops.clone().flat_map(|hop| hop.rtt.clone()).collect();
-    delays.sort_unstable();
+    let delays = hops.clone().flat_map(|hop| hop.rtt.iter().copied());
     Some(Echoes {
         address: plan.address,
         sent: hops.clone().map(|hop| u32::from(hop.sent)).sum(),
         answered: hops.map(|hop| u32::from(hop.answers())).sum(),
-        median_us: delays.get(delays.len() / 2).copied(),
+        median_us: median(delays),
     })
 }
 

@@ -4,6 +4,7 @@
 //! says less about the network, and every round carries how much less.
 
 use itinera_model::host_facts::HostLateness;
+use itinera_model::quantile::median;
 use itinera_model::round::Lateness;
 use itinera_model::unit::Tick;
 use std::collections::VecDeque;
@@ -85,9 +86,7 @@ impl LatenessLog {
     pub(crate) fn usual_us_since(&self, since: Tick) -> Option<u32> {
         let first = since.as_nanos() / SLOT_NANOS;
         let slots = self.slots.iter().rev().take_while(|(slot, _)| *slot >= first);
-        let mut worst: Vec<u32> = slots.map(|(_, lateness)| lateness.worst_us()).collect();
-        worst.sort_unstable();
-        worst.get(worst.len() / 2).copied()
+        median(slots.map(|(_, lateness)| lateness.worst_us()))
     }
 
     /// The 95th percentile and the number of timers and packets since the last report; none

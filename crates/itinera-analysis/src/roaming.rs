@@ -5,6 +5,7 @@ use itinera_model::finding::Assessment;
 use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::{Duplex, HostFacts, Medium};
 use itinera_model::owner::OwnerMap;
+use itinera_model::quantile::median;
 use itinera_model::unit::{Micros, WallTime};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -74,9 +75,8 @@ pub fn gateways(reports: &[Report<'_>]) -> (Vec<Used>, Option<String>) {
     let newest = reports.last().map(|report| report.host_facts);
     let mut all: Vec<Used> = used
         .into_iter()
-        .map(|(mut used, mut delays)| {
-            delays.sort_unstable();
-            used.delay = delays.get(delays.len() / 2).copied().map(Micros::new);
+        .map(|(mut used, delays)| {
+            used.delay = median(delays).map(Micros::new);
             let now = newest.and_then(|host_facts| host_facts.gateway(used.address.is_ipv6()));
             used.in_use = now == Some(used.address);
             used

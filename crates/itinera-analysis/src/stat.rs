@@ -60,13 +60,7 @@ pub fn normal_tail(z: f64) -> f64 {
     0.5 * libm::erfc(z / std::f64::consts::SQRT_2)
 }
 
-/// The quantile `numerator/denominator` of sorted values (nearest rank); absent for none.
-pub fn quantile<T: Copy>(sorted: &[T], numerator: usize, denominator: usize) -> Option<T> {
-    let last = sorted.len().checked_sub(1)?;
-    sorted.get(last * numerator / denominator).copied()
-}
-
-/// Median of values in any order; absent for none.
+/// Median of real numbers in any order, the mean of the two in the middle; absent for none.
 pub fn median(values: &[f64]) -> Option<f64> {
     if values.is_empty() {
         return None;

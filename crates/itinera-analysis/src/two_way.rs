@@ -1,5 +1,6 @@
 //! Summaries of two-way measurement, in numbers and words.
 
+use itinera_model::quantile::median;
 use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
 
 /// A share of loss below this is not remarked on by words alone.
@@ -69,14 +70,14 @@ pub struct TwoWaySummary {
 pub fn summary(rounds: &[TwoWayRound]) -> TwoWaySummary {
     let sum = |of: fn(&TwoWayRound) -> u16| rounds.iter().map(|r| u32::from(of(r))).sum();
     let newest = rounds.iter().rev().find_map(|round| round.clock.map(|clock| (round, clock)));
-    let mut trips: Vec<u32> = rounds.iter().filter_map(|r| r.round_trip_us.map(|t| t[1])).collect();
+    let trips = rounds.iter().filter_map(|round| round.round_trip_us.map(|[_, middle, _]| middle));
     TwoWaySummary {
         rounds: u32::try_from(rounds.len()).unwrap_or(u32::MAX),
         sent: sum(|round| round.sent),
         undetermined: sum(|round| round.undetermined),
         forward: direction_summary(rounds, Direction::Forward),
         back: direction_summary(rounds, Direction::Return),
-        round_trip_us: median(&mut trips),
+        round_trip_us: median(trips),
         offset_us: newest.map(|(_, clock)| (clock.offset_us, clock.offset_error_us)),
         drift_ppb: newest.and_then(|(_, clock)| clock.drift_ppb.zip(clock.drift_error_ppb)),
         is_synchronised: newest.is_some_and(|(round, _)| round.synchronised_us.is_some()),
@@ -100,10 +101,8 @@ fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionS
         }
     }
     dscp.sort_by_key(|(value, count)| (std::cmp::Reverse(*count), *value));
-    let mut variation: Vec<u32> = directions
-        .iter()
-        .filter_map(|direction| direction.delay.map(|delay| delay.p95_us))
-        .collect();
+    let variation =
+        directions.iter().filter_map(|direction| direction.delay.map(|delay| delay.p95_us));
     DirectionSummary {
         arrived: sum(|direction| direction.arrived),
         lost: sum(|direction| direction.lost),
@@ -111,7 +110,7 @@ fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionS
         reordered: sum(|direction| direction.reordered),
         congested: sum(|direction| direction.congested),
         delay_bounds_us: rounds.iter().rev().find_map(|round| round.delay_bounds_us(direction)),
-        variation_us: median(&mut variation),
+        variation_us: median(variation),
         dscp,
         hops: directions
             .iter()
@@ -119,11 +118,6 @@ fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionS
             .find_map(|direction| direction.hop_limit)
             .map(|left| 255 - left),
     }
-}
-
-fn median(values: &mut [u32]) -> Option<u32> {
-    values.sort_unstable();
-    values.get(values.len().checked_sub(1)? / 2).copied()
 }
 
 /// Both directions in words: `near` sends, `far` reflects, packets are sent with `dscp`.

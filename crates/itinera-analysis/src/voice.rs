@@ -5,6 +5,7 @@
 //! in packets of 20 ms. The delay from mouth to ear is one packet, half of the round trip, and a
 //! buffer as long as the delay varies.
 
+use itinera_model::quantile::median;
 use itinera_model::two_way::{Fitness, TwoWayRound};
 
 /// Milliseconds of speech in a packet.
@@ -85,20 +86,14 @@ pub fn heard(delay_ms: f64, loss_ratio: f64, burst_ratio: f64) -> VoiceQuality {
 /// How both directions sound, forward and back, over rounds of a voice-like stream; absent without
 /// an answered packet.
 pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[VoiceQuality; 2]> {
-    let mut trips: Vec<u32> = rounds
-        .iter()
-        .filter_map(|round| round.round_trip_us.map(|[_, middle, _]| middle))
-        .collect();
-    trips.sort_unstable();
-    let trip = trips.get(trips.len() / 2).copied()?;
+    let trips = rounds.iter().filter_map(|round| round.round_trip_us.map(|[_, middle, _]| middle));
+    let trip = median(trips)?;
     let burst = burst_ratio(rounds);
     let direction = |back: bool| {
         let ways = rounds.iter().map(|round| if back { &round.back } else { &round.forward });
         let lost: u32 = ways.clone().map(|way| u32::from(way.lost)).sum();
         let arrived: u32 = ways.clone().map(|way| u32::from(way.arrived)).sum();
-        let mut varies: Vec<u32> = ways.filter_map(|way| Some(way.delay?.p95_us)).collect();
-        varies.sort_unstable();
-        let buffer = varies.get(varies.len() / 2).copied().unwrap_or(0);
+        let buffer = median(ways.filter_map(|way| Some(way.delay?.p95_us))).unwrap_or(0);
         let delay_ms = PACKET_MS + f64::from(trip) / 2e3 + f64::from(buffer) / 1e3;
         // The buffer holds 95 of a hundred; the rest comes too late to be heard.
         let late = f64::from(arrived) * if buffer > 0 { 0.05 } else { 0.0 };

@@ -3,6 +3,7 @@
 use crate::{Candidate, Claim, Topology, WindowInput, owner_name};
 use itinera_model::finding::{Cause, Place};
 use itinera_model::id::PathId;
+use itinera_model::quantile::median;
 use itinera_model::round::HopCounts;
 use std::collections::{BTreeMap, VecDeque};
 use std::net::IpAddr;
@@ -75,7 +76,7 @@ fn is_late<'r>(
     hop: usize,
 ) -> bool {
     let of_hop = |round: &Round| round.get(hop)?.1.median_us;
-    let Some(now) = middle(now.filter_map(of_hop).collect()) else {
+    let Some(now) = median(now.filter_map(of_hop)) else {
         return false;
     };
     let (mut earlier, mut all) = (0, 0);
@@ -86,16 +87,11 @@ fn is_late<'r>(
     earlier * 2 > all
 }
 
-fn middle(mut values: Vec<u32>) -> Option<u32> {
-    values.sort_unstable();
-    values.get(values.len() / 2).copied()
-}
-
 fn glance(counts: &HopCounts) -> Glance {
     Glance {
         sent: u32::from(counts.sent),
         answered: u32::from(counts.answers()),
-        median_us: middle(counts.rtt.iter().map(|rtt| rtt.as_micros()).collect()),
+        median_us: median(counts.rtt.iter().map(|rtt| rtt.as_micros())),
     }
 }
 

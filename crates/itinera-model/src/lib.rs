@@ -22,6 +22,7 @@ pub mod packed;
 pub mod path;
 pub mod path_mtu;
 pub mod protocol;
+pub mod quantile;
 pub mod reading;
 pub mod role;
 pub mod round;

@@ -1,6 +1,7 @@
 //! Two-way measurement between agents: what they are told, and what they find in each direction.
 
 use crate::id::{AgentId, PairId};
+use crate::quantile::quantile;
 use crate::round::{Clocks, Lateness, StampSource};
 use crate::unit::WallTime;
 use serde::{Deserialize, Serialize};
@@ -169,10 +170,12 @@ impl OneWayDelay {
     /// Of delays in microseconds; absent without any.
     pub fn of(mut delays_us: Vec<i64>) -> Option<Self> {
         delays_us.sort_unstable();
-        let (min, last) = (*delays_us.first()?, delays_us.len() - 1);
-        let over = |index: usize| u32::try_from(delays_us[index] - min).unwrap_or(u32::MAX);
-        let share = |percent: usize| over((last * percent).div_ceil(100));
-        Some(Self { min_us: min, p50_us: share(50), p95_us: share(95), max_us: over(last) })
+        let min_us = *delays_us.first()?;
+        let over = |percent: usize| {
+            let delay_us = quantile(&delays_us, percent, 100)?;
+            Some(u32::try_from(delay_us - min_us).unwrap_or(u32::MAX))
+        };
+        Some(Self { min_us, p50_us: over(50)?, p95_us: over(95)?, max_us: over(100)? })
     }
 }
 

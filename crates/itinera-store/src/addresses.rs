@@ -2,7 +2,7 @@
 
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::id::AgentId;
 use sea_orm::TransactionTrait;
 use sea_orm::entity::prelude::*;
@@ -54,14 +54,11 @@ impl Store {
             "UPDATE agent SET heard_from = $2, {COUNT_MOVE} FROM agent AS old \
              WHERE agent.id = $1 AND old.id = $1 AND old.heard_from IS DISTINCT FROM $2 \
                  AND {MAY_MOVE} \
-             RETURNING old.heard_from AS before, \
-                 (SELECT count(*) FROM agent o WHERE o.id <> $1 AND o.heard_from IN ($2, old.heard_from)) \
-                 AS others"
+             RETURNING (SELECT count(*) FROM agent o WHERE o.id <> $1 AND o.heard_from IN ($2, old.heard_from))"
         );
         let values = [agent.as_uuid().into(), address.to_string().into()];
-        let moved = txn.query_one_raw(sql(&update, values)).await?;
-        let others: i64 = moved.map_or(Ok(0), |row| row.try_get("", "others"))?;
-        let renewed = if others > 0 { renew_schedule(&txn).await? } else { None };
+        let others: Option<i64> = rows::value(&txn, &update, values).await?;
+        let renewed = if others.unwrap_or(0) > 0 { renew_schedule(&txn).await? } else { None };
         txn.commit().await?;
         Ok(renewed)
     }

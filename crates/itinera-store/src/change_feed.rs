@@ -5,7 +5,8 @@
 //! itself, and it is deleted after an hour.
 
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use time::OffsetDateTime;
 
@@ -45,7 +46,7 @@ impl Topic {
 }
 
 /// One entry of the change feed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
 pub struct Change {
     /// Its number.
     pub no: i64,
@@ -84,8 +85,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn last_change(&self) -> Result<i64, StoreError> {
-        let row = self.db.query_one_raw(sql("SELECT no FROM change_feed_head", [])).await?;
-        row.map_or(Ok(0), |row| Ok(row.try_get("", "no")?))
+        let no = rows::value(&self.db, "SELECT no FROM change_feed_head", []).await?;
+        Ok(no.unwrap_or(0))
     }
 
     /// The entries after a number, at most `limit`.
@@ -95,16 +96,8 @@ impl Store {
     pub async fn changes_after(&self, no: i64, limit: i64) -> Result<Since, StoreError> {
         let select =
             "SELECT no, at, topic, body FROM change_feed WHERE no > $1 ORDER BY no LIMIT $2";
-        let rows = self.db.query_all_raw(sql(select, [no.into(), limit.into()])).await?;
-        let changes = rows.iter().map(|row| -> Result<Change, StoreError> {
-            Ok(Change {
-                no: row.try_get("", "no")?,
-                at: row.try_get("", "at")?,
-                topic: row.try_get("", "topic")?,
-                body: row.try_get("", "body")?,
-            })
-        });
-        let changes = changes.collect::<Result<Vec<_>, _>>()?;
+        let values = [no.into(), limit.into()];
+        let changes: Vec<Change> = rows::all(&self.db, select, values).await?;
         let head = match changes.first() {
             Some(first) if first.no == no + 1 => return Ok(Since::Changes(changes)),
             _ => self.last_change().await?,

@@ -1,18 +1,20 @@
 //! Checks of services, what they found, and what agents find around them.
 
+use crate::numbers::numbers_by_id;
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::times::{measured_at, wall};
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::check::{Ask, CheckRound};
 use itinera_model::codec::{decode, encode};
 use itinera_model::host_facts::HostFactsRound;
 use itinera_model::id::{AgentId, CheckId, TargetId};
 use itinera_model::path::Family;
 use itinera_model::unit::WallTime;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use sea_orm::{DatabaseTransaction, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
@@ -84,20 +86,38 @@ const CHECKS: &str = "SELECT c.id, c.no, c.agent_id, c.family, c.body, c.active,
      FROM check_task c JOIN agent a ON a.id = c.agent_id JOIN site s ON s.id = a.site_id \
          JOIN target t ON t.id = c.target_id";
 
-fn record(row: &QueryResult) -> Result<CheckRecord, StoreError> {
-    let family: String = row.try_get("", "family")?;
-    let spec: Json = row.try_get("", "body")?;
+#[derive(FromQueryResult)]
+struct CheckRow {
+    id: Uuid,
+    no: i32,
+    agent_id: Uuid,
+    site: String,
+    target: String,
+    service: String,
+    family: String,
+    body: Json,
+    active: bool,
+}
+
+fn record(row: CheckRow) -> Result<CheckRecord, StoreError> {
     Ok(CheckRecord {
-        id: CheckId::from_uuid(row.try_get("", "id")?),
-        no: row.try_get("", "no")?,
-        agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
-        site: row.try_get("", "site")?,
-        target: row.try_get("", "target")?,
-        service: row.try_get("", "service")?,
-        family: family.parse().map_err(|_| StoreError::corrupt("check"))?,
-        spec: serde_json::from_value(spec).map_err(|_| StoreError::corrupt("check"))?,
-        active: row.try_get("", "active")?,
+        id: CheckId::from_uuid(row.id),
+        no: row.no,
+        agent: AgentId::from_uuid(row.agent_id),
+        site: row.site,
+        target: row.target,
+        service: row.service,
+        family: row.family.parse().map_err(|_| StoreError::corrupt("check"))?,
+        spec: serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("check"))?,
+        active: row.active,
     })
+}
+
+/// Id of a check, and how often it was wanted at once.
+#[derive(FromQueryResult)]
+struct Wanted {
+    id: Uuid,
+    wanted: i32,
 }
 
 /// The name of a question, given when it is first needed, and how often it was wanted at once.
@@ -119,9 +139,8 @@ pub(crate) async fn ensure_check(
         content.as_bytes().to_vec().into(),
         serde_json::json!(spec).into(),
     ];
-    if let Some(row) = txn.query_one_raw(sql(known, values.clone())).await? {
-        let wanted: i32 = row.try_get("", "wanted")?;
-        return Ok((CheckId::from_uuid(row.try_get("", "id")?), wanted.cast_unsigned()));
+    if let Some(known) = rows::first::<Wanted>(txn, known, values.clone()).await? {
+        return Ok((CheckId::from_uuid(known.id), known.wanted.cast_unsigned()));
     }
     let id = Uuid::now_v7();
     let insert = "INSERT INTO check_task (agent_id, target_id, family, content, body, active, id) \
@@ -137,7 +156,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn checks(&self) -> Result<Vec<CheckRecord>, StoreError> {
         let select = format!("{CHECKS} ORDER BY c.no");
-        self.db.query_all_raw(sql(&select, [])).await?.iter().map(record).collect()
+        rows::all(&self.db, &select, []).await?.into_iter().map(record).collect()
     }
 
     /// Runs a check at once, in addition to its schedule; gives the new version of the schedule, or
@@ -174,7 +193,7 @@ impl Store {
         to: OffsetDateTime,
         most: i64,
     ) -> Result<BTreeMap<CheckId, Vec<CheckedAt>>, StoreError> {
-        let select = "SELECT r.body, r.received_at FROM check_task c CROSS JOIN LATERAL ( \
+        let select = "SELECT r.commit_no, r.body, r.received_at FROM check_task c CROSS JOIN LATERAL ( \
                  SELECT n.* FROM check_round n \
                  WHERE n.check_no = c.no AND n.received_at BETWEEN $2 AND $3 \
                  ORDER BY n.received_at DESC, n.commit_no DESC, n.number DESC LIMIT $4) r \
@@ -182,8 +201,8 @@ impl Store {
         let ids: Vec<Uuid> = checks.iter().map(|check| check.as_uuid()).collect();
         let values = [ids.into(), from.into(), to.into(), most.min(MOST_ROUNDS).into()];
         let mut by_check: BTreeMap<CheckId, Vec<CheckedAt>> = BTreeMap::new();
-        for row in self.db.query_all_raw(sql(select, values)).await? {
-            let checked = checked(&row)?;
+        for row in rows::all(&self.db, select, values).await? {
+            let checked = checked(row)?;
             by_check.entry(checked.round.check).or_default().push(checked);
         }
         Ok(by_check)
@@ -199,32 +218,44 @@ impl Store {
         from: OffsetDateTime,
         to: OffsetDateTime,
     ) -> Result<Vec<HostFactsAt>, StoreError> {
-        let select = "SELECT a.id AS agent, r.body, r.received_at FROM host_facts_round r \
+        let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM host_facts_round r \
                  JOIN agent a ON a.no = r.agent_no \
              WHERE a.id = $1 AND r.received_at BETWEEN $2 AND $3 \
              ORDER BY r.received_at DESC, r.commit_no DESC LIMIT $4";
         let values = [agent.as_uuid().into(), from.into(), to.into(), MOST_ROUNDS.into()];
-        let rows = self.db.query_all_raw(sql(select, values)).await?;
-        rows.iter().rev().map(host_facts).collect()
+        rows::all(&self.db, select, values).await?.into_iter().rev().map(host_facts).collect()
     }
 }
 
-fn checked(row: &QueryResult) -> Result<CheckedAt, StoreError> {
-    let (body, received_at): (Vec<u8>, OffsetDateTime) =
-        (row.try_get("", "body")?, row.try_get("", "received_at")?);
-    let round: CheckRound = decode(&body).map_err(|_| StoreError::corrupt("check result"))?;
+/// A check's result as it is recorded.
+#[derive(FromQueryResult)]
+struct CheckedRow {
+    commit_no: i64,
+    body: Vec<u8>,
+    received_at: OffsetDateTime,
+}
+
+/// Host facts as they are recorded.
+#[derive(FromQueryResult)]
+struct HostFactsRow {
+    commit_no: i64,
+    agent: Uuid,
+    body: Vec<u8>,
+    received_at: OffsetDateTime,
+}
+
+fn checked(row: CheckedRow) -> Result<CheckedAt, StoreError> {
+    let round: CheckRound = decode(&row.body).map_err(|_| StoreError::corrupt("check result"))?;
     let clocks = round.clocks;
-    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(received_at));
+    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(row.received_at));
     Ok(CheckedAt { at, round })
 }
 
-fn host_facts(row: &QueryResult) -> Result<HostFactsAt, StoreError> {
-    let (body, received_at): (Vec<u8>, OffsetDateTime) =
-        (row.try_get("", "body")?, row.try_get("", "received_at")?);
-    let round: HostFactsRound = decode(&body).map_err(|_| StoreError::corrupt("host facts"))?;
+fn host_facts(row: HostFactsRow) -> Result<HostFactsAt, StoreError> {
+    let round: HostFactsRound = decode(&row.body).map_err(|_| StoreError::corrupt("host facts"))?;
     let clocks = round.clocks;
-    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(received_at));
-    Ok(HostFactsAt { agent: AgentId::from_uuid(row.try_get("", "agent")?), at, round })
+    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(row.received_at));
+    Ok(HostFactsAt { agent: AgentId::from_uuid(row.agent), at, round })
 }
 
 /// What of a commit is no round of a path, by commit.
@@ -241,17 +272,15 @@ pub(crate) async fn checks_and_host_facts(
     let select = "SELECT commit_no, body, received_at FROM check_round \
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no, check_no, number";
-    for row in db.query_all_raw(sql(select, values.clone())).await? {
-        let entry = by_commit.entry(row.try_get("", "commit_no")?).or_default();
-        entry.0.push(checked(&row)?);
+    for row in rows::all::<CheckedRow>(db, select, values.clone()).await? {
+        by_commit.entry(row.commit_no).or_default().0.push(checked(row)?);
     }
     let select = "SELECT r.commit_no, a.id AS agent, r.body, r.received_at FROM host_facts_round r \
              JOIN agent a ON a.no = r.agent_no \
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no";
-    for row in db.query_all_raw(sql(select, values)).await? {
-        let entry = by_commit.entry(row.try_get("", "commit_no")?).or_default();
-        entry.1.push(host_facts(&row)?);
+    for row in rows::all::<HostFactsRow>(db, select, values).await? {
+        by_commit.entry(row.commit_no).or_default().1.push(host_facts(row)?);
     }
     Ok(by_commit)
 }
@@ -266,14 +295,10 @@ pub(crate) async fn write(
     let mut stored = host_facts.len();
     if !checks.is_empty() {
         let select = "SELECT id, no FROM check_task WHERE agent_id = $1";
-        let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
-        let mut known: BTreeMap<CheckId, i32> = BTreeMap::new();
-        for row in &rows {
-            known.insert(CheckId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?);
-        }
+        let known = numbers_by_id(txn, select, agent).await?;
         let (mut nos, mut numbers, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
         for round in checks {
-            if let Some(no) = known.get(&round.check) {
+            if let Some(no) = known.get(&round.check.as_uuid()) {
                 nos.push(*no);
                 numbers.push(round.number.cast_signed());
                 bodies.push(encode(round));

@@ -4,12 +4,13 @@ use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::times::offset;
 use crate::users::{Audited, audit};
-use crate::{PairSpec, Store, StoreError, change_feed, timeline, two_way};
+use crate::{PairSpec, Store, StoreError, change_feed, rows, timeline, two_way};
 use itinera_model::codec::{decode, encode};
 use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, Observations};
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use sea_orm::{DatabaseTransaction, TransactionTrait};
 use time::OffsetDateTime;
 
 /// A stored diagnosis.
@@ -40,24 +41,34 @@ pub struct DiagnosisRecord {
 const SELECT: &str = "SELECT d.*, s.name AS site FROM diagnosis d \
      JOIN agent a ON a.id = d.agent_id JOIN site s ON s.id = a.site_id";
 
-fn record(row: &QueryResult) -> Result<DiagnosisRecord, StoreError> {
+#[derive(FromQueryResult)]
+struct DiagnosisRow {
+    no: i64,
+    agent_id: Uuid,
+    site: String,
+    body: Json,
+    user_name: String,
+    asked_at: OffsetDateTime,
+    incident_id: Option<Uuid>,
+    progress: Option<Json>,
+    observed: Option<Vec<u8>>,
+    done_at: Option<OffsetDateTime>,
+}
+
+fn record(row: DiagnosisRow) -> Result<DiagnosisRecord, StoreError> {
     let corrupt = |_| StoreError::corrupt("diagnosis");
-    let (order, progress): (Json, Option<Json>) =
-        (row.try_get("", "body")?, row.try_get("", "progress")?);
-    let observed: Option<Vec<u8>> = row.try_get("", "observed")?;
-    let observed = observed.map(|octets| decode(&octets)).transpose();
-    let incident: Option<Uuid> = row.try_get("", "incident_id")?;
+    let observed = row.observed.map(|bytes| decode(&bytes)).transpose();
     Ok(DiagnosisRecord {
-        no: row.try_get("", "no")?,
-        agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
-        site: row.try_get("", "site")?,
-        order: serde_json::from_value(order).map_err(corrupt)?,
-        user: row.try_get("", "user_name")?,
-        asked_at: row.try_get("", "asked_at")?,
-        incident: incident.map(IncidentId::from_uuid),
-        progress: progress.map(serde_json::from_value).transpose().map_err(corrupt)?,
+        no: row.no,
+        agent: AgentId::from_uuid(row.agent_id),
+        site: row.site,
+        order: serde_json::from_value(row.body).map_err(corrupt)?,
+        user: row.user_name,
+        asked_at: row.asked_at,
+        incident: row.incident_id.map(IncidentId::from_uuid),
+        progress: row.progress.map(serde_json::from_value).transpose().map_err(corrupt)?,
         observed: observed.map_err(|_| StoreError::corrupt("diagnosis"))?,
-        done_at: row.try_get("", "done_at")?,
+        done_at: row.done_at,
     })
 }
 
@@ -120,7 +131,7 @@ impl Store {
             incident.map(IncidentId::as_uuid).into(),
             limit.into(),
         ];
-        self.db.query_all_raw(sql(&select, values)).await?.iter().map(record).collect()
+        rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
     }
 }
 
@@ -131,13 +142,9 @@ pub(crate) async fn orders(
 ) -> Result<Vec<DiagnosisTask>, StoreError> {
     let select = "SELECT body FROM diagnosis \
          WHERE agent_id = $1 AND done_at IS NULL AND not_after > now() ORDER BY no";
-    let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
-    rows.iter()
-        .map(|row| {
-            let body: Json = row.try_get("", "body")?;
-            serde_json::from_value(body).map_err(|_| StoreError::corrupt("diagnosis"))
-        })
-        .collect()
+    let bodies: Vec<Json> = rows::column(txn, select, [agent.as_uuid().into()]).await?;
+    let order = |body| serde_json::from_value(body).map_err(|_| StoreError::corrupt("diagnosis"));
+    bodies.into_iter().map(order).collect()
 }
 
 /// Records what the agent says of its own orders.

@@ -2,13 +2,14 @@
 
 use crate::change_feed;
 use crate::statement::sql;
-use crate::timeline::{self, ChooseIncident};
+use crate::timeline::{self, ChooseIncident, Ending, Placed};
 use crate::times::offset;
-use crate::{Store, StoreError};
-use itinera_model::event::{Event, EventEffect};
+use crate::{Store, StoreError, rows};
+use itinera_model::event::{Event, EventEffect, Fault};
 use itinera_model::id::{AgentId, EventId, IncidentId};
+use sea_orm::DatabaseTransaction;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
 
@@ -49,16 +50,24 @@ pub struct EventQuery {
 const SELECT: &str = "SELECT e.id, e.no, e.body, e.ended_at, e.incident_id, s.name AS site \
      FROM event e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
 
-fn record(row: &QueryResult) -> Result<EventRecord, StoreError> {
-    let body: Json = row.try_get("", "body")?;
-    let incident: Option<Uuid> = row.try_get("", "incident_id")?;
+#[derive(FromQueryResult)]
+struct EventRow {
+    id: Uuid,
+    no: i64,
+    body: Json,
+    site: String,
+    ended_at: Option<OffsetDateTime>,
+    incident_id: Option<Uuid>,
+}
+
+fn record(row: EventRow) -> Result<EventRecord, StoreError> {
     Ok(EventRecord {
-        id: EventId::from_uuid(row.try_get("", "id")?),
-        no: row.try_get("", "no")?,
-        event: serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"))?,
-        site: row.try_get("", "site")?,
-        ended_at: row.try_get("", "ended_at")?,
-        incident: incident.map(IncidentId::from_uuid),
+        id: EventId::from_uuid(row.id),
+        no: row.no,
+        event: serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("event"))?,
+        site: row.site,
+        ended_at: row.ended_at,
+        incident: row.incident_id.map(IncidentId::from_uuid),
     })
 }
 
@@ -69,8 +78,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn event(&self, id: EventId) -> Result<Option<EventRecord>, StoreError> {
         let select = format!("{SELECT} WHERE e.id = $1");
-        let row = self.db.query_one_raw(sql(&select, [id.as_uuid().into()])).await?;
-        row.as_ref().map(record).transpose()
+        rows::first(&self.db, &select, [id.as_uuid().into()]).await?.map(record).transpose()
     }
 
     /// Events, newest first, at most `limit`, those before `before` in that order.
@@ -107,7 +115,7 @@ impl Store {
             i64::try_from(limit).unwrap_or(i64::MAX).into(),
             which.first_of_group.into(),
         ];
-        self.db.query_all_raw(sql(&select, values)).await?.iter().map(record).collect()
+        rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
     }
 }
 
@@ -118,8 +126,10 @@ pub(crate) async fn of_incidents(
 ) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
     let select = format!("{SELECT} WHERE e.incident_id = ANY($1) ORDER BY e.raised_at, e.id");
     let mut by_incident: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
-    for row in db.query_all_raw(sql(&select, [incidents.into()])).await? {
-        by_incident.entry(row.try_get("", "incident_id")?).or_default().push(record(&row)?);
+    for row in rows::all::<EventRow>(db, &select, [incidents.into()]).await? {
+        if let Some(incident) = row.incident_id {
+            by_incident.entry(incident).or_default().push(record(row)?);
+        }
     }
     Ok(by_incident)
 }
@@ -137,7 +147,7 @@ pub(crate) async fn write(
         EventEffect::Began(event) => {
             let id = insert(txn, event, None).await?;
             if event.severity.is_some() {
-                timeline::place_event(txn, id, event, fold).await?;
+                timeline::place(txn, id.as_uuid(), &Fault::Event(event.clone()), fold).await?;
             }
             (Some(id), "began")
         }
@@ -145,13 +155,11 @@ pub(crate) async fn write(
             let update = "UPDATE event SET body = $2 WHERE key = $1 AND ended_at IS NULL \
                  RETURNING id, incident_id";
             let values = [serde_json::json!(event.key).into(), serde_json::json!(event).into()];
-            let row = txn.query_one_raw(sql(update, values)).await?;
-            let id = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
-            let id = id.map(EventId::from_uuid);
-            let incident: Option<Uuid> =
-                row.as_ref().map(|row| row.try_get("", "incident_id")).transpose()?.flatten();
-            if let (Some(id), None, Some(_)) = (id, incident, event.severity) {
-                timeline::place_event(txn, id, event, fold).await?;
+            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            let id = placed.as_ref().map(|row| EventId::from_uuid(row.id));
+            let is_placed = placed.is_some_and(|row| row.incident_id.is_some());
+            if let (Some(id), false, Some(_)) = (id, is_placed, event.severity) {
+                timeline::place(txn, id.as_uuid(), &Fault::Event(event.clone()), fold).await?;
             }
             (id, "changed")
         }
@@ -159,13 +167,11 @@ pub(crate) async fn write(
             let update = "UPDATE event SET ended_at = $2 WHERE key = $1 AND ended_at IS NULL \
                  RETURNING id, incident_id";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
-            let row = txn.query_one_raw(sql(update, values)).await?;
-            let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
-            if let (Some(row), Some(id)) = (&row, id) {
-                let incident: Option<Uuid> = row.try_get("", "incident_id")?;
-                timeline::note_ended(txn, id, incident, offset(*at)).await?;
+            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            if let Some(placed) = &placed {
+                timeline::note_end(txn, Ending::Event, placed, offset(*at)).await?;
             }
-            (id.map(EventId::from_uuid), "ended")
+            (placed.map(|row| EventId::from_uuid(row.id)), "ended")
         }
     };
     let Some(id) = id else { return Ok(()) };

@@ -7,7 +7,7 @@ use crate::events::EventRecord;
 use crate::statement::sql;
 use crate::timeline::{Entry, ITSELF, enter, open_incident};
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::id::IncidentId;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
@@ -295,9 +295,8 @@ impl Store {
              WHERE i.closed_at IS NULL AND i.complaint IS NULL GROUP BY i.id \
              HAVING bool_and(t.over_at IS NOT NULL) \
                  AND max(t.over_at) < now() - interval '30 minutes'";
-        let rows = self.db.query_all_raw(sql(select, [])).await?;
-        for row in &rows {
-            let id = IncidentId::from_uuid(row.try_get("", "id")?);
+        let settled: Vec<Uuid> = rows::column(&self.db, select, []).await?;
+        for id in settled.into_iter().map(IncidentId::from_uuid) {
             match self.close_incident(id, "All of it has been over for 30 minutes.", ITSELF).await {
                 Err(StoreError::Incident(IncidentRefused::Closed)) | Ok(()) => {}
                 Err(error) => return Err(error),

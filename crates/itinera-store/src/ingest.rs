@@ -1,12 +1,14 @@
 //! Ingest: one transaction per batch, idempotent by (agent, boot, seq), and the log it makes.
 
 use crate::error::{is_about_data, lacks_partition};
+use crate::numbers::numbers_by_id;
 use crate::statement::{recordable_json, sql};
-use crate::{READER, Store, StoreError, checks, diagnoses, throughput, two_way};
+use crate::{READER, Store, StoreError, checks, diagnoses, rows, throughput, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
 use itinera_model::round::{Lateness, StampSource};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseConnection, DatabaseTransaction, Statement, TransactionTrait};
 use serde::Serialize;
@@ -57,9 +59,8 @@ const fn stamps_code(stamps: StampSource) -> i16 {
 
 impl Store {
     pub(crate) async fn check_reader(&self) -> Result<(), StoreError> {
-        let row = self.db.query_one_raw(sql("SELECT min_reader FROM meta", [])).await?;
-        let row = row.ok_or_else(|| StoreError::corrupt("meta row"))?;
-        let needed: i32 = row.try_get("", "min_reader")?;
+        let needed = rows::value(&self.db, "SELECT min_reader FROM meta", []).await?;
+        let needed: i32 = needed.ok_or_else(|| StoreError::corrupt("meta row"))?;
         if needed > READER { Err(StoreError::TooOld { needed }) } else { Ok(()) }
     }
 
@@ -172,9 +173,15 @@ async fn hold_head(
     let hold = "UPDATE meta SET log_head = log_head + 1, \
              last_received_at = greatest($1, last_received_at + interval '1 microsecond') \
          RETURNING log_head, last_received_at";
-    let head = txn.query_one_raw(sql(hold, [now.into()])).await?;
+    let head: Option<Head> = rows::first(txn, hold, [now.into()]).await?;
     let head = head.ok_or_else(|| StoreError::corrupt("meta row"))?;
-    Ok((head.try_get("", "log_head")?, head.try_get("", "last_received_at")?))
+    Ok((head.log_head, head.last_received_at))
+}
+
+#[derive(FromQueryResult)]
+struct Head {
+    log_head: i64,
+    last_received_at: OffsetDateTime,
 }
 
 /// Counts rounds where the head of the log is held already: nothing has to add all batches up.
@@ -196,11 +203,9 @@ async fn path_numbers(
     db: &DatabaseConnection,
     agent: AgentId,
 ) -> Result<BTreeMap<PathId, i32>, StoreError> {
-    let query = sql("SELECT id, no FROM path WHERE agent_id = $1", [agent.as_uuid().into()]);
-    let rows = db.query_all_raw(query).await?;
-    rows.iter()
-        .map(|row| Ok((PathId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?)))
-        .collect()
+    let select = "SELECT id, no FROM path WHERE agent_id = $1";
+    let numbers = numbers_by_id(db, select, agent).await?;
+    Ok(numbers.into_iter().map(|(id, no)| (PathId::from_uuid(id), no)).collect())
 }
 
 async fn note_agent(
@@ -293,15 +298,17 @@ async fn numbers_of(
         return Ok(BTreeMap::new());
     }
     let select = format!("SELECT content, no FROM {table} WHERE content = ANY($1)");
-    let rows = db.query_all_raw(sql(&select, [ids.into()])).await?;
-    rows.iter()
-        .map(|row| {
-            let content: Vec<u8> = row.try_get("", "content")?;
-            let id = ContentId::from_slice(&content)
-                .ok_or_else(|| StoreError::corrupt("content identity"))?;
-            Ok((id, row.try_get("", "no")?))
-        })
-        .collect()
+    let number = |row: ContentRow| {
+        let id = ContentId::from_slice(&row.content);
+        Ok((id.ok_or_else(|| StoreError::corrupt("content identity"))?, row.no))
+    };
+    rows::all(db, &select, [ids.into()]).await?.into_iter().map(number).collect()
+}
+
+#[derive(FromQueryResult)]
+struct ContentRow {
+    content: Vec<u8>,
+    no: i64,
 }
 
 /// Rounds as one array per column, to be written by one statement.

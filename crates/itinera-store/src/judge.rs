@@ -7,13 +7,14 @@ use crate::events;
 use crate::lease::renew_lease;
 use crate::set_aside;
 use crate::statement::{recordable_json, sql};
-use crate::timeline::{self, ChooseIncident};
+use crate::timeline::{self, ChooseIncident, Ending, Placed};
 use crate::times::offset;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::event::EventEffect;
+use itinera_model::event::{EventEffect, Fault};
 use itinera_model::finding::Assessment;
-use itinera_model::id::{AlarmId, PathId};
+use itinera_model::id::PathId;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
     ActiveValue::{NotSet, Set},
@@ -76,38 +77,57 @@ pub struct JudgeWrite {
     pub occurred: Vec<EventEffect>,
 }
 
+#[derive(FromQueryResult)]
+struct MemoryRow {
+    cursor: i64,
+    engine: i32,
+    book: Vec<u8>,
+    events: Vec<u8>,
+}
+
+#[derive(FromQueryResult)]
+struct WindowRow {
+    path_id: Uuid,
+    window_no: i64,
+    source: String,
+    content: Vec<u8>,
+}
+
+#[derive(FromQueryResult)]
+struct FindingRow {
+    path_id: Uuid,
+    window_no: i64,
+    body: Json,
+}
+
 impl Store {
     /// What the last judge remembered.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
-        let row = self
-            .judge
-            .query_one_raw(sql("SELECT cursor, engine, book, events FROM judge", []))
-            .await?;
-        let Some(row) = row else {
+        let select = "SELECT cursor, engine, book, events FROM judge";
+        let Some(memory) = rows::first::<MemoryRow>(&self.judge, select, []).await? else {
             return Ok(JudgeMemory::default());
         };
-        let engine: i32 = row.try_get("", "engine")?;
+        let engine = u16::try_from(memory.engine);
         let select = "SELECT path_id, window_no, source, content FROM path_window \
              ORDER BY path_id, window_no";
-        let windows = self.judge.query_all_raw(sql(select, [])).await?;
-        let window = |row: &QueryResult| -> Result<StoredWindow, StoreError> {
-            let source: String = row.try_get("", "source")?;
+        let windows: Vec<WindowRow> = rows::all(&self.judge, select, []).await?;
+        let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
             Ok(StoredWindow {
-                path: PathId::from_uuid(row.try_get("", "path_id")?),
-                window: row.try_get("", "window_no")?,
-                source: source.parse().map_err(|_| StoreError::corrupt("window source"))?,
-                content: row.try_get("", "content")?,
+                path: PathId::from_uuid(row.path_id),
+                window: row.window_no,
+                source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
+                content: row.content,
             })
         };
         Ok(JudgeMemory {
-            cursor: row.try_get("", "cursor")?,
-            engine: u16::try_from(engine).map_err(|_| StoreError::corrupt("engine version"))?,
-            book: row.try_get("", "book")?,
-            events: row.try_get("", "events")?,
-            windows: windows.iter().map(window).collect::<Result<_, _>>()?,
+            cursor: memory.cursor,
+            engine: engine.map_err(|_| StoreError::corrupt("engine version"))?,
+            book: memory.book,
+            events: memory.events,
+            windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
         })
     }
 
@@ -151,13 +171,9 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn findings(&self) -> Result<Vec<(PathId, i64, Json)>, StoreError> {
         let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
-        let rows = self.db.query_all_raw(sql(select, [])).await?;
-        rows.iter()
-            .map(|row| {
-                let path = PathId::from_uuid(row.try_get("", "path_id")?);
-                Ok((path, row.try_get("", "window_no")?, row.try_get("", "body")?))
-            })
-            .collect()
+        let rows: Vec<FindingRow> = rows::all(&self.db, select, []).await?;
+        let finding = |row: FindingRow| (PathId::from_uuid(row.path_id), row.window_no, row.body);
+        Ok(rows.into_iter().map(finding).collect())
     }
 }
 
@@ -280,27 +296,24 @@ async fn write_alarm(
                 incident_id: Set(None),
             };
             alarm::Entity::insert(row).exec_without_returning(txn).await?;
-            timeline::place_alarm(txn, AlarmId::from_uuid(id), alarm, fold).await?;
+            timeline::place(txn, id, &Fault::Alarm(alarm.clone()), fold).await?;
             (Some(id), "raised")
         }
         AlarmEffect::Changed(alarm) => {
             let update =
                 "UPDATE alarm SET body = $2 WHERE key = $1 AND cleared_at IS NULL RETURNING id";
             let values = [serde_json::json!(alarm.key).into(), serde_json::json!(alarm).into()];
-            let row = txn.query_one_raw(sql(update, values)).await?;
-            (row.map(|row| row.try_get("", "id")).transpose()?, "changed")
+            (rows::value::<Uuid>(txn, update, values).await?, "changed")
         }
         AlarmEffect::Cleared { key, at } => {
             let update = "UPDATE alarm SET cleared_at = $2 WHERE key = $1 AND cleared_at IS NULL \
                  RETURNING id, incident_id";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
-            let row = txn.query_one_raw(sql(update, values)).await?;
-            let id: Option<Uuid> = row.as_ref().map(|row| row.try_get("", "id")).transpose()?;
-            if let (Some(row), Some(id)) = (&row, id) {
-                let incident = row.try_get("", "incident_id")?;
-                timeline::note_cleared(txn, id, incident, offset(*at)).await?;
+            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            if let Some(placed) = &placed {
+                timeline::note_end(txn, Ending::Alarm, placed, offset(*at)).await?;
             }
-            (id, "cleared")
+            (placed.map(|row| row.id), "cleared")
         }
     };
     let Some(id) = id else { return Ok(()) };

@@ -2,7 +2,7 @@
 //! new holder.
 
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use sea_orm::ConnectionTrait;
 use uuid::Uuid;
 
@@ -20,8 +20,7 @@ impl Store {
                  expires_at = now() + make_interval(secs => $2) \
              WHERE name = 'judge' AND (expires_at < now() OR holder = $1) RETURNING token";
         let values = [me.into(), LEASE_SECONDS.into()];
-        let row = self.judge.query_one_raw(sql(take, values)).await?;
-        row.map(|row| Ok(row.try_get("", "token")?)).transpose()
+        rows::value(&self.judge, take, values).await
     }
 
     /// Gives leadership up, so that a successor need not wait.

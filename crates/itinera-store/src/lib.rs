@@ -24,6 +24,7 @@ mod owners;
 mod partitions;
 mod paths;
 mod reading;
+mod rows;
 mod schedule_version;
 mod set_aside;
 mod statement;

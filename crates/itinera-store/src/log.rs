@@ -4,12 +4,13 @@ use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
 use crate::times::{measured_at, wall};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::packed;
 use itinera_model::round::{HopCounts, Lateness, StampSource};
 use itinera_model::route::{Flow, Route};
 use itinera_model::unit::WallTime;
+use sea_orm::FromQueryResult;
 use sea_orm::QueryResult;
 use sea_orm::entity::prelude::*;
 use std::collections::BTreeMap;
@@ -65,6 +66,13 @@ pub(crate) const fn stamps_of(code: i16) -> StampSource {
     }
 }
 
+#[derive(FromQueryResult)]
+struct BatchRow {
+    commit_no: i64,
+    received_at: OffsetDateTime,
+    clock_at: OffsetDateTime,
+}
+
 /// Rounds and unpacked bytes of one step of judgement, after which no further commit is taken into
 /// it.
 const MOST_ROUNDS: i64 = 20_000;
@@ -87,8 +95,7 @@ impl Store {
              WHERE (rounds_before < $3 AND bytes_before < $4) \
                  OR (rounds_before = 0 AND bytes_before = 0) ORDER BY commit_no";
         let values = [cursor.into(), limit.into(), MOST_ROUNDS.into(), MOST_BYTES.into()];
-        let rows = self.judge.query_all_raw(sql(batches, values)).await?;
-        self.entries(cursor, &rows).await
+        self.entries(cursor, rows::all(&self.judge, batches, values).await?).await
     }
 
     /// One commit.
@@ -99,24 +106,19 @@ impl Store {
     pub async fn log_entry(&self, commit_no: i64) -> Result<LogEntry, StoreError> {
         let batch = "SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at \
              FROM batch WHERE commit_no = $1";
-        let rows = self.judge.query_all_raw(sql(batch, [commit_no.into()])).await?;
-        let entries = self.entries(commit_no - 1, &rows).await?;
+        let rows = rows::all(&self.judge, batch, [commit_no.into()]).await?;
+        let entries = self.entries(commit_no - 1, rows).await?;
         entries.into_iter().next().ok_or_else(|| StoreError::corrupt("commit number"))
     }
 
     /// What the batches after `cursor` hold.
-    async fn entries(
-        &self,
-        cursor: i64,
-        rows: &[QueryResult],
-    ) -> Result<Vec<LogEntry>, StoreError> {
+    async fn entries(&self, cursor: i64, rows: Vec<BatchRow>) -> Result<Vec<LogEntry>, StoreError> {
         let mut entries = Vec::with_capacity(rows.len());
         let mut span: Option<(OffsetDateTime, OffsetDateTime)> = None;
         for row in rows {
-            let at: OffsetDateTime = row.try_get("", "received_at")?;
+            let BatchRow { commit_no, received_at: at, clock_at } = row;
             span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
-            let commit_no = row.try_get("", "commit_no")?;
-            let received_at = wall(row.try_get("", "clock_at")?);
+            let received_at = wall(clock_at);
             let (rounds, checks) = (Vec::new(), Vec::new());
             let (host_facts, throughput) = (Vec::new(), Vec::new());
             entries.push(LogEntry {

@@ -1,8 +1,10 @@
 //! Short numbers that people type instead of ids.
 
-use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
+use itinera_model::id::AgentId;
 use sea_orm::entity::prelude::*;
+use sea_orm::{ConnectionTrait, FromQueryResult};
+use std::collections::BTreeMap;
 
 /// What has a short number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -51,7 +53,23 @@ impl Store {
         number: i64,
     ) -> Result<Option<Uuid>, StoreError> {
         let select = format!("SELECT id FROM {} WHERE no = $1", what.table());
-        let row = self.db.query_one_raw(sql(&select, [number.into()])).await?;
-        Ok(row.map(|row| row.try_get("", "id")).transpose()?)
+        rows::value(&self.db, &select, [number.into()]).await
     }
+}
+
+#[derive(FromQueryResult)]
+struct NumberRow {
+    id: Uuid,
+    no: i32,
+}
+
+/// The internal numbers of what belongs to an agent, by id. `select` has columns `id` and `no`, and
+/// the agent as its only value.
+pub(crate) async fn numbers_by_id(
+    db: &impl ConnectionTrait,
+    select: &str,
+    agent: AgentId,
+) -> Result<BTreeMap<Uuid, i32>, StoreError> {
+    let rows: Vec<NumberRow> = rows::all(db, select, [agent.as_uuid().into()]).await?;
+    Ok(rows.into_iter().map(|row| (row.id, row.no)).collect())
 }

@@ -5,9 +5,9 @@
 
 use crate::error::is_lock_timeout;
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
+use sea_orm::TransactionTrait;
 use sea_orm::entity::prelude::*;
-use sea_orm::{QueryResult, TransactionTrait};
 use std::collections::BTreeSet;
 use time::{Date, Duration, OffsetDateTime};
 
@@ -30,17 +30,15 @@ impl Store {
 
     /// The day of a commit that is received now: the log's own clock may be ahead.
     pub(crate) async fn log_day(&self, now: OffsetDateTime) -> Result<Date, StoreError> {
-        let select = sql("SELECT greatest(last_received_at, $1) AS at FROM meta", [now.into()]);
-        let row = self.db.query_one_raw(select).await?;
-        let at: Option<OffsetDateTime> = row.map(|row| row.try_get("", "at")).transpose()?;
+        let select = "SELECT greatest(last_received_at, $1) FROM meta";
+        let at: Option<OffsetDateTime> = rows::value(&self.db, select, [now.into()]).await?;
         Ok(at.unwrap_or(now).date())
     }
 
     pub(crate) async fn make_partitions_from(&self, first: Date) -> Result<(), StoreError> {
         let select = "SELECT relname FROM pg_class WHERE relname ~ '_[0-9]{8}$' AND relispartition";
-        let rows = self.db.query_all_raw(sql(select, [])).await?;
-        let name = |row: &QueryResult| row.try_get("", "relname");
-        let there: BTreeSet<String> = rows.iter().map(name).collect::<Result<_, _>>()?;
+        let names: Vec<String> = rows::column(&self.db, select, []).await?;
+        let there: BTreeSet<String> = names.into_iter().collect();
         for day in (0..=AHEAD).filter_map(|ahead| first.checked_add(Duration::days(ahead))) {
             let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
             for table in TABLES {
@@ -64,9 +62,9 @@ impl Store {
                 let one_at_a_time = "SET LOCAL lock_timeout = '2s'; \
                      SELECT pg_advisory_xact_lock(hashtext('partition'))";
                 txn.execute_unprepared(one_at_a_time).await?;
-                let select = sql("SELECT to_regclass($1) IS NULL AS absent", [name.into()]);
+                let select = sql("SELECT to_regclass($1) IS NULL", [name.into()]);
                 let row = txn.query_one_raw(select).await?;
-                if row.is_some_and(|row| row.try_get("", "absent").unwrap_or(false)) {
+                if row.is_some_and(|row| row.try_get_by_index(0).unwrap_or(false)) {
                     let statements = format!(
                         "CREATE TABLE {name} (LIKE {table} INCLUDING DEFAULTS INCLUDING CONSTRAINTS); \
                          ALTER TABLE {table} ATTACH PARTITION {name} \

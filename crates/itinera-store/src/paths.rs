@@ -1,8 +1,7 @@
 //! Paths as users see them.
 
 use crate::log::stamps_of;
-use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::packed;
@@ -10,6 +9,7 @@ use itinera_model::path::{Family, Method};
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, StampSource};
 use itinera_model::route::{Resolution, Route};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use time::OffsetDateTime;
 
@@ -81,33 +81,68 @@ pub struct RoundRecord {
     pub hops: Vec<HopCounts>,
 }
 
-const SELECT: &str = "SELECT p.id, p.agent_id, s.name AS site, t.name AS target, t.service, p.family, p.method, \
+const SELECT: &str = "SELECT p.id, p.agent_id, s.name AS site, t.name AS target, \
+         COALESCE(NULLIF(t.service, ''), t.name) AS service, p.family, p.method, \
          COALESCE(t.host, (SELECT e FROM jsonb_array_elements_text(t.addresses) e \
              WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.body \
      FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
          JOIN target t ON t.id = p.target_id LEFT JOIN path_latest l ON l.path_id = p.id";
 
-fn record(row: &QueryResult) -> Result<PathRecord, StoreError> {
-    let body: Option<Json> = row.try_get("", "body")?;
-    let latest = body.map(serde_json::from_value).transpose();
-    let (family, method): (String, String) =
-        (row.try_get("", "family")?, row.try_get("", "method")?);
+#[derive(FromQueryResult)]
+struct PathRow {
+    id: Uuid,
+    agent_id: Uuid,
+    site: String,
+    target: String,
+    service: String,
+    address: String,
+    family: String,
+    method: String,
+    dscp: i16,
+    size_bytes: i32,
+    body: Option<Json>,
+}
+
+fn record(row: PathRow) -> Result<PathRecord, StoreError> {
+    let latest = row.body.map(serde_json::from_value).transpose();
     Ok(PathRecord {
-        id: PathId::from_uuid(row.try_get("", "id")?),
-        agent: AgentId::from_uuid(row.try_get("", "agent_id")?),
-        site: row.try_get("", "site")?,
-        target: row.try_get("", "target")?,
-        service: row
-            .try_get::<Option<String>>("", "service")?
-            .filter(|s| !s.is_empty())
-            .unwrap_or(row.try_get("", "target")?),
-        address: row.try_get("", "address")?,
-        family: family.parse().map_err(|_| StoreError::corrupt("path"))?,
-        method: method.parse().map_err(|_| StoreError::corrupt("path"))?,
-        dscp: row.try_get("", "dscp")?,
-        size_bytes: row.try_get("", "size_bytes")?,
+        id: PathId::from_uuid(row.id),
+        agent: AgentId::from_uuid(row.agent_id),
+        site: row.site,
+        target: row.target,
+        service: row.service,
+        address: row.address,
+        family: row.family.parse().map_err(|_| StoreError::corrupt("path"))?,
+        method: row.method.parse().map_err(|_| StoreError::corrupt("path"))?,
+        dscp: row.dscp,
+        size_bytes: row.size_bytes,
         latest: latest.map_err(|_| StoreError::corrupt("assessment"))?,
     })
+}
+
+#[derive(FromQueryResult)]
+struct EndsRow {
+    id: Uuid,
+    site: String,
+    service: String,
+}
+
+#[derive(FromQueryResult)]
+struct ReadRow {
+    reading: Json,
+    route: Json,
+    resolution: Json,
+    stamps: i16,
+    flows: i64,
+}
+
+#[derive(FromQueryResult)]
+struct RoundRow {
+    number: i64,
+    boot: Uuid,
+    commit_no: i64,
+    received_at: OffsetDateTime,
+    hops: Vec<u8>,
 }
 
 impl Store {
@@ -124,7 +159,7 @@ impl Store {
                      AND x.body->'showing' ? l.path_id::text) \
              ORDER BY (l.body#>>'{{finding,confidence_ppm}}')::int DESC, p.id LIMIT 1"
         );
-        self.db.query_one_raw(sql(&select, [])).await?.as_ref().map(record).transpose()
+        rows::first(&self.db, &select, []).await?.map(record).transpose()
     }
 
     /// Paths by id, which is by time of making, after `after`, at most `limit`.
@@ -138,8 +173,8 @@ impl Store {
     ) -> Result<Vec<PathRecord>, StoreError> {
         let after = after.map_or(Uuid::nil(), PathId::as_uuid);
         let query = format!("{SELECT} WHERE p.id > $1 ORDER BY p.id LIMIT $2");
-        let statement = sql(&query, [after.into(), limit.into()]);
-        self.db.query_all_raw(statement).await?.iter().map(record).collect()
+        let rows = rows::all(&self.db, &query, [after.into(), limit.into()]).await?;
+        rows.into_iter().map(record).collect()
     }
 
     /// One path; absent when nothing has this name.
@@ -148,8 +183,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn path(&self, id: PathId) -> Result<Option<PathRecord>, StoreError> {
         let query = format!("{SELECT} WHERE p.id = $1");
-        let statement = sql(&query, [id.as_uuid().into()]);
-        self.db.query_one_raw(statement).await?.as_ref().map(record).transpose()
+        rows::first(&self.db, &query, [id.as_uuid().into()]).await?.map(record).transpose()
     }
 
     /// Site and service of these paths, in the order of their ids.
@@ -161,16 +195,10 @@ impl Store {
              FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
                  JOIN target t ON t.id = p.target_id WHERE p.id = ANY($1) ORDER BY p.id";
         let ids: Vec<Uuid> = ids.iter().map(|id| id.as_uuid()).collect();
-        let rows = self.db.query_all_raw(sql(query, [ids.into()])).await?;
-        rows.iter()
-            .map(|row| {
-                Ok(PathEnds {
-                    path: PathId::from_uuid(row.try_get("", "id")?),
-                    site: row.try_get("", "site")?,
-                    service: row.try_get("", "service")?,
-                })
-            })
-            .collect()
+        let rows: Vec<EndsRow> = rows::all(&self.db, query, [ids.into()]).await?;
+        let ends =
+            |EndsRow { id, site, service }| PathEnds { path: PathId::from_uuid(id), site, service };
+        Ok(rows.into_iter().map(ends).collect())
     }
 
     /// What the newest round of a path read in its answers, and on which way; absent without one
@@ -186,17 +214,15 @@ impl Store {
                  JOIN reading d ON d.no = r.reading_no JOIN resolution e ON e.no = r.resolution_no \
              WHERE p.id = $1 AND r.received_at > now() - interval '1 hour' \
              ORDER BY r.received_at DESC, r.number DESC LIMIT 1";
-        let row = self.db.query_one_raw(sql(select, [path.as_uuid().into()])).await?;
+        let row: Option<ReadRow> = rows::first(&self.db, select, [path.as_uuid().into()]).await?;
         let Some(row) = row else { return Ok(None) };
-        let reading = serde_json::from_value(row.try_get("", "reading")?);
-        let route = serde_json::from_value(row.try_get("", "route")?);
-        let resolution = serde_json::from_value(row.try_get("", "resolution")?);
+        let corrupt = |what| move |_| StoreError::corrupt(what);
         Ok(Some(ReadRecord {
-            reading: reading.map_err(|_| StoreError::corrupt("reading"))?,
-            route: route.map_err(|_| StoreError::corrupt("route"))?,
-            resolution: resolution.map_err(|_| StoreError::corrupt("resolution"))?,
-            stamps: stamps_of(row.try_get("", "stamps")?),
-            flows: row.try_get("", "flows")?,
+            reading: serde_json::from_value(row.reading).map_err(corrupt("reading"))?,
+            route: serde_json::from_value(row.route).map_err(corrupt("route"))?,
+            resolution: serde_json::from_value(row.resolution).map_err(corrupt("resolution"))?,
+            stamps: stamps_of(row.stamps),
+            flows: row.flows,
         }))
     }
 
@@ -208,19 +234,12 @@ impl Store {
         let query = "SELECT r.number, b.boot, r.commit_no, r.received_at, r.hops \
              FROM round r JOIN path p ON p.no = r.path_no JOIN batch b ON b.commit_no = r.commit_no \
              WHERE p.id = $1 ORDER BY b.boot, r.number, r.commit_no";
-        let statement = sql(query, [path.as_uuid().into()]);
-        let rows = self.db.query_all_raw(statement).await?;
-        rows.iter()
-            .map(|row| {
-                let hops: Vec<u8> = row.try_get("", "hops")?;
-                Ok(RoundRecord {
-                    number: row.try_get("", "number")?,
-                    boot: row.try_get("", "boot")?,
-                    commit_no: row.try_get("", "commit_no")?,
-                    received_at: row.try_get("", "received_at")?,
-                    hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
-                })
-            })
-            .collect()
+        let rows: Vec<RoundRow> = rows::all(&self.db, query, [path.as_uuid().into()]).await?;
+        let round = |row: RoundRow| -> Result<RoundRecord, StoreError> {
+            let hops = packed::unpack(&row.hops).map_err(|_| StoreError::corrupt("packed hops"))?;
+            let RoundRow { number, boot, commit_no, received_at, .. } = row;
+            Ok(RoundRecord { number, boot, commit_no, received_at, hops })
+        };
+        rows.into_iter().map(round).collect()
     }
 }

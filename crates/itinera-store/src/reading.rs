@@ -1,11 +1,10 @@
 //! The state of everything in a few numbers.
 
-use crate::statement::sql;
-use crate::{Store, StoreError};
-use sea_orm::ConnectionTrait;
+use crate::{Store, StoreError, rows};
+use sea_orm::FromQueryResult;
 
 /// Counts that the first page and the metrics show.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, FromQueryResult)]
 pub struct StateCounts {
     /// Agents that have joined.
     pub agents: i64,
@@ -59,20 +58,6 @@ impl Store {
              (SELECT log_head FROM meta) AS commits, \
              (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits, \
              (SELECT count(*) FROM set_aside) AS set_aside_commits";
-        let row = self.db.query_one_raw(sql(query, [])).await?;
-        let row = row.ok_or_else(|| StoreError::corrupt("count"))?;
-        let count = |name: &str| row.try_get("", name);
-        Ok(StateCounts {
-            agents: count("agents")?,
-            agents_late: count("agents_late")?,
-            paths: count("paths")?,
-            paths_without_rounds: count("paths_without_rounds")?,
-            open_alarms: count("open_alarms")?,
-            suspected_paths: count("suspected_paths")?,
-            rounds: count("rounds")?,
-            commits: count("commits")?,
-            unjudged_commits: count("unjudged_commits")?,
-            set_aside_commits: count("set_aside_commits")?,
-        })
+        rows::first(&self.db, query, []).await?.ok_or_else(|| StoreError::corrupt("count"))
     }
 }

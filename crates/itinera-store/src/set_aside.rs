@@ -2,13 +2,14 @@
 
 use crate::statement::sql;
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, TransactionTrait};
 use time::OffsetDateTime;
 
 /// A commit that is set aside.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
 pub struct SetAsideRecord {
     /// Its number in the log.
     pub commit_no: i64,
@@ -73,19 +74,7 @@ impl Store {
              FROM set_aside x JOIN batch b ON b.commit_no = x.commit_no \
                  JOIN agent a ON a.no = b.agent_no JOIN site s ON s.id = a.site_id \
              ORDER BY x.commit_no DESC LIMIT $1";
-        let rows = self.db.query_all_raw(sql(select, [SHOWN.into()])).await?;
-        rows.iter()
-            .map(|row| {
-                Ok(SetAsideRecord {
-                    commit_no: row.try_get("", "commit_no")?,
-                    at: row.try_get("", "at")?,
-                    site: row.try_get("", "site")?,
-                    rounds: row.try_get("", "rounds")?,
-                    error: row.try_get("", "error")?,
-                    retry: row.try_get("", "retry")?,
-                })
-            })
-            .collect()
+        rows::all(&self.db, select, [SHOWN.into()]).await
     }
 
     /// Has a commit judged again; false where none of this number is set aside.
@@ -111,8 +100,7 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn commit_to_retry(&self) -> Result<Option<i64>, StoreError> {
         let select = "SELECT commit_no FROM set_aside WHERE retry ORDER BY commit_no LIMIT 1";
-        let row = self.judge.query_one_raw(sql(select, [])).await?;
-        row.map(|row| Ok(row.try_get("", "commit_no")?)).transpose()
+        rows::value(&self.judge, select, []).await
     }
 
     /// Notes that a commit failed again.

@@ -4,12 +4,13 @@ use crate::checks::{CheckSpec, ensure_check};
 use crate::entity::{path, site, target};
 use crate::statement::sql;
 use crate::times::wall;
-use crate::{Store, StoreError, diagnoses, watches};
+use crate::{Store, StoreError, diagnoses, rows, watches};
 use itinera_model::check::{Ask, CheckTask};
 use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
 use itinera_model::path::{Direction, Family, Method, PathSpec};
 use itinera_model::protocol::{Denser, Pacing, Task, Turn};
 use itinera_model::unit::WallTime;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, DatabaseTransaction, QueryOrder, TransactionTrait};
@@ -268,9 +269,8 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn schedule_version(&self) -> Result<u64, StoreError> {
         let select = "SELECT version FROM schedule ORDER BY version DESC LIMIT 1";
-        let row = self.db.query_one_raw(sql(select, [])).await?;
-        let version: i64 = row.map_or(Ok(0), |row| row.try_get("", "version"))?;
-        Ok(version.cast_unsigned())
+        let version: Option<i64> = rows::value(&self.db, select, []).await?;
+        Ok(version.unwrap_or(0).cast_unsigned())
     }
 
     /// What an agent has to do now. Paths it needs and does not have yet are made.
@@ -367,8 +367,7 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn schedule_valid_from(&self) -> Result<Option<WallTime>, StoreError> {
         let select = "SELECT valid_from FROM schedule ORDER BY version DESC LIMIT 1";
-        let row = self.db.query_one_raw(sql(select, [])).await?;
-        row.map(|row| Ok(wall(row.try_get("", "valid_from")?))).transpose()
+        Ok(rows::value(&self.db, select, []).await?.map(wall))
     }
 
     /// How agents measure both ways between them.
@@ -425,11 +424,23 @@ async fn turn_of(txn: &DatabaseTransaction, agent: AgentId) -> Result<Turn, Stor
     let count = "SELECT count(*) AS agents, count(*) FILTER (WHERE b.id < a.id) AS before \
          FROM agent a JOIN agent b ON a.heard_from = b.heard_from \
          WHERE a.id = $1 AND (b.id = a.id OR b.last_batch_at > now() - interval '1 day')";
-    let row = txn.query_one_raw(sql(count, [agent.as_uuid().into()])).await?;
+    let row: Option<Behind> = rows::first(txn, count, [agent.as_uuid().into()]).await?;
     let Some(row) = row else { return Ok(Turn::default()) };
-    let number =
-        |column| row.try_get::<i64>("", column).map(|n| u16::try_from(n).unwrap_or(u16::MAX));
-    Ok(Turn { index: number("before")?, of: number("agents")?.max(1) })
+    let number = |count| u16::try_from(count).unwrap_or(u16::MAX);
+    Ok(Turn { index: number(row.before), of: number(row.agents).max(1) })
+}
+
+/// Agents behind one public address, and those of them before an agent.
+#[derive(FromQueryResult)]
+struct Behind {
+    agents: i64,
+    before: i64,
+}
+
+#[derive(FromQueryResult)]
+struct ScheduleRow {
+    version: i64,
+    body: Json,
 }
 
 async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(), StoreError> {
@@ -485,9 +496,8 @@ async fn families_in(txn: &DatabaseTransaction) -> Result<Vec<(String, Json)>, S
 /// The versions of IP of an agent's site.
 async fn families_of(txn: &DatabaseTransaction, agent: AgentId) -> Result<Vec<Family>, StoreError> {
     let select = "SELECT s.families FROM site s JOIN agent a ON a.site_id = s.id WHERE a.id = $1";
-    let row = txn.query_one_raw(sql(select, [agent.as_uuid().into()])).await?;
-    let Some(row) = row else { return Ok(Vec::new()) };
-    let body: Json = row.try_get("", "families")?;
+    let families: Option<Json> = rows::value(txn, select, [agent.as_uuid().into()]).await?;
+    let Some(body) = families else { return Ok(Vec::new()) };
     serde_json::from_value(body).map_err(|_| StoreError::corrupt("site families"))
 }
 
@@ -495,12 +505,10 @@ async fn current_schedule<C: ConnectionTrait>(
     db: &C,
 ) -> Result<Option<(u64, Schedule)>, StoreError> {
     let select = "SELECT version, body FROM schedule ORDER BY version DESC LIMIT 1";
-    let row = db.query_one_raw(sql(select, [])).await?;
+    let row: Option<ScheduleRow> = rows::first(db, select, []).await?;
     let Some(row) = row else { return Ok(None) };
-    let version: i64 = row.try_get("", "version")?;
-    let body: Json = row.try_get("", "body")?;
-    let schedule = serde_json::from_value(body).map_err(|_| StoreError::corrupt("schedule"))?;
-    Ok(Some((version.cast_unsigned(), schedule)))
+    let schedule = serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("schedule"))?;
+    Ok(Some((row.version.cast_unsigned(), schedule)))
 }
 
 /// The name of an intent, given when it is first needed.

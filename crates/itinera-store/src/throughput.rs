@@ -3,13 +3,14 @@
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError, change_feed};
+use crate::{Store, StoreError, change_feed, rows};
 use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, ThroughputId};
 use itinera_model::throughput::{By, ThroughputRound};
 use itinera_model::unit::WallTime;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use sea_orm::{DatabaseTransaction, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::collections::BTreeMap;
@@ -65,24 +66,39 @@ const SELECT: &str = "SELECT t.*, ss.name AS from_site, rs.name AS to_site FROM 
      JOIN agent sa ON sa.id = t.sender_id JOIN site ss ON ss.id = sa.site_id \
      JOIN agent ra ON ra.id = t.receiver_id JOIN site rs ON rs.id = ra.site_id";
 
-fn record(row: &QueryResult) -> Result<ThroughputRecord, StoreError> {
+#[derive(FromQueryResult)]
+struct ThroughputRow {
+    id: Uuid,
+    no: i64,
+    sender_id: Uuid,
+    receiver_id: Uuid,
+    from_site: String,
+    to_site: String,
+    body: Json,
+    user_name: Option<String>,
+    asked_at: OffsetDateTime,
+    not_after: OffsetDateTime,
+    result: Option<Vec<u8>>,
+    done_at: Option<OffsetDateTime>,
+    commit_no: Option<i64>,
+}
+
+fn record(row: ThroughputRow) -> Result<ThroughputRecord, StoreError> {
     let corrupt = || StoreError::corrupt("throughput");
-    let (spec, round): (Json, Option<Vec<u8>>) =
-        (row.try_get("", "body")?, row.try_get("", "result")?);
-    let round = round.map(|octets| decode(&octets)).transpose().map_err(|_| corrupt())?;
+    let round = row.result.map(|bytes| decode(&bytes)).transpose().map_err(|_| corrupt())?;
     Ok(ThroughputRecord {
-        id: ThroughputId::from_uuid(row.try_get("", "id")?),
-        no: row.try_get("", "no")?,
-        sender: AgentId::from_uuid(row.try_get("", "sender_id")?),
-        receiver: AgentId::from_uuid(row.try_get("", "receiver_id")?),
-        from: row.try_get("", "from_site")?,
-        to: row.try_get("", "to_site")?,
-        spec: serde_json::from_value(spec).map_err(|_| corrupt())?,
-        user: row.try_get("", "user_name")?,
-        asked_at: row.try_get("", "asked_at")?,
-        not_after: row.try_get("", "not_after")?,
+        id: ThroughputId::from_uuid(row.id),
+        no: row.no,
+        sender: AgentId::from_uuid(row.sender_id),
+        receiver: AgentId::from_uuid(row.receiver_id),
+        from: row.from_site,
+        to: row.to_site,
+        spec: serde_json::from_value(row.body).map_err(|_| corrupt())?,
+        user: row.user_name,
+        asked_at: row.asked_at,
+        not_after: row.not_after,
         round,
-        done_at: row.try_get("", "done_at")?,
+        done_at: row.done_at,
     })
 }
 
@@ -126,7 +142,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn throughput(&self, limit: i64) -> Result<Vec<ThroughputRecord>, StoreError> {
         let select = format!("{SELECT} ORDER BY t.no DESC LIMIT $1");
-        self.db.query_all_raw(sql(&select, [limit.into()])).await?.iter().map(record).collect()
+        rows::all(&self.db, &select, [limit.into()]).await?.into_iter().map(record).collect()
     }
 
     /// The current measurement: one at a time, so that none disturbs another.
@@ -137,7 +153,7 @@ impl Store {
         let select = format!(
             "{SELECT} WHERE t.done_at IS NULL AND t.not_after > now() ORDER BY t.no LIMIT 1"
         );
-        self.db.query_one_raw(sql(&select, [])).await?.as_ref().map(record).transpose()
+        rows::first(&self.db, &select, []).await?.map(record).transpose()
     }
 }
 
@@ -179,8 +195,10 @@ pub(crate) async fn ended(
 ) -> Result<BTreeMap<i64, Vec<ThroughputRecord>>, StoreError> {
     let select = format!("{SELECT} WHERE t.commit_no > $1 AND t.commit_no <= $2 ORDER BY t.no");
     let mut by_commit: BTreeMap<i64, Vec<ThroughputRecord>> = BTreeMap::new();
-    for row in db.query_all_raw(sql(&select, [after.into(), upto.into()])).await? {
-        by_commit.entry(row.try_get("", "commit_no")?).or_default().push(record(&row)?);
+    for row in rows::all::<ThroughputRow>(db, &select, [after.into(), upto.into()]).await? {
+        if let Some(commit_no) = row.commit_no {
+            by_commit.entry(commit_no).or_default().push(record(row)?);
+        }
     }
     Ok(by_commit)
 }

@@ -1,13 +1,13 @@
 //! The timeline of an incident, and how faults get into incidents.
 
-use crate::StoreError;
 use crate::change_feed;
 use crate::entity::{incident, incident_event};
 use crate::statement::{recordable_json, sql};
 use crate::times::offset;
-use itinera_model::alarm::Alarm;
-use itinera_model::event::{Event, Fault};
-use itinera_model::id::{AlarmId, DiagnosisId, EventId, IncidentId};
+use crate::{StoreError, rows};
+use itinera_model::event::Fault;
+use itinera_model::id::{DiagnosisId, IncidentId};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, DatabaseTransaction};
 use time::OffsetDateTime;
@@ -63,6 +63,20 @@ pub(crate) async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
+/// An alarm or an event, and the incident that it belongs to.
+#[derive(FromQueryResult)]
+pub(crate) struct Placed {
+    pub(crate) id: Uuid,
+    pub(crate) incident_id: Option<Uuid>,
+}
+
+#[derive(FromQueryResult)]
+struct FaultRow {
+    id: Uuid,
+    body: Json,
+    is_alarm: bool,
+}
+
 /// The incidents with their faults, oldest first, that a fault which began at `since` can belong
 /// to: those that were open then. One with all faults over for half an hour takes no
 /// more: what comes then is another.
@@ -78,15 +92,13 @@ async fn open_with_faults(
              JOIN event e ON e.incident_id = i.id \
              WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
                  e.ended_at > now() - interval '30 minutes') ORDER BY 1, 4";
-    let rows = txn.query_all_raw(sql(select, [since.into()])).await?;
     let mut open: Vec<(IncidentId, Vec<Fault>)> = Vec::new();
-    for row in &rows {
-        let id = IncidentId::from_uuid(row.try_get("", "id")?);
-        let body: Json = row.try_get("", "body")?;
-        let fault = if row.try_get("", "is_alarm")? {
-            serde_json::from_value(body).map(Fault::Alarm)
+    for row in rows::all::<FaultRow>(txn, select, [since.into()]).await? {
+        let id = IncidentId::from_uuid(row.id);
+        let fault = if row.is_alarm {
+            serde_json::from_value(row.body).map(Fault::Alarm)
         } else {
-            serde_json::from_value(body).map(Fault::Event)
+            serde_json::from_value(row.body).map(Fault::Event)
         };
         let fault = fault.map_err(|_| StoreError::corrupt("alarm or event"))?;
         match open.last_mut() {
@@ -114,48 +126,28 @@ async fn incident_of(
     Ok(incident)
 }
 
-/// Enters a raised alarm into the incident of its cause, or opens one.
-pub(crate) async fn place_alarm(
-    txn: &DatabaseTransaction,
-    id: AlarmId,
-    raised: &Alarm,
-    fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
-    let (since, at) = (offset(raised.since), offset(raised.raised_at));
-    let fault = Fault::Alarm(raised.clone());
-    let incident = incident_of(txn, &fault, (since, at), fold).await?;
-    let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
-    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
-    let body = serde_json::json!({ "alarm": id });
-    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-raised", body }).await
-}
-
-/// Enters an event that is a fault into the incident of its cause, or opens one.
-pub(crate) async fn place_event(
-    txn: &DatabaseTransaction,
-    id: EventId,
-    began: &Event,
-    fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
-    let (since, at) = (offset(began.since), offset(began.raised_at));
-    let fault = Fault::Event(began.clone());
-    let incident = incident_of(txn, &fault, (since, at), fold).await?;
-    let update = "UPDATE event SET incident_id = $2 WHERE id = $1";
-    txn.execute_raw(sql(update, [id.as_uuid().into(), incident.as_uuid().into()])).await?;
-    let body = serde_json::json!({ "event": id });
-    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-began", body }).await
-}
-
-/// Enters that an event is over.
-pub(crate) async fn note_ended(
+/// Enters a fault into the incident of its cause, or opens one. `id` is that of the alarm or event.
+pub(crate) async fn place(
     txn: &DatabaseTransaction,
     id: Uuid,
-    incident: Option<Uuid>,
-    at: OffsetDateTime,
+    fault: &Fault,
+    fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
-    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
-    let body = serde_json::json!({ "event": id });
-    enter(txn, Entry { incident, at, user: ITSELF, kind: "event-ended", body }).await
+    let (since, raised_at, table, kind, body) = match fault {
+        Fault::Alarm(alarm) => {
+            let body = serde_json::json!({ "alarm": id });
+            (alarm.since, alarm.raised_at, "alarm", "alarm-raised", body)
+        }
+        Fault::Event(event) => {
+            let body = serde_json::json!({ "event": id });
+            (event.since, event.raised_at, "event", "event-began", body)
+        }
+    };
+    let at = offset(raised_at);
+    let incident = incident_of(txn, fault, (offset(since), at), fold).await?;
+    let update = format!("UPDATE {table} SET incident_id = $2 WHERE id = $1");
+    txn.execute_raw(sql(&update, [id.into(), incident.as_uuid().into()])).await?;
+    enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
 }
 
 /// Enters a diagnosis started for an incident.
@@ -169,14 +161,24 @@ pub(crate) async fn record_diagnosis(
     enter(txn, Entry { incident, at, user, kind: "diagnosis-started", body }).await
 }
 
-/// Enters that an alarm has cleared.
-pub(crate) async fn note_cleared(
+/// What can end: an alarm clears, an event is over.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Ending {
+    Alarm,
+    Event,
+}
+
+/// Enters that an alarm has cleared or an event is over, where it belongs to an incident.
+pub(crate) async fn note_end(
     txn: &DatabaseTransaction,
-    id: Uuid,
-    incident: Option<Uuid>,
+    of: Ending,
+    placed: &Placed,
     at: OffsetDateTime,
 ) -> Result<(), StoreError> {
-    let Some(incident) = incident.map(IncidentId::from_uuid) else { return Ok(()) };
-    let body = serde_json::json!({ "alarm": id });
-    enter(txn, Entry { incident, at, user: ITSELF, kind: "alarm-cleared", body }).await
+    let Some(incident) = placed.incident_id.map(IncidentId::from_uuid) else { return Ok(()) };
+    let (kind, body) = match of {
+        Ending::Alarm => ("alarm-cleared", serde_json::json!({ "alarm": placed.id })),
+        Ending::Event => ("event-ended", serde_json::json!({ "event": placed.id })),
+    };
+    enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
 }

@@ -1,16 +1,18 @@
 //! Pairs of agents that measure both ways, and their rounds.
 
+use crate::numbers::numbers_by_id;
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, PairId};
 use itinera_model::path::Family;
 use itinera_model::route::Route;
 use itinera_model::two_way::TwoWayRound;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, QueryResult, TransactionTrait};
+use sea_orm::{DatabaseTransaction, TransactionTrait};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use time::OffsetDateTime;
@@ -97,30 +99,58 @@ const PAIRS: &str = "SELECT p.id, p.no, p.sender_id, p.reflector_id, p.family, p
      FROM pair p JOIN agent sa ON sa.id = p.sender_id JOIN site ss ON ss.id = sa.site_id \
          JOIN agent ra ON ra.id = p.reflector_id JOIN site rs ON rs.id = ra.site_id";
 
-fn address(row: &QueryResult, column: &str) -> Result<IpAddr, StoreError> {
-    let text: String = row.try_get("", column)?;
-    text.parse().map_err(|_| StoreError::corrupt("pair address"))
+#[derive(FromQueryResult)]
+struct PairRow {
+    id: Uuid,
+    no: i32,
+    sender_id: Uuid,
+    reflector_id: Uuid,
+    sender_address: String,
+    reflector_address: String,
+    is_hidden: bool,
+    sender_site: String,
+    reflector_site: String,
+    active: bool,
+    wanted_until: Option<OffsetDateTime>,
+    voice_until: Option<OffsetDateTime>,
 }
 
-fn pair(row: &QueryResult) -> Result<PairRecord, StoreError> {
-    let sender_address = address(row, "sender_address")?;
+fn pair(row: PairRow) -> Result<PairRecord, StoreError> {
+    let address = |text: &str| text.parse().map_err(|_| StoreError::corrupt("pair address"));
+    let sender_address = address(&row.sender_address)?;
     Ok(PairRecord {
-        id: PairId::from_uuid(row.try_get("", "id")?),
-        no: row.try_get("", "no")?,
+        id: PairId::from_uuid(row.id),
+        no: row.no,
         spec: PairSpec {
-            sender: AgentId::from_uuid(row.try_get("", "sender_id")?),
-            reflector: AgentId::from_uuid(row.try_get("", "reflector_id")?),
+            sender: AgentId::from_uuid(row.sender_id),
+            reflector: AgentId::from_uuid(row.reflector_id),
             family: Family::of(sender_address),
             sender_address,
-            reflector_address: address(row, "reflector_address")?,
-            is_hidden: row.try_get("", "is_hidden")?,
+            reflector_address: address(&row.reflector_address)?,
+            is_hidden: row.is_hidden,
         },
-        sender_site: row.try_get("", "sender_site")?,
-        reflector_site: row.try_get("", "reflector_site")?,
-        active: row.try_get("", "active")?,
-        wanted_until: row.try_get("", "wanted_until")?,
-        voice_until: row.try_get("", "voice_until")?,
+        sender_site: row.sender_site,
+        reflector_site: row.reflector_site,
+        active: row.active,
+        wanted_until: row.wanted_until,
+        voice_until: row.voice_until,
     })
+}
+
+#[derive(FromQueryResult)]
+struct PartnerRow {
+    id: Uuid,
+    site: String,
+    addresses: Json,
+    heard_from: Option<String>,
+    reached_at: Json,
+    paired_with: Json,
+}
+
+#[derive(FromQueryResult)]
+struct RouteRow {
+    agent_id: Uuid,
+    body: Json,
 }
 
 impl Store {
@@ -135,20 +165,16 @@ impl Store {
              WHERE s.active AND (a.addresses <> '[]' OR s.reached_at <> '[]') AND {ALIVE} ORDER BY a.id"
         );
         let mut candidates = Vec::new();
-        for row in self.db.query_all_raw(sql(&select, [])).await? {
-            let addresses: Json = row.try_get("", "addresses")?;
-            let heard_from: Option<String> = row.try_get("", "heard_from")?;
-            let (reached_at, paired_with): (Json, Json) =
-                (row.try_get("", "reached_at")?, row.try_get("", "paired_with")?);
+        for row in rows::all::<PartnerRow>(&self.db, &select, []).await? {
             let corrupt = |_| StoreError::corrupt("site");
             candidates.push(PartnerRecord {
-                agent: AgentId::from_uuid(row.try_get("", "id")?),
-                site: row.try_get("", "site")?,
-                addresses: serde_json::from_value(addresses)
+                agent: AgentId::from_uuid(row.id),
+                site: row.site,
+                addresses: serde_json::from_value(row.addresses)
                     .map_err(|_| StoreError::corrupt("agent addresses"))?,
-                reached_at: serde_json::from_value(reached_at).map_err(corrupt)?,
-                paired_with: serde_json::from_value(paired_with).map_err(corrupt)?,
-                heard_from: heard_from.and_then(|text| text.parse().ok()),
+                reached_at: serde_json::from_value(row.reached_at).map_err(corrupt)?,
+                paired_with: serde_json::from_value(row.paired_with).map_err(corrupt)?,
+                heard_from: row.heard_from.and_then(|text| text.parse().ok()),
                 routers: BTreeSet::new(),
             });
         }
@@ -158,11 +184,13 @@ impl Store {
                      ORDER BY r.received_at DESC LIMIT 1) r ON true \
                  JOIN route t ON t.no = r.route_no";
         let mut routers: BTreeMap<AgentId, BTreeSet<IpAddr>> = BTreeMap::new();
-        for row in self.db.query_all_raw(sql(seen, [])).await? {
-            let route: Route = serde_json::from_value(row.try_get("", "body")?)
-                .map_err(|_| StoreError::corrupt("route"))?;
-            let agent = AgentId::from_uuid(row.try_get("", "agent_id")?);
-            routers.entry(agent).or_default().extend(route.hops.into_iter().flatten());
+        for row in rows::all::<RouteRow>(&self.db, seen, []).await? {
+            let route: Route =
+                serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("route"))?;
+            routers
+                .entry(AgentId::from_uuid(row.agent_id))
+                .or_default()
+                .extend(route.hops.into_iter().flatten());
         }
         for candidate in &mut candidates {
             candidate.routers = routers.remove(&candidate.agent).unwrap_or_default();
@@ -226,7 +254,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn pairs(&self) -> Result<Vec<PairRecord>, StoreError> {
         let select = format!("{PAIRS} ORDER BY p.no");
-        self.db.query_all_raw(sql(&select, [])).await?.iter().map(pair).collect()
+        rows::all(&self.db, &select, []).await?.into_iter().map(pair).collect()
     }
 
     /// The pairs being measured in which an agent takes part, by number.
@@ -238,8 +266,11 @@ impl Store {
             "{PAIRS} WHERE (p.active OR p.wanted_until > now()) \
                  AND (p.sender_id = $1 OR p.reflector_id = $1) ORDER BY p.no"
         );
-        let rows = self.db.query_all_raw(sql(&select, [agent.as_uuid().into()])).await?;
-        rows.iter().map(pair).collect()
+        rows::all(&self.db, &select, [agent.as_uuid().into()])
+            .await?
+            .into_iter()
+            .map(pair)
+            .collect()
     }
 
     /// The newest rounds of both ways received between two times, by pair and then from the
@@ -262,8 +293,8 @@ impl Store {
         let ids: Vec<Uuid> = pairs.iter().map(|pair| pair.as_uuid()).collect();
         let values = [ids.into(), from.into(), to.into(), MOST_ROUNDS.into()];
         let mut by_pair: BTreeMap<PairId, Vec<TwoWayRound>> = BTreeMap::new();
-        for row in self.db.query_all_raw(sql(select, values)).await?.iter().rev() {
-            let body: Vec<u8> = row.try_get("", "body")?;
+        let bodies: Vec<Vec<u8>> = rows::column(&self.db, select, values).await?;
+        for body in bodies.into_iter().rev() {
             let round: TwoWayRound =
                 decode(&body).map_err(|_| StoreError::corrupt("two-way round"))?;
             by_pair.entry(round.pair).or_default().push(round);
@@ -320,7 +351,7 @@ pub(crate) async fn want(
 
 async fn active(txn: &DatabaseTransaction) -> Result<Vec<PairRecord>, StoreError> {
     let select = format!("{PAIRS} WHERE p.active ORDER BY p.no");
-    txn.query_all_raw(sql(&select, [])).await?.iter().map(pair).collect()
+    rows::all(txn, &select, []).await?.into_iter().map(pair).collect()
 }
 
 /// Writes the rounds of pairs in which the agent sends; gives how many these are.
@@ -334,14 +365,10 @@ pub(crate) async fn write(
         return Ok(0);
     }
     let select = "SELECT id, no FROM pair WHERE sender_id = $1";
-    let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
-    let mut known: BTreeMap<PairId, i32> = BTreeMap::new();
-    for row in &rows {
-        known.insert(PairId::from_uuid(row.try_get("", "id")?), row.try_get("", "no")?);
-    }
+    let known = numbers_by_id(txn, select, agent).await?;
     let (mut nos, mut numbers, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
     for round in rounds {
-        if let Some(no) = known.get(&round.pair) {
+        if let Some(no) = known.get(&round.pair.as_uuid()) {
             nos.push(*no);
             numbers.push(round.number.cast_signed());
             bodies.push(encode(round));

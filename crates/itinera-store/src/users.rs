@@ -4,9 +4,10 @@
 
 use crate::entity::{api_token, user};
 use crate::statement::sql;
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::id::{TokenId, UserId};
 use itinera_model::role::Role;
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, IntoActiveModel, QueryOrder, TransactionTrait};
 use time::OffsetDateTime;
@@ -100,7 +101,7 @@ pub struct UserChange {
 }
 
 /// One change made by a user.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
 pub struct AuditRecord {
     /// Its number.
     pub no: i64,
@@ -153,6 +154,25 @@ pub(crate) async fn audit<C: ConnectionTrait>(
         [entry.user.into(), entry.action.into(), entry.object.into(), entry.detail.clone().into()];
     db.execute_raw(sql(insert, values)).await?;
     Ok(())
+}
+
+#[derive(FromQueryResult)]
+struct SessionRow {
+    id: Uuid,
+    name: String,
+    role: String,
+    csrf: String,
+}
+
+#[derive(FromQueryResult)]
+struct TokenRow {
+    id: Uuid,
+    name: String,
+    role: String,
+    token_role: String,
+    token_id: Uuid,
+    /// Its last use was noted more than a minute ago, or never.
+    stale: bool,
 }
 
 fn role_of(text: &str) -> Result<Role, StoreError> {
@@ -312,14 +332,14 @@ impl Store {
         let select = "SELECT u.id, u.name, u.role, s.csrf FROM session s \
              JOIN user_account u ON u.id = s.user_id \
              WHERE s.secret_sha256 = $1 AND s.expires_at > now() AND u.active";
-        let row = self.db.query_one_raw(sql(select, [secret_sha256.to_vec().into()])).await?;
+        let row: Option<SessionRow> =
+            rows::first(&self.db, select, [secret_sha256.to_vec().into()]).await?;
         let Some(row) = row else { return Ok(None) };
-        let role: String = row.try_get("", "role")?;
         Ok(Some(SessionUser {
-            user: UserId::from_uuid(row.try_get("", "id")?),
-            name: row.try_get("", "name")?,
-            role: role_of(&role)?,
-            csrf: Some(row.try_get("", "csrf")?),
+            user: UserId::from_uuid(row.id),
+            name: row.name,
+            role: role_of(&row.role)?,
+            csrf: Some(row.csrf),
         }))
     }
 
@@ -418,19 +438,17 @@ impl Store {
              FROM api_token t JOIN user_account u ON u.id = t.user_id \
              WHERE t.secret_sha256 = $1 AND t.expires_at > now() AND t.revoked_at IS NULL \
                  AND u.active";
-        let row = self.db.query_one_raw(sql(select, [secret_sha256.to_vec().into()])).await?;
+        let row: Option<TokenRow> =
+            rows::first(&self.db, select, [secret_sha256.to_vec().into()]).await?;
         let Some(row) = row else { return Ok(None) };
-        if row.try_get("", "stale")? {
-            let id: Uuid = row.try_get("", "token_id")?;
+        if row.stale {
             let update = "UPDATE api_token SET used_at = now() WHERE id = $1";
-            self.db.execute_raw(sql(update, [id.into()])).await?;
+            self.db.execute_raw(sql(update, [row.token_id.into()])).await?;
         }
-        let role: String = row.try_get("", "role")?;
-        let token_role: String = row.try_get("", "token_role")?;
         Ok(Some(SessionUser {
-            user: UserId::from_uuid(row.try_get("", "id")?),
-            name: row.try_get("", "name")?,
-            role: role_of(&role)?.min(role_of(&token_role)?),
+            user: UserId::from_uuid(row.id),
+            name: row.name,
+            role: role_of(&row.role)?.min(role_of(&row.token_role)?),
             csrf: None,
         }))
     }
@@ -444,22 +462,10 @@ impl Store {
         before: Option<i64>,
         limit: i64,
     ) -> Result<Vec<AuditRecord>, StoreError> {
-        let select = "SELECT no, at, user_name, action, object, detail FROM audit \
+        let select = "SELECT no, at, user_name AS \"user\", action, object, detail FROM audit \
              WHERE no < $1 ORDER BY no DESC LIMIT $2";
         let values = [before.unwrap_or(i64::MAX).into(), limit.into()];
-        let rows = self.db.query_all_raw(sql(select, values)).await?;
-        rows.iter()
-            .map(|row| {
-                Ok(AuditRecord {
-                    no: row.try_get("", "no")?,
-                    at: row.try_get("", "at")?,
-                    user: row.try_get("", "user_name")?,
-                    action: row.try_get("", "action")?,
-                    object: row.try_get("", "object")?,
-                    detail: row.try_get("", "detail")?,
-                })
-            })
-            .collect()
+        rows::all(&self.db, select, values).await
     }
 }
 

@@ -5,11 +5,12 @@ use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::times::wall;
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, rows};
 use itinera_model::id::{AgentId, IncidentId, PathId};
 use itinera_model::protocol::{Denser, Suppression};
+use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{ConnectionTrait, DatabaseTransaction, QueryResult, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
@@ -137,41 +138,66 @@ pub enum WatchChange {
 const WATCHES: &str = "SELECT w.*, i.no AS incident_no FROM watch w \
      LEFT JOIN incident i ON i.id = w.incident_id";
 
-fn watch(row: &QueryResult) -> Result<WatchRecord, StoreError> {
-    let incident: Option<Uuid> = row.try_get("", "incident_id")?;
-    let number: Option<i64> = row.try_get("", "incident_no")?;
-    let interval_ms: i32 = row.try_get("", "interval_ms")?;
-    let pauses = serde_json::from_value(row.try_get("", "pauses")?);
+#[derive(FromQueryResult)]
+struct WatchRow {
+    id: Uuid,
+    no: i64,
+    path_id: Uuid,
+    interval_ms: i32,
+    begins_at: OffsetDateTime,
+    ends_at: OffsetDateTime,
+    reason: String,
+    user_name: String,
+    pauses: Json,
+    incident_id: Option<Uuid>,
+    incident_no: Option<i64>,
+    summary: Option<Json>,
+}
+
+fn watch(row: WatchRow) -> Result<WatchRecord, StoreError> {
+    let pauses = serde_json::from_value(row.pauses);
     Ok(WatchRecord {
-        id: row.try_get("", "id")?,
-        no: row.try_get("", "no")?,
+        id: row.id,
+        no: row.no,
         asked: NewWatch {
-            path: PathId::from_uuid(row.try_get("", "path_id")?),
-            interval_ms: interval_ms.cast_unsigned(),
-            begins_at: row.try_get("", "begins_at")?,
-            ends_at: row.try_get("", "ends_at")?,
-            reason: row.try_get("", "reason")?,
-            user: row.try_get("", "user_name")?,
+            path: PathId::from_uuid(row.path_id),
+            interval_ms: row.interval_ms.cast_unsigned(),
+            begins_at: row.begins_at,
+            ends_at: row.ends_at,
+            reason: row.reason,
+            user: row.user_name,
         },
         pauses: pauses.map_err(|_| StoreError::corrupt("pauses"))?,
-        incident: incident.map(IncidentId::from_uuid).zip(number),
-        summary: row.try_get("", "summary")?,
+        incident: row.incident_id.map(IncidentId::from_uuid).zip(row.incident_no),
+        summary: row.summary,
     })
 }
 
-fn suppression(row: &QueryResult) -> Result<SuppressionRecord, StoreError> {
-    Ok(SuppressionRecord {
-        id: row.try_get("", "id")?,
-        no: row.try_get("", "no")?,
+#[derive(FromQueryResult)]
+struct SuppressionRow {
+    id: Uuid,
+    no: i64,
+    site: Option<String>,
+    target: Option<String>,
+    from_at: OffsetDateTime,
+    until_at: OffsetDateTime,
+    reason: String,
+    user_name: String,
+}
+
+fn suppression(row: SuppressionRow) -> SuppressionRecord {
+    SuppressionRecord {
+        id: row.id,
+        no: row.no,
         asked: NewSuppression {
-            site: row.try_get("", "site")?,
-            target: row.try_get("", "target")?,
-            from: row.try_get("", "from_at")?,
-            until: row.try_get("", "until_at")?,
-            reason: row.try_get("", "reason")?,
-            user: row.try_get("", "user_name")?,
+            site: row.site,
+            target: row.target,
+            from: row.from_at,
+            until: row.until_at,
+            reason: row.reason,
+            user: row.user_name,
         },
-    })
+    }
 }
 
 impl WatchRecord {
@@ -207,8 +233,8 @@ impl Store {
             new.reason.clone().into(),
             new.user.clone().into(),
         ];
-        let row = txn.query_one_raw(sql(insert, values)).await?;
-        let no: i64 = row.ok_or(WatchRefused::UnknownPath)?.try_get("", "no")?;
+        let no: Option<i64> = rows::value(&txn, insert, values).await?;
+        let no = no.ok_or(WatchRefused::UnknownPath)?;
         let detail = serde_json::json!({ "path": new.path, "interval_ms": new.interval_ms });
         let (user, object) = (&new.user, no.to_string());
         let entry = Audited { user, action: "watch-begun", object: &object, detail };
@@ -236,7 +262,7 @@ impl Store {
         let path = which.path.map(PathId::as_uuid);
         let values =
             [before.unwrap_or(i64::MAX).into(), incident.into(), path.into(), limit.into()];
-        self.db.query_all_raw(sql(&select, values)).await?.iter().map(watch).collect()
+        rows::all(&self.db, &select, values).await?.into_iter().map(watch).collect()
     }
 
     /// One watch; absent when nothing has this id.
@@ -306,7 +332,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn watches_to_sum_up(&self) -> Result<Vec<WatchRecord>, StoreError> {
         let select = format!("{WATCHES} WHERE w.summary IS NULL AND w.ends_at <= now() LIMIT 100");
-        self.db.query_all_raw(sql(&select, [])).await?.iter().map(watch).collect()
+        rows::all(&self.db, &select, []).await?.into_iter().map(watch).collect()
     }
 
     /// Keeps what a watch has found. Gives the schedule's new version.
@@ -360,7 +386,7 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn suppressions(&self) -> Result<Vec<SuppressionRecord>, StoreError> {
         let select = "SELECT * FROM suppression WHERE until_at > now() ORDER BY from_at, no";
-        self.db.query_all_raw(sql(select, [])).await?.iter().map(suppression).collect()
+        Ok(rows::all(&self.db, select, []).await?.into_iter().map(suppression).collect())
     }
 
     /// Ends a suppression now, or before it begins. Gives the schedule's new version.
@@ -387,7 +413,7 @@ async fn one_watch<C: ConnectionTrait>(
     id: Uuid,
 ) -> Result<Option<WatchRecord>, StoreError> {
     let select = format!("{WATCHES} WHERE w.id = $1");
-    db.query_one_raw(sql(&select, [id.into()])).await?.as_ref().map(watch).transpose()
+    rows::first(db, &select, [id.into()]).await?.map(watch).transpose()
 }
 
 async fn attach(
@@ -412,15 +438,27 @@ pub(crate) async fn denser(
          WHERE p.agent_id = $1 AND w.summary IS NULL AND w.ends_at > now() \
              AND (w.pauses = '[]' OR w.pauses -> -1 ->> 'until' IS NOT NULL) \
          ORDER BY w.path_id, w.interval_ms, w.ends_at DESC";
-    let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
-    rows.iter()
-        .map(|row| {
-            let interval_ms: i32 = row.try_get("", "interval_ms")?;
-            let until: OffsetDateTime = row.try_get("", "ends_at")?;
-            let denser = Denser { interval_ms: interval_ms.cast_unsigned(), until: wall(until) };
-            Ok((PathId::from_uuid(row.try_get("", "path_id")?), denser))
-        })
-        .collect()
+    let rows: Vec<DenserRow> = rows::all(txn, select, [agent.as_uuid().into()]).await?;
+    let denser = |row: DenserRow| {
+        let interval_ms = row.interval_ms.cast_unsigned();
+        (PathId::from_uuid(row.path_id), Denser { interval_ms, until: wall(row.ends_at) })
+    };
+    Ok(rows.into_iter().map(denser).collect())
+}
+
+#[derive(FromQueryResult)]
+struct DenserRow {
+    path_id: Uuid,
+    interval_ms: i32,
+    ends_at: OffsetDateTime,
+}
+
+#[derive(FromQueryResult)]
+struct SuppressedRow {
+    from_at: OffsetDateTime,
+    until_at: OffsetDateTime,
+    everything: bool,
+    paths: Vec<Uuid>,
 }
 
 /// The suppressions that touch an agent.
@@ -435,19 +473,13 @@ pub(crate) async fn suppressed(
                  ON p.agent_id = a.id AND t.name = x.target \
          WHERE x.until_at > now() AND (x.site IS NULL OR x.site = s.name) \
          GROUP BY x.id ORDER BY x.from_at, x.id";
-    let rows = txn.query_all_raw(sql(select, [agent.as_uuid().into()])).await?;
-    let mut all = Vec::new();
-    for row in &rows {
-        let (everything, paths): (bool, Vec<Uuid>) =
-            (row.try_get("", "everything")?, row.try_get("", "paths")?);
-        // Empty would mean everything: a target that this agent has no path to touches nothing.
-        if everything || !paths.is_empty() {
-            all.push(Suppression {
-                paths: paths.into_iter().map(PathId::from_uuid).collect(),
-                from: wall(row.try_get("", "from_at")?),
-                until: wall(row.try_get("", "until_at")?),
-            });
-        }
-    }
-    Ok(all)
+    let rows: Vec<SuppressedRow> = rows::all(txn, select, [agent.as_uuid().into()]).await?;
+    // Empty would mean everything: a target that this agent has no path to touches nothing.
+    let touches = |row: &SuppressedRow| row.everything || !row.paths.is_empty();
+    let suppression = |row: SuppressedRow| Suppression {
+        paths: row.paths.into_iter().map(PathId::from_uuid).collect(),
+        from: wall(row.from_at),
+        until: wall(row.until_at),
+    };
+    Ok(rows.into_iter().filter(touches).map(suppression).collect())
 }

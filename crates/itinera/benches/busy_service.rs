@@ -12,6 +12,7 @@ use itinera_model::batch::Batch;
 use itinera_model::codec::encode;
 use itinera_model::id::BootId;
 use itinera_model::protocol::{Schedule, Task};
+use itinera_model::quantile::quantile;
 use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
@@ -98,7 +99,7 @@ impl User {
         }
         [sign_in, state].map(|mut all| {
             all.sort_unstable();
-            all[(all.len() * 95 / 100).min(all.len() - 1)].as_secs_f64() * 1e3
+            quantile(&all, 95, 100).unwrap().as_secs_f64() * 1e3
         })
     }
 }

@@ -7,10 +7,10 @@
 #[cfg(test)]
 mod tests;
 
-use crate::stat;
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::finding::{Assessment, Cause, Finding, LossCounts, Place};
 use itinera_model::id::PathId;
+use itinera_model::quantile::median;
 use itinera_model::unit::{Micros, Ratio, WallTime};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -250,21 +250,14 @@ fn join(
         lost: sum.lost.saturating_add(record.loss_counts.lost),
     });
     let pooled = Ratio::of(alarm.loss_counts.lost, alarm.loss_counts.sent);
-    alarm.loss_ppm =
-        pooled.map_or_else(|| median(showing.iter().map(|it| it.loss_ppm)), Ratio::as_ppm);
-    let added = median(showing.iter().map(|it| it.added_delay_us.as_micros()));
-    alarm.added_delay_us = Micros::new(added);
+    let usual_loss_ppm = || median(showing.iter().map(|it| it.loss_ppm)).unwrap_or(0);
+    alarm.loss_ppm = pooled.map_or_else(usual_loss_ppm, Ratio::as_ppm);
+    let added = median(showing.iter().map(|it| it.added_delay_us));
+    alarm.added_delay_us = added.unwrap_or(Micros::ZERO);
     alarm.worst_loss_ppm = alarm.worst_loss_ppm.max(alarm.loss_ppm);
     alarm.worst_added_delay_us = alarm.worst_added_delay_us.max(alarm.added_delay_us);
     alarm.severity = alarm.severity.min(severity(finding));
     *alarm != before
-}
-
-/// The median of whole numbers, the lower of two; 0 of none.
-fn median(values: impl Iterator<Item = u32>) -> u32 {
-    let mut values: Vec<u32> = values.collect();
-    values.sort_unstable();
-    stat::quantile(&values, 1, 2).unwrap_or(0)
 }
 
 /// Perceived severity: from half of all packets critical, from 5 % or 100 ms major.

@@ -9,6 +9,7 @@ use itinera_model::message::{
     CheckFailure, CheckSuccess, DifferentAnswers, Elsewhere, LargePacketLoss, LateAnswer, Message,
     NameFailure, PathState, ResolverAnswer, SlowTransfer, StaleAnswer,
 };
+use itinera_model::quantile::median;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
@@ -45,13 +46,9 @@ pub(super) struct Memory {
     deferred: u32,
 }
 
-fn median<T: Copy + Ord>(values: &VecDeque<T>) -> Option<T> {
-    if values.len() < ENOUGH {
-        return None;
-    }
-    let mut sorted: Vec<T> = values.iter().copied().collect();
-    sorted.sort_unstable();
-    sorted.get(sorted.len() / 2).copied()
+/// The median of what was learned, once that is enough.
+fn usual_of<T: Copy + Ord>(learned: &VecDeque<T>) -> Option<T> {
+    (learned.len() >= ENOUGH).then(|| median(learned.iter().copied()))?
 }
 
 fn keep<T>(values: &mut VecDeque<T>, value: T) {
@@ -148,7 +145,7 @@ fn symptom(memory: &Memory, result: &CheckResult, late_us: u32) -> Option<Sympto
         Outcome::Broke { why: Why::NotAllowed, .. } => None,
         Outcome::Broke { at, why } => Some(Symptom::Broken(at, why)),
         Outcome::Good => {
-            let usual = median(&memory.first_byte_us);
+            let usual = usual_of(&memory.first_byte_us);
             let first_byte = result.took(Step::FirstByte).map(|took| took.as_micros());
             let limit = usual.map_or(LATE_US.saturating_mul(2), |usual| {
                 usual.saturating_add(LATE_US).max(usual.saturating_mul(LATE_TIMES))
@@ -157,7 +154,7 @@ fn symptom(memory: &Memory, result: &CheckResult, late_us: u32) -> Option<Sympto
             if let Some(late) = first_byte.filter(|took| *took > limit) {
                 return Some(Symptom::Late(late, usual));
             }
-            let usual = median(&memory.rates);
+            let usual = usual_of(&memory.rates);
             let limit = usual.map_or(SLOW_RATE, |usual| usual / SLOW_SHARE);
             let limit = limit * u64::from(ROUND_TRIP_US) / u64::from(ROUND_TRIP_US + late_us);
             let rate = result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s);

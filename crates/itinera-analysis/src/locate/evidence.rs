@@ -3,6 +3,7 @@
 use super::micros;
 use crate::history::{HopWindow, RouteCounts, Window, compatible};
 use crate::stat;
+use itinera_model::quantile::quantile;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -209,7 +210,7 @@ fn usual_hop(index: usize, usual: &[Cow<'_, RouteCounts>]) -> UsualHop {
     let by_window = |numerator, denominator| -> Option<Vec<f64>> {
         let values: Vec<f64> = usual
             .iter()
-            .filter_map(|w| stat::quantile(&w.hops.get(index)?.delays_us, numerator, denominator))
+            .filter_map(|w| quantile(&w.hops.get(index)?.delays_us, numerator, denominator))
             .map(|us| f64::from(us) / 1_000.0)
             .collect();
         (values.len() >= LEAST_USUAL).then_some(values)

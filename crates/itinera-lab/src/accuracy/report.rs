@@ -6,6 +6,7 @@ use super::interval::{of_rate, of_worlds};
 use super::run::{CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
 use super::setup::WINDOW_S;
 use super::verdict::CaseScore;
+use itinera_model::quantile::quantile;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -245,10 +246,9 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         ratios.sort_by(f64::total_cmp);
         ratios
     };
-    let quantile = |twentieths: usize| {
+    let delay_quantile = |twentieths: usize| {
         figure_of(name, worlds, is_first, |all: &[ScoredCase<'_>]| {
-            let ratios = ratios(all);
-            ratios.get(ratios.len() * twentieths / 20).copied()
+            quantile(&ratios(all), twentieths, 20)
         })
     };
     Scores {
@@ -277,8 +277,8 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         }),
         false_per_1000_path_days: if is_oracle { Interval::default() } else { rate },
         true_surges,
-        delay_ratio: if is_oracle { Interval::default() } else { quantile(10) },
-        delay_ratio_worst: if is_oracle { Interval::default() } else { quantile(19) },
+        delay_ratio: if is_oracle { Interval::default() } else { delay_quantile(10) },
+        delay_ratio_worst: if is_oracle { Interval::default() } else { delay_quantile(19) },
         noticed: if is_oracle {
             Interval::default()
         } else {

@@ -7,6 +7,7 @@ use itinera_model::finding::{Assessment, Cause, HopView, Place};
 use itinera_model::message::LossEstimate;
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::path::Family;
+use itinera_model::quantile::quantile;
 use itinera_model::reading::HopReading;
 use itinera_model::round::{HopCounts, Round, StampSource};
 use itinera_model::round_set::RoundSet;
@@ -398,7 +399,7 @@ fn sizes(record: &Record) -> Vec<SizeView> {
             sent: hops.iter().map(|hop| u32::from(hop.sent)).sum(),
             answered: hops.iter().map(|hop| u32::from(hop.answers())).sum(),
             fastest_us: delays.first().copied(),
-            median_us: delays.get(delays.len() / 2).copied(),
+            median_us: quantile(&delays, 1, 2),
         }
     });
     views.collect()
