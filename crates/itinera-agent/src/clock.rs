@@ -55,7 +55,7 @@ fn unix_nanos_now() -> i128 {
 }
 
 /// The machine's wall clock, whatever it says.
-fn machine_now() -> WallTime {
+pub(crate) fn machine_now() -> WallTime {
     let us = match SystemTime::now().duration_since(UNIX_EPOCH) {
         Ok(after) => i64::try_from(after.as_micros()).unwrap_or(i64::MAX),
         Err(before) => -i64::try_from(before.duration().as_micros()).unwrap_or(i64::MAX),

@@ -1,6 +1,7 @@
 //! The diagnosis: checks each step from this machine's own stack to a service, and continues
 //! behind what is broken, since later steps still inform.
 
+use crate::clock::machine_now;
 use crate::host_facts::{Announcements, HostFactsSource};
 use crate::link::{Link, LinkError, RawSockets};
 use crate::simulated;
@@ -15,10 +16,10 @@ use itinera_model::path::{Family, Method};
 use itinera_model::protocol::Pacing;
 use itinera_model::quantile::median;
 use itinera_model::round_set::RoundSet;
-use itinera_model::unit::{HopLimit, Micros, WallTime};
+use itinera_model::unit::{HopLimit, Micros};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{mpsc, watch};
@@ -138,7 +139,7 @@ pub async fn diagnose(
     news: mpsc::Sender<DiagnosisProgress>,
 ) -> std::io::Result<Observations> {
     let begun = Instant::now();
-    let began = wall_now();
+    let began = machine_now();
     let say = async |kind| {
         let _gone = news.send(DiagnosisProgress::Looking(kind)).await;
     };
@@ -211,11 +212,6 @@ pub async fn diagnose(
         asked,
         sources,
     })
-}
-
-fn wall_now() -> WallTime {
-    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    WallTime::from_unix_micros(i64::try_from(since.as_micros()).unwrap_or(i64::MAX))
 }
 
 /// An byte to ourselves and back.

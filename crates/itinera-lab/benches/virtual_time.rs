@@ -14,7 +14,7 @@ use itinera_lab::{Density, run};
 use itinera_model::unit::Tick;
 use itinera_simnet::Scenario;
 use itinera_simnet::closed_form::{Pace, PathPlan, Sampler};
-use itinera_simnet::worlds::{Blueprint, Changes, Family};
+use itinera_simnet::worlds::{Blueprint, Changes, WorldFamily};
 use std::time::Instant;
 
 const WORLD: &str = include_str!("../../../demo/world.toml");
@@ -54,7 +54,7 @@ fn main() {
 
 /// Rounds in closed form on one core, against packets of the prober.
 fn closed_form(probes: u8, rounds: u64, by_packets: f64) {
-    let world = Blueprint::draw(4, Family::Plain, 16);
+    let world = Blueprint::draw(4, WorldFamily::Plain, 16);
     let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
     let targets = world.targets.len();
     let plans: Vec<PathPlan> = (0..16 * targets)

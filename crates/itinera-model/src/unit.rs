@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::ops::{Add, Sub};
+use time::OffsetDateTime;
 
 /// A monotonic instant: nanoseconds since an epoch the driver chose (boot, start, zero).
 ///
@@ -162,6 +163,14 @@ impl<'de> Deserialize<'de> for Ratio {
 #[serde(transparent)]
 pub struct WallTime(i64);
 
+impl From<OffsetDateTime> for WallTime {
+    /// To the microsecond, rounded towards 1970.
+    fn from(at: OffsetDateTime) -> Self {
+        // The calendar ends at the year 9999: 64 bits hold its microseconds.
+        Self(i64::try_from(at.unix_timestamp_nanos() / 1_000).unwrap_or(i64::MAX))
+    }
+}
+
 impl WallTime {
     /// An instant from microseconds since 1970.
     pub const fn from_unix_micros(us: i64) -> Self {
@@ -176,6 +185,11 @@ impl WallTime {
     /// Microseconds since 1970.
     pub const fn as_unix_micros(self) -> i64 {
         self.0
+    }
+
+    /// The date and time, in UTC; absent beyond the years -9999 to 9999.
+    pub fn date_time(self) -> Option<OffsetDateTime> {
+        OffsetDateTime::from_unix_timestamp_nanos(i128::from(self.0) * 1_000).ok()
     }
 
     /// The signed distance from `earlier` to this instant in microseconds.
@@ -234,6 +248,15 @@ impl From<HopLimit> for u8 {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_wall_time_and_its_date_are_one_instant() {
+        let at = WallTime::from_unix_micros(1_700_000_000_123_456);
+        let date = at.date_time().unwrap();
+        assert_eq!((date.year(), date.microsecond()), (2023, 123_456));
+        assert_eq!(WallTime::from(date), at);
+        assert_eq!(WallTime::from_unix_micros(i64::MAX).date_time(), None);
+    }
 
     #[test]
     fn spans_saturate_instead_of_wrapping() {

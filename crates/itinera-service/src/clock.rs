@@ -43,8 +43,7 @@ impl ServiceClock {
 
     /// The time, as rounds have it.
     pub(crate) fn wall_now(&self) -> WallTime {
-        let us = self.now().unix_timestamp_nanos() / 1_000;
-        WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
+        self.now().into()
     }
 
     fn read(&self, now: Instant, wall: OffsetDateTime) -> OffsetDateTime {

@@ -4,6 +4,7 @@ use crate::runner::observation;
 use itinera_analysis::past;
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
+use itinera_model::unit::WallTime;
 use itinera_store::{LoggedRound, Store, StoreError};
 use std::collections::BTreeMap;
 use time::{Duration, OffsetDateTime};
@@ -25,12 +26,12 @@ pub(crate) async fn assessments(
 }
 
 fn judged(rounds: &[LoggedRound], from: OffsetDateTime) -> BTreeMap<PathId, Vec<Assessment>> {
-    let from_us = i64::try_from(from.unix_timestamp_nanos() / 1_000).unwrap_or(i64::MAX);
+    let from = WallTime::from(from);
     let mut by_path: BTreeMap<PathId, Vec<Assessment>> = BTreeMap::new();
     for rounds in rounds.chunk_by(|a, b| a.path == b.path) {
         let observations: Vec<_> = rounds.iter().map(observation).collect();
         let assessed = past::assessments(&observations).into_iter();
-        let wanted = assessed.filter(|assessment| assessment.until.as_unix_micros() >= from_us);
+        let wanted = assessed.filter(|assessment| assessment.until >= from);
         if let Some(first) = rounds.first() {
             by_path.entry(first.path).or_default().extend(wanted);
         }

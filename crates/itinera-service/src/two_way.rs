@@ -26,11 +26,6 @@ const fn epoch_of(at: WallTime) -> i64 {
     at.as_unix_micros().div_euclid(1_000_000 * EPOCH_S)
 }
 
-fn wall(at: OffsetDateTime) -> WallTime {
-    let us = at.unix_timestamp_nanos() / 1_000;
-    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
-}
-
 /// Chooses partners again, and informs agents with changed partners or keys.
 pub(crate) async fn renew(shared: Arc<Shared>) -> Result<(), StoreError> {
     let schedule = shared.store.two_way_schedule().await?;
@@ -106,10 +101,11 @@ pub(crate) async fn tickets(
         let PairRecord { id, no, spec, voice_until, active, wanted_until, .. } = pair;
         let always = WallTime::from_unix_seconds((epoch + 2) * EPOCH_S);
         let (interval_ms, packets, not_after) = match wanted_until.filter(|_| !active) {
-            Some(until) => (schedule.interval_ms.min(SOON_MS), SOON_PACKETS, wall(until)),
+            Some(until) => (schedule.interval_ms.min(SOON_MS), SOON_PACKETS, WallTime::from(until)),
             None => (schedule.interval_ms, schedule.packets, always),
         };
-        let until = voice_until.filter(|until| *until > OffsetDateTime::now_utc()).map(wall);
+        let until =
+            voice_until.filter(|until| *until > OffsetDateTime::now_utc()).map(WallTime::from);
         let voice =
             VoiceSlots { every_s: schedule.voice_every_s, for_s: schedule.voice_for_s, until };
         let sends = spec.sender == agent;

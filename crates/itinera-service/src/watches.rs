@@ -51,12 +51,10 @@ pub(crate) async fn found(shared: &Shared, watch: &WatchRecord) -> Result<WatchF
         let page = shared.store.rounds_page(asked.path, span, after, PAGE).await?;
         let watch = watch.clone();
         let added = tokio::task::spawn_blocking(move || {
-            let at = |o: &Observation<'_>| {
-                let nanos = i128::from(o.measured_at.as_unix_micros()) * 1_000;
-                OffsetDateTime::from_unix_timestamp_nanos(nanos).ok()
-            };
             let within = |o: &Observation<'_>| {
-                at(o).is_some_and(|at| at >= watch.asked.begins_at && watch.covers(at))
+                o.measured_at
+                    .date_time()
+                    .is_some_and(|at| at >= watch.asked.begins_at && watch.covers(at))
             };
             let mut rounds: Vec<_> = page.rounds.iter().map(observation).collect();
             rounds.sort_by_key(|round| round.measured_at);

@@ -3,7 +3,7 @@
 use crate::numbers::numbers_by_id;
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::times::{measured_at, wall};
+use crate::times::measured_at;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
 use itinera_model::check::{Ask, CheckRound};
@@ -247,14 +247,22 @@ struct HostFactsRow {
 fn checked(row: CheckedRow) -> Result<CheckedAt, StoreError> {
     let round: CheckRound = decode(&row.body).map_err(|_| StoreError::corrupt("check result"))?;
     let clocks = round.clocks;
-    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(row.received_at));
+    let at = measured_at(
+        clocks.wall.as_unix_micros(),
+        clocks.offset_us,
+        WallTime::from(row.received_at),
+    );
     Ok(CheckedAt { at, round })
 }
 
 fn host_facts(row: HostFactsRow) -> Result<HostFactsAt, StoreError> {
     let round: HostFactsRound = decode(&row.body).map_err(|_| StoreError::corrupt("host facts"))?;
     let clocks = round.clocks;
-    let at = measured_at(clocks.wall.as_unix_micros(), clocks.offset_us, wall(row.received_at));
+    let at = measured_at(
+        clocks.wall.as_unix_micros(),
+        clocks.offset_us,
+        WallTime::from(row.received_at),
+    );
     Ok(HostFactsAt { agent: AgentId::from_uuid(row.agent), at, round })
 }
 

@@ -3,7 +3,7 @@
 use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
-use crate::times::{measured_at, wall};
+use crate::times::measured_at;
 use crate::{Store, StoreError, rows};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::packed;
@@ -118,7 +118,7 @@ impl Store {
         for row in rows {
             let BatchRow { commit_no, received_at: at, clock_at } = row;
             span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
-            let received_at = wall(clock_at);
+            let received_at = WallTime::from(clock_at);
             let (rounds, checks) = (Vec::new(), Vec::new());
             let (host_facts, throughput) = (Vec::new(), Vec::new());
             entries.push(LogEntry {
@@ -188,10 +188,10 @@ impl Store {
         let values = [ids.into(), from.into(), (to + LATE).into()];
         let rows = self.db.query_all_raw(sql(select, values)).await?;
         let mut rounds = Vec::with_capacity(rows.len());
-        let (first, last) = (wall(from), wall(to));
+        let (first, last) = (WallTime::from(from), WallTime::from(to));
         for row in &rows {
             let received_at: OffsetDateTime = row.try_get("", "received_at")?;
-            let round = logged(row, wall(received_at))?;
+            let round = logged(row, WallTime::from(received_at))?;
             if (first..=last).contains(&round.measured_at) {
                 rounds.push(round);
             }
@@ -249,10 +249,11 @@ impl Store {
         };
         let is_full = i64::try_from(rows.len()).is_ok_and(|read| read >= limit);
         let next = rows.last().filter(|_| is_full).map(end).transpose()?;
-        let (first, last) = (wall(from), wall(to));
+        let (first, last) = (WallTime::from(from), WallTime::from(to));
         let mut rounds = Vec::with_capacity(rows.len());
         for row in &rows {
-            let round = logged(row, wall(row.try_get("", "received_at")?))?;
+            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
+            let round = logged(row, received_at.into())?;
             if (first..=last).contains(&round.measured_at) {
                 rounds.push(round);
             }

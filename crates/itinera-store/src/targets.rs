@@ -3,7 +3,6 @@
 use crate::checks::{CheckSpec, ensure_check};
 use crate::entity::{path, site, target};
 use crate::statement::sql;
-use crate::times::wall;
 use crate::{Store, StoreError, diagnoses, rows, watches};
 use itinera_model::check::{Ask, CheckTask};
 use itinera_model::id::{AgentId, PathId, SiteId, TargetId};
@@ -367,7 +366,8 @@ impl Store {
     /// [`StoreError::Database`].
     pub async fn schedule_valid_from(&self) -> Result<Option<WallTime>, StoreError> {
         let select = "SELECT valid_from FROM schedule ORDER BY version DESC LIMIT 1";
-        Ok(rows::value(&self.db, select, []).await?.map(wall))
+        let valid_from: Option<OffsetDateTime> = rows::value(&self.db, select, []).await?;
+        Ok(valid_from.map(WallTime::from))
     }
 
     /// How agents measure both ways between them.

@@ -206,7 +206,7 @@ pub(crate) async fn ended(
 impl ThroughputRecord {
     /// Until when it may begin, by the service's clock.
     pub fn not_after_wall(&self) -> WallTime {
-        crate::times::wall(self.not_after)
+        WallTime::from(self.not_after)
     }
 
     /// Bits a second that got through; absent until it is known.
@@ -218,6 +218,6 @@ impl ThroughputRecord {
     pub fn measured_at(&self) -> Option<WallTime> {
         let (clocks, done) = (self.round.as_ref()?.clocks, self.done_at?);
         let wall_us = clocks.wall.as_unix_micros();
-        Some(crate::times::measured_at(wall_us, clocks.offset_us, crate::times::wall(done)))
+        Some(crate::times::measured_at(wall_us, clocks.offset_us, WallTime::from(done)))
     }
 }

@@ -1,18 +1,11 @@
-//! Conversions between times of the model, of the database, and of an agent's clock.
+//! Times for the database, and times of an agent's clock as the service has them.
 
 use itinera_model::unit::WallTime;
 use time::OffsetDateTime;
 
-/// A time of the database; to the microsecond.
-pub(crate) fn wall(at: OffsetDateTime) -> WallTime {
-    let us = at.unix_timestamp_nanos() / 1_000;
-    WallTime::from_unix_micros(i64::try_from(us).unwrap_or(i64::MAX))
-}
-
-/// A time for the database.
+/// A time for the database; 1970 where the calendar does not have it.
 pub(crate) fn offset(at: WallTime) -> OffsetDateTime {
-    let nanos = i128::from(at.as_unix_micros()) * 1_000;
-    OffsetDateTime::from_unix_timestamp_nanos(nanos).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+    at.date_time().unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
 /// The service's time of what an agent measured at `wall_us` by its own clock, in microseconds since

@@ -3,11 +3,11 @@
 
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
-use crate::times::wall;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
 use itinera_model::id::{AgentId, IncidentId, PathId};
 use itinera_model::protocol::{Denser, Suppression};
+use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
@@ -441,7 +441,7 @@ pub(crate) async fn denser(
     let rows: Vec<DenserRow> = rows::all(txn, select, [agent.as_uuid().into()]).await?;
     let denser = |row: DenserRow| {
         let interval_ms = row.interval_ms.cast_unsigned();
-        (PathId::from_uuid(row.path_id), Denser { interval_ms, until: wall(row.ends_at) })
+        (PathId::from_uuid(row.path_id), Denser { interval_ms, until: WallTime::from(row.ends_at) })
     };
     Ok(rows.into_iter().map(denser).collect())
 }
@@ -478,8 +478,8 @@ pub(crate) async fn suppressed(
     let touches = |row: &SuppressedRow| row.everything || !row.paths.is_empty();
     let suppression = |row: SuppressedRow| Suppression {
         paths: row.paths.into_iter().map(PathId::from_uuid).collect(),
-        from: wall(row.from_at),
-        until: wall(row.until_at),
+        from: WallTime::from(row.from_at),
+        until: WallTime::from(row.until_at),
     };
     Ok(rows.into_iter().filter(touches).map(suppression).collect())
 }

@@ -106,11 +106,10 @@ impl User {
 
 fn batch(agent: itinera_model::id::AgentId, boot: BootId, tasks: &[Task], seq: u64) -> Batch {
     let mut batch = Batch::new(agent, boot, seq);
-    let us = time::OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
     let clocks = Clocks {
         boot,
         tick: Tick::from_millis(seq * 1_000),
-        wall: WallTime::from_unix_micros(i64::try_from(us).unwrap()),
+        wall: WallTime::from(time::OffsetDateTime::now_utc()),
         offset_us: Some(0),
         offset_error_us: Some(500),
     };

@@ -101,9 +101,8 @@ fn certificate(tls: &TlsSeen) -> CertificateSeen {
 
 /// The day of an instant, in UTC.
 fn day(at: WallTime) -> String {
-    let seconds = at.as_unix_micros().div_euclid(1_000_000);
-    let date = OffsetDateTime::from_unix_timestamp(seconds).map(OffsetDateTime::date);
-    date.map_or_else(|_| "a day beyond the calendar".to_owned(), |date| date.to_string())
+    let date = at.date_time().map(OffsetDateTime::date);
+    date.map_or_else(|| "a day beyond the calendar".to_owned(), |date| date.to_string())
 }
 
 fn application(ask: &Ask, result: &CheckResult) -> Option<Step> {

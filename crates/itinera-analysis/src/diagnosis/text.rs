@@ -5,7 +5,6 @@ use crate::catalogue;
 use itinera_model::diagnosis::{Diagnosis, Observations, StepResult};
 use itinera_model::owner::OwnerMap;
 use itinera_model::text::plain;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
 /// Columns of a line.
@@ -38,8 +37,7 @@ fn wrapped(head: &str, words: &str, into: &mut String) {
 
 /// The diagnosis as text, with the owners of a map.
 pub fn text(diagnosis: &Diagnosis, observed: &Observations, map: &OwnerMap) -> String {
-    let began = i128::from(observed.began.as_unix_micros()) * 1_000;
-    let began = OffsetDateTime::from_unix_timestamp_nanos(began).ok();
+    let began = observed.began.date_time();
     let began = began.and_then(|at| at.replace_nanosecond(0).ok());
     let began = began.and_then(|at| at.format(&Rfc3339).ok()).unwrap_or_default();
     let host =

@@ -227,7 +227,7 @@ fn slow_content_on_a_clean_path_is_the_servers() {
     let (mut watcher, check) = (Watcher::default(), facts(1, Ask::Connect { port: 443 }));
     let path = assessment(60, 0);
     feed(&mut watcher, &check, &path, &vec![good(OLD, Some(800_000)); 6], 0);
-    assert_eq!(feed(&mut watcher, &check, &path, &vec![good(OLD, Some(300_000)); 6], 60), []);
+    assert_eq!(feed(&mut watcher, &check, &path, &vec![good(OLD, Some(300_000)); 5], 60), []);
     let effects = feed(&mut watcher, &check, &path, &vec![good(OLD, Some(24_000)); 3], 120);
     let event = began(&effects)[0];
     assert_eq!(event.key.kind, EventKind::TransferSlow);

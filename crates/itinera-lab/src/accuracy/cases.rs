@@ -3,7 +3,7 @@
 use super::atlas::{Atlas, Suspect};
 use super::stage::Stage;
 use itinera_simnet::closed_form::LinkId;
-use itinera_simnet::worlds::{Changes, Family, FaultPlan};
+use itinera_simnet::worlds::{Changes, FaultPlan, WorldFamily};
 use rand::seq::SliceRandom;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -194,7 +194,7 @@ fn of_kind(
         Kind::BlackHole => Effect::Loss(1.0),
         _ => either(rng),
     };
-    let flaps = stage.world.family == Family::Bursts && kind != Kind::BlackHole;
+    let flaps = stage.world.family == WorldFamily::Bursts && kind != Kind::BlackHole;
     let spells = if flaps { 0.3 + 0.5 * rng.random::<f64>() } else { 1.0 };
     let mut changes = Changes { at_s, ..Changes::default() };
     let suspects = match kind {

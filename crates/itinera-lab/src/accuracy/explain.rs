@@ -14,7 +14,7 @@ use itinera_analysis::stat::median;
 use itinera_candidates::Claim;
 use itinera_model::finding::Place;
 use itinera_simnet::closed_form::{Passage, RouteHop, Sampler};
-use itinera_simnet::worlds::Family;
+use itinera_simnet::worlds::WorldFamily;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
@@ -41,7 +41,7 @@ pub struct Explained {
 }
 
 /// Plays the nth case of a world again and tells it.
-pub fn explain(setup: &Setup, family: Family, seed: u64, number: u64) -> Explained {
+pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Explained {
     let stage = Stage::new(setup, family, seed);
     let case = draw(&stage, number);
     let warm = Warm::new(&stage);

@@ -9,7 +9,7 @@ use super::verdict::{self, CaseScore, Truth};
 use itinera_candidates::{Candidate, Claim};
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::Sampler;
-use itinera_simnet::worlds::Family;
+use itinera_simnet::worlds::WorldFamily;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -92,7 +92,7 @@ pub struct CalmRecord {
 /// Runs a world. `on_case` is told after every case, and after the calm time.
 pub fn run_world(
     setup: &Setup,
-    family: Family,
+    family: WorldFamily,
     seed: u64,
     extent: Extent,
     mut on_step: impl FnMut(),

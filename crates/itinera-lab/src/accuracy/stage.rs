@@ -11,7 +11,7 @@ use itinera_model::round::{HopCounts, StampSource};
 use itinera_model::unit::{Tick, WallTime};
 use itinera_simnet::Scenario;
 use itinera_simnet::closed_form::{PairCounts, PairPlan, PathPlan, Sampler};
-use itinera_simnet::worlds::{Blueprint, Changes, Family};
+use itinera_simnet::worlds::{Blueprint, Changes, WorldFamily};
 use std::sync::Arc;
 
 const NANOS_PER_S: u64 = 1_000_000_000;
@@ -64,7 +64,7 @@ impl Stage {
     ///
     /// # Panics
     /// When a drawn world is no scenario or has no closed form: a bug of ours.
-    pub fn new(setup: &Setup, family: Family, seed: u64) -> Self {
+    pub fn new(setup: &Setup, family: WorldFamily, seed: u64) -> Self {
         let world = Blueprint::draw(seed, family, setup.agents);
         let (paths, pairs) = (setup.paths(&world), setup.pairs(&world));
         let calm = sampler(&world, setup, &Changes::default(), &paths, &pairs);

@@ -2,7 +2,7 @@
 
 use super::run::Extent;
 use super::setup::Setup;
-use itinera_simnet::worlds::{Family, Split};
+use itinera_simnet::worlds::{Split, WorldFamily};
 
 /// A set of worlds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,8 +20,8 @@ pub enum Suite {
 pub struct Job {
     /// Who measures.
     pub setup: Setup,
-    /// Family of the world.
-    pub family: Family,
+    /// WorldFamily of the world.
+    pub family: WorldFamily,
     /// Its seed.
     pub seed: u64,
     /// How much of it.
@@ -45,13 +45,16 @@ impl Suite {
         };
         let both = [Setup::a(), Setup::b()];
         match self {
-            Self::Quick => (0..5).map(|nth| job(&Setup::a(), Family::Plain, nth, QUICK)).collect(),
+            Self::Quick => {
+                (0..5).map(|nth| job(&Setup::a(), WorldFamily::Plain, nth, QUICK)).collect()
+            }
             Self::Full => {
                 let plain = (0..100).flat_map(|nth| {
-                    both.iter().map(move |setup| job(setup, Family::Plain, nth, FULL))
+                    both.iter().map(move |setup| job(setup, WorldFamily::Plain, nth, FULL))
                 });
                 let strange = (0..20).flat_map(|nth| {
-                    let families = Family::ALL.into_iter().filter(|f| *f != Family::Plain);
+                    let families =
+                        WorldFamily::ALL.into_iter().filter(|f| *f != WorldFamily::Plain);
                     families.map(move |family| {
                         let extent = Extent { calm_windows: 360, ..FULL };
                         job(&Setup::a(), family, nth, extent)
@@ -62,7 +65,7 @@ impl Suite {
             Self::Sweep => {
                 let setups = Setup::sweep();
                 let all = (0..20).flat_map(|nth| {
-                    setups.iter().map(move |setup| job(setup, Family::Plain, nth, SWEEP))
+                    setups.iter().map(move |setup| job(setup, WorldFamily::Plain, nth, SWEEP))
                 });
                 all.collect()
             }

@@ -11,7 +11,7 @@ use itinera_model::unit::{Micros, Tick};
 use itinera_probe::two_way::{OwnClock, Reflector, Sender, SenderConfig, Session, TwoWay};
 use itinera_probe::{Budget, Engine, Input};
 use itinera_simnet::closed_form::{Pace, PairPlan, PathPlan, Sampler};
-use itinera_simnet::worlds::{Blueprint, Changes, Family, FaultPlan, Split};
+use itinera_simnet::worlds::{Blueprint, Changes, FaultPlan, Split, WorldFamily};
 use itinera_simnet::{Scenario, Simnet};
 use itinera_wire::Addresses;
 
@@ -50,7 +50,7 @@ fn compare(packets: &Tally, closed: &Tally) -> (f64, f64) {
 #[test]
 fn packets_and_the_closed_form_go_through_the_same_world() {
     const SPAN_S: u64 = 1_200;
-    for (family, seed) in Family::ALL.into_iter().zip(4..) {
+    for (family, seed) in WorldFamily::ALL.into_iter().zip(4..) {
         let world = Blueprint::draw(seed, family, 2);
         let fault = Changes { at_s: 600.0, ..Changes::default() };
         let scenario = Scenario::parse(&world.scenario(&fault)).unwrap();
@@ -107,7 +107,7 @@ fn packets_and_the_closed_form_go_through_the_same_world() {
                 // Shares of a minute and moods of a quarter are the same in both; what remains is
                 // chance, and that rounds of the two begin at other moments of them.
                 // A limit by rate gives bursts by packets, and their mean share in closed form.
-                let likely = if family == Family::Limits { 0.1 } else { 0.02 };
+                let likely = if family == WorldFamily::Limits { 0.1 } else { 0.02 };
                 assert!((p - c).abs() < likely || answers < 5.0, "{place}: {p} and {c} answered");
                 // All quantiles at once.
                 assert!(delays < 3.5, "{place}: delays differ by {delays}");
@@ -183,7 +183,7 @@ impl<E: Engine> DynEngine for E {
 
 /// A world with a fault on the forward route only, between the first and third site.
 fn faulty_on_the_way_there(pair: PairPlan) -> Scenario {
-    let world = Blueprint::draw(4, Family::Plain, 4);
+    let world = Blueprint::draw(4, WorldFamily::Plain, 4);
     let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
     let calm = Sampler::try_new(&scenario, 4, &[], &[pair], PACE).unwrap();
     let [there, back] = calm.pair_ways(0, Tick::ZERO);
@@ -248,7 +248,7 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
 
 #[test]
 fn a_fault_changes_nothing_but_what_crosses_it() {
-    let world = Blueprint::draw(4, Family::Plain, 4);
+    let world = Blueprint::draw(4, WorldFamily::Plain, 4);
     let plans: Vec<PathPlan> = (0..4)
         .flat_map(|site| {
             let flows = vec![(40_000, 33_434)];
@@ -264,7 +264,7 @@ fn a_fault_changes_nothing_but_what_crosses_it() {
         Sampler::try_new(&scenario, 4, &plans, &[], PACE).unwrap()
     };
     let mut calm = sampler(&Changes::default());
-    let stage = Stage::new(&small(), Family::Plain, 4);
+    let stage = Stage::new(&small(), WorldFamily::Plain, 4);
     let case =
         (0..).map(|number| draw(&stage, number)).find(|c| c.kind == Kind::ForwardLoss).unwrap();
     let changes = Changes { at_s: 100.0, ..case.changes };
@@ -307,7 +307,7 @@ fn the_oracle_is_as_sure_as_it_is_right() {
     let records: Vec<WorldRecord> = (0..3)
         .map(|nth| {
             let extent = Extent { cases: 40, calm_windows: 0, first_only: false };
-            run_world(&small(), Family::Plain, Split::Tune.seed(nth), extent, || {})
+            run_world(&small(), WorldFamily::Plain, Split::Tune.seed(nth), extent, || {})
         })
         .collect();
     let cases = records.iter().flat_map(|record| &record.cases);
@@ -332,7 +332,7 @@ fn the_oracle_is_as_sure_as_it_is_right() {
 #[test]
 fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
     let extent = Extent { cases: 2, calm_windows: 6, first_only: false };
-    let world = |seed| run_world(&small(), Family::Plain, seed, extent, || {});
+    let world = |seed| run_world(&small(), WorldFamily::Plain, seed, extent, || {});
     let [a, b] = [world(4), world(5)];
     assert_eq!(a, world(4));
     let added = report(&[a.clone(), b.clone()]);
@@ -345,9 +345,9 @@ fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
 
 #[test]
 fn a_case_is_told_drawn_and_printed_as_the_world_it_was_played_in() {
-    let stage = Stage::new(&small(), Family::Plain, 4);
+    let stage = Stage::new(&small(), WorldFamily::Plain, 4);
     let number = (0..).find(|n| draw(&stage, *n).kind == Kind::ForwardDelay).unwrap();
-    let told = explain(&small(), Family::Plain, 4, number);
+    let told = explain(&small(), WorldFamily::Plain, 4, number);
     let case = draw(&stage, number);
     assert_eq!(told.record, Warm::new(&stage).play(&case, |_| {}));
     let Effect::DelayMs(ms) = told.record.effect else { panic!("a delay: {:?}", told.record) };
@@ -378,9 +378,9 @@ fn suites_keep_to_their_splits_and_to_their_size() {
     }
     let full = Suite::Full.jobs(Split::Test);
     let plain = |name: &str| {
-        full.iter().filter(|job| job.setup.name == name && job.family == Family::Plain).count()
+        full.iter().filter(|job| job.setup.name == name && job.family == WorldFamily::Plain).count()
     };
     assert!(plain("A") >= 100 && plain("B") >= 100);
-    assert!(Family::ALL.iter().all(|family| full.iter().any(|job| job.family == *family)));
+    assert!(WorldFamily::ALL.iter().all(|family| full.iter().any(|job| job.family == *family)));
     assert!(full.iter().all(|job| job.extent.cases >= 40));
 }

@@ -27,8 +27,7 @@ fn share(part: u32, whole: u32) -> Option<f64> {
 }
 
 pub(super) fn offset(at: itinera_model::unit::WallTime) -> OffsetDateTime {
-    OffsetDateTime::from_unix_timestamp_nanos(i128::from(at.as_unix_micros()) * 1_000)
-        .unwrap_or(OffsetDateTime::UNIX_EPOCH)
+    at.date_time().unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
 /// One candidate account of what is seen.

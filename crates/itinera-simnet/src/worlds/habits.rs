@@ -1,7 +1,7 @@
 //! How links, routers and sites of a drawn world behave.
 
 use super::topology::address_in;
-use super::{Blueprint, Family, Stream, between, chance, log_between, stream};
+use super::{Blueprint, Stream, WorldFamily, between, chance, log_between, stream};
 use rand::RngExt;
 
 pub(super) fn draw(world: &mut Blueprint) {
@@ -33,28 +33,28 @@ fn routers(world: &mut Blueprint) {
         let share = between(rng, 0.05, 0.9);
         let slow = [between(rng, 0.1, 0.7), log_between(rng, 3.0, 100.0)];
         let per_s = log_between(rng, 0.1, 2.0);
-        if habits && loses && world.family != Family::Limits {
+        if habits && loses && world.family != WorldFamily::Limits {
             router.rate_limits = Some([(share - 0.1).max(0.0), (share + 0.1).min(1.0)]);
         }
-        if habits && loses && world.family == Family::Limits {
+        if habits && loses && world.family == WorldFamily::Limits {
             router.answers_per_s = Some(per_s);
         }
         router.slow = (habits && late).then_some(slow);
-        router.outgoing = chance(rng, 0.3) && world.family == Family::Addresses;
+        router.outgoing = chance(rng, 0.3) && world.family == WorldFamily::Addresses;
     }
 }
 
 fn links(world: &mut Blueprint) {
     let rng = &mut stream(world.seed, world.family, Stream::Life);
     let hosts = world.sites.len() + world.targets.len();
-    let bundles = if world.family == Family::Routing { 0.4 } else { 0.15 };
+    let bundles = if world.family == WorldFamily::Routing { 0.4 } else { 0.15 };
     // Interface addresses come from the upper part of an owner's block.
     let mut used = vec![0x400u16; world.owners.len()];
     for link in &mut world.links {
         let to_host = link.between[0] < hosts;
         link.loss = between(rng, 0.0, 2e-4);
         let (share, loss) = match world.family {
-            Family::Bursts if chance(rng, 0.2) => (0.05, between(rng, 0.02, 0.15)),
+            WorldFamily::Bursts if chance(rng, 0.2) => (0.05, between(rng, 0.02, 0.15)),
             _ => (0.01, between(rng, 0.0, 0.02)),
         };
         link.spells = [share, loss];
@@ -67,8 +67,8 @@ fn links(world: &mut Blueprint) {
         link.members = if bundle && !to_host { members } else { 1 };
         let jitters = chance(rng, 0.2);
         let jitter = between(rng, 0.05, 0.5);
-        link.jitter_ms = if jitters && world.family == Family::Noise { jitter } else { 0.0 };
-        let addressed = (link.members > 1 && visible) || world.family == Family::Addresses;
+        link.jitter_ms = if jitters && world.family == WorldFamily::Noise { jitter } else { 0.0 };
+        let addressed = (link.members > 1 && visible) || world.family == WorldFamily::Addresses;
         if addressed && !to_host {
             let own = if visible { link.members } else { 1 };
             link.interfaces = Some(link.between.map(|node| {

@@ -20,7 +20,7 @@ use std::str::FromStr;
 
 /// What a world assumes beyond what any judgement may rely on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Family {
+pub enum WorldFamily {
     /// As the method of locating is described.
     Plain,
     /// Other laws of noise: two modes, heavier tails, jitter on links.
@@ -35,7 +35,7 @@ pub enum Family {
     Limits,
 }
 
-impl Family {
+impl WorldFamily {
     /// All families, the one without surprises first.
     pub const ALL: [Self; 6] =
         [Self::Plain, Self::Noise, Self::Bursts, Self::Addresses, Self::Routing, Self::Limits];
@@ -52,7 +52,7 @@ impl Family {
     }
 }
 
-impl fmt::Display for Family {
+impl fmt::Display for WorldFamily {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.name())
     }
@@ -63,7 +63,7 @@ impl fmt::Display for Family {
 #[error("{0:?} is no family of worlds; there are plain, noise, bursts, addresses, routing, limits")]
 pub struct UnknownFamily(String);
 
-impl FromStr for Family {
+impl FromStr for WorldFamily {
     type Err = UnknownFamily;
 
     fn from_str(text: &str) -> Result<Self, UnknownFamily> {
@@ -205,7 +205,7 @@ pub struct Blueprint {
     /// Its seed.
     pub seed: u64,
     /// Its family.
-    pub family: Family,
+    pub family: WorldFamily,
     /// Hour of the week at the start, from Monday midnight.
     pub week_hour: f64,
     /// Networks, those of targets' operators last.
@@ -228,7 +228,7 @@ impl Blueprint {
     ///
     /// # Panics
     /// When there are not at least two sites, or more than 200: the caller's bug.
-    pub fn draw(seed: u64, family: Family, sites: usize) -> Self {
+    pub fn draw(seed: u64, family: WorldFamily, sites: usize) -> Self {
         assert!(Self::SITES.contains(&sites), "{sites} sites");
         let mut world = topology::draw(seed, family, sites);
         habits::draw(&mut world);
@@ -264,7 +264,7 @@ enum Stream {
     Sites = 14,
 }
 
-fn stream(seed: u64, family: Family, stream: Stream) -> ChaCha8Rng {
+fn stream(seed: u64, family: WorldFamily, stream: Stream) -> ChaCha8Rng {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
     rng.set_stream(stream as u64 + 100 * family as u64);
     rng

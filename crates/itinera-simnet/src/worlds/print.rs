@@ -1,6 +1,6 @@
 //! A world as a scenario file and as an owner map.
 
-use super::{Blueprint, Changes, Family, FaultPlan, HostPlan, LinkPlan, RouterPlan};
+use super::{Blueprint, Changes, FaultPlan, HostPlan, LinkPlan, RouterPlan, WorldFamily};
 use std::fmt::Write;
 
 /// Share of quarters of an hour in which routers follow their habits.
@@ -20,7 +20,7 @@ impl Blueprint {
             self.seed,
             self.family,
             self.week_hour,
-            if self.family == Family::Routing { "least" } else { "nearest" },
+            if self.family == WorldFamily::Routing { "least" } else { "nearest" },
         );
         for (number, site) in self.sites.iter().enumerate() {
             self.site(&mut text, number, site, changes);
@@ -70,7 +70,7 @@ impl Blueprint {
     fn site(&self, text: &mut String, number: usize, site: &HostPlan, changes: &Changes) {
         host(text, "site", site);
         let law = match self.family {
-            Family::Noise => {
+            WorldFamily::Noise => {
                 "median_ms = 0.2, sigma = 1.4, spike_share = 0.03, spike_ms = 4.0, \
                               tail = 1.1, second = [0.3, 1.5]"
             }

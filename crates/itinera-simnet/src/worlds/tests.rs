@@ -26,7 +26,7 @@ fn sampler(world: &Blueprint, changes: &Changes) -> Sampler {
 
 #[test]
 fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
-    for family in Family::ALL {
+    for family in WorldFamily::ALL {
         for seed in 0..4 {
             let world = Blueprint::draw(seed, family, 8);
             assert_eq!(Blueprint::draw(seed, family, 8), world);
@@ -39,7 +39,7 @@ fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
             assert_eq!(family.to_string().parse(), Ok(family));
         }
     }
-    assert!("odd".parse::<Family>().is_err());
+    assert!("odd".parse::<WorldFamily>().is_err());
 }
 
 /// The owners a way leads over, in order.
@@ -55,7 +55,7 @@ fn owners(world: &Blueprint, nodes: impl Iterator<Item = usize>) -> Vec<usize> {
 fn ways_are_as_long_and_as_asymmetric_as_real_ones() {
     let (mut lengths, mut asymmetric, mut silent) = (Vec::new(), Vec::new(), Vec::new());
     for seed in 0..12 {
-        let world = Blueprint::draw(seed, Family::Plain, 16);
+        let world = Blueprint::draw(seed, WorldFamily::Plain, 16);
         let sampler = sampler(&world, &Changes::default());
         let links = sampler.links();
         for path in 0..all_paths(&world).len() {
@@ -81,10 +81,10 @@ fn ways_are_as_long_and_as_asymmetric_as_real_ones() {
 
 #[test]
 fn sub_streams_are_their_own() {
-    let few = Blueprint::draw(7, Family::Plain, 8);
-    let many = Blueprint::draw(7, Family::Plain, 9);
+    let few = Blueprint::draw(7, WorldFamily::Plain, 8);
+    let many = Blueprint::draw(7, WorldFamily::Plain, 9);
     assert_eq!(few.owners.len(), many.owners.len());
-    let strange = Blueprint::draw(7, Family::Limits, 8);
+    let strange = Blueprint::draw(7, WorldFamily::Limits, 8);
     assert_ne!(few, strange);
     assert!(strange.routers.iter().all(|router| router.rate_limits.is_none()));
     assert!(strange.routers.iter().any(|router| router.answers_per_s.is_some()));
@@ -104,7 +104,7 @@ fn splits_do_not_overlap_and_give_the_seeds_of_their_own() {
 
 #[test]
 fn changes_print_and_act_from_their_time_on() {
-    let world = Blueprint::draw(5, Family::Plain, 6);
+    let world = Blueprint::draw(5, WorldFamily::Plain, 6);
     let calm = sampler(&world, &Changes::default());
     let end = calm.route(0, 0, Tick::ZERO).0.last().unwrap().clone();
     let link = calm.links()[end.there[2].link.0].clone();
@@ -138,7 +138,7 @@ fn changes_print_and_act_from_their_time_on() {
 
 #[test]
 fn a_reroute_moves_paths_from_its_time_on() {
-    let world = Blueprint::draw(5, Family::Plain, 6);
+    let world = Blueprint::draw(5, WorldFamily::Plain, 6);
     let hosts = world.sites.len() + world.targets.len();
     let before = sampler(&world, &Changes::default());
     let route = before.route(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
@@ -164,7 +164,7 @@ fn a_reroute_moves_paths_from_its_time_on() {
 
 #[test]
 fn the_owner_map_names_routers_and_targets() {
-    let world = Blueprint::draw(9, Family::Addresses, 8);
+    let world = Blueprint::draw(9, WorldFamily::Addresses, 8);
     let text = world.owner_map();
     assert!(text.lines().count() == 1 + world.owners.len() + world.targets.len());
     let numbers: BTreeSet<u32> = (0..world.owners.len()).map(|o| world.registration(o).0).collect();

@@ -1,7 +1,8 @@
 //! The connections between owners.
 
 use super::{
-    Blueprint, Family, HostPlan, LinkPlan, OwnerPlan, RouterPlan, Stream, between, chance, stream,
+    Blueprint, HostPlan, LinkPlan, OwnerPlan, RouterPlan, Stream, WorldFamily, between, chance,
+    stream,
 };
 use rand::RngExt;
 use rand::seq::SliceRandom;
@@ -24,7 +25,7 @@ struct Draft {
     edges: Vec<Vec<usize>>,
 }
 
-pub(super) fn draw(seed: u64, family: Family, sites: usize) -> Blueprint {
+pub(super) fn draw(seed: u64, family: WorldFamily, sites: usize) -> Blueprint {
     let world = Blueprint {
         seed,
         family,

@@ -2,7 +2,7 @@
 
 use clap::{Args, Subcommand, ValueEnum};
 use itinera_lab::accuracy::Setup;
-use itinera_simnet::worlds::{Family, Split};
+use itinera_simnet::worlds::{Split, WorldFamily};
 use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
@@ -77,7 +77,7 @@ pub(crate) struct RunArgs {
     pub(crate) split: SplitName,
     /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits
     #[arg(long)]
-    pub(crate) family: Option<Family>,
+    pub(crate) family: Option<WorldFamily>,
     /// Only worlds measured by this setup
     #[arg(long, value_enum)]
     pub(crate) setup: Option<SetupName>,
@@ -118,9 +118,9 @@ pub(crate) struct CaseArgs {
     /// Number of the case in its world, from 0
     #[arg(long, value_parser = clap::value_parser!(u64).range(..100_000))]
     pub(crate) number: u64,
-    /// Family of the world: plain, noise, bursts, addresses, routing, limits
-    #[arg(long, default_value_t = Family::Plain)]
-    pub(crate) family: Family,
+    /// WorldFamily of the world: plain, noise, bursts, addresses, routing, limits
+    #[arg(long, default_value_t = WorldFamily::Plain)]
+    pub(crate) family: WorldFamily,
     /// Measuring setup
     #[arg(long, value_enum, default_value_t = SetupName::A)]
     pub(crate) setup: SetupName,

@@ -213,10 +213,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
         port: record.port,
         dscp: record.dscp,
         size_bytes: record.by_size.first().map_or(0, |(size, _)| *size),
-        started_at: first.and_then(|round| {
-            let nanos = i128::from(round.clocks.wall.as_unix_micros()) * 1_000;
-            OffsetDateTime::from_unix_timestamp_nanos(nanos).ok()
-        }),
+        started_at: first.and_then(|round| round.clocks.wall.date_time()),
         rounds: main.map_or(0, |set| set.rounds.len()),
         stamps: main.filter(|set| !set.rounds.is_empty()).map(stamps),
         sentences,
