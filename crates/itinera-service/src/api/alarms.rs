@@ -1,167 +1,22 @@
 //! Alarms.
 
-use super::message::{MessageView, PlaceView};
 use super::numbers::resolve;
-use super::view::{offset, ratio};
+use super::view::alarm::AlarmItem;
+use super::view::path::offset;
 use super::{Page, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
-use itinera_analysis::catalogue::Context;
-use itinera_analysis::{event, messages};
-use itinera_model::alarm::Severity;
-use itinera_model::diagnosis::Part;
-use itinera_model::finding::Cause;
-use itinera_model::id::{AlarmId, CheckId, EventId, IncidentId, PathId};
-use itinera_model::message::LossEstimate;
-use itinera_model::owner::OwnerMap;
-use itinera_store::{AlarmRecord, EventQuery, EventRecord, Numbered, PathEnds};
+use itinera_model::id::{AlarmId, EventId, IncidentId, PathId};
+use itinera_store::{EventQuery, EventRecord, Numbered};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
-
-/// An alarm.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct AlarmItem {
-    pub(super) id: Uuid,
-    /// Its short number, of one series with events.
-    no: i64,
-    message: MessageView,
-    /// Part at fault.
-    part: Part,
-    perceived_severity: Severity,
-    /// Class of fault; absent for what no path shows.
-    cause: Option<Cause>,
-    /// Absent for what no path shows.
-    place: Option<PlaceView>,
-    /// Absent for what no path shows.
-    confidence: Option<f64>,
-    /// The sites that see it, or have seen it.
-    sites: Vec<String>,
-    /// The services that it touches.
-    services: Vec<String>,
-    /// The check that sees it.
-    check: Option<Uuid>,
-    /// Carried loss now; absent for another cause.
-    loss: Option<LossEstimate>,
-    /// Added delay now; absent for another cause.
-    added_delay_us: Option<u32>,
-    /// Start of the first window over the limit.
-    #[serde(with = "time::serde::rfc3339")]
-    pub(super) since: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    pub(super) raised_at: OffsetDateTime,
-    /// Absent while the alarm is open.
-    #[serde(with = "time::serde::rfc3339::option")]
-    pub(super) cleared_at: Option<OffsetDateTime>,
-    /// The highest loss ratio so far; absent for another cause.
-    worst_loss_ratio: Option<f64>,
-    /// The highest added delay so far; absent for another cause.
-    worst_added_delay_us: Option<u32>,
-    /// The incident that it belongs to.
-    incident: Option<Uuid>,
-    /// The incident's short number.
-    incident_no: Option<i64>,
-    /// Paths that show it now.
-    showing: Vec<Uuid>,
-    /// Paths that have shown it.
-    paths: Vec<Uuid>,
-}
-
-/// Distinct names in order.
-pub(super) fn distinct<'a>(names: impl Iterator<Item = &'a String>) -> Vec<String> {
-    names.collect::<BTreeSet<_>>().into_iter().cloned().collect()
-}
-
-impl AlarmItem {
-    /// An alarm of paths, with the ends of at least its paths.
-    pub(super) fn of_paths(record: &AlarmRecord, ends: &[PathEnds], map: &OwnerMap) -> Self {
-        let alarm = &record.alarm;
-        let cause = alarm.key.cause;
-        let cleared = record.cleared_at.is_some();
-        let ends: Vec<&PathEnds> =
-            ends.iter().filter(|end| alarm.paths.contains(&end.path)).collect();
-        let sites = distinct(ends.iter().map(|end| &end.site));
-        let context = Context { map, cleared, sites: &sites };
-        let is_loss = matches!(cause, Cause::Loss | Cause::Break);
-        let is_delay = cause == Cause::Delay;
-        Self {
-            id: record.id.as_uuid(),
-            no: record.no,
-            message: MessageView::new(messages::of_alarm(alarm, cleared, false), &context),
-            part: Part::Network,
-            perceived_severity: alarm.severity,
-            cause: Some(cause),
-            place: Some(PlaceView::new(&alarm.key.place, map)),
-            confidence: Some(ratio(alarm.confidence_ppm)),
-            services: distinct(ends.iter().map(|end| &end.service)),
-            check: None,
-            loss: is_loss.then(|| messages::loss_estimate(alarm.loss_ppm, alarm.loss_counts)),
-            added_delay_us: is_delay.then(|| alarm.added_delay_us.as_micros()),
-            since: offset(alarm.since),
-            raised_at: offset(alarm.raised_at),
-            cleared_at: record.cleared_at,
-            worst_loss_ratio: is_loss.then(|| ratio(alarm.worst_loss_ppm)),
-            worst_added_delay_us: is_delay.then(|| alarm.worst_added_delay_us.as_micros()),
-            incident: record.incident.map(IncidentId::as_uuid),
-            incident_no: None,
-            showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
-            paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
-            sites,
-        }
-    }
-
-    /// The alarm of events that no path shows: what several sites see of one cause is one alarm.
-    /// Absent without an event.
-    pub(super) fn of_events(group: &[&EventRecord], map: &OwnerMap) -> Option<Self> {
-        let record = group.first()?;
-        let event = &record.event;
-        let seen: Vec<_> =
-            group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
-        let cleared = group.iter().all(|it| it.ended_at.is_some());
-        let sites = distinct(group.iter().map(|it| &it.site));
-        let context = Context { map, cleared, sites: &sites };
-        let principal = event::principal(&seen)?;
-        Some(Self {
-            id: record.id.as_uuid(),
-            no: record.no,
-            message: MessageView::new(principal.event.message.clone(), &context),
-            part: event.part,
-            perceived_severity: event.severity.unwrap_or(Severity::Minor),
-            cause: None,
-            place: None,
-            confidence: None,
-            services: distinct(group.iter().filter_map(|it| it.event.service.as_ref())),
-            check: event.check.map(CheckId::as_uuid),
-            loss: None,
-            added_delay_us: None,
-            since: offset(event.since),
-            raised_at: offset(event.raised_at),
-            cleared_at: group.iter().filter_map(|it| it.ended_at).max().filter(|_| cleared),
-            worst_loss_ratio: None,
-            worst_added_delay_us: None,
-            incident: record.incident.map(IncidentId::as_uuid),
-            incident_no: None,
-            showing: Vec::new(),
-            paths: Vec::new(),
-            sites,
-        })
-    }
-
-    /// Alarms of the events of an incident, each cause once.
-    pub(super) fn of_faults(records: &[EventRecord], map: &OwnerMap) -> Vec<Self> {
-        let mut groups: BTreeMap<&str, Vec<&EventRecord>> = BTreeMap::new();
-        for record in records {
-            groups.entry(&record.event.group).or_default().push(record);
-        }
-        groups.values().filter_map(|group| Self::of_events(group, map)).collect()
-    }
-}
 
 /// Events of one incident regarded.
 const MOST_OF_INCIDENT: u64 = 1_000;

@@ -2,6 +2,8 @@
 
 use super::ValidQuery;
 use super::numbers::resolve;
+use super::view::diagnosis::{ConclusionView, DiagnosisItem, StepView, TaskState, progress};
+use super::view::path::offset;
 use crate::context::Shared;
 use crate::events::{MOST_PATHS, by_address};
 use crate::past;
@@ -15,10 +17,7 @@ use axum::http::StatusCode;
 use itinera_analysis::catalogue;
 use itinera_analysis::diagnosis::{self, Context, ReturnCounts};
 use itinera_model::check::Ask;
-use itinera_model::diagnosis::{
-    Conclusion, DiagnosisTask, DiagnosisUpdate, Observations, Part, StepKind, StepResult,
-};
-use itinera_model::diagnosis_message::StepMessage;
+use itinera_model::diagnosis::{DiagnosisTask, Observations};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId, PairId, PathId};
 use itinera_model::path::Family;
@@ -43,100 +42,6 @@ const BACK_WAIT: Duration = Duration::seconds(15);
 /// How far back packets between two agents say something of the way back.
 const PAIRED: Duration = Duration::minutes(2);
 
-/// State of a task that an agent does on demand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum TaskState {
-    /// The agent has not begun.
-    Waiting,
-    /// The agent works on it.
-    Running,
-    /// It is done.
-    Done,
-    /// It failed.
-    Failed,
-    /// The agent did not answer in time.
-    Late,
-}
-
-/// One step of a diagnosis.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct StepView {
-    step: StepKind,
-    /// The step's name for people, such as `provider edge`.
-    name: String,
-    found: StepResult,
-    #[serde(flatten)]
-    message: StepMessage,
-    /// The message in words.
-    words: String,
-}
-
-/// What a diagnosis concludes, with the words of the catalogue.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct ConclusionView {
-    #[serde(flatten)]
-    conclusion: Conclusion,
-    /// The fault and the target, in at most 70 characters.
-    headline: String,
-    /// What to do.
-    contact: Option<String>,
-    /// What is broken and what was excluded.
-    detail: Vec<String>,
-}
-
-/// A diagnosis from an agent.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct DiagnosisItem {
-    id: Uuid,
-    /// Its short number.
-    no: i64,
-    site: String,
-    agent: Uuid,
-    /// What is to be reached.
-    target: String,
-    /// Who wanted it.
-    user: String,
-    #[serde(with = "time::serde::rfc3339")]
-    asked_at: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339::option")]
-    done_at: Option<OffsetDateTime>,
-    state: TaskState,
-    /// How far it is, in words.
-    progress: String,
-    /// The incident that it belongs to.
-    incident: Option<Uuid>,
-    /// The incident's short number.
-    incident_no: Option<i64>,
-    /// First part at fault; absent until it is done.
-    part: Option<Part>,
-    /// What is broken, what was excluded, what to do; absent until it is done.
-    conclusion: Option<ConclusionView>,
-    /// Nearest first.
-    steps: Vec<StepView>,
-    /// All of it as text that can be pasted into a mail.
-    text: Option<String>,
-}
-
-fn progress(record: &DiagnosisRecord, now: WallTime) -> (TaskState, String) {
-    let late = record.order.not_after < now;
-    match (&record.progress, record.done_at) {
-        (Some(DiagnosisUpdate::Failed(why)), Some(_)) => {
-            (TaskState::Failed, format!("Failed: {why}."))
-        }
-        (_, Some(_)) => (TaskState::Done, "Done.".to_owned()),
-        (_, None) if late => (TaskState::Late, "The agent did not answer in time.".to_owned()),
-        (Some(DiagnosisUpdate::Looking(step)), None) => {
-            (TaskState::Running, format!("Step: {step}."))
-        }
-        (Some(DiagnosisUpdate::Swept(round, of)), None) => (
-            TaskState::Running,
-            format!("Probing hops, target and service: round {round} of {of}."),
-        ),
-        (_, None) => (TaskState::Waiting, "Waiting for the agent to begin.".to_owned()),
-    }
-}
-
 /// What is on record beside diagnoses.
 struct DiagnosisContext {
     paths: BTreeMap<(AgentId, IpAddr), PathId>,
@@ -151,7 +56,7 @@ async fn return_counts(
     record: &DiagnosisRecord,
     seen: &Observations,
 ) -> Result<Option<ReturnCounts>, ApiError> {
-    let at = super::view::offset(seen.began);
+    let at = offset(seen.began);
     let there = |address: IpAddr| Some(address) == seen.address;
     let sends =
         |pair: &PairRecord| pair.spec.sender == record.agent && there(pair.spec.reflector_address);
@@ -185,7 +90,7 @@ async fn measured_then(
 ) -> Result<Option<Assessment>, ApiError> {
     let Some(address) = seen.address else { return Ok(None) };
     let Some(path) = beside.paths.get(&(record.agent, address)).copied() else { return Ok(None) };
-    let began = super::view::offset(seen.began);
+    let began = offset(seen.began);
     let took = Duration::microseconds(seen.took_us.as_micros().into());
     let (from, to) = (began - Duration::minutes(1), began + took);
     let mut assessed = past::assessments(&shared.store, &[path], from, to).await?;

@@ -1,88 +1,21 @@
 //! Events, for a moment or lasting.
 
-use super::message::MessageView;
 use super::numbers::resolve;
-use super::view::offset;
+use super::view::event::EventItem;
+use super::view::path::offset;
 use super::{Page, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
-use itinera_analysis::catalogue::Context;
-use itinera_model::alarm::Severity;
-use itinera_model::diagnosis::Part;
-use itinera_model::event::EventKind;
 use itinera_model::id::{AgentId, EventId, IncidentId};
-use itinera_model::owner::OwnerMap;
-use itinera_store::{EventQuery, EventRecord, Numbered};
+use itinera_store::{EventQuery, Numbered};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
-
-/// An event.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct EventItem {
-    id: Uuid,
-    /// Its short number.
-    no: i64,
-    kind: EventKind,
-    message: MessageView,
-    /// Part at fault.
-    part: Part,
-    /// Absent for what is only to be known.
-    perceived_severity: Option<Severity>,
-    site: String,
-    agent: Uuid,
-    /// The service that it touches, where it is about one.
-    service: Option<String>,
-    /// The check that saw it.
-    check: Option<Uuid>,
-    #[serde(with = "time::serde::rfc3339")]
-    since: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    raised_at: OffsetDateTime,
-    /// Absent while it lasts.
-    #[serde(with = "time::serde::rfc3339::option")]
-    ended_at: Option<OffsetDateTime>,
-    /// The incident that it belongs to.
-    incident: Option<Uuid>,
-    /// The incident's short number.
-    incident_no: Option<i64>,
-}
-
-impl EventItem {
-    fn new(record: EventRecord, map: &OwnerMap, numbers: &BTreeMap<IncidentId, i64>) -> Self {
-        let EventRecord { id, no, event, site, ended_at, incident } = record;
-        Self {
-            id: id.as_uuid(),
-            no,
-            kind: event.key.kind,
-            message: MessageView::new(
-                event.message,
-                &Context {
-                    map,
-                    cleared: event.severity.is_some() && ended_at.is_some(),
-                    sites: std::slice::from_ref(&site),
-                },
-            ),
-            part: event.part,
-            perceived_severity: event.severity,
-            site,
-            agent: event.key.agent.as_uuid(),
-            service: event.service,
-            check: event.check.map(itinera_model::id::CheckId::as_uuid),
-            since: offset(event.since),
-            raised_at: offset(event.raised_at),
-            ended_at,
-            incident: incident.map(IncidentId::as_uuid),
-            incident_no: incident.and_then(|id| numbers.get(&id).copied()),
-        }
-    }
-}
 
 /// A page of events.
 #[derive(Debug, Serialize, ToSchema)]

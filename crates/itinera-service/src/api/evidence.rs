@@ -1,23 +1,15 @@
 //! What was measured around the time of a complaint, gathered once and then frozen.
 
-use super::message::MessageView;
+use super::view::evidence::{Evidence, listed, view};
 use crate::context::Shared;
 use crate::past;
 use crate::problem::ApiError;
 use itinera_analysis::complaint::{self, Witness};
-use itinera_analysis::messages;
 use itinera_analysis::watch::worst;
-use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
-use itinera_model::message::{Message, Relation};
-use itinera_model::owner::OwnerMap;
-use itinera_model::path::{Family, Method};
-use itinera_store::{IncidentRecord, PathRecord};
-use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use itinera_model::message::Relation;
+use itinera_store::PathRecord;
 use time::{Duration, OffsetDateTime};
-use utoipa::ToSchema;
-use uuid::Uuid;
 
 /// Users do not know the exact minute: measurements within this time of it count.
 const AROUND: Duration = Duration::minutes(5);
@@ -25,80 +17,6 @@ const AROUND: Duration = Duration::minutes(5);
 const MOST_PATHS: i64 = 5_000;
 /// Paths of one relation that are evaluated: more would take longer than a user waits.
 const MOST_WITNESSES: usize = 60;
-
-/// One path's measurements around the time.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub(crate) struct WitnessView {
-    path: Uuid,
-    relation: Relation,
-    site: String,
-    service: String,
-    target: String,
-    family: Family,
-    method: Method,
-    /// End of the worst minute around the time; absent when nothing was measured.
-    #[serde(with = "time::serde::rfc3339::option")]
-    until: Option<OffsetDateTime>,
-    rounds: u32,
-    end_sent: u32,
-    end_lost: u32,
-    end_delay_us: Option<u32>,
-    usual_end_delay_us: Option<u32>,
-    /// Headline of the finding; absent without one.
-    finding: Option<String>,
-}
-
-/// What was measured there and then, beside its neighbours, with a verdict, as it is frozen.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub(crate) struct Evidence {
-    #[serde(with = "time::serde::rfc3339")]
-    gathered_at: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    from: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    to: OffsetDateTime,
-    /// The verdict.
-    pub(super) message: Message,
-    witnesses: Vec<WitnessView>,
-}
-
-/// Frozen evidence with the words of its verdict.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub(crate) struct EvidenceView {
-    #[serde(with = "time::serde::rfc3339")]
-    gathered_at: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    from: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    to: OffsetDateTime,
-    /// The verdict.
-    message: MessageView,
-    witnesses: Vec<WitnessView>,
-}
-
-impl Evidence {
-    pub(super) fn view(self, map: &OwnerMap) -> EvidenceView {
-        let Self { gathered_at, from, to, message, witnesses } = self;
-        EvidenceView {
-            gathered_at,
-            from,
-            to,
-            message: MessageView::of_one(message, map),
-            witnesses,
-        }
-    }
-}
-
-/// The evidence that was frozen with an incident.
-pub(super) fn frozen(record: &IncidentRecord) -> Result<Option<Evidence>, ApiError> {
-    let evidence = record.evidence.clone().map(serde_json::from_value).transpose();
-    evidence.map_err(|error| ApiError::Internal(Box::new(error)))
-}
-
-fn listed(names: BTreeSet<&String>) -> String {
-    let names: Vec<&str> = names.into_iter().map(String::as_str).collect();
-    if names.is_empty() { "none".to_owned() } else { names.join(", ") }
-}
 
 /// Gathers what was measured around a time from a site to a service and beside it.
 pub(super) async fn gather(
@@ -154,32 +72,4 @@ pub(super) async fn gather(
         message: complaint::verdict(site, service, &witnesses),
         witnesses: views,
     })
-}
-
-fn view(
-    relation: Relation,
-    path: &PathRecord,
-    assessment: Option<&Assessment>,
-    map: &OwnerMap,
-) -> WitnessView {
-    let end = assessment.and_then(|assessment| assessment.hops.last());
-    let finding = assessment.and_then(|assessment| assessment.finding.as_ref());
-    WitnessView {
-        path: path.id.as_uuid(),
-        relation,
-        site: path.site.clone(),
-        service: path.service.clone(),
-        target: path.target.clone(),
-        family: path.family,
-        method: path.method,
-        until: assessment.map(|assessment| super::view::offset(assessment.until)),
-        rounds: assessment.map_or(0, |assessment| assessment.rounds),
-        end_sent: assessment.map_or(0, |assessment| assessment.end_sent),
-        end_lost: assessment.map_or(0, |assessment| assessment.end_lost),
-        end_delay_us: end.and_then(|hop| hop.delay_us).map(|us| us.as_micros()),
-        usual_end_delay_us: end.and_then(|hop| hop.usual_delay_us).map(|us| us.as_micros()),
-        finding: finding.map(|finding| {
-            MessageView::of_one(messages::of_finding(finding), map).headline().to_owned()
-        }),
-    }
 }

@@ -1,9 +1,15 @@
 //! Incidents: alarms of one cause, or a complaint, reviewed together.
 
-use super::alarms::{AlarmItem, distinct};
-use super::message::{MessageView, OwnerView};
 use super::numbers::resolve;
-use super::view::offset;
+use super::view::alarm::{AlarmItem, distinct};
+use super::view::evidence::frozen;
+use super::view::incident::{
+    ComplaintView, IncidentDetail, IncidentItem, IncidentOrigin, IncidentState, TimelineEntry,
+    TimelineKind, causes, ends_of, owners, paths_of, principal, since,
+};
+use super::view::message::MessageView;
+use super::view::path::offset;
+use super::view::status::Unclosed;
 use super::{MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
@@ -13,13 +19,8 @@ use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_analysis::catalogue::Context;
-use itinera_analysis::responsible::Responsible;
-use itinera_analysis::{event as events, incident, messages};
-use itinera_model::alarm::Severity;
-use itinera_model::diagnosis::Part;
+use itinera_analysis::messages;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_model::message::{Message, RecordedWords};
-use itinera_model::owner::OwnerMap;
 use itinera_store::{Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -28,57 +29,6 @@ use time::format_description::well_known::Rfc3339;
 use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
-
-/// State of an incident.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum IncidentState {
-    /// An alarm is open, or a complaint is not closed.
-    Open,
-    /// Every alarm has cleared.
-    Cleared,
-    /// A user closed it.
-    Closed,
-}
-
-/// What opened an incident.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum IncidentOrigin {
-    /// Alarms of one cause.
-    Alarms,
-    /// A complaint.
-    Complaint,
-}
-
-/// An incident in short.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct IncidentItem {
-    id: Uuid,
-    /// Its short number.
-    no: i64,
-    message: MessageView,
-    /// The highest of its alarms; absent for a complaint without one.
-    perceived_severity: Option<Severity>,
-    state: IncidentState,
-    origin: IncidentOrigin,
-    /// Start of the first fault, or the time complained of.
-    #[serde(with = "time::serde::rfc3339")]
-    since: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    opened_at: OffsetDateTime,
-    /// Absent while open.
-    #[serde(with = "time::serde::rfc3339::option")]
-    closed_at: Option<OffsetDateTime>,
-    /// Sites that show it, or have shown it.
-    sites: Vec<String>,
-    /// Services that it touches.
-    services: Vec<String>,
-    /// Owners of the places at fault.
-    owners: Vec<OwnerView>,
-    alarms: usize,
-    open_alarms: usize,
-}
 
 /// A page of incidents.
 #[derive(Debug, Serialize, ToSchema)]
@@ -95,69 +45,6 @@ pub(crate) struct IncidentFilter {
     /// Only incidents that are not closed.
     #[serde(default)]
     open: bool,
-}
-
-fn ends_of<'a>(ends: &'a [PathEnds], paths: &BTreeSet<PathId>) -> Vec<&'a PathEnds> {
-    ends.iter().filter(|end| paths.contains(&end.path)).collect()
-}
-
-fn paths_of(record: &IncidentRecord) -> BTreeSet<PathId> {
-    record.alarms.iter().flat_map(|alarm| alarm.alarm.paths.iter().copied()).collect()
-}
-
-/// The message that stands for an incident, with whether it is over.
-fn principal(record: &IncidentRecord) -> Result<(Message, bool), ApiError> {
-    if let Some(complaint) = &record.complaint {
-        let unjudged = || {
-            let (site, service) = (&complaint.site, &complaint.service);
-            let words = format!("Complaint about {service} from {site}");
-            Message::Recorded(RecordedWords { words })
-        };
-        let evidence = evidence::frozen(record)?;
-        return Ok((evidence.map_or_else(unjudged, |it| it.message), false));
-    }
-    let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
-    let faults: Vec<_> = record
-        .faults
-        .iter()
-        .map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some()))
-        .collect();
-    let of_events = events::principal(&faults).map(|it| (it.event.message.clone(), it.cleared));
-    // What a host reports of itself explains what its first link shows.
-    let of_host = faults.iter().any(|(event, ..)| event.part == Part::Machine);
-    let found = match (incident::principal(&alarms), of_events) {
-        (Some(_), Some(event)) if of_host => Some(event),
-        (Some(alarm), _) => Some(alarm),
-        (None, event) => event,
-    };
-    Ok(found.unwrap_or((Message::NothingAttached, false)))
-}
-
-/// Causes among the events of an incident: what several sites see of one cause counts once.
-fn causes(record: &IncidentRecord, lasting: bool) -> usize {
-    let wanted = record.faults.iter().filter(|it| !(lasting && it.ended_at.is_some()));
-    wanted.map(|it| it.event.group.as_str()).collect::<BTreeSet<_>>().len()
-}
-
-fn since(record: &IncidentRecord) -> OffsetDateTime {
-    if let Some(complaint) = &record.complaint {
-        return complaint.about;
-    }
-    let of_alarms = record.alarms.iter().map(|it| offset(it.alarm.since));
-    let of_events = record.faults.iter().map(|it| offset(it.event.since));
-    of_alarms.chain(of_events).min().unwrap_or(record.opened_at)
-}
-
-fn owners(record: &IncidentRecord, map: &OwnerMap) -> Vec<OwnerView> {
-    let mut owners: Vec<OwnerView> = Vec::new();
-    for alarm in &record.alarms {
-        for owner in Responsible::of(&alarm.alarm.key.place, map).owners() {
-            if !owners.iter().any(|known| known.is(owner)) {
-                owners.push(owner.into());
-            }
-        }
-    }
-    owners
 }
 
 /// The incident in short, with owners of the time it was opened.
@@ -247,15 +134,6 @@ pub(crate) async fn incidents(
 }
 
 /// Incidents that are not closed.
-#[derive(Debug, Default)]
-pub(super) struct Unclosed {
-    /// Headlines of the open ones, newest first.
-    pub(super) open: Vec<String>,
-    /// How many have cleared and are not closed.
-    pub(super) cleared: usize,
-}
-
-/// Incidents that are not closed.
 pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
     let records = shared.store.incidents(true, None, MAX_PAGE.into()).await?;
     let mut all = Unclosed::default();
@@ -268,75 +146,6 @@ pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
         }
     }
     Ok(all)
-}
-
-/// Kind of an entry in the timeline of an incident.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum TimelineKind {
-    /// The incident was opened.
-    Opened,
-    /// An alarm was raised.
-    AlarmRaised,
-    /// An alarm cleared.
-    AlarmCleared,
-    /// An event began.
-    EventBegan,
-    /// An event ended.
-    EventEnded,
-    /// A diagnosis was started.
-    DiagnosisStarted,
-    /// A user wrote a note.
-    Note,
-    /// A user closed it.
-    Closed,
-    /// It was opened again.
-    Reopened,
-}
-
-/// An entry in the timeline of an incident.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct TimelineEntry {
-    id: Uuid,
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    user: String,
-    kind: TimelineKind,
-    /// A note's or a closing's words; the headline of an alarm or event.
-    text: Option<String>,
-    /// The alarm that it is about.
-    alarm: Option<Uuid>,
-}
-
-/// The reported problem.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct ComplaintView {
-    site: String,
-    service: String,
-    #[serde(with = "time::serde::rfc3339")]
-    about: OffsetDateTime,
-    words: String,
-    /// Who entered it.
-    user: String,
-}
-
-/// An incident with everything that belongs to it.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct IncidentDetail {
-    #[serde(flatten)]
-    item: IncidentItem,
-    /// Absent where alarms opened it.
-    complaint: Option<ComplaintView>,
-    /// What was measured around the time complained of, as it was when the complaint came.
-    evidence: Option<evidence::EvidenceView>,
-    /// Its alarms, oldest first.
-    alarm_items: Vec<AlarmItem>,
-    /// Its diagnoses, newest first.
-    diagnoses: Vec<super::diagnoses::DiagnosisItem>,
-    /// Watches that belong to it, the newest first.
-    watches: Vec<super::watches::WatchItem>,
-    /// What occurred, oldest first.
-    events: Vec<TimelineEntry>,
 }
 
 async fn event(
@@ -385,7 +194,7 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     for occurred in shared.store.incident_events(id).await? {
         events.push(event(shared, occurred, &record).await?);
     }
-    let evidence = evidence::frozen(&record)?.map(|it| it.view(&map));
+    let evidence = frozen(&record)?.map(|it| it.view(&map));
     let complaint = record.complaint.map(|complaint| ComplaintView {
         site: complaint.site,
         service: complaint.service,

@@ -1,6 +1,7 @@
 //! The HTTP API for users and programs: JSON under `/api/v1`, described by OpenAPI 3.1.
 #![allow(unused_qualifications, reason = "the macro that describes a call repeats its paths")]
 
+mod agents;
 mod alarms;
 mod checks;
 mod diagnoses;
@@ -9,7 +10,6 @@ mod evidence;
 mod host_facts;
 mod incidents;
 mod join_codes;
-mod message;
 mod numbers;
 mod owners;
 mod pairs;
@@ -74,7 +74,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .layer(DefaultBodyLimit::max(MAX_OWNER_MAP));
     let api = OpenApiRouter::new()
         .routes(routes!(status::status))
-        .routes(routes!(status::agents))
+        .routes(routes!(agents::agents))
         .routes(routes!(set_aside::set_aside))
         .routes(routes!(set_aside::retry))
         .routes(routes!(host_facts::host_facts))

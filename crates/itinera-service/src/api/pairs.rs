@@ -1,209 +1,24 @@
 //! Pairs of agents: both ways between them, each direction by itself.
 
 use super::numbers::resolve;
-use super::view::offset;
+use super::view::pair::{DirectionRound, PairDetail, PairItem, PairRound, RECENT};
+use super::view::path::offset;
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
-use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
-use itinera_analysis::voice::{self, VoiceQuality};
 use itinera_model::id::PairId;
-use itinera_model::path::Family;
-use itinera_model::two_way::{Direction, Fitness, OneWay, TwoWayRound};
+use itinera_model::two_way::{Direction, TwoWayRound};
 use itinera_store::{Numbered, PairRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
-use uuid::Uuid;
 
-/// So far back the summary goes.
-const RECENT: Duration = Duration::minutes(10);
 /// So far back single rounds are shown.
 const SHOWN: Duration = Duration::hours(1);
-
-/// One direction, summed up.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct DirectionView {
-    arrived: u32,
-    lost: u32,
-    /// Share lost, 0 to 1; absent when no packet has a known outcome.
-    loss_ratio: Option<f64>,
-    duplicated: u32,
-    reordered: u32,
-    /// Packets that arrived marked as having met congestion.
-    congested: u32,
-    /// The smallest delay lies between these, by what is known of both clocks.
-    delay_least_us: Option<i64>,
-    delay_most_us: Option<i64>,
-    /// 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
-    variation_us: Option<u32>,
-    /// Code point that most packets arrived with.
-    dscp: Option<u8>,
-    /// Links passed.
-    hops: Option<u8>,
-}
-
-impl From<&DirectionSummary> for DirectionView {
-    fn from(direction: &DirectionSummary) -> Self {
-        Self {
-            arrived: direction.arrived,
-            lost: direction.lost,
-            loss_ratio: direction.loss_ratio(),
-            duplicated: direction.duplicated,
-            reordered: direction.reordered,
-            congested: direction.congested,
-            delay_least_us: direction.delay_bounds_us.map(|(least, _)| least),
-            delay_most_us: direction.delay_bounds_us.map(|(_, most)| most),
-            variation_us: direction.variation_us,
-            dscp: direction.dscp.first().map(|(dscp, _)| *dscp),
-            hops: direction.hops,
-        }
-    }
-}
-
-/// How a direction sounds (ITU-T G.107).
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct HeardView {
-    /// Rating factor R.
-    r: f64,
-    /// Mean opinion score.
-    mos: f64,
-    fitness: Fitness,
-    /// From mouth to ear, as it was computed with.
-    delay_ms: f64,
-    loss_ratio: f64,
-    /// Mean length of bursts of loss over that of as much random loss.
-    burst_ratio: f64,
-}
-
-impl From<&VoiceQuality> for HeardView {
-    fn from(heard: &VoiceQuality) -> Self {
-        let VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
-        Self { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
-    }
-}
-
-/// How a conversation between two sites would sound.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct VoiceView {
-    /// When the newest of its rounds was measured.
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    rounds: usize,
-    sent: u32,
-    /// The longest run of packets without an answer.
-    longest_burst: u16,
-    forward: HeardView,
-    back: HeardView,
-    /// In words, with the parameters.
-    sentences: Vec<String>,
-}
-
-impl VoiceView {
-    fn new(near: &str, far: &str, rounds: &[&TwoWayRound]) -> Option<Self> {
-        let [forward, back] = voice::of_rounds(rounds)?;
-        Some(Self {
-            at: offset(rounds.last()?.clocks.corrected_wall()),
-            rounds: rounds.len(),
-            sent: rounds.iter().map(|round| u32::from(round.sent)).sum(),
-            longest_burst: rounds.iter().map(|round| round.longest_burst).max().unwrap_or(0),
-            forward: (&forward).into(),
-            back: (&back).into(),
-            sentences: vec![
-                voice::sentence(near, far, &forward),
-                voice::sentence(far, near, &back),
-            ],
-        })
-    }
-}
-
-/// A pair with what was measured in the last ten minutes.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct PairItem {
-    id: Uuid,
-    /// Its short number.
-    no: i32,
-    /// Site of the agent that sends.
-    near: String,
-    /// Site of the agent that answers.
-    far: String,
-    family: Family,
-    near_address: String,
-    far_address: String,
-    /// It is being measured.
-    active: bool,
-    /// The time regarded, in seconds.
-    span_s: i64,
-    rounds: u32,
-    sent: u32,
-    /// Packets without an answer and with unknown direction of loss.
-    undetermined: u32,
-    /// From near to far.
-    forward: DirectionView,
-    /// From far to near.
-    back: DirectionView,
-    /// Median round-trip delay without the far agent's own time.
-    round_trip_us: Option<u32>,
-    /// Far clock minus near clock, and how far from that it may be.
-    clock_offset_us: Option<i64>,
-    clock_offset_error_us: Option<u32>,
-    /// Its drift in parts per thousand million, and how far from that it may be.
-    clock_drift_ppb: Option<i32>,
-    clock_drift_error_ppb: Option<u32>,
-    /// Both clocks say they are synchronised: delays are absolute within their bounds.
-    is_synchronised: bool,
-    /// How a conversation would sound; absent where no voice-like stream was sent lately.
-    voice: Option<VoiceView>,
-    /// End of the voice-like stream that a user started.
-    #[serde(with = "time::serde::rfc3339::option")]
-    voice_until: Option<OffsetDateTime>,
-    /// All of it in words.
-    sentences: Vec<String>,
-}
-
-impl PairItem {
-    fn new(pair: &PairRecord, rounds: &[TwoWayRound]) -> Self {
-        // A voice-like stream is rated by itself: it would outweigh what is measured all the time.
-        let (streams, usual): (Vec<_>, Vec<_>) = rounds.iter().partition(|round| round.is_voice());
-        let usual: Vec<TwoWayRound> = usual.into_iter().cloned().collect();
-        let rounds = if usual.is_empty() { rounds } else { &usual };
-        let both: TwoWaySummary = two_way::summary(rounds);
-        let dscp = rounds.last().map_or(0, |round| round.dscp);
-        let (near, far) = (&pair.sender_site, &pair.reflector_site);
-        let now = OffsetDateTime::now_utc();
-        let sentences = two_way::sentences(&both, near, far, dscp);
-        let near_address = rounds.last().map_or(pair.spec.sender_address, |round| round.source);
-        Self {
-            id: pair.id.as_uuid(),
-            no: pair.no,
-            near: near.clone(),
-            far: far.clone(),
-            family: Family::of(near_address),
-            near_address: near_address.to_string(),
-            far_address: pair.spec.reflector_address.to_string(),
-            active: pair.is_measured(now),
-            span_s: RECENT.whole_seconds(),
-            rounds: both.rounds,
-            sent: both.sent,
-            undetermined: both.undetermined,
-            forward: (&both.forward).into(),
-            back: (&both.back).into(),
-            round_trip_us: both.round_trip_us,
-            clock_offset_us: both.offset_us.map(|(offset, _)| offset),
-            clock_offset_error_us: both.offset_us.map(|(_, error)| error),
-            clock_drift_ppb: both.drift_ppb.map(|(drift, _)| drift),
-            clock_drift_error_ppb: both.drift_ppb.map(|(_, error)| error),
-            is_synchronised: both.is_synchronised,
-            voice: VoiceView::new(near, far, &streams),
-            voice_until: pair.voice_until.filter(|until| *until > now),
-            sentences,
-        }
-    }
-}
 
 /// All pairs.
 #[derive(Debug, Serialize, ToSchema)]
@@ -225,55 +40,6 @@ pub(crate) async fn pairs(State(shared): State<Arc<Shared>>) -> Result<Json<Pair
     let of = |pair: &PairRecord| rounds.get(&pair.id).map_or(&[][..], Vec::as_slice);
     let items = active.iter().map(|pair| PairItem::new(pair, of(pair))).collect();
     Ok(Json(Pairs { items }))
-}
-
-/// One direction of one round.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct DirectionRound {
-    arrived: u16,
-    lost: u16,
-    delay_least_us: Option<i64>,
-    delay_most_us: Option<i64>,
-    variation_us: Option<u32>,
-}
-
-impl DirectionRound {
-    fn new(round: &TwoWayRound, direction: Direction) -> Self {
-        let of: &OneWay = match direction {
-            Direction::Forward => &round.forward,
-            Direction::Return => &round.back,
-        };
-        let bounds = round.delay_bounds_us(direction);
-        Self {
-            arrived: of.arrived,
-            lost: of.lost,
-            delay_least_us: bounds.map(|(least, _)| least),
-            delay_most_us: bounds.map(|(_, most)| most),
-            variation_us: of.delay.map(|delay| delay.p95_us),
-        }
-    }
-}
-
-/// A two-way round.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct PairRound {
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    sent: u16,
-    undetermined: u16,
-    forward: DirectionRound,
-    back: DirectionRound,
-    round_trip_us: Option<u32>,
-    /// A clock was set before it.
-    stepped: bool,
-}
-
-/// A pair with its rounds of the last hour, from the oldest to the newest.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct PairDetail {
-    #[serde(flatten)]
-    item: PairItem,
-    series: Vec<PairRound>,
 }
 
 /// One pair with its rounds of the last hour.

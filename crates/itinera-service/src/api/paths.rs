@@ -1,6 +1,6 @@
 //! Paths, and one path with its hops.
 
-use super::view::{PathDetail, PathItem};
+use super::view::path::{PathDetail, PathItem};
 use super::{Page, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};

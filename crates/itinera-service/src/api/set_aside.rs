@@ -1,41 +1,15 @@
 //! Commits that could not be judged.
 
+use super::view::set_aside::SetAsideItem;
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use itinera_store::SetAsideRecord;
 use serde::Serialize;
 use std::sync::Arc;
-use time::OffsetDateTime;
 use utoipa::ToSchema;
-
-/// A commit that judgement failed on three times. Its rounds are recorded and not judged.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct SetAsideItem {
-    /// Its number in the log.
-    commit_no: i64,
-    /// The site of the agent that sent it.
-    site: String,
-    /// Rounds in it.
-    rounds: i32,
-    /// When it was set aside, or failed again.
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    /// Why.
-    error: String,
-    /// It is about to be judged again.
-    retry: bool,
-}
-
-impl From<SetAsideRecord> for SetAsideItem {
-    fn from(record: SetAsideRecord) -> Self {
-        let SetAsideRecord { commit_no, at, site, rounds, error, retry } = record;
-        Self { commit_no, site, rounds, at, error, retry }
-    }
-}
 
 /// Commits that could not be judged, the newest first; at most 500.
 #[derive(Debug, Serialize, ToSchema)]

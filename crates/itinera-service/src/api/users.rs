@@ -1,6 +1,7 @@
 //! Users, tokens, and the audit of changes.
 
 use super::ValidQuery;
+use super::view::user::{AuditItem, TokenItem, UserItem};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::{Actor, PASSWORD, digest, hashed, new_token};
@@ -10,42 +11,16 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_model::id::{TokenId, UserId};
 use itinera_model::role::Role;
-use itinera_store::{AuditRecord, NewToken, TokenRecord, UserChange, UserRecord};
+use itinera_store::{NewToken, UserChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
-use uuid::Uuid;
 
 /// Characters of a user's name.
 pub(super) const LONGEST_NAME: usize = 60;
 /// How long a token may last.
 const LONGEST_DAYS: u16 = 366;
-
-/// A user.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct UserItem {
-    id: Uuid,
-    name: String,
-    /// `viewer`, `analyst` or `administrator`.
-    role: String,
-    /// False for one who may not come in any more.
-    active: bool,
-    #[serde(with = "time::serde::rfc3339")]
-    created_at: OffsetDateTime,
-}
-
-impl From<UserRecord> for UserItem {
-    fn from(record: UserRecord) -> Self {
-        Self {
-            id: record.id.as_uuid(),
-            name: record.name,
-            role: record.role.to_string(),
-            active: record.active,
-            created_at: record.created_at,
-        }
-    }
-}
 
 /// All users, by name.
 #[derive(Debug, Serialize, ToSchema)]
@@ -149,41 +124,6 @@ pub(crate) async fn change_user(
     Ok(Json(shared.store.change_user(id, &change, &by.name).await?.into()))
 }
 
-/// A token, without its secret.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct TokenItem {
-    id: Uuid,
-    user: String,
-    name: String,
-    /// What it may do at most.
-    role: String,
-    #[serde(with = "time::serde::rfc3339")]
-    created_at: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    expires_at: OffsetDateTime,
-    /// To the minute; absent before the first use.
-    #[serde(with = "time::serde::rfc3339::option")]
-    used_at: Option<OffsetDateTime>,
-    /// Absent while it opens.
-    #[serde(with = "time::serde::rfc3339::option")]
-    revoked_at: Option<OffsetDateTime>,
-}
-
-impl From<TokenRecord> for TokenItem {
-    fn from(record: TokenRecord) -> Self {
-        Self {
-            id: record.id.as_uuid(),
-            user: record.user,
-            name: record.name,
-            role: record.role.to_string(),
-            created_at: record.created_at,
-            expires_at: record.expires_at,
-            used_at: record.used_at,
-            revoked_at: record.revoked_at,
-        }
-    }
-}
-
 /// Tokens, newest first.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct Tokens {
@@ -283,26 +223,6 @@ pub(crate) async fn revoke_token(
     let token: TokenId = id.parse().map_err(|_| ApiError::unknown_id(&id))?;
     let revoked = shared.store.revoke_token(token, reach(&actor), &actor.name).await?;
     if revoked { Ok(StatusCode::NO_CONTENT) } else { Err(ApiError::unknown_id(&id)) }
-}
-
-/// One change made by a user.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct AuditItem {
-    no: i64,
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    user: String,
-    /// What was done, as a stable word.
-    action: String,
-    object: String,
-    detail: serde_json::Value,
-}
-
-impl From<AuditRecord> for AuditItem {
-    fn from(record: AuditRecord) -> Self {
-        let AuditRecord { no, at, user, action, object, detail } = record;
-        Self { no, at, user, action, object, detail }
-    }
 }
 
 /// A page of the audit.

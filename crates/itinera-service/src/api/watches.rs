@@ -2,20 +2,18 @@
 //! nothing for a limited time.
 
 use super::numbers::resolve;
+use super::view::watch::{SuppressionItem, WatchItem, WatchState};
 use super::{Page, ValidQuery, checked_text, checked_time};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
-use crate::watches::{self, WatchFound};
+use crate::watches::{self};
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_model::path::{Family, Method};
-use itinera_store::{
-    NewSuppression, NewWatch, Numbered, SuppressionRecord, WatchChange, WatchRecord,
-};
+use itinera_store::{NewSuppression, NewWatch, Numbered, WatchChange, WatchRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -29,48 +27,6 @@ const LONGEST: Duration = Duration::days(7);
 const LONGEST_SUPPRESSION: Duration = Duration::days(90);
 /// Denser than this no path is watched, in milliseconds.
 const DENSEST_MS: u32 = 500;
-
-/// State of a watch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum WatchState {
-    /// The path is measured more often.
-    Running,
-    /// The path is measured as usual for now.
-    Paused,
-    /// It has ended.
-    Over,
-}
-
-/// A watch.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WatchItem {
-    id: Uuid,
-    /// Its short number.
-    no: i64,
-    path: Uuid,
-    site: String,
-    target: String,
-    /// Absent where the path is gone.
-    family: Option<Family>,
-    /// Absent where the path is gone.
-    method: Option<Method>,
-    /// From round to round while it lasts.
-    interval_ms: u32,
-    #[serde(with = "time::serde::rfc3339")]
-    begins_at: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    ends_at: OffsetDateTime,
-    state: WatchState,
-    reason: String,
-    user: String,
-    /// The incident it belongs to.
-    incident: Option<Uuid>,
-    incident_no: Option<i64>,
-    /// What it found: kept once it is over, until now while it lasts. Absent in lists while it
-    /// lasts.
-    found: Option<WatchFound>,
-}
 
 async fn item(shared: &Shared, watch: WatchRecord) -> Result<WatchItem, ApiError> {
     let corrupt = |error: serde_json::Error| ApiError::Internal(Box::new(error));
@@ -289,32 +245,6 @@ pub(crate) async fn change(
     shared.tell_agents(version);
     shared.change_added.notify_one();
     detail(&shared, id).await
-}
-
-/// A while in which nothing is measured on purpose.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct SuppressionItem {
-    id: Uuid,
-    /// Its short number.
-    no: i64,
-    /// From this site only; from all where absent.
-    site: Option<String>,
-    /// To this target only; to all where absent.
-    target: Option<String>,
-    #[serde(with = "time::serde::rfc3339")]
-    from: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    until: OffsetDateTime,
-    reason: String,
-    user: String,
-}
-
-impl From<SuppressionRecord> for SuppressionItem {
-    fn from(record: SuppressionRecord) -> Self {
-        let SuppressionRecord { id, no, asked } = record;
-        let NewSuppression { site, target, from, until, reason, user } = asked;
-        Self { id, no, site, target, from, until, reason, user }
-    }
 }
 
 /// All suppressions that last or are to come.

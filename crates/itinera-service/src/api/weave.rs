@@ -1,21 +1,19 @@
 //! A path over time: each window beside each hop, and one earlier moment whole.
 
-use super::message::OwnerView;
-use super::view::{PathDetail, offset, ratio};
+use super::view::path::{PathDetail, offset};
+use super::view::weave::{Weave, columns, row_of};
 use super::{ValidQuery, checked_time};
 use crate::context::Shared;
 use crate::past;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
-use itinera_analysis::weave::{self, Cell};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
-use itinera_model::owner::{OwnerMap, is_private};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 /// Rows shown at most: what lies between two shown windows is merged by its worst.
 const MOST_ROWS: u32 = 90;
@@ -35,112 +33,6 @@ pub(crate) struct Span {
 
 const fn quarter() -> u32 {
     900
-}
-
-/// What is known of a cell.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum CellKind {
-    /// Measured.
-    Measured,
-    /// The hop never answers; traffic passes.
-    Silent,
-    /// Nothing was measured.
-    Missing,
-}
-
-/// What one part of a path added in one window.
-#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
-pub(crate) struct CellView {
-    kind: CellKind,
-    /// 0 for as usual to 4 for far off; absent before the usual is learned.
-    departure: Option<u8>,
-    /// Share of packets lost up to this hop.
-    loss_ratio: Option<f64>,
-    /// Delay added up to this hop beyond the usual delay.
-    added_delay_us: Option<u32>,
-}
-
-impl From<Cell> for CellView {
-    fn from(cell: Cell) -> Self {
-        let empty = |kind| Self { kind, departure: None, loss_ratio: None, added_delay_us: None };
-        match cell {
-            Cell::Missing => empty(CellKind::Missing),
-            Cell::Silent => empty(CellKind::Silent),
-            Cell::Measured { loss_ppm, added, step } => Self {
-                kind: CellKind::Measured,
-                departure: step,
-                loss_ratio: Some(ratio(loss_ppm)),
-                added_delay_us: added.map(|us| us.as_micros()),
-            },
-        }
-    }
-}
-
-/// One window.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WeaveRow {
-    /// End of the minute regarded.
-    #[serde(with = "time::serde::rfc3339")]
-    until: OffsetDateTime,
-    cells: Vec<CellView>,
-}
-
-/// A hop that the columns stand for.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct WeaveHop {
-    hop: u8,
-    address: Option<String>,
-    owner: Option<OwnerView>,
-    /// True for private and shared address space.
-    private: bool,
-}
-
-/// A path over time, newest window last.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct Weave {
-    #[serde(with = "time::serde::rfc3339")]
-    from: OffsetDateTime,
-    #[serde(with = "time::serde::rfc3339")]
-    until: OffsetDateTime,
-    /// Time from one row to the next, in seconds.
-    row_s: u32,
-    /// The columns, by the newest route.
-    hops: Vec<WeaveHop>,
-    rows: Vec<WeaveRow>,
-}
-
-/// The cell to show for several: the one that departs most.
-fn worse(a: CellView, b: CellView) -> CellView {
-    let weight = |cell: &CellView| (cell.departure, cell.kind == CellKind::Measured);
-    if weight(&b) > weight(&a) { b } else { a }
-}
-
-fn row_of(windows: &[Assessment], columns: usize) -> Option<WeaveRow> {
-    let last = windows.last()?;
-    let mut cells: Vec<CellView> =
-        std::iter::repeat_with(|| CellView::from(Cell::Missing)).take(columns).collect();
-    for window in windows {
-        for (slot, cell) in
-            cells.iter_mut().zip(weave::cells(&window.hops, window.finding.as_ref()))
-        {
-            *slot = worse(slot.clone(), cell.into());
-        }
-    }
-    Some(WeaveRow { until: offset(last.until), cells })
-}
-
-fn columns(newest: &Assessment, map: &OwnerMap) -> Vec<WeaveHop> {
-    let column = |hop: &itinera_model::finding::HopView| {
-        let owner = hop.address.and_then(|address| map.owner_of(address));
-        WeaveHop {
-            hop: hop.hop,
-            address: hop.address.map(|address| address.to_string()),
-            owner: owner.map(OwnerView::from),
-            private: owner.is_none() && hop.address.is_some_and(is_private),
-        }
-    };
-    newest.hops.iter().map(column).collect()
 }
 
 /// A path over time: in which part of it, and when, it departed from its own usual.

@@ -13,7 +13,7 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-pub(super) fn ratio(ppm: u32) -> f64 {
+pub(crate) fn ratio(ppm: u32) -> f64 {
     f64::from(ppm) / 1e6
 }
 
@@ -26,7 +26,7 @@ fn share(part: u32, whole: u32) -> Option<f64> {
     (whole > 0).then(|| f64::from(part) / f64::from(whole))
 }
 
-pub(super) fn offset(at: itinera_model::unit::WallTime) -> OffsetDateTime {
+pub(crate) fn offset(at: itinera_model::unit::WallTime) -> OffsetDateTime {
     at.date_time().unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
@@ -143,7 +143,7 @@ impl HopItem {
 /// A path with its latest judgement.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct PathItem {
-    pub(super) id: Uuid,
+    pub(crate) id: Uuid,
     /// The agent that it begins at.
     agent: Uuid,
     site: String,
@@ -214,7 +214,7 @@ pub(crate) struct PathDetail {
 }
 
 impl PathItem {
-    pub(super) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
+    pub(crate) fn new(record: &PathRecord, map: &OwnerMap) -> Self {
         Self {
             id: record.id.as_uuid(),
             agent: record.agent.as_uuid(),
@@ -254,7 +254,7 @@ impl PathItem {
 }
 
 impl PathDetail {
-    pub(super) fn new(record: &PathRecord, read: Option<&ReadRecord>, map: &OwnerMap) -> Self {
+    pub(crate) fn new(record: &PathRecord, read: Option<&ReadRecord>, map: &OwnerMap) -> Self {
         let latest = record.latest.as_ref();
         let said = latest.map_or_else(|| vec![Message::NotMeasured], messages::of_assessment);
         let mut notes = Vec::new();

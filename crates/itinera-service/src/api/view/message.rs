@@ -50,7 +50,7 @@ pub(crate) struct OwnerView {
 
 impl OwnerView {
     /// True when this shows the same network.
-    pub(super) const fn is(&self, owner: &Owner) -> bool {
+    pub(crate) const fn is(&self, owner: &Owner) -> bool {
         self.as_number == owner.as_number
     }
 }
@@ -77,7 +77,7 @@ pub(crate) struct PlaceView {
 }
 
 impl PlaceView {
-    pub(super) fn new(place: &Place, map: &OwnerMap) -> Self {
+    pub(crate) fn new(place: &Place, map: &OwnerMap) -> Self {
         let responsible = Responsible::of(place, map);
         Self {
             place: *place,
