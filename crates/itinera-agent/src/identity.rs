@@ -6,8 +6,8 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use tempfile::NamedTempFile;
 
 const FILE: &str = "identity.json";
 
@@ -80,7 +80,8 @@ impl Identity {
     pub fn write(&self, directory: &Path) -> Result<(), IdentityError> {
         Self::check_free(directory)?;
         let path = directory.join(FILE);
-        self.write_to(&path, true).map_err(|error| IdentityError::File(path.clone(), error))
+        let write = || self.draft_in(directory)?.persist_noclobber(&path).map_err(|e| e.error);
+        write().map(drop).map_err(|error| IdentityError::File(path.clone(), error))
     }
 
     /// Records that the service is to be found at another place.
@@ -90,20 +91,16 @@ impl Identity {
     pub fn moved_to(mut self, service: &str, directory: &Path) -> Result<(), IdentityError> {
         self.service = service.to_owned();
         let path = directory.join(FILE);
-        let part = directory.join("identity.part");
-        let replace = || -> io::Result<()> {
-            self.write_to(&part, false)?;
-            fs::rename(&part, &path)
-        };
-        replace().map_err(|error| IdentityError::File(path.clone(), error))
+        let replace = || self.draft_in(directory)?.persist(&path).map_err(|e| e.error);
+        replace().map(drop).map_err(|error| IdentityError::File(path.clone(), error))
     }
 
-    fn write_to(&self, path: &Path, only_new: bool) -> io::Result<()> {
-        let mut options = fs::OpenOptions::new();
-        options.write(true).create(true).create_new(only_new).truncate(!only_new).mode(0o600);
-        let mut file = options.open(path)?;
-        file.write_all(serde_json::to_string_pretty(self)?.as_bytes())?;
-        file.sync_all()
+    /// It in a new file that only this account may read.
+    fn draft_in(&self, directory: &Path) -> io::Result<NamedTempFile> {
+        let mut draft = NamedTempFile::new_in(directory)?;
+        draft.write_all(serde_json::to_string_pretty(self)?.as_bytes())?;
+        draft.as_file().sync_all()?;
+        Ok(draft)
     }
 
     /// Reads it.

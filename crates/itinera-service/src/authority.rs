@@ -1,6 +1,7 @@
 //! The service's own certificate authority: it names the service to its agents and the agents
 //! to the service, and nobody else.
 
+use crate::secret_file;
 use hmac::{Hmac, KeyInit, Mac};
 use itinera_model::id::{AgentId, PairId};
 use itinera_model::join::JoinCode;
@@ -14,8 +15,7 @@ use rustls::server::WebPkiClientVerifier;
 use rustls::{RootCertStore, ServerConfig};
 use sha2::{Digest, Sha256};
 use std::fs;
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -76,18 +76,6 @@ fn mac(key: &[u8], parts: &[&[u8]]) -> [u8; 32] {
     mac.finalize().into_bytes().into()
 }
 
-/// Writes a file that only our account can read; it appears whole or not at all.
-fn write_private(path: &Path, text: &str) -> io::Result<()> {
-    let part = path.with_extension("part");
-    let mut options = fs::OpenOptions::new();
-    let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(&part)?;
-    file.write_all(text.as_bytes())?;
-    file.sync_all()?;
-    fs::rename(&part, path)?;
-    let directory = path.parent().unwrap_or_else(|| Path::new("."));
-    fs::File::open(directory)?.sync_all()
-}
-
 /// The authority's own certificate (PEM).
 fn self_signed(key: &KeyPair) -> Result<String, rcgen::Error> {
     let mut params = CertificateParams::new(Vec::new())?;
@@ -117,13 +105,13 @@ impl Authority {
                 return Err(AuthorityError::KeyLost(key_path));
             }
             let key = KeyPair::generate()?;
-            write_private(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
+            secret_file::write(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
         }
         if !certificate_path.exists() {
             // The same key and name are the same authority to agents.
             let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
             let certificate = self_signed(&KeyPair::from_pem(&key_pem)?)?;
-            write_private(&certificate_path, &certificate).map_err(file(&certificate_path))?;
+            secret_file::write(&certificate_path, &certificate).map_err(file(&certificate_path))?;
         }
         let key_pem = fs::read_to_string(&key_path).map_err(file(&key_path))?;
         let pem = fs::read_to_string(&certificate_path).map_err(file(&certificate_path))?;

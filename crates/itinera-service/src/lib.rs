@@ -21,6 +21,7 @@ mod past;
 mod problem;
 pub mod recompute;
 mod runner;
+pub mod secret_file;
 mod server;
 mod sign_in;
 mod supervise;

@@ -7,6 +7,7 @@
 
 use crate::context::Shared;
 use crate::problem::ApiError;
+use crate::secret_file;
 use argon2::password_hash::{PasswordHash, SaltString};
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use axum::extract::{FromRequestParts, Request, State};
@@ -14,6 +15,7 @@ use axum::http::request::Parts;
 use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use axum_extra::extract::cookie::CookieJar;
 use data_encoding::{BASE32_NOPAD, HEXLOWER};
 use itinera_model::id::UserId;
 use itinera_model::role::Role;
@@ -122,10 +124,10 @@ pub(crate) async fn admitted(
     headers: &HeaderMap,
     needed: Role,
 ) -> Result<Actor, ApiError> {
-    let known = match (bearer(headers), cookie(headers)) {
+    let known = match (bearer(headers), session_cookie(headers)) {
         (Some(token), _) => store.token(digest(token)).await?,
         (None, Some(secret)) => {
-            let known = store.session(digest(secret)).await?;
+            let known = store.session(digest(&secret)).await?;
             let safe = matches!(*method, Method::GET | Method::HEAD);
             let shown = headers.get(PROOF).and_then(|proof| proof.to_str().ok());
             if let Some(known) = &known
@@ -150,11 +152,9 @@ fn bearer(headers: &HeaderMap) -> Option<&str> {
     value.strip_prefix("Bearer ").map(str::trim)
 }
 
-/// The session's secret out of the cookies (RFC 6265 section 5.4).
-pub(crate) fn cookie(headers: &HeaderMap) -> Option<&str> {
-    let all = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
-    let mut pairs = all.flat_map(|value| value.split(';')).filter_map(|pair| pair.split_once('='));
-    pairs.find_map(|(name, value)| (name.trim() == COOKIE).then(|| value.trim()))
+/// The session's secret.
+fn session_cookie(headers: &HeaderMap) -> Option<String> {
+    CookieJar::from_headers(headers).get(COOKIE).map(|cookie| cookie.value().to_owned())
 }
 
 /// What is kept of a secret.
@@ -219,7 +219,7 @@ pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(
     let password = BASE32_NOPAD.encode(&random::<15>().map_err(failed)?).to_ascii_lowercase();
     let hash = hashed(password.clone()).await.map_err(failed)?;
     let path = data.join(FIRST);
-    write_secret(&path, &format!("administrator\n{password}\n"))
+    secret_file::write(&path, &format!("administrator\n{password}\n"))
         .map_err(|error| FirstError::File(path.display().to_string(), error))?;
     store.add_user("administrator", Role::Administrator, &hash, "first start").await?;
     tracing::info!("the first administrator's name and password are in {}", path.display());
@@ -234,15 +234,6 @@ pub(crate) fn discard_first(data: &Path) {
         }
         _ => {}
     }
-}
-
-fn write_secret(path: &Path, text: &str) -> std::io::Result<()> {
-    use std::io::Write as _;
-    use std::os::unix::fs::OpenOptionsExt as _;
-    let mut options = std::fs::File::options();
-    let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(path)?;
-    file.write_all(text.as_bytes())?;
-    file.sync_all()
 }
 
 /// Why there is no first administrator.
@@ -280,9 +271,9 @@ mod tests {
     fn the_session_is_found_among_other_cookies() {
         let mut headers = HeaderMap::new();
         headers.insert(header::COOKIE, "a=b; itinera_session=abc; c=d".parse().unwrap());
-        assert_eq!(cookie(&headers), Some("abc"));
+        assert_eq!(session_cookie(&headers).as_deref(), Some("abc"));
         headers.insert(header::COOKIE, "xitinera_session=abc".parse().unwrap());
-        assert_eq!(cookie(&headers), None);
+        assert_eq!(session_cookie(&headers), None);
     }
 
     #[tokio::test]

@@ -4,12 +4,13 @@ use super::users::{LONGEST_NAME, checked_password};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::{
-    Actor, COOKIE, PASSWORD, cookie, digest, discard_first, hashed, is_password, new_secret,
+    Actor, COOKIE, PASSWORD, digest, discard_first, hashed, is_password, new_secret,
 };
 use axum::extract::State;
 use axum::extract::rejection::JsonRejection;
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::StatusCode;
 use axum::{Extension, Json};
+use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
 use itinera_store::{NewSession, UserChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -39,13 +40,14 @@ pub(crate) struct SessionView {
     proof: Option<String>,
 }
 
-type SetCookie = [(header::HeaderName, String); 1];
-
-fn set_cookie(value: &str, age_s: i64, secure: bool) -> SetCookie {
-    let secure = if secure { "; Secure" } else { "" };
-    let text =
-        format!("{COOKIE}={value}; Path=/; HttpOnly; SameSite=Strict; Max-Age={age_s}{secure}");
-    [(header::SET_COOKIE, text)]
+fn session_cookie(value: String, lifetime: Duration, secure: bool) -> Cookie<'static> {
+    Cookie::build((COOKIE, value))
+        .path("/")
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .max_age(lifetime)
+        .secure(secure)
+        .build()
 }
 
 /// Signs in: sets the session's cookie.
@@ -58,8 +60,9 @@ fn set_cookie(value: &str, age_s: i64, secure: bool) -> SetCookie {
 ))]
 pub(crate) async fn sign_in(
     State(shared): State<Arc<Shared>>,
+    cookies: CookieJar,
     body: Result<Json<SignIn>, JsonRejection>,
-) -> Result<(StatusCode, SetCookie, Json<SessionView>), ApiError> {
+) -> Result<(StatusCode, CookieJar, Json<SessionView>), ApiError> {
     let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     if asked.password.len() > 4 * PASSWORD.end() || asked.name.len() > 4 * LONGEST_NAME {
         return Err(ApiError::WrongPassword);
@@ -80,10 +83,10 @@ pub(crate) async fn sign_in(
         expires_at: OffsetDateTime::now_utc() + LIFETIME,
     };
     shared.store.add_session(&session, &user.name).await?;
-    let cookie = set_cookie(&secret, LIFETIME.whole_seconds(), shared.behind_tls());
+    let cookies = cookies.add(session_cookie(secret, LIFETIME, shared.behind_tls()));
     let view =
         SessionView { name: Some(user.name), role: Some(user.role.to_string()), proof: Some(csrf) };
-    Ok((StatusCode::CREATED, cookie, Json(view)))
+    Ok((StatusCode::CREATED, cookies, Json(view)))
 }
 
 /// The user of the session, if any.
@@ -107,12 +110,13 @@ pub(crate) async fn session(actor: Option<Extension<Actor>>) -> Json<SessionView
 pub(crate) async fn sign_out(
     State(shared): State<Arc<Shared>>,
     actor: Actor,
-    headers: HeaderMap,
-) -> Result<(StatusCode, SetCookie), ApiError> {
-    if let Some(secret) = cookie(&headers) {
-        shared.store.end_session(digest(secret), &actor.name).await?;
+    cookies: CookieJar,
+) -> Result<(StatusCode, CookieJar), ApiError> {
+    if let Some(secret) = cookies.get(COOKIE) {
+        shared.store.end_session(digest(secret.value()), &actor.name).await?;
     }
-    Ok((StatusCode::NO_CONTENT, set_cookie("", 0, shared.behind_tls())))
+    let none = session_cookie(String::new(), Duration::ZERO, shared.behind_tls());
+    Ok((StatusCode::NO_CONTENT, cookies.add(none)))
 }
 
 /// Another password for oneself.

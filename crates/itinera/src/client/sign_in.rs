@@ -5,9 +5,9 @@ use super::show;
 use crate::args::{TokensCommand, UsersCommand};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
+use itinera_service::secret_file;
 use serde_json::{Map, Value, json};
 use std::io::{BufRead, IsTerminal, Write};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 /// How long the token of a sign-in opens.
@@ -58,12 +58,7 @@ pub(crate) fn write_secret(path: &Path, text: &str) -> Result<(), Failure> {
     if let Some(parent) = path.parent() {
         std::fs::create_dir_all(parent).map_err(failed)?;
     }
-    let draft = path.with_extension("new");
-    let mut options = std::fs::File::options();
-    options.write(true).create(true).truncate(true).mode(0o600);
-    let mut file = options.open(&draft).map_err(failed)?;
-    file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
-    std::fs::rename(&draft, path).map_err(failed)
+    secret_file::write(path, text).map_err(failed)
 }
 
 fn keep(api: &str, entry: Option<Value>) -> Result<PathBuf, Failure> {
