@@ -1,3 +1,5 @@
+import type { Cause, Step } from './api/client';
+
 /** The one place where units become text for users. */
 
 const absent = '–';
@@ -106,4 +108,29 @@ export function rate(perSecond: number | null | undefined): string {
 /** Bytes. */
 export function bytes(size: number): string {
   return size < 10_000 ? `${size} B` : `${Math.round(size / 1000)} kB`;
+}
+
+const steps: Record<Step, string> = {
+  name: 'name',
+  connect: 'connect',
+  tls: 'TLS',
+  greeting: 'greeting',
+  dialogue: 'dialogue',
+  'first-byte': 'first byte',
+  transfer: 'transfer',
+  content: 'content',
+};
+
+/** A step of a check. */
+export function stepName(step: Step): string {
+  return steps[step];
+}
+
+/** The step that failed, and why; nothing for a good result. */
+export function failure(result: {
+  failed_at?: Step | null | undefined;
+  cause?: Cause | null | undefined;
+}): string | null {
+  const { failed_at: step, cause } = result;
+  return step == null || cause == null ? null : `${stepName(step)}: ${cause.text}`;
 }

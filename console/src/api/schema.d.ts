@@ -598,7 +598,7 @@ export interface paths {
         /** The user's own tokens, newest first; all tokens for an administrator. */
         get: operations["getTokens"];
         put?: never;
-        /** Makes a token for oneself. */
+        /** Makes a token for the calling user. */
         post: operations["makeToken"];
         delete?: never;
         options?: never;
@@ -616,7 +616,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a token back for good. */
+        /** Revokes a token. */
         delete: operations["revokeToken"];
         options?: never;
         head?: never;
@@ -860,6 +860,15 @@ export interface components {
          * @enum {string}
          */
         AskKind: "name" | "connect" | "tls" | "web" | "page" | "mail" | "greeting";
+        /** @description A switch and its port. */
+        Attachment: {
+            /** @description The machine's interface. */
+            interface: string;
+            /** @description Port that the switch announces. */
+            port: string;
+            /** @description Name that the switch announces. */
+            system: string;
+        };
         /** @description A page of the audit. */
         Audit: {
             items: components["schemas"]["AuditItem"][];
@@ -879,10 +888,25 @@ export interface components {
             user: string;
         };
         /**
+         * @description How a router chooses among routes.
+         * @enum {string}
+         */
+        Balancing: "per-flow" | "per-packet";
+        /**
+         * @description Protocol of a measurement.
+         * @enum {string}
+         */
+        By: "tcp" | "udp";
+        /**
          * @description Class of fault at the place (X.733 probable cause, as far as probes can tell).
          * @enum {string}
          */
         Cause: "loss" | "delay" | "break" | "misrouting";
+        /** @description Why a step failed: a code and its words. */
+        CauseView: {
+            code: components["schemas"]["Why"];
+            text: string;
+        };
         /**
          * @description What is known of a cell.
          * @enum {string}
@@ -932,7 +956,7 @@ export interface components {
             resolved: components["schemas"]["ResolvedView"][];
             /** @description From the newest on. */
             results: components["schemas"]["ResultItem"][];
-            /** @description What the server said, as it came: foreign text. */
+            /** @description What the server sent as text, unchanged. */
             said?: string | null;
             tls_version?: string | null;
             web?: components["schemas"]["WebView"] | null;
@@ -974,11 +998,11 @@ export interface components {
              * @description When it was measured.
              */
             at?: string | null;
-            /** @description Where it broke: the step, and why in words. */
-            broke_at?: string | null;
+            cause?: components["schemas"]["CauseView"] | null;
             event?: components["schemas"]["MessageView"] | null;
             /** Format: int32 */
             every_s: number;
+            failed_at?: components["schemas"]["Step"] | null;
             family: components["schemas"]["Family"];
             /** @description The name it is asked by, or that is asked for. */
             host?: string | null;
@@ -1011,7 +1035,6 @@ export interface components {
              * @description All steps together.
              */
             took_us?: number | null;
-            why?: string | null;
         };
         /**
          * @description State of a check.
@@ -1125,6 +1148,24 @@ export interface components {
             detail: string[];
             /** @description The fault and the target, in at most 70 characters. */
             headline: string;
+        };
+        /** @description Round-trip delays. */
+        DelayQuantiles: {
+            /**
+             * Format: int32
+             * @description Median.
+             */
+            median_us: number;
+            /**
+             * Format: int32
+             * @description Minimum.
+             */
+            min_us: number;
+            /**
+             * Format: int32
+             * @description 95th percentile.
+             */
+            p95_us: number;
         };
         /** @description Diagnoses, newest first. */
         Diagnoses: {
@@ -1251,6 +1292,28 @@ export interface components {
              */
             variation_us?: number | null;
         };
+        /** @description Packets that arrive twice or out of order. */
+        Disorder: {
+            /**
+             * Format: int32
+             * @description Arrived at all.
+             */
+            arrived: number;
+            /**
+             * Format: int32
+             * @description Arrived twice (RFC 5560).
+             */
+            duplicated: number;
+            /** @description The sending site. */
+            from: string;
+            /**
+             * Format: int32
+             * @description Arrived out of order (RFC 4737).
+             */
+            reordered: number;
+            /** @description The receiving site. */
+            to: string;
+        };
         /**
          * @description How an interface talks.
          * @enum {string}
@@ -1290,6 +1353,21 @@ export interface components {
         /** @description Words. */
         EntryText: {
             text: string;
+        };
+        /** @description Result of an enumeration of member routes. */
+        Enumeration: {
+            /**
+             * Format: int32
+             * @description Member routes found.
+             */
+            members: number;
+            /** @description Probability that one more exists behind a hop. */
+            missed: components["schemas"]["Ratio"];
+            /**
+             * Format: int32
+             * @description Probes sent.
+             */
+            probes: number;
         };
         /** @description An event. */
         EventItem: {
@@ -1365,6 +1443,17 @@ export interface components {
             /** Format: double */
             probability: number;
         };
+        /** @description A measurement of throughput that failed. */
+        FailedThroughput: {
+            /** @description Protocol. */
+            by: components["schemas"]["By"];
+            /** @description The cause, in the agent's words. */
+            cause: string;
+            /** @description The sending site. */
+            from: string;
+            /** @description The receiving site. */
+            to: string;
+        };
         /**
          * @description Address family of a path.
          * @enum {string}
@@ -1423,6 +1512,43 @@ export interface components {
          * @enum {string}
          */
         Fitness: "fit" | "strained" | "unfit";
+        /** @description Flows that rounds use. */
+        FlowCount: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            flows: number;
+        };
+        /** @description A path MTU. */
+        FoundMtu: {
+            /** @description What limits it. */
+            limit: components["schemas"]["MtuLimit"];
+            /**
+             * Format: int32
+             * @description Largest packet that passes, in bytes.
+             */
+            mtu_bytes: number;
+        };
+        /** @description Two gateways with the medians of their delays. */
+        GatewayPair: {
+            /** @description The better one. */
+            better: string;
+            /**
+             * Format: int32
+             * @description Median round-trip delay to it.
+             */
+            better_us: number;
+            /** @description The one in use. */
+            in_use: string;
+            /**
+             * Format: int32
+             * @description Median round-trip delay to that.
+             */
+            in_use_us: number;
+            /** @description Its interface. */
+            interface: string;
+        };
         /** @description A gateway that was used. */
         GatewayView: {
             address: string;
@@ -1464,6 +1590,26 @@ export interface components {
              * @description Rating factor R.
              */
             r: number;
+        };
+        /** @description Hops that did not decrease the hop limit. */
+        HiddenHops: {
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            hidden: number;
+            /** @description The hop whose answer shows it. */
+            seen_at: components["schemas"]["HopAt"];
+        };
+        /** @description A hop of a route. */
+        HopAt: {
+            /** @description Its address; absent for a silent one. */
+            address?: string | null;
+            /**
+             * Format: int32
+             * @description Its hop limit, from 1.
+             */
+            hop: number;
         };
         /** @description One hop of a path. */
         HopItem: {
@@ -1571,10 +1717,10 @@ export interface components {
             interfaces: components["schemas"]["InterfaceView"][];
             leases: components["schemas"]["LeaseView"][];
             neighbours: components["schemas"]["NeighbourView"][];
+            /** @description What to know about the machine. */
+            notes: components["schemas"]["NoteView"][];
             resolvers: string[];
             routes: components["schemas"]["RouteView"][];
-            /** @description What is worth a word, in sentences. */
-            sentences: string[];
             site: string;
             /** @description Absent where the site does not let sockets be listed. */
             sockets?: components["schemas"]["SocketView"][] | null;
@@ -1670,6 +1816,21 @@ export interface components {
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
         };
+        /** @description An interface. */
+        InterfaceName: {
+            /** @description Its name. */
+            interface: string;
+        };
+        /** @description The speed of an interface. */
+        InterfaceSpeed: {
+            /** @description Its name. */
+            interface: string;
+            /**
+             * Format: int32
+             * @description Negotiated megabits per second.
+             */
+            mbit_s: number;
+        };
         /** @description An interface of an agent's machine. */
         InterfaceView: {
             /** @description With their prefix lengths. */
@@ -1723,6 +1884,13 @@ export interface components {
             /** Format: date-time */
             expires_at: string;
             site: string;
+        };
+        /** @description MPLS labels (RFC 4950). */
+        LabelStack: {
+            /** @description From the top of the stack on. */
+            labels: number[];
+            /** @description The hop that quotes them. */
+            seen_at: components["schemas"]["HopAt"];
         };
         /** @description Full-sized packets that do not reach a server. */
         LargePacketLoss: {
@@ -1882,6 +2050,20 @@ export interface components {
          * @enum {string}
          */
         LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput";
+        /** @description A load balancer. */
+        LoadBalancer: {
+            /** @description Its address; absent for a silent one. */
+            address?: string | null;
+            /** @description By flow or by packet. */
+            balancing: components["schemas"]["Balancing"];
+            /**
+             * Format: int32
+             * @description Hop limit of the first routers behind it.
+             */
+            hop: number;
+            /** @description The first addresses behind it. */
+            next: string[];
+        };
         /** @description A fault with its place, over all paths that show it. */
         LocatedFault: {
             /**
@@ -1907,6 +2089,22 @@ export interface components {
             place: components["schemas"]["Place"];
             /** @description What speaks for it and against it. */
             reasons: components["schemas"]["Reason"][];
+        };
+        /**
+         * @description Probes that would have been answered without the fault, and those of them that were lost: what
+         *     a located loss is estimated from.
+         */
+        LossCounts: {
+            /**
+             * Format: int32
+             * @description Of those, lost beyond what is usual.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Probes sent beyond the place.
+             */
+            sent: number;
         };
         /** @description A loss ratio with what it was estimated from. */
         LossEstimate: {
@@ -1937,6 +2135,35 @@ export interface components {
              */
             times: number;
             /** @description Site of the receiving agent. */
+            to: string;
+        };
+        /** @description Throughput between two sites. */
+        MeasuredThroughput: {
+            /** @description Protocol. */
+            by: components["schemas"]["By"];
+            /** @description The sending site. */
+            from: string;
+            /**
+             * Format: int64
+             * @description The limit it is compared with; absent without one.
+             */
+            least_bit_s?: number | null;
+            /**
+             * Format: int32
+             * @description Of those, lost.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Packets sent by UDP; 0 for TCP.
+             */
+            packets: number;
+            /**
+             * Format: int64
+             * @description Bits per second that arrived; absent where too few arrived.
+             */
+            rate_bit_s?: number | null;
+            /** @description The receiving site. */
             to: string;
         };
         /**
@@ -2121,6 +2348,34 @@ export interface components {
          * @enum {string}
          */
         Method: "icmp-echo" | "udp" | "tcp-syn";
+        /** @description Why larger packets do not pass. */
+        MtuLimit: {
+            /** @enum {string} */
+            kind: "not-reached";
+        } | {
+            /** @enum {string} */
+            kind: "own-interface";
+        } | {
+            /** @description The router. */
+            by: string;
+            /** @enum {string} */
+            kind: "reported";
+            /**
+             * Format: int32
+             * @description The MTU it stated, in bytes; 0 where it stated none.
+             */
+            stated_bytes: number;
+        } | {
+            /** @description Its address, as text. */
+            after?: string | null;
+            /**
+             * Format: int32
+             * @description Hop limit of the last hop that larger ones still reach; 0 for none.
+             */
+            after_hop: number;
+            /** @enum {string} */
+            kind: "silent";
+        };
         /** @description A resolver's answer for the target's name. */
         NameAnswer: {
             /** @description Addresses that it returns. */
@@ -2154,6 +2409,257 @@ export interface components {
             hardware_address?: string | null;
             interface: string;
         };
+        /** @description An autonomous system. */
+        NetworkName: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            as_number: number;
+            /** @description Its name in the owner map. */
+            name: string;
+        };
+        /** @description A code with its parameters. */
+        Note: {
+            /** @enum {string} */
+            code: "dscp-rewritten";
+            /** @description A router rewrites the DSCP of probes. */
+            parameters: components["schemas"]["RewrittenDscp"];
+        } | {
+            /** @enum {string} */
+            code: "source-translated";
+            /** @description The source addresses of probes are translated. */
+            parameters: components["schemas"]["TranslatedSource"];
+        } | {
+            /** @enum {string} */
+            code: "hops-hidden";
+            /** @description Hops did not decrease the hop limit, as inside a tunnel. */
+            parameters: components["schemas"]["HiddenHops"];
+        } | {
+            /** @enum {string} */
+            code: "mpls-labels";
+            /** @description Packets arrive at a hop with MPLS labels. */
+            parameters: components["schemas"]["LabelStack"];
+        } | {
+            /** @enum {string} */
+            code: "port-open";
+            /** @description The target accepts connections. */
+            parameters: components["schemas"]["HopAt"];
+        } | {
+            /** @enum {string} */
+            code: "port-refused";
+            /** @description The target refuses connections. */
+            parameters: components["schemas"]["HopAt"];
+        } | {
+            /** @enum {string} */
+            code: "port-answers";
+            /** @description The target answers datagrams. */
+            parameters: components["schemas"]["HopAt"];
+        } | {
+            /** @enum {string} */
+            code: "probes-refused";
+            /** @description Hops refused to forward probes. */
+            parameters: components["schemas"]["Refusals"];
+        } | {
+            /** @enum {string} */
+            code: "single-route";
+            /** @description One route is in use. */
+            parameters: components["schemas"]["Enumeration"];
+        } | {
+            /** @enum {string} */
+            code: "member-routes";
+            /** @description Several member routes are in use. */
+            parameters: components["schemas"]["Enumeration"];
+        } | {
+            /** @enum {string} */
+            code: "flows-in-turn";
+            /** @description Rounds use several flows in turn. */
+            parameters: components["schemas"]["FlowCount"];
+        } | {
+            /** @enum {string} */
+            code: "traffic-balanced";
+            /** @description A router balances traffic over several next hops. */
+            parameters: components["schemas"]["LoadBalancer"];
+        } | {
+            /** @enum {string} */
+            code: "flow-limit-reached";
+        } | {
+            /** @enum {string} */
+            code: "path-mtu-unknown";
+        } | {
+            /** @enum {string} */
+            code: "path-mtu";
+            /** @description The path MTU, and what limits it. */
+            parameters: components["schemas"]["FoundMtu"];
+        } | {
+            /** @enum {string} */
+            code: "larger-unanswered";
+            /** @description Packets of one size are answered, larger ones are not. */
+            parameters: components["schemas"]["SizePair"];
+        } | {
+            /** @enum {string} */
+            code: "larger-slower";
+            /** @description Larger packets take longer. */
+            parameters: components["schemas"]["SizeDelay"];
+        } | {
+            /** @enum {string} */
+            code: "nothing-measured";
+        } | {
+            /** @enum {string} */
+            code: "target-loss";
+            /** @description Loss to the target over some rounds. */
+            parameters: components["schemas"]["TargetLoss"];
+        } | {
+            /** @enum {string} */
+            code: "target-delay";
+            /** @description Round-trip delay to the target. */
+            parameters: components["schemas"]["DelayQuantiles"];
+        } | {
+            /** @enum {string} */
+            code: "nothing-answered";
+        } | {
+            /** @enum {string} */
+            code: "routes-used";
+            /** @description Several routes were used one after the other. */
+            parameters: components["schemas"]["RouteCount"];
+        } | {
+            /** @enum {string} */
+            code: "worst-finding";
+            /** @description The worst finding of a watch. */
+            parameters: components["schemas"]["Message"];
+        } | {
+            /** @enum {string} */
+            code: "no-fault-located";
+        } | {
+            /** @enum {string} */
+            code: "nothing-exchanged";
+        } | {
+            /** @enum {string} */
+            code: "pair-unreachable";
+            /** @description Two agents cannot reach each other. */
+            parameters: components["schemas"]["PairCounts"];
+        } | {
+            /** @enum {string} */
+            code: "pair-loss-none";
+            /** @description Neither direction of a pair loses much. */
+            parameters: components["schemas"]["PairLoss"];
+        } | {
+            /** @enum {string} */
+            code: "pair-loss-forward";
+            /** @description The forward direction of a pair loses packets. */
+            parameters: components["schemas"]["PairLoss"];
+        } | {
+            /** @enum {string} */
+            code: "pair-loss-return";
+            /** @description The return direction of a pair loses packets. */
+            parameters: components["schemas"]["PairLoss"];
+        } | {
+            /** @enum {string} */
+            code: "pair-loss-both";
+            /** @description Both directions of a pair lose packets. */
+            parameters: components["schemas"]["PairLoss"];
+        } | {
+            /** @enum {string} */
+            code: "direction-unknown";
+            /** @description Packets were not answered, and the direction of the loss is unknown. */
+            parameters: components["schemas"]["PacketCount"];
+        } | {
+            /** @enum {string} */
+            code: "pair-dscp-rewritten";
+            /** @description The DSCP of packets between two agents is rewritten. */
+            parameters: components["schemas"]["PairDscp"];
+        } | {
+            /** @enum {string} */
+            code: "packets-disordered";
+            /** @description Packets between two agents arrive twice or out of order. */
+            parameters: components["schemas"]["Disorder"];
+        } | {
+            /** @enum {string} */
+            code: "clock-set";
+        } | {
+            /** @enum {string} */
+            code: "clocks-not-synchronised";
+        } | {
+            /** @enum {string} */
+            code: "voice-rated";
+            /** @description The rating of one direction for voice. */
+            parameters: components["schemas"]["VoiceRating"];
+        } | {
+            /** @enum {string} */
+            code: "throughput-late";
+        } | {
+            /** @enum {string} */
+            code: "throughput-waiting";
+        } | {
+            /** @enum {string} */
+            code: "throughput-failed";
+            /** @description A measurement of throughput failed. */
+            parameters: components["schemas"]["FailedThroughput"];
+        } | {
+            /** @enum {string} */
+            code: "throughput-measured";
+            /** @description The result of a measurement of throughput. */
+            parameters: components["schemas"]["MeasuredThroughput"];
+        } | {
+            /** @enum {string} */
+            code: "no-host-facts";
+        } | {
+            /** @enum {string} */
+            code: "no-carrier";
+            /** @description An interface has no carrier. */
+            parameters: components["schemas"]["InterfaceName"];
+        } | {
+            /** @enum {string} */
+            code: "wireless-interface";
+            /** @description An interface is wireless. */
+            parameters: components["schemas"]["InterfaceName"];
+        } | {
+            /** @enum {string} */
+            code: "half-duplex";
+            /** @description An interface is half duplex. */
+            parameters: components["schemas"]["InterfaceName"];
+        } | {
+            /** @enum {string} */
+            code: "low-speed";
+            /** @description A wired interface negotiated less than 1 Gb/s. */
+            parameters: components["schemas"]["InterfaceSpeed"];
+        } | {
+            /** @enum {string} */
+            code: "tunnel-interface";
+            /** @description An interface is a tunnel. */
+            parameters: components["schemas"]["TunnelUse"];
+        } | {
+            /** @enum {string} */
+            code: "no-resolver";
+        } | {
+            /** @enum {string} */
+            code: "no-gateway";
+        } | {
+            /** @enum {string} */
+            code: "attached-to";
+            /** @description A switch announces itself on an interface. */
+            parameters: components["schemas"]["Attachment"];
+        } | {
+            /** @enum {string} */
+            code: "access-network";
+            /** @description The network that most paths of an agent enter first. */
+            parameters: components["schemas"]["NetworkName"];
+        } | {
+            /** @enum {string} */
+            code: "better-gateway";
+            /** @description A gateway that was used before had a lower delay. */
+            parameters: components["schemas"]["GatewayPair"];
+        } | {
+            /** @enum {string} */
+            code: "recorded";
+            /** @description Words that were recorded before notes had codes. */
+            parameters: components["schemas"]["RecordedWords"];
+        };
+        /** @description A note: its code and parameters, and the words of the catalogue. */
+        NoteView: components["schemas"]["Note"] & {
+            /** @description The note in one or a few sentences. */
+            text: string;
+        };
         /**
          * @description State of all paths together.
          * @enum {string}
@@ -2178,16 +2684,51 @@ export interface components {
             contact: string;
             name: string;
         };
+        /** @description Some packets. */
+        PacketCount: {
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            packets: number;
+        };
+        /** @description Packets between two sites. */
+        PairCounts: {
+            /** @description The reflector's site. */
+            far: string;
+            /** @description The sender's site. */
+            near: string;
+            /**
+             * Format: int32
+             * @description Packets sent.
+             */
+            sent: number;
+        };
         /** @description A pair with its rounds of the last hour, from the oldest to the newest. */
         PairDetail: components["schemas"]["PairItem"] & {
             series: components["schemas"]["PairRound"][];
+        };
+        /** @description A DSCP that changes between two sites. */
+        PairDscp: {
+            /**
+             * Format: int32
+             * @description As received.
+             */
+            arrived: number;
+            /** @description The sending site. */
+            from: string;
+            /**
+             * Format: int32
+             * @description As sent.
+             */
+            sent: number;
+            /** @description The receiving site. */
+            to: string;
         };
         /** @description A pair with what was measured in the last ten minutes. */
         PairItem: {
             /** @description It is being measured. */
             active: boolean;
-            /** @description From far to near. */
-            back: components["schemas"]["DirectionView"];
             /** Format: int32 */
             clock_drift_error_ppb?: number | null;
             /**
@@ -2220,6 +2761,10 @@ export interface components {
              * @description Its short number.
              */
             no: number;
+            /** @description All of it in words. */
+            notes: components["schemas"]["NoteView"][];
+            /** @description From far to near. */
+            return: components["schemas"]["DirectionView"];
             /**
              * Format: int32
              * @description Median round-trip delay without the far agent's own time.
@@ -2229,8 +2774,6 @@ export interface components {
             rounds: number;
             /** Format: int32 */
             sent: number;
-            /** @description All of it in words. */
-            sentences: string[];
             /**
              * Format: int64
              * @description The time regarded, in seconds.
@@ -2248,12 +2791,23 @@ export interface components {
              */
             voice_until?: string | null;
         };
+        /** @description Loss of both directions of a pair. */
+        PairLoss: {
+            /** @description The reflector's site. */
+            far: string;
+            /** @description Packets of known fate from near to far. */
+            forward: components["schemas"]["LossCounts"];
+            /** @description The sender's site. */
+            near: string;
+            /** @description Packets of known fate from far to near. */
+            return: components["schemas"]["LossCounts"];
+        };
         /** @description A two-way round. */
         PairRound: {
             /** Format: date-time */
             at: string;
-            back: components["schemas"]["DirectionRound"];
             forward: components["schemas"]["DirectionRound"];
+            return: components["schemas"]["DirectionRound"];
             /** Format: int32 */
             round_trip_us?: number | null;
             /** Format: int32 */
@@ -2272,7 +2826,7 @@ export interface components {
          * @enum {string}
          */
         Part: "nothing" | "machine" | "site" | "names" | "network" | "service";
-        /** @description Another password for oneself. */
+        /** @description A new password for the calling user. */
         PasswordRequest: {
             new: string;
             old: string;
@@ -2311,7 +2865,7 @@ export interface components {
             /** @description What the newest judgement says: the finding first. */
             messages: components["schemas"]["MessageView"][];
             /** @description What the answers of hops said: rewritten marks, translated addresses, tunnels. */
-            notes: string[];
+            notes: components["schemas"]["NoteView"][];
             /**
              * @description The address that the target's name stood for in the newest round; absent where it is
              *     probed by address.
@@ -2388,8 +2942,7 @@ export interface components {
         };
         /** @description How long a step took. */
         PhaseView: {
-            /** @description `name`, `connect`, `tls`, `greeting`, `dialogue`, `first-byte` or `transfer`. */
-            step: string;
+            step: components["schemas"]["Step"];
             /** Format: int32 */
             took_us: number;
         };
@@ -2553,6 +3106,23 @@ export interface components {
             /** @description The words. */
             words: string;
         };
+        /** @description Answers "unreachable" of one kind from one address. */
+        Refusals: {
+            /** @description The answering address; absent where it is unknown. */
+            by?: string | null;
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            count: number;
+            /** @description Version of IP. */
+            family: components["schemas"]["Family"];
+            /**
+             * Format: int32
+             * @description The ICMP code of the answers.
+             */
+            icmp_code: number;
+        };
         /** @description A line that was not taken. */
         RefusedLine: {
             /**
@@ -2586,8 +3156,9 @@ export interface components {
         /** @description What one resolver said. */
         ResolvedView: {
             addresses: string[];
-            /** @description It says so with authority; else it has it from elsewhere, or from memory. */
+            /** @description The answer is authoritative; otherwise it comes from a cache or another resolver. */
             authoritative: boolean;
+            cause?: components["schemas"]["CauseView"] | null;
             resolver: string;
             /** Format: int32 */
             took_us: number;
@@ -2598,8 +3169,6 @@ export interface components {
              * @description How long the answer may be kept, in seconds.
              */
             ttl_s?: number | null;
-            /** @description Why there is no answer, in words. */
-            why?: string | null;
         };
         /** @description One resolver's answer. */
         ResolverAnswer: {
@@ -2626,6 +3195,7 @@ export interface components {
              * @description When it was asked for, counted from the page's beginning.
              */
             begun_us: number;
+            cause?: components["schemas"]["CauseView"] | null;
             /** Format: int32 */
             first_byte_us?: number | null;
             path: string;
@@ -2635,20 +3205,47 @@ export interface components {
             status?: number | null;
             /** Format: int32 */
             took_us: number;
-            /** @description How it failed, in words. */
-            why?: string | null;
         };
         /** @description One result, in short. */
         ResultItem: {
             /** Format: date-time */
             at: string;
+            cause?: components["schemas"]["CauseView"] | null;
+            failed_at?: components["schemas"]["Step"] | null;
             good: boolean;
             /** Format: int64 */
             rate_bytes_per_s?: number | null;
             /** Format: int32 */
             took_us: number;
-            /** @description In words. */
-            why?: string | null;
+        };
+        /** @description A DSCP that changes on the route. */
+        RewrittenDscp: {
+            after?: components["schemas"]["HopAt"] | null;
+            /**
+             * Format: int32
+             * @description The old value.
+             */
+            before: number;
+            /**
+             * Format: int32
+             * @description The new value.
+             */
+            now: number;
+            /** @description The first hop that quotes the new value. */
+            seen_at: components["schemas"]["HopAt"];
+        };
+        /**
+         * @description A role; each may do what those before it may.
+         * @enum {string}
+         */
+        Role: "viewer" | "analyst" | "administrator";
+        /** @description Different routes. */
+        RouteCount: {
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            routes: number;
         };
         /** @description One way in which a route is not the intended one. */
         RouteDeviation: {
@@ -2704,8 +3301,7 @@ export interface components {
             name?: string | null;
             /** @description What a page shows in the header `x-itinera-proof` with every change; absent for a token. */
             proof?: string | null;
-            /** @description `viewer`, `analyst` or `administrator`. */
-            role?: string | null;
+            role?: components["schemas"]["Role"] | null;
         };
         /** @description Commits that could not be judged, the newest first; at most 500. */
         SetAside: {
@@ -2740,10 +3336,41 @@ export interface components {
          * @enum {string}
          */
         Severity: "critical" | "major" | "minor";
-        /** @description Who wants to come in. */
+        /** @description Name and password of a user. */
         SignIn: {
             name: string;
             password: string;
+        };
+        /** @description How much longer larger packets take, minimum to minimum. */
+        SizeDelay: {
+            /**
+             * Format: int32
+             * @description The larger size in bytes.
+             */
+            large_bytes: number;
+            /**
+             * Format: int64
+             * @description The difference; negative where the larger ones are faster.
+             */
+            longer_us: number;
+            /**
+             * Format: int32
+             * @description The smaller size in bytes.
+             */
+            small_bytes: number;
+        };
+        /** @description Two sizes of packets, in bytes. */
+        SizePair: {
+            /**
+             * Format: int32
+             * @description The larger one.
+             */
+            large_bytes: number;
+            /**
+             * Format: int32
+             * @description The smaller one.
+             */
+            small_bytes: number;
         };
         /** @description A slow transfer. */
         SlowTransfer: {
@@ -3218,7 +3845,7 @@ export interface components {
             /** @description The message in words. */
             words: string;
         };
-        /** @description A while in which nothing is measured on purpose. */
+        /** @description A planned pause of measurement. */
         SuppressionItem: {
             /** Format: date-time */
             from: string;
@@ -3269,6 +3896,24 @@ export interface components {
             site: string;
             target: string;
         };
+        /** @description Probes to the target over some rounds. */
+        TargetLoss: {
+            /**
+             * Format: int32
+             * @description Of those, unanswered in time.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Rounds.
+             */
+            rounds: number;
+            /**
+             * Format: int32
+             * @description Probes sent.
+             */
+            sent: number;
+        };
         /**
          * @description State of a task that an agent does on demand.
          * @enum {string}
@@ -3278,8 +3923,8 @@ export interface components {
         ThroughputItem: {
             /** Format: date-time */
             asked_at: string;
-            /** @description `tcp` or `udp`. */
-            by: string;
+            /** @description Protocol. */
+            by: components["schemas"]["By"];
             /**
              * Format: int64
              * @description Bytes that the sender's interfaces carried during the measurement, in and out.
@@ -3309,6 +3954,8 @@ export interface components {
              * @description Its short number.
              */
             no: number;
+            /** @description Its result. */
+            note: components["schemas"]["NoteView"];
             /**
              * Format: int32
              * @description Packets sent by UDP, and lost.
@@ -3325,8 +3972,6 @@ export interface components {
             seconds: number;
             /** Format: int64 */
             sent_bytes?: number | null;
-            /** @description What came of it, in words. */
-            sentence: string;
             state: components["schemas"]["TaskState"];
             to: string;
             /** @description Who wanted it; absent where the schedule did. */
@@ -3392,11 +4037,11 @@ export interface components {
             name: string;
             /**
              * Format: date-time
-             * @description Absent while it opens.
+             * @description Absent while it is valid.
              */
             revoked_at?: string | null;
-            /** @description What it may do at most. */
-            role: string;
+            /** @description Highest role of its requests. */
+            role: components["schemas"]["Role"];
             /**
              * Format: date-time
              * @description To the minute; absent before the first use.
@@ -3406,20 +4051,19 @@ export interface components {
         };
         /** @description A token with its secret, shown this once. */
         TokenMade: components["schemas"]["TokenItem"] & {
-            /** @description Goes into the header `Authorization: Bearer`. */
+            /** @description Sent in the header `Authorization: Bearer`. */
             token: string;
         };
         /** @description What token is wanted. */
         TokenRequest: {
             /**
              * Format: int32
-             * @description How long it opens, 1 to 366 days.
+             * @description How long it is valid, 1 to 366 days.
              */
             lifetime_days?: number;
             /** @description What it is for. */
             name: string;
-            /** @description What it may do at most; one's own role where absent. */
-            role?: string | null;
+            role?: components["schemas"]["Role"] | null;
         };
         /** @description Tokens, newest first. */
         Tokens: {
@@ -3430,35 +4074,83 @@ export interface components {
          * @enum {string}
          */
         TrafficDirection: "inbound" | "outbound";
+        /** @description A translated source address. */
+        TranslatedSource: {
+            /** @description The first hop that quotes it. */
+            seen_at: components["schemas"]["HopAt"];
+            /** @description The address that the hop sees. */
+            source: string;
+        };
+        /** @description What is routed through a tunnel. */
+        TunnelUse: {
+            /** @description Name of the interface. */
+            interface: string;
+            /** @description Prefixes of the main routing table, at most five. */
+            prefixes: string[];
+            /** @description Targets. */
+            targets: string[];
+        };
         /** @description A user. */
         UserItem: {
-            /** @description False for one who may not come in any more. */
+            /** @description False for a disabled user, who cannot sign in. */
             active: boolean;
             /** Format: date-time */
             created_at: string;
             /** Format: uuid */
             id: string;
             name: string;
-            /** @description `viewer`, `analyst` or `administrator`. */
-            role: string;
+            role: components["schemas"]["Role"];
         };
         /** @description What is to change about a user; absent fields stay. */
         UserPatch: {
             active?: boolean | null;
             password?: string | null;
-            role?: string | null;
+            role?: components["schemas"]["Role"] | null;
         };
         /** @description A user to add. */
         UserRequest: {
             name: string;
             /** @description 10 to 200 characters. */
             password: string;
-            /** @description `viewer`, `analyst` or `administrator`. */
-            role: string;
+            role: components["schemas"]["Role"];
         };
         /** @description All users, by name. */
         Users: {
             items: components["schemas"]["UserItem"][];
+        };
+        /** @description The rating of one direction for voice (ITU-T G.107). */
+        VoiceRating: {
+            /**
+             * Format: double
+             * @description Mean length of bursts of loss over that of as much random loss.
+             */
+            burst_ratio: number;
+            /**
+             * Format: double
+             * @description Mouth-to-ear delay in milliseconds.
+             */
+            delay_ms: number;
+            /** @description The rating. */
+            fitness: components["schemas"]["Fitness"];
+            /** @description The speaking site. */
+            from: string;
+            /**
+             * Format: double
+             * @description Packets lost or too late, 0 to 1.
+             */
+            loss_ratio: number;
+            /**
+             * Format: double
+             * @description Mean opinion score, 1 to 4.5.
+             */
+            mos: number;
+            /**
+             * Format: double
+             * @description Rating factor R, 0 to 93.2.
+             */
+            r: number;
+            /** @description The listening site. */
+            to: string;
         };
         /** @description How long a pair is to be a voice-like stream. */
         VoiceRequest: {
@@ -3475,18 +4167,18 @@ export interface components {
              * @description When the newest of its rounds was measured.
              */
             at: string;
-            back: components["schemas"]["HeardView"];
             forward: components["schemas"]["HeardView"];
             /**
              * Format: int32
              * @description The longest run of packets without an answer.
              */
             longest_burst: number;
+            /** @description Both ratings with the parameters they were computed with. */
+            notes: components["schemas"]["NoteView"][];
+            return: components["schemas"]["HeardView"];
             rounds: number;
             /** Format: int32 */
             sent: number;
-            /** @description In words, with the parameters. */
-            sentences: string[];
         };
         /** @description What is to be done with a watch. */
         WatchChangeRequest: {
@@ -3508,7 +4200,7 @@ export interface components {
             incident: string;
         };
         /** @description What a watch found. */
-        WatchFound: {
+        WatchFoundView: {
             /** @description Round-trip delay to the far end: smallest, median, 95th percentile. */
             delay_us?: number[] | null;
             /**
@@ -3516,6 +4208,8 @@ export interface components {
              * @description Of those, unanswered in time.
              */
             lost: number;
+            /** @description The figures and the worst finding. */
+            notes: components["schemas"]["NoteView"][];
             /** Format: int32 */
             rounds: number;
             /**
@@ -3528,7 +4222,6 @@ export interface components {
              * @description Probes to the far end.
              */
             sent: number;
-            sentences: string[];
         };
         /** @description A watch. */
         WatchItem: {
@@ -3537,7 +4230,7 @@ export interface components {
             /** Format: date-time */
             ends_at: string;
             family?: components["schemas"]["Family"] | null;
-            found?: components["schemas"]["WatchFound"] | null;
+            found?: components["schemas"]["WatchFoundView"] | null;
             /** Format: uuid */
             id: string;
             /**
@@ -3647,7 +4340,7 @@ export interface components {
             version: string;
         };
         /**
-         * @description How a step broke. Causes that look alike to a user are kept apart.
+         * @description Why a step failed.
          * @enum {string}
          */
         Why: "no-answer" | "unreachable" | "refused" | "reset" | "closed" | "unfinished" | "no-such-name" | "no-address" | "resolver-failed" | "disagree" | "not-this-protocol" | "expects-tls" | "speaks-plain" | "no-common-tls" | "certificate-expired" | "certificate-early" | "certificate-name" | "certificate-untrusted" | "status" | "words" | "redirects" | "too-much" | "large-lost" | "not-allowed";
@@ -5244,7 +5937,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description It opens nothing any more */
+            /** @description The token is revoked */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -6,6 +6,7 @@ import { changeWatch, startWatch } from '../api/client';
 import { queries } from '../api/queries';
 import { Time } from './time';
 import { ErrorAlert } from './error-alert';
+import { Notes } from './notes';
 
 /** A watch as a dated record, with what it has found, and what can be done with it. */
 export function WatchEntry({ watch }: { watch: Watch }) {
@@ -44,11 +45,7 @@ export function WatchEntry({ watch }: { watch: Watch }) {
           </>
         )}
       </p>
-      {found?.sentences.map((said) => (
-        <p className="said" key={said}>
-          {said}
-        </p>
-      ))}
+      {found && <Notes notes={found.notes} />}
       <div style={{ display: 'flex', gap: 8, marginTop: 6, alignItems: 'center' }}>
         {watch.state === 'running' && (
           <Button size="small" onClick={() => change.mutate({ do: 'pause' })}>

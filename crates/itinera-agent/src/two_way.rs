@@ -215,7 +215,7 @@ fn round(sending: &Sending, found: TwoWay, driver: &mut Driver) -> TwoWayRound {
         longest_burst: found.longest_burst,
         undetermined: found.undetermined,
         forward: found.forward,
-        back: found.back,
+        return_: found.return_,
         round_trip_us: found.round_trip_us,
         clock: found.clock,
         synchronised_us: found.synchronised_us,

@@ -4,6 +4,9 @@
 use itinera_model::finding::Assessment;
 use itinera_model::host_facts::Echoes;
 use itinera_model::host_facts::{Duplex, HostFacts, Medium};
+use itinera_model::note::{
+    Attachment, GatewayPair, InterfaceName, InterfaceSpeed, NetworkName, Note, TunnelUse,
+};
 use itinera_model::owner::OwnerMap;
 use itinera_model::quantile::median;
 use itinera_model::unit::{Micros, WallTime};
@@ -43,8 +46,8 @@ pub struct Used {
 }
 
 /// The gateways of IPv4 and IPv6 that were in use in some reports, in order of time, each with its
-/// delay; and, where another than the one in use would be better, that in a sentence.
-pub fn gateways(reports: &[Report<'_>]) -> (Vec<Used>, Option<String>) {
+/// delay; and, where another than the one in use would be better, a note on that.
+pub fn gateways(reports: &[Report<'_>]) -> (Vec<Used>, Option<Note>) {
     let mut used: Vec<(Used, Vec<u32>)> = Vec::new();
     for report in reports {
         for six in [false, true] {
@@ -87,7 +90,7 @@ pub fn gateways(reports: &[Report<'_>]) -> (Vec<Used>, Option<String>) {
     (all, better)
 }
 
-fn better(all: &[Used]) -> Option<String> {
+fn better(all: &[Used]) -> Option<Note> {
     let now = all.iter().find(|used| used.in_use && used.delay.is_some())?;
     let now_delay = now.delay?.as_micros();
     let same_version = |used: &&Used| used.address.is_ipv6() == now.address.is_ipv6();
@@ -97,14 +100,13 @@ fn better(all: &[Used]) -> Option<String> {
     let better = u64::from(delay) * 100 < u64::from(now_delay) * u64::from(BETTER_PER_CENT)
         && now_delay.saturating_sub(delay) >= BETTER_US;
     better.then(|| {
-        format!(
-            "Gateway {} by {} had a lower delay: median {}, against {} of {}, which is in use.",
-            best.address,
-            best.interface,
-            Micros::new(delay),
-            Micros::new(now_delay),
-            now.address
-        )
+        Note::BetterGateway(GatewayPair {
+            better: best.address,
+            interface: best.interface.clone(),
+            better_us: delay,
+            in_use: now.address,
+            in_use_us: now_delay,
+        })
     })
 }
 
@@ -125,71 +127,63 @@ pub fn access_providers<'a>(
     routes_used
 }
 
-/// The same in a sentence: the one that most paths go by.
-pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<String> {
+/// The access network that most paths use.
+pub fn access_provider(paths: &[&Assessment], map: &OwnerMap) -> Option<Note> {
     let routes_used = access_providers(paths.iter().copied(), map);
-    let ((number, name), _) = routes_used.into_iter().max_by_key(|(_, paths)| *paths)?;
-    Some(format!("Its access network is {name} (AS {number})."))
+    let ((as_number, name), _) = routes_used.into_iter().max_by_key(|(_, paths)| *paths)?;
+    Some(Note::AccessNetwork(NetworkName { as_number, name: name.to_owned() }))
 }
 
-/// What is worth a word about host facts, and which of the targets, by name and address, go
-/// through tunnels.
-pub fn remarks(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<String> {
-    let mut said = Vec::new();
+/// Notes on host facts, and on which of the targets, by name and address, are routed through
+/// tunnels.
+pub fn notes(host_facts: &HostFacts, targets: &[(&str, IpAddr)]) -> Vec<Note> {
+    let mut notes = Vec::new();
     for one in &host_facts.interfaces {
-        let name = &one.name;
+        let interface = one.name.clone();
+        let name = || InterfaceName { interface: one.name.clone() };
         if one.medium == Medium::Loopback || !one.up {
             continue;
         }
         if !one.carrier {
-            said.push(format!("{name} has no carrier."));
+            notes.push(Note::NoCarrier(name()));
         }
         if one.medium == Medium::Wireless {
-            said.push(format!(
-                "{name} is wireless: measurements over it include the radio's own loss and delay."
-            ));
+            notes.push(Note::WirelessInterface(name()));
         }
         if one.duplex == Some(Duplex::Half) {
-            said.push(format!("{name} is half duplex: expect loss under load."));
+            notes.push(Note::HalfDuplex(name()));
         }
-        if one.medium == Medium::Wired && one.speed_mbit_s.is_some_and(|mbit| mbit < 1_000) {
-            let mbit = one.speed_mbit_s.unwrap_or(0);
-            said.push(format!("{name} negotiated {mbit} Mb/s. Check whether this is intended."));
+        if let Some(mbit_s) = one.speed_mbit_s.filter(|mbit_s| *mbit_s < 1_000)
+            && one.medium == Medium::Wired
+        {
+            notes.push(Note::LowSpeed(InterfaceSpeed { interface: interface.clone(), mbit_s }));
         }
         if one.medium == Medium::Tunnel {
-            let routes = host_facts.routes.iter().filter(|route| route.interface == *name);
-            let led: Vec<String> = routes.take(5).map(|route| route.to.to_string()).collect();
-            let led = led.join(", ");
+            let routes = host_facts.routes.iter().filter(|route| route.interface == interface);
+            let prefixes = routes.take(5).map(|route| route.to.to_string()).collect();
             let through = targets.iter().filter(|(_, address)| {
-                host_facts.route_to(*address).is_some_and(|route| route.interface == *name)
+                host_facts.route_to(*address).is_some_and(|route| route.interface == interface)
             });
-            let mut through: Vec<&str> = through.map(|(target, _)| *target).collect();
-            through.dedup();
-            let ours = through.join(", ");
-            said.push(match (led.is_empty(), ours.is_empty()) {
-                (true, true) => format!("{name} is a tunnel; no target is routed through it."),
-                (true, false) => format!(
-                    "{name} is a tunnel; {ours} is routed through it, by rules beside the main table."
-                ),
-                (false, true) => format!(
-                    "{name} is a tunnel; {led} is routed through it, and no target."
-                ),
-                (false, false) => {
-                    format!("{name} is a tunnel; {led} is routed through it, with {ours}.")
-                }
-            });
+            let mut targets: Vec<String> = through.map(|(name, _)| (*name).to_owned()).collect();
+            targets.dedup();
+            notes.push(Note::TunnelInterface(TunnelUse { interface, prefixes, targets }));
         }
     }
     if host_facts.resolvers.is_empty() {
-        said.push("No resolver is configured.".to_owned());
+        notes.push(Note::NoResolver);
     }
     if host_facts.gateway(false).is_none() && host_facts.gateway(true).is_none() {
-        said.push("No gateway: only its own links can be reached.".to_owned());
+        notes.push(Note::NoGateway);
     }
-    for one in &host_facts.announced {
-        said.push(format!("{} is attached to {}, {}.", one.interface, one.system, one.port));
-    }
-    said
+    let attached = host_facts.announced.iter().map(|one| {
+        Note::AttachedTo(Attachment {
+            interface: one.interface.clone(),
+            system: one.system.clone(),
+            port: one.port.clone(),
+        })
+    });
+    notes.extend(attached);
+    notes
 }
 
 #[cfg(test)]
@@ -231,8 +225,14 @@ mod tests {
         assert_eq!(used.len(), 2);
         assert_eq!((used[0].in_use, used[1].in_use), (false, true));
         assert_eq!(used[0].last_at, WallTime::from_unix_seconds(60));
-        let better = better.unwrap();
-        assert!(better.starts_with("Gateway 10.0.0.1 by eth0 had a lower delay"), "{better}");
+        let expected = GatewayPair {
+            better: "10.0.0.1".parse().unwrap(),
+            interface: "eth0".to_owned(),
+            better_us: 2_000,
+            in_use: "10.8.0.1".parse().unwrap(),
+            in_use_us: 45_000,
+        };
+        assert_eq!(better, Some(Note::BetterGateway(expected)));
         assert_eq!(gateways(&reports[..2]).1, None, "the better one is in use");
         assert_eq!(gateways(&[]), (Vec::new(), None));
     }
@@ -272,8 +272,9 @@ mod tests {
             entry("198.18.64.0/24", 64500, "Northmere Carriage"),
         ]);
         let paths = [path("198.18.48.1"), path("198.18.32.1"), path("198.18.48.7")];
-        let said = access_provider(&paths.iter().collect::<Vec<_>>(), &map).unwrap();
-        assert_eq!(said, "Its access network is Lowtide Mobile (AS 64502).");
+        let note = access_provider(&paths.iter().collect::<Vec<_>>(), &map);
+        let lowtide = NetworkName { as_number: 64502, name: "Lowtide Mobile".to_owned() };
+        assert_eq!(note, Some(Note::AccessNetwork(lowtide)));
         assert_eq!(access_provider(&[], &map), None);
         let mut behind_silence = path("198.18.48.1");
         behind_silence.hops[0].address = None;
@@ -297,16 +298,22 @@ mod tests {
             interface("tun0", Medium::Tunnel, None),
         ];
         let targets = [("Crew Mail", "10.50.0.9".parse().unwrap())];
-        let said = remarks(&host_facts, &targets).join(" ");
-        for words in [
-            "eth0 negotiated 100 Mb/s",
-            "wlan0 is wireless",
-            "tun0 is a tunnel; no target is routed through it.",
-            "No resolver",
-        ] {
-            assert!(said.contains(words), "{words}: {said}");
-        }
-        assert!(!said.contains("No gateway"), "{said}");
+        let name = |interface: &str| InterfaceName { interface: interface.to_owned() };
+        let tunnel = |prefixes: &[&str], targets: &[&str]| {
+            let [prefixes, targets] =
+                [prefixes, targets].map(|all| all.iter().map(|one| (*one).to_owned()).collect());
+            Note::TunnelInterface(TunnelUse { interface: "tun0".to_owned(), prefixes, targets })
+        };
+        let low = InterfaceSpeed { interface: "eth0".to_owned(), mbit_s: 100 };
+        assert_eq!(
+            notes(&host_facts, &targets),
+            [
+                Note::LowSpeed(low),
+                Note::WirelessInterface(name("wlan0")),
+                tunnel(&[], &[]),
+                Note::NoResolver,
+            ]
+        );
         let by_rule = |interface: &str| RouteEntry {
             to: "10.50.0.9/32".parse().unwrap(),
             gateway: None,
@@ -314,11 +321,7 @@ mod tests {
             metric: 0,
         };
         host_facts.routes_used = vec![by_rule("tun0")];
-        let said = remarks(&host_facts, &targets).join(" ");
-        assert!(
-            said.contains("Crew Mail is routed through it, by rules beside the main table"),
-            "{said}"
-        );
+        assert!(notes(&host_facts, &targets).contains(&tunnel(&[], &["Crew Mail"])));
         host_facts.routes_used.clear();
         let to = "10.50.0.0/16".parse().unwrap();
         host_facts.routes.push(RouteEntry {
@@ -327,10 +330,9 @@ mod tests {
             interface: "tun0".to_owned(),
             metric: 0,
         });
-        let said = remarks(&host_facts, &targets).join(" ");
-        assert!(said.contains("10.50.0.0/16 is routed through it, with Crew Mail"), "{said}");
+        let routed = tunnel(&["10.50.0.0/16"], &["Crew Mail"]);
+        assert!(notes(&host_facts, &targets).contains(&routed));
         host_facts.routes_used = vec![by_rule("eth0")];
-        let said = remarks(&host_facts, &targets).join(" ");
-        assert!(said.contains("10.50.0.0/16 is routed through it, and no target"), "{said}");
+        assert!(notes(&host_facts, &targets).contains(&tunnel(&["10.50.0.0/16"], &[])));
     }
 }

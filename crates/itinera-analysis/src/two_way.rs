@@ -1,5 +1,7 @@
 //! Summaries of two-way measurement, in numbers and words.
 
+use itinera_model::finding::LossCounts;
+use itinera_model::note::{Disorder, Note, PacketCount, PairCounts, PairDscp, PairLoss};
 use itinera_model::quantile::median;
 use itinera_model::two_way::{Direction, OneWay, TwoWayRound};
 
@@ -52,7 +54,7 @@ pub struct TwoWaySummary {
     /// From the sender to the reflector.
     pub forward: DirectionSummary,
     /// From the reflector to the sender.
-    pub back: DirectionSummary,
+    pub return_: DirectionSummary,
     /// Median of the rounds' median round-trip delay in microseconds.
     pub round_trip_us: Option<u32>,
     /// The far clock minus the near one and the bound of that, by the newest round, in
@@ -76,7 +78,7 @@ pub fn summary(rounds: &[TwoWayRound]) -> TwoWaySummary {
         sent: sum(|round| round.sent),
         undetermined: sum(|round| round.undetermined),
         forward: direction_summary(rounds, Direction::Forward),
-        back: direction_summary(rounds, Direction::Return),
+        return_: direction_summary(rounds, Direction::Return),
         round_trip_us: median(trips),
         offset_us: newest.map(|(_, clock)| (clock.offset_us, clock.offset_error_us)),
         drift_ppb: newest.and_then(|(_, clock)| clock.drift_ppb.zip(clock.drift_error_ppb)),
@@ -88,7 +90,7 @@ pub fn summary(rounds: &[TwoWayRound]) -> TwoWaySummary {
 fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionSummary {
     let of = |round: &TwoWayRound| match direction {
         Direction::Forward => round.forward.clone(),
-        Direction::Return => round.back.clone(),
+        Direction::Return => round.return_.clone(),
     };
     let directions: Vec<OneWay> = rounds.iter().map(of).collect();
     let sum =
@@ -120,85 +122,60 @@ fn direction_summary(rounds: &[TwoWayRound], direction: Direction) -> DirectionS
     }
 }
 
-/// Both directions in words: `near` sends, `far` reflects, packets are sent with `dscp`.
-pub fn sentences(both: &TwoWaySummary, near: &str, far: &str, dscp: u8) -> Vec<String> {
-    let mut said = Vec::new();
+/// Notes on both directions: `near` sends, `far` reflects, packets are sent with `dscp`.
+pub fn notes(both: &TwoWaySummary, near: &str, far: &str, dscp: u8) -> Vec<Note> {
+    let (near, far) = (near.to_owned(), far.to_owned());
     if both.sent == 0 {
-        return vec!["No packets were exchanged in this time.".to_owned()];
+        return vec![Note::NothingExchanged];
     }
-    if both.forward.arrived == 0 && both.back.arrived == 0 {
-        return vec![format!(
-            "{near} and {far} cannot reach each other: none of {} packets was answered. Either a \
-             filter drops UDP, or address translation lets no packets in.",
-            both.sent
-        )];
+    if both.forward.arrived == 0 && both.return_.arrived == 0 {
+        return vec![Note::PairUnreachable(PairCounts { near, far, sent: both.sent })];
     }
-    said.push(loss_sentence(both, near, far));
+    let mut notes = vec![loss_note(both, &near, &far)];
     if both.undetermined > 0 {
-        let verb = if both.undetermined == 1 { "packet was" } else { "packets were" };
-        said.push(format!(
-            "{} further {verb} not answered; the direction of the loss is unknown.",
-            both.undetermined
-        ));
+        notes.push(Note::DirectionUnknown(PacketCount { packets: both.undetermined }));
     }
-    for (direction, from, to) in [(&both.forward, near, far), (&both.back, far, near)] {
-        if let Some((seen, _)) = direction.dscp.first().filter(|(seen, _)| *seen != dscp) {
-            said.push(format!(
-                "{from} → {to}: DSCP is rewritten, sent as {dscp}, arrived as {seen}."
-            ));
+    for (direction, from, to) in [(&both.forward, &near, &far), (&both.return_, &far, &near)] {
+        let (from, to) = (from.clone(), to.clone());
+        if let Some((arrived, _)) = direction.dscp.first().filter(|(seen, _)| *seen != dscp) {
+            let (from, to, arrived) = (from.clone(), to.clone(), *arrived);
+            notes.push(Note::PairDscpRewritten(PairDscp { from, to, sent: dscp, arrived }));
         }
-        if direction.duplicated > 0 || direction.reordered > 0 {
-            said.push(format!(
-                "{from} → {to}: {} duplicated and {} reordered of {} packets.",
-                direction.duplicated, direction.reordered, direction.arrived
-            ));
+        let DirectionSummary { duplicated, reordered, arrived, .. } = *direction;
+        if duplicated > 0 || reordered > 0 {
+            let disorder = Disorder { from, to, duplicated, reordered, arrived };
+            notes.push(Note::PacketsDisordered(disorder));
         }
     }
     if both.stepped {
-        said.push(
-            "A clock was set in this time. One-way delays before and after are not comparable; \
-             the path did not change."
-                .to_owned(),
-        );
+        notes.push(Note::ClockSet);
     }
     if !both.is_synchronised {
-        said.push(
-            "The clocks are not synchronised. Changes of one-way delay are exact; its level is \
-             known only within the bounds given."
-                .to_owned(),
-        );
+        notes.push(Note::ClocksNotSynchronised);
     }
-    said
+    notes
 }
 
-fn loss_sentence(both: &TwoWaySummary, near: &str, far: &str) -> String {
-    let known = |direction: &DirectionSummary| direction.arrived + direction.lost;
-    let share = |direction: &DirectionSummary| {
-        let ratio = direction.loss_ratio().unwrap_or(0.0);
-        format!("{:.1} % ({} of {})", ratio * 100.0, direction.lost, known(direction))
+fn loss_note(both: &TwoWaySummary, near: &str, far: &str) -> Note {
+    let counts = |direction: &DirectionSummary| LossCounts {
+        sent: direction.arrived + direction.lost,
+        lost: direction.lost,
     };
     let lossy = |direction: &DirectionSummary| {
-        known(direction) >= ENOUGH
+        direction.arrived + direction.lost >= ENOUGH
             && direction.loss_ratio().is_some_and(|ratio| ratio >= REMARKABLE)
     };
-    let (forward, back) = (&both.forward, &both.back);
-    match (lossy(forward), lossy(back)) {
-        (true, false) => {
-            format!("Loss {near} → {far}: {}; return: {}.", share(forward), share(back))
-        }
-        (false, true) => format!(
-            "Loss on the return {far} → {near}: {}; forward: {}.",
-            share(back),
-            share(forward)
-        ),
-        (true, true) => format!(
-            "Loss in both directions: {near} → {far} {}, return {}.",
-            share(forward),
-            share(back)
-        ),
-        (false, false) => {
-            format!("No loss of note: {near} → {far} {}, return {}.", share(forward), share(back))
-        }
+    let loss = PairLoss {
+        near: near.to_owned(),
+        far: far.to_owned(),
+        forward: counts(&both.forward),
+        return_: counts(&both.return_),
+    };
+    match (lossy(&both.forward), lossy(&both.return_)) {
+        (true, false) => Note::PairLossForward(loss),
+        (false, true) => Note::PairLossReturn(loss),
+        (true, true) => Note::PairLossBoth(loss),
+        (false, false) => Note::PairLossNone(loss),
     }
 }
 
@@ -243,7 +220,7 @@ mod tests {
             longest_burst: 0,
             undetermined: 0,
             forward: direction(reached, forward_lost, 90_000),
-            back: direction(reached - back_lost, back_lost, -65_000),
+            return_: direction(reached - back_lost, back_lost, -65_000),
             round_trip_us: Some([25_000, 25_500, 27_000]),
             clock: Some(PeerClock {
                 offset_us: 77_500,
@@ -258,21 +235,27 @@ mod tests {
 
     #[test]
     fn the_direction_that_loses_is_named() {
-        let said = |forward, back| {
+        let note = |forward, back| {
             let both = summary(&vec![round(forward, back); 3]);
-            sentences(&both, "Eskerry", "Dunverra", 46).remove(0)
+            notes(&both, "Eskerry", "Dunverra", 46).remove(0)
         };
-        assert!(said(0, 4).starts_with("Loss on the return Dunverra → Eskerry: 4.0 % (12 of 300)"));
-        assert!(said(4, 0).starts_with("Loss Eskerry → Dunverra: 4.0 %"));
-        assert!(said(4, 4).starts_with("Loss in both directions"));
-        assert!(said(0, 0).starts_with("No loss of note"));
+        let loss = |forward_lost: u32, return_lost: u32| PairLoss {
+            near: "Eskerry".to_owned(),
+            far: "Dunverra".to_owned(),
+            forward: LossCounts { sent: 300, lost: forward_lost },
+            return_: LossCounts { sent: 300 - forward_lost, lost: return_lost },
+        };
+        assert_eq!(note(0, 4), Note::PairLossReturn(loss(0, 12)));
+        assert_eq!(note(4, 0), Note::PairLossForward(loss(12, 0)));
+        assert_eq!(note(4, 4), Note::PairLossBoth(loss(12, 12)));
+        assert_eq!(note(0, 0), Note::PairLossNone(loss(0, 0)));
     }
 
     #[test]
     fn delays_have_the_bounds_of_the_clocks() {
         let both = summary(&[round(0, 0)]);
         assert_eq!(both.forward.delay_bounds_us, Some((0, 25_000)));
-        assert_eq!(both.back.delay_bounds_us, Some((0, 25_000)));
+        assert_eq!(both.return_.delay_bounds_us, Some((0, 25_000)));
         assert_eq!((both.forward.hops, both.forward.variation_us), (Some(9), Some(900)));
         let mut known = round(0, 0);
         known.synchronised_us = Some(1_000);
@@ -286,12 +269,25 @@ mod tests {
     fn what_cannot_be_known_is_said() {
         let mut dark = round(0, 0);
         (dark.undetermined, dark.clock) = (100, None);
-        (dark.forward, dark.back) = (OneWay::default(), OneWay::default());
-        let said = sentences(&summary(&[dark.clone()]), "A", "B", 46);
-        assert!(said.len() == 1 && said[0].contains("cannot reach each other"), "{said:?}");
-        let some = sentences(&summary(&[round(0, 0), dark]), "A", "B", 0).join(" ");
-        assert!(some.contains("100 further packets were not answered"), "{some}");
-        assert!(some.contains("sent as 0, arrived as 46"), "{some}");
-        assert!(some.contains("only within the bounds"), "{some}");
+        (dark.forward, dark.return_) = (OneWay::default(), OneWay::default());
+        let (near, far) = ("A".to_owned(), "B".to_owned());
+        let unreachable = PairCounts { near, far, sent: 100 };
+        let noted = notes(&summary(&[dark.clone()]), "A", "B", 46);
+        assert_eq!(noted, [Note::PairUnreachable(unreachable)]);
+        let some = notes(&summary(&[round(0, 0), dark]), "A", "B", 0);
+        let rewritten = |from: &str, to: &str| {
+            let (from, to) = (from.to_owned(), to.to_owned());
+            Note::PairDscpRewritten(PairDscp { from, to, sent: 0, arrived: 46 })
+        };
+        assert_eq!(
+            some[1..],
+            [
+                Note::DirectionUnknown(PacketCount { packets: 100 }),
+                rewritten("A", "B"),
+                rewritten("B", "A"),
+                Note::ClocksNotSynchronised,
+            ]
+        );
+        assert_eq!(notes(&summary(&[]), "A", "B", 0), [Note::NothingExchanged]);
     }
 }

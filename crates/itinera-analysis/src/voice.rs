@@ -5,6 +5,7 @@
 //! in packets of 20 ms. The delay from mouth to ear is one packet, half of the round trip, and a
 //! buffer as long as the delay varies.
 
+use itinera_model::note::{Note, VoiceRating};
 use itinera_model::quantile::median;
 use itinera_model::two_way::{Fitness, TwoWayRound};
 
@@ -90,7 +91,7 @@ pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[VoiceQuality; 2]> {
     let trip = median(trips)?;
     let burst = burst_ratio(rounds);
     let direction = |back: bool| {
-        let ways = rounds.iter().map(|round| if back { &round.back } else { &round.forward });
+        let ways = rounds.iter().map(|round| if back { &round.return_ } else { &round.forward });
         let lost: u32 = ways.clone().map(|way| u32::from(way.lost)).sum();
         let arrived: u32 = ways.clone().map(|way| u32::from(way.arrived)).sum();
         let buffer = median(ways.filter_map(|way| Some(way.delay?.p95_us))).unwrap_or(0);
@@ -110,7 +111,7 @@ fn burst_ratio(rounds: &[&TwoWayRound]) -> f64 {
         rounds.iter().map(|round| f64::from(of(round))).sum()
     };
     let (sent, bursts) = (sum(|round| round.sent), sum(|round| round.bursts));
-    let unanswered = sum(|round| round.forward.lost + round.back.lost + round.undetermined);
+    let unanswered = sum(|round| round.forward.lost + round.return_.lost + round.undetermined);
     if bursts < 1.0 || sent <= unanswered {
         return 1.0;
     }
@@ -118,22 +119,11 @@ fn burst_ratio(rounds: &[&TwoWayRound]) -> f64 {
     (unanswered / bursts) * (1.0 - share)
 }
 
-/// How a direction sounds, in a sentence with the parameters it was computed with.
-pub fn sentence(from: &str, to: &str, heard: &VoiceQuality) -> String {
-    let word = match heard.fitness {
-        Fitness::Fit => "fit for voice",
-        Fitness::Strained => "strained for voice",
-        Fitness::Unfit => "unfit for voice",
-    };
-    format!(
-        "{from} → {to}: {word}, R {:.0}, MOS {:.1} (ITU-T G.107, G.711 with concealment, 20 ms \
-         packets; mouth-to-ear delay {:.0} ms, loss {:.1} %, burst ratio {:.1}).",
-        heard.r,
-        heard.mos,
-        heard.delay_ms,
-        heard.loss_ratio * 100.0,
-        heard.burst_ratio
-    )
+/// The rating of the direction `from` one site `to` another.
+pub fn note(from: &str, to: &str, heard: &VoiceQuality) -> Note {
+    let VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio } = *heard;
+    let (from, to) = (from.to_owned(), to.to_owned());
+    Note::VoiceRated(VoiceRating { from, to, fitness, r, mos, delay_ms, loss_ratio, burst_ratio })
 }
 
 #[cfg(test)]

@@ -1,16 +1,16 @@
 //! What a watch has found, summed up.
 
-use crate::catalogue::{self, Context};
 use crate::judge::{Effect, Judge, Observation};
 use crate::{complaint, messages};
 use itinera_model::finding::Assessment;
 use itinera_model::id::ContentId;
-use itinera_model::owner::OwnerMap;
+use itinera_model::note::{DelayQuantiles, Note, RouteCount, TargetLoss};
+use itinera_model::quantile::quantile;
 use itinera_model::unit::{Micros, WallTime};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The far end over the time of a watch.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct WatchSummary {
     /// Rounds regarded.
     pub rounds: u32,
@@ -22,8 +22,8 @@ pub struct WatchSummary {
     pub delay: Option<[Micros; 3]>,
     /// Number of different routes.
     pub routes: u32,
-    /// All of it in words, with the surest finding.
-    pub sentences: Vec<String>,
+    /// All of it as notes, with the surest finding.
+    pub notes: Vec<Note>,
 }
 
 /// The worst assessment: one that suffers with the surest finding; else with the most lost to
@@ -86,55 +86,49 @@ impl WatchSum {
         self.worst = worst(self.worst.take().into_iter().chain(mine).collect());
     }
 
-    /// All of it in figures and words.
-    pub fn finish(mut self, map: &OwnerMap) -> WatchSummary {
+    /// All of it in figures and notes.
+    pub fn finish(mut self) -> WatchSummary {
         let open = std::mem::take(&mut self.open);
         self.close(open);
         let Self { mut summary, mut delays, routes, worst, .. } = self;
         delays.sort_unstable();
-        let at =
-            |percent: usize| delays.get((delays.len().checked_sub(1)? * percent).div_ceil(100));
+        let at = |percent: usize| quantile(&delays, percent, 100);
         summary.delay =
-            at(0).zip(at(50)).zip(at(95)).map(|((least, middle), most)| [*least, *middle, *most]);
+            at(0).zip(at(50)).zip(at(95)).map(|((least, middle), most)| [least, middle, most]);
         summary.routes = u32::try_from(routes.len()).unwrap_or(u32::MAX);
-        summary.sentences = words(&summary);
+        summary.notes = notes(&summary);
         if let Some(finding) = worst.and_then(|worst| worst.finding) {
-            let context = Context { map, cleared: false, sites: &[] };
-            let words = catalogue::render(&messages::of_finding(&finding), &context);
-            summary.sentences.push(format!("At its worst: {}.", words.headline));
-            summary.sentences.extend(words.detail);
+            summary.notes.push(Note::WorstFinding(Box::new(messages::of_finding(&finding))));
         } else if summary.rounds > 0 {
-            summary.sentences.push("No fault was located.".to_owned());
+            summary.notes.push(Note::NoFaultLocated);
         }
         summary
     }
 }
 
-fn words(summary: &WatchSummary) -> Vec<String> {
-    let WatchSummary { rounds, sent, lost, delay, routes, .. } = summary;
-    if *rounds == 0 {
-        return vec!["Nothing was measured in this time.".to_owned()];
+fn notes(summary: &WatchSummary) -> Vec<Note> {
+    let WatchSummary { rounds, sent, lost, delay, routes, .. } = *summary;
+    if rounds == 0 {
+        return vec![Note::NothingMeasured];
     }
-    let share = f64::from(*lost) / f64::from((*sent).max(1)) * 100.0;
-    let mut said = vec![format!(
-        "{share:.1} % of probes to the target were lost in {rounds} rounds ({lost} of {sent})."
-    )];
-    said.push(match delay {
-        Some([least, middle, most]) => {
-            format!("Round-trip delay: minimum {least}, median {middle}, 95th percentile {most}.")
+    let mut notes = vec![Note::TargetLoss(TargetLoss { rounds, sent, lost })];
+    notes.push(match delay.map(|all| all.map(Micros::as_micros)) {
+        Some([min_us, median_us, p95_us]) => {
+            Note::TargetDelay(DelayQuantiles { min_us, median_us, p95_us })
         }
-        None => "No probe was answered, so there is no delay.".to_owned(),
+        None => Note::NothingAnswered,
     });
-    if *routes > 1 {
-        said.push(format!("{routes} different routes were used."));
+    if routes > 1 {
+        notes.push(Note::RoutesUsed(RouteCount { routes }));
     }
-    said
+    notes
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use itinera_model::id::PathId;
+    use itinera_model::message::Message;
     use itinera_model::round::{HopCounts, StampSource};
     use std::net::IpAddr;
     use uuid::Uuid;
@@ -172,7 +166,7 @@ mod tests {
         let sum_up = |all: &[Observation<'_>], within: usize, page: usize| {
             let mut sum = WatchSum::default();
             all.chunks(page).for_each(|page| sum.add(page, begins(within)));
-            sum.finish(&OwnerMap::default())
+            sum.finish()
         };
         let summary = sum_up(&all, 60, 240);
         for page in [1, 7, 100] {
@@ -183,12 +177,15 @@ mod tests {
             (180, 900, 120, 1)
         );
         assert_eq!(summary.delay, Some([Micros::new(900); 3]));
-        let said = summary.sentences.join(" ");
-        assert!(said.contains("13.3 %") && said.contains("(120 of 900)"), "{said}");
-        assert!(said.contains("At its worst") && said.contains("198.18.0.3"), "{said}");
-        let calm = sum_up(&all[..60], 0, 60).sentences.join(" ");
-        assert!(calm.contains("0.0 %") && calm.contains("No fault"), "{calm}");
-        let nothing = sum_up(&all[..60], 60, 60);
-        assert_eq!(nothing.sentences, ["Nothing was measured in this time."]);
+        let delay = DelayQuantiles { min_us: 900, median_us: 900, p95_us: 900 };
+        let counts = TargetLoss { rounds: 180, sent: 900, lost: 120 };
+        assert_eq!(summary.notes[..2], [Note::TargetLoss(counts), Note::TargetDelay(delay)]);
+        let [Note::WorstFinding(worst)] = &summary.notes[2..] else { panic!("{summary:?}") };
+        let Message::LossLocated(fault) = &**worst else { panic!("{worst:?}") };
+        assert_eq!(fault.place.ends().unwrap().1, IpAddr::from([198, 18, 0, 3]));
+        let calm = sum_up(&all[..60], 0, 60).notes;
+        assert_eq!(calm[0], Note::TargetLoss(TargetLoss { rounds: 60, sent: 300, lost: 0 }));
+        assert_eq!(calm.last(), Some(&Note::NoFaultLocated));
+        assert_eq!(sum_up(&all[..60], 60, 60).notes, [Note::NothingMeasured]);
     }
 }

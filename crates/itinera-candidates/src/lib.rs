@@ -67,7 +67,7 @@ pub struct PairRounds {
     /// From the sender to the reflector.
     pub forward: OneWay,
     /// From the reflector to the sender.
-    pub back: OneWay,
+    pub return_: OneWay,
 }
 
 /// Everything measured in one window of ten seconds.

@@ -55,7 +55,7 @@ pub enum AskKind {
     Name,
     /// A TCP connection opens.
     Connect,
-    /// TLS is agreed.
+    /// The TLS handshake.
     Tls,
     /// One resource is fetched over HTTP.
     Web,
@@ -169,76 +169,76 @@ pub enum Greeting {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Step {
-    /// The name becomes an address.
+    /// The name is resolved to an address.
     Name,
     /// A connection opens.
     Connect,
-    /// TLS is agreed.
+    /// The TLS handshake.
     Tls,
-    /// The server says who it is.
+    /// The server sends its greeting.
     Greeting,
-    /// It understands what is said to it.
+    /// The server answers the client's commands.
     Dialogue,
-    /// The first byte of the answer comes.
+    /// The first byte of the answer arrives.
     FirstByte,
-    /// The rest comes.
+    /// The rest of the answer arrives.
     Transfer,
-    /// It is what was expected.
+    /// The content is as expected.
     Content,
 }
 
-/// How a step broke. Causes that look alike to a user are kept apart.
+/// Why a step failed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Why {
-    /// Nothing came back in time.
+    /// No answer in time.
     NoAnswer,
     /// A node on the route answered "unreachable".
     Unreachable,
     /// The far end refused: a reset to the opening, or the resolver's REFUSED.
     Refused,
-    /// It was torn down after it had opened.
+    /// The far end reset the connection after it was open.
     Reset,
-    /// The far end ended it in order, but too early.
+    /// The far end closed the connection before an answer.
     Closed,
-    /// Something came, but not all in time.
+    /// The answer did not end in time.
     Unfinished,
     /// The name does not exist (NXDOMAIN).
     NoSuchName,
     /// The name exists without an address of that kind (RFC 2308 section 2.2).
     NoAddress,
-    /// The resolver could not find out (SERVFAIL or another failure).
+    /// The resolver failed to resolve it (SERVFAIL or another failure).
     ResolverFailed,
-    /// Resolvers gave addresses, and none of them in common.
+    /// Resolvers return addresses, and none of them in common.
     Disagree,
-    /// Not of the protocol that was expected.
+    /// The answer is not of the expected protocol.
     NotThisProtocol,
     /// The server expects TLS from the first byte.
     ExpectsTls,
     /// The server does not speak TLS here.
     SpeaksPlain,
-    /// TLS could not be agreed.
+    /// No TLS version or cipher in common.
     NoCommonTls,
-    /// The certificate's time is over.
+    /// The certificate has expired.
     CertificateExpired,
-    /// The certificate's time has not begun.
+    /// The certificate is not valid yet.
     CertificateEarly,
     /// The certificate is for other names.
     CertificateName,
     /// No trusted CA has signed it.
     CertificateUntrusted,
-    /// The server answered with a status of failure.
+    /// The server answered with an error status.
     Status,
-    /// The expected words are not there.
+    /// The expected words are not in the content.
     Words,
-    /// Redirected without end, or to where it cannot be followed.
+    /// Too many redirects, or one that cannot be followed.
     Redirects,
-    /// The server said more than any client bears.
+    /// The answer is longer than the limit.
     TooMuch,
-    /// Small packets pass and full-sized ones do not.
+    /// Small packets pass, full-sized packets are lost.
     LargeLost,
-    /// The agent's site does not allow it.
+    /// The configuration of the agent's site does not allow it.
     NotAllowed,
 }
 
@@ -246,13 +246,13 @@ pub enum Why {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    /// It got to the end.
+    /// Every step succeeded.
     Good,
-    /// It broke.
+    /// A step failed.
     Broke {
-        /// At which step.
+        /// The step.
         at: Step,
-        /// How.
+        /// The cause.
         why: Why,
     },
 }
@@ -266,10 +266,10 @@ pub struct Phase {
     pub took_us: Micros,
 }
 
-/// What one resolver said.
+/// The answer of one resolver.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Resolved {
-    /// Who was asked.
+    /// The resolver.
     pub resolver: IpAddr,
     /// Why there is no answer; absent when there is one.
     pub why: Option<Why>,
@@ -277,7 +277,7 @@ pub struct Resolved {
     pub addresses: Vec<IpAddr>,
     /// How long the answer may be kept, in seconds.
     pub ttl_s: Option<u32>,
-    /// It says so with authority; else it has it from elsewhere, or from memory.
+    /// The answer is authoritative; otherwise it comes from a cache or another resolver.
     pub authoritative: bool,
     /// It was too long for a datagram, and was asked for again by TCP.
     pub truncated: bool,
@@ -520,16 +520,16 @@ impl fmt::Display for Step {
 impl fmt::Display for Why {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Self::NoAnswer => "nothing came back in time",
-            Self::Unreachable => "a router says that it cannot be reached",
+            Self::NoAnswer => "no answer in time",
+            Self::Unreachable => "a router answered \"unreachable\"",
             Self::Refused => "refused by the far end",
-            Self::Reset => "torn down by a reset after it had opened",
-            Self::Closed => "closed by the far end before it had answered",
-            Self::Unfinished => "it began and did not end in time",
-            Self::NoSuchName => "the resolver says that there is no such name",
+            Self::Reset => "reset by the far end after it was open",
+            Self::Closed => "closed by the far end before an answer",
+            Self::Unfinished => "the answer did not end in time",
+            Self::NoSuchName => "the resolver answers that the name does not exist",
             Self::NoAddress => "the name has no address of this version of IP",
-            Self::ResolverFailed => "the resolver could not find out",
-            Self::Disagree => "resolvers give different addresses",
+            Self::ResolverFailed => "the resolver failed to resolve it",
+            Self::Disagree => "resolvers return different addresses",
             Self::NotThisProtocol => "the server speaks another protocol",
             Self::ExpectsTls => "the server expects TLS first",
             Self::SpeaksPlain => "the server does not speak TLS at this port",
@@ -540,12 +540,12 @@ impl fmt::Display for Why {
             Self::CertificateUntrusted => {
                 "no CA that this machine trusts has signed the certificate"
             }
-            Self::Status => "the server answers with a status of failure",
+            Self::Status => "the server answers with an error",
             Self::Words => "the expected words are not in the content",
-            Self::Redirects => "redirected without end",
-            Self::TooMuch => "the server says more than any client bears",
-            Self::LargeLost => "small packets pass and full-sized ones do not",
-            Self::NotAllowed => "the agent's site does not allow it",
+            Self::Redirects => "too many redirects",
+            Self::TooMuch => "the answer is longer than the limit",
+            Self::LargeLost => "small packets pass, full-sized packets are lost",
+            Self::NotAllowed => "the configuration of the agent's site does not allow it",
         })
     }
 }

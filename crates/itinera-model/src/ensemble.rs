@@ -4,13 +4,14 @@ use crate::route::Route;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
-/// How a router chooses among ways.
+/// How a router chooses among routes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Balancing {
-    /// By flow: packets of one flow keep their way.
+    /// By flow: packets of one flow keep their route.
     PerFlow,
-    /// By packet: packets of one flow take several ways.
+    /// By packet: packets of one flow take several routes.
     PerPacket,
 }
 

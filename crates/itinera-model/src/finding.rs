@@ -264,6 +264,7 @@ pub struct HopView {
 /// Probes that would have been answered without the fault, and those of them that were lost: what
 /// a located loss is estimated from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct LossCounts {
     /// Probes sent beyond the place.
     pub sent: u32,

@@ -17,6 +17,7 @@ pub mod host_facts;
 pub mod id;
 pub mod join;
 pub mod message;
+pub mod note;
 pub mod owner;
 pub mod packed;
 pub mod path;

@@ -3,23 +3,25 @@
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
 
-/// Why larger packets do not get through.
+/// Why larger packets do not pass.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum MtuLimit {
     /// Nothing larger was tried.
     NotReached,
     /// The sender's own interface.
     OwnInterface,
-    /// A router said so.
+    /// A router reports it.
     Reported {
-        /// Who.
+        /// The router.
         #[serde(with = "crate::finding::text")]
+        #[cfg_attr(feature = "openapi", schema(value_type = String))]
         by: IpAddr,
         /// The MTU it stated, in bytes; 0 where it stated none.
         stated_bytes: u32,
     },
-    /// Larger ones vanish and nobody says so: a black hole (RFC 2923).
+    /// Larger ones are lost and no router reports it: a black hole (RFC 2923).
     Silent {
         /// Hop limit of the last hop that larger ones still reach; 0 for none.
         after_hop: u8,

@@ -6,17 +6,18 @@ use std::str::FromStr;
 
 /// A role; each may do what those before it may.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
     /// Reads everything and changes only its own settings.
     Viewer,
     /// Works on alarms and incidents.
     Analyst,
-    /// Changes who may come in and what is watched.
+    /// Manages users, configuration and agents.
     Administrator,
 }
 
-/// A role nobody knows.
+/// A role that does not exist.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("unknown role {0:?}: use viewer, analyst or administrator")]
 pub struct UnknownRole(pub String);

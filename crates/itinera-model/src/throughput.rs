@@ -7,8 +7,9 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 use std::net::IpAddr;
 
-/// By which protocol.
+/// Protocol of a measurement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum By {
     /// One connection, as fast as it goes (RFC 6349).

@@ -256,7 +256,8 @@ pub struct TwoWayRound {
     /// From the sender to the reflector.
     pub forward: OneWay,
     /// From the reflector to the sender.
-    pub back: OneWay,
+    #[serde(rename = "back")]
+    pub return_: OneWay,
     /// Round-trip delay without the reflector's own time: smallest, median, 95th percentile, in
     /// microseconds.
     pub round_trip_us: Option<[u32; 3]>,
@@ -278,7 +279,7 @@ impl TwoWayRound {
     pub fn delay_bounds_us(&self, direction: Direction) -> Option<(i64, i64)> {
         let (seen, sign) = match direction {
             Direction::Forward => (self.forward.delay?, 1),
-            Direction::Return => (self.back.delay?, -1),
+            Direction::Return => (self.return_.delay?, -1),
         };
         let clock = self.clock?;
         let (middle, error) = match self.synchronised_us {
@@ -292,7 +293,7 @@ impl TwoWayRound {
     /// Why its counts cannot be; absent for one that may be believed.
     pub fn contradiction(&self) -> Option<&'static str> {
         let of = |way: &OneWay| u32::from(way.arrived) + u32::from(way.lost);
-        let (forward, back) = (of(&self.forward), of(&self.back));
+        let (forward, back) = (of(&self.forward), of(&self.return_));
         if self.bursts > self.sent || self.longest_burst > self.sent {
             Some("has more bursts than packets")
         } else if self.sent > MAX_PACKETS {
@@ -301,7 +302,7 @@ impl TwoWayRound {
             || back != u32::from(self.forward.arrived)
         {
             Some("has counts that contradict each other")
-        } else if [&self.forward, &self.back].iter().any(|way| way.dscp.len() > 64) {
+        } else if [&self.forward, &self.return_].iter().any(|way| way.dscp.len() > 64) {
             Some("has more code points than there are")
         } else {
             None

@@ -5,17 +5,17 @@ use crate::past::LEARNED;
 use crate::runner::observation;
 use itinera_analysis::Observation;
 use itinera_analysis::watch::{WatchSum, WatchSummary};
+use itinera_model::note::Note;
 use itinera_store::{StoreError, WatchRecord};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use time::OffsetDateTime;
-use utoipa::ToSchema;
 
-/// Rounds come in a little after they were measured.
+/// Rounds arrive a little later than they were measured.
 const STRAGGLERS: time::Duration = time::Duration::seconds(10);
 
 /// What a watch found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct WatchFound {
     pub(crate) rounds: u32,
     /// Probes to the far end.
@@ -26,14 +26,18 @@ pub(crate) struct WatchFound {
     pub(crate) delay_us: Option<[u32; 3]>,
     /// Number of different routes.
     pub(crate) routes: u32,
+    #[serde(default)]
+    pub(crate) notes: Vec<Note>,
+    /// What summaries of earlier versions have in place of notes.
+    #[serde(default, skip_serializing)]
     pub(crate) sentences: Vec<String>,
 }
 
 impl From<WatchSummary> for WatchFound {
     fn from(summary: WatchSummary) -> Self {
-        let WatchSummary { rounds, sent, lost, delay, routes, sentences } = summary;
+        let WatchSummary { rounds, sent, lost, delay, routes, notes } = summary;
         let delay_us = delay.map(|all| all.map(|one| one.as_micros()));
-        Self { rounds, sent, lost, delay_us, routes, sentences }
+        Self { rounds, sent, lost, delay_us, routes, notes, sentences: Vec::new() }
     }
 }
 
@@ -44,7 +48,6 @@ const PAGE: i64 = 2_000;
 pub(crate) async fn found(shared: &Shared, watch: &WatchRecord) -> Result<WatchFound, StoreError> {
     let asked = &watch.asked;
     let until = asked.ends_at.min(OffsetDateTime::now_utc());
-    let (map, _) = shared.owner_map_at(until).await?;
     let span = (asked.begins_at - LEARNED, until);
     let (mut sum, mut after) = (WatchSum::default(), None);
     loop {
@@ -64,7 +67,7 @@ pub(crate) async fn found(shared: &Shared, watch: &WatchRecord) -> Result<WatchF
         let added = added.await;
         (sum, after) = added.map_err(|_| StoreError::Corrupt { what: "round of a watch" })?;
         if after.is_none() {
-            return Ok(sum.finish(&map).into());
+            return Ok(sum.finish().into());
         }
     }
 }

@@ -6,6 +6,7 @@ use comfy_table::{Cell, ContentArrangement, Table, presets};
 pub(crate) use itinera_model::text::plain;
 use itinera_model::text::{plain_json, plain_lines};
 use serde::Serialize;
+use serde_json::Value;
 use std::io::{self, Write};
 
 /// How results are printed.
@@ -49,7 +50,7 @@ impl Output {
     }
 
     /// One value for programs on one line.
-    pub(crate) fn json_line(&self, value: &serde_json::Value) -> Result<(), Failure> {
+    pub(crate) fn json_line(&self, value: &Value) -> Result<(), Failure> {
         writeln!(io::stdout().lock(), "{}", plain_json(&value.to_string()))?;
         Ok(())
     }
@@ -81,6 +82,12 @@ impl Output {
         let options =
             textwrap::Options::new(width).initial_indent(indent).subsequent_indent(indent);
         self.line(&textwrap::fill(&plain(text), options))
+    }
+
+    /// The notes of a JSON answer, each from a new line on.
+    pub(crate) fn notes(&self, notes: &Value, indent: &str) -> Result<(), Failure> {
+        let texts = notes.as_array().into_iter().flatten().filter_map(|note| note["text"].as_str());
+        texts.into_iter().try_for_each(|text| self.sentence(text, indent))
     }
 
     /// An entry of a list: a head, and a second line behind an indent, each cut to the terminal.

@@ -9,7 +9,7 @@ import { queries } from '../../api/queries';
 import { FoundMark } from '../../components/found';
 import type { FoundWord } from '../../components/found';
 import { MessageDetail } from '../../components/message';
-import { count, ms, bytes, rate } from '../../format';
+import { bytes, count, failure, ms, rate, stepName } from '../../format';
 import { ink } from '../../theme';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
@@ -95,12 +95,12 @@ function AskNow({ id, at }: { id: string; at: string | null }) {
 
 function Steps({ check }: { check: CheckDetail }) {
   const steps = stepsOf(check);
-  const broke = check.broke_at;
-  const height = steps.length * ROW + (broke == null ? 0 : ROW) + 6;
+  const failed = check.failed_at == null ? null : stepName(check.failed_at);
+  const height = steps.length * ROW + (failed == null ? 0 : ROW) + 6;
   return (
     <section aria-labelledby="steps">
       <h2 className="section" id="steps">
-        Step by step, {ms(check.took_us)} in all
+        Steps, {ms(check.took_us)} in total
       </h2>
       <svg className="staircase" viewBox={`0 0 ${WIDTH} ${height}`} role="img" aria-label="Steps">
         {steps.map((step, index) => (
@@ -126,7 +126,7 @@ function Steps({ check }: { check: CheckDetail }) {
             </text>
           </g>
         ))}
-        {broke != null && (
+        {failed != null && (
           <text
             x={NAME - 10}
             y={steps.length * ROW + 18}
@@ -134,12 +134,12 @@ function Steps({ check }: { check: CheckDetail }) {
             fontSize="14"
             fill={ink.text}
           >
-            ✕ {broke}
+            ✕ {failed}
           </text>
         )}
-        {broke != null && (
+        {failed != null && (
           <text x={NAME + 8} y={steps.length * ROW + 18} fontSize="14" fill={ink.text}>
-            {check.why}
+            {check.cause?.text}
           </text>
         )}
       </svg>
@@ -208,21 +208,21 @@ type ResolvedRow = CheckDetail['resolved'][number];
 
 const resolvedColumns: TableColumnsType<ResolvedRow> = [
   { title: 'Resolver', dataIndex: 'resolver' },
-  { title: 'Says', render: (_, one) => one.why ?? one.addresses.join(', ') },
-  { title: 'Knows it', render: (_, one) => (one.authoritative ? 'with authority' : 'from memory') },
+  { title: 'Answer', render: (_, one) => one.cause?.text ?? one.addresses.join(', ') },
+  { title: 'Authoritative', render: (_, one) => (one.authoritative ? 'yes' : 'no') },
   {
-    title: 'May be kept',
+    title: 'TTL',
     align: 'right',
     render: (_, one) => (one.ttl_s == null ? '–' : `${one.ttl_s} s`),
   },
-  { title: 'In', align: 'right', render: (_, one) => ms(one.took_us) },
+  { title: 'Time', align: 'right', render: (_, one) => ms(one.took_us) },
 ];
 
 function Resolved({ check }: { check: CheckDetail }) {
   return (
     <section aria-labelledby="resolved">
       <h2 className="section" id="resolved">
-        What resolvers say
+        Answers of resolvers
       </h2>
       <Table<ResolvedRow>
         size="small"
@@ -261,7 +261,7 @@ function Facts({ check }: { check: CheckDetail }) {
       {check.said != null && (
         <section aria-labelledby="server-said">
           <h2 className="section" id="server-said">
-            The server said
+            Text from the server
           </h2>
           <pre className="words">{check.said}</pre>
         </section>
@@ -274,8 +274,8 @@ type ResultRow = CheckDetail['results'][number];
 
 const resultColumns: TableColumnsType<ResultRow> = [
   { title: 'At', render: (_, one) => <Time at={one.at} /> },
-  { title: 'Result', render: (_, one) => one.why ?? 'good' },
-  { title: 'In', align: 'right', render: (_, one) => ms(one.took_us) },
+  { title: 'Result', render: (_, one) => failure(one) ?? 'good' },
+  { title: 'Duration', align: 'right', render: (_, one) => ms(one.took_us) },
   { title: 'Transfer', align: 'right', render: (_, one) => rate(one.rate_bytes_per_s) },
 ];
 

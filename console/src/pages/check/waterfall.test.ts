@@ -5,8 +5,8 @@ test('steps follow each other and fill the whole', () => {
   const steps = stepsOf({
     phases: [
       { step: 'connect', took_us: 50 },
-      { step: 'TLS', took_us: 100 },
-      { step: 'first byte', took_us: 50 },
+      { step: 'tls', took_us: 100 },
+      { step: 'first-byte', took_us: 50 },
     ],
   });
   expect(steps.map((step) => [step.from, step.to])).toEqual([
@@ -25,7 +25,8 @@ test('resources lie where they were asked for, and the slowest is known', () => 
     first_byte_us,
     size_bytes: 10,
     status: 200,
-    why: first_byte_us === null ? 'nothing came back in time' : null,
+    cause:
+      first_byte_us === null ? { code: 'no-answer' as const, text: 'no answer in time' } : null,
   });
   const { bars, wholeUs } = barsOf([one('/a', 0, 100, 50), one('/b', 100, 300, null)]);
   expect(wholeUs).toBe(400);
@@ -37,6 +38,6 @@ test('resources lie where they were asked for, and the slowest is known', () => 
     slowest: false,
   });
   expect(bars[1]).toMatchObject({ begun: 0.25, done: 1, slowest: true });
-  expect(bars[1]?.failed).toContain('nothing came');
+  expect(bars[1]?.failed).toBe('no answer in time');
   expect(barsOf([]).bars).toEqual([]);
 });

@@ -1,4 +1,5 @@
 import type { CheckDetail, Resource } from '../../api/client';
+import { stepName } from '../../format';
 
 /** A bar of the waterfall: shares of the whole time, from 0 to 1. */
 export interface Bar {
@@ -23,7 +24,7 @@ export function barsOf(resources: Resource[]): { bars: Bar[]; wholeUs: number } 
     begun: one.begun_us / wholeUs,
     first: (one.begun_us + (one.first_byte_us ?? one.took_us)) / wholeUs,
     done: (one.begun_us + one.took_us) / wholeUs,
-    failed: one.why ?? null,
+    failed: one.cause?.text ?? null,
     slowest: resources.length > 1 && one.took_us === slowest,
     tookUs: one.took_us,
     sizeBytes: one.size_bytes,
@@ -46,6 +47,6 @@ export function stepsOf(check: Pick<CheckDetail, 'phases'>): {
   return check.phases.map((phase) => {
     const from = at / whole;
     at += phase.took_us;
-    return { name: phase.step, from, to: at / whole, tookUs: phase.took_us };
+    return { name: stepName(phase.step), from, to: at / whole, tookUs: phase.took_us };
   });
 }

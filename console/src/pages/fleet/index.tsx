@@ -6,21 +6,21 @@ import type { Agent, Check, HostFacts } from '../../api/client';
 import { queries } from '../../api/queries';
 import { EventList } from '../../components/event-list';
 import { Distance, FoundMark } from '../../components/found';
-import { bits, count, ms, usedShare } from '../../format';
+import { bits, count, failure, ms, usedShare } from '../../format';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { nearness, services } from './nearness';
 import { SetAsideCommits } from './set-aside';
+import { Notes } from '../../components/notes';
 
 const DAY = 86_400;
 
 function sentence(agents: Agent[], checks: Check[]): string {
   const asked = checks.filter((check) => check.state !== 'unknown');
   const bad = asked.filter((check) => check.state === 'broken').length;
-  const said = `${count(agents.length, 'agent')} watch`;
-  if (asked.length === 0) return `${said}; no service has answered a check yet.`;
-  const good = asked.length - bad;
-  return `${said}; ${good} of ${count(asked.length, 'check')} of services and names get to the end.`;
+  const measuring = count(agents.length, 'agent');
+  if (asked.length === 0) return `${measuring}; no check has a result yet`;
+  return `${measuring}; good checks: ${asked.length - bad} of ${asked.length}`;
 }
 
 /** Agents, their host facts and the checks of services. */
@@ -48,7 +48,7 @@ export function FleetPage() {
           checks={all.filter((check) => check.agent === agent.id)}
         />
       ))}
-      <h2 className="section">What services answer</h2>
+      <h2 className="section">Checks of services and names</h2>
       <CheckTable checks={all} />
       <h2 className="section">Events of the last day</h2>
       <EventList spanS={DAY} />
@@ -133,11 +133,7 @@ const gateways: TableColumnsType<Gateway> = [
 function HostFactsTables({ hostFacts }: { hostFacts: HostFacts }) {
   return (
     <>
-      {hostFacts.sentences.map((said) => (
-        <p className="said" key={said}>
-          {said}
-        </p>
-      ))}
+      <Notes notes={hostFacts.notes} />
       <Table<Interface>
         size="small"
         className="numbers"
@@ -216,20 +212,13 @@ const columns: TableColumnsType<Check> = [
       </>
     ),
   },
-  { title: 'In', align: 'right', render: (_, check) => ms(check.took_us) },
-  {
-    title: 'Broke at',
-    render: (_, check) => (check.broke_at == null ? '' : `${check.broke_at}: ${check.why}`),
-  },
+  { title: 'Time', align: 'right', render: (_, check) => ms(check.took_us) },
+  { title: 'Failed at', render: (_, check) => failure(check) ?? '' },
 ];
 
 function CheckTable({ checks }: { checks: Check[] }) {
   if (checks.length === 0) {
-    return (
-      <p className="quiet">
-        No service is asked anything: add [[target.check]] entries to the configuration.
-      </p>
-    );
+    return <p className="quiet">No checks: add [[target.check]] entries to the configuration.</p>;
   }
   return (
     <Table<Check>

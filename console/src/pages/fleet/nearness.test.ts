@@ -16,7 +16,7 @@ const eth0: HostFacts['interfaces'][number] = {
 
 const hostFacts: HostFacts = {
   site: 'Carrock Pier',
-  sentences: [],
+  notes: [],
   host_name: 'agent',
   interfaces: [{ ...eth0, name: 'lo', medium: 'loopback' }, eth0],
   routes: [],
@@ -48,8 +48,8 @@ const check = (kind: Check['kind'], state: Check['state']): Check => ({
   every_s: 20,
   active: true,
   state,
-  broke_at: state === 'broken' ? 'transfer' : null,
-  why: state === 'broken' ? 'resolvers give different addresses' : null,
+  failed_at: state === 'broken' ? 'transfer' : null,
+  cause: state === 'broken' ? { code: 'unfinished', text: 'the answer did not end in time' } : null,
   phases: [],
 });
 
@@ -86,13 +86,13 @@ test('services are counted, and names are none', () => {
   const all = [check('web', 'good'), check('mail', 'broken'), check('name', 'broken')];
   expect(services(all)).toMatchObject({
     found: 'broken',
-    lines: ['1 of 2 answer', 'Seat Booking breaks at transfer'],
+    lines: ['good checks: 1 of 2', 'Seat Booking fails at step transfer'],
   });
   const event: Message = { code: 'not-measured', headline: 'Slow', detail: [] };
   const slow = { ...check('web', 'good'), event };
   expect(services([slow])).toMatchObject({
     found: 'noted',
-    lines: ['1 of 1 answer', 'Seat Booking is not as usual'],
+    lines: ['good checks: 1 of 1', 'Seat Booking is not as usual'],
   });
   expect(services([check('web', 'unknown')]).found).toBe('unknown');
 });

@@ -1,6 +1,6 @@
 import type { Check, HostFacts } from '../../api/client';
 import type { FoundWord } from '../../components/found';
-import { bits, count, ms, usedShare } from '../../format';
+import { bits, count, ms, stepName, usedShare } from '../../format';
 
 /** One place in order of distance from the machine. */
 export interface Near {
@@ -64,32 +64,35 @@ function gateway(hostFacts: HostFacts): Near {
 function resolvers(hostFacts: HostFacts, names: Check[]): Near {
   const bad = names.filter((check) => check.state === 'broken');
   const lines = hostFacts.resolvers.length > 0 ? [...hostFacts.resolvers] : ['none is configured'];
-  lines.push(...bad.map((check) => check.why ?? 'a name does not resolve'));
+  lines.push(...bad.map((check) => check.cause?.text ?? 'a name does not resolve'));
   const found: FoundWord =
     bad.length > 0 ? 'broken' : hostFacts.resolvers.length === 0 ? 'noted' : 'clean';
   return { name: 'Resolvers', found, lines };
 }
 
-/** What is near to a machine, in order of distance, judged by what it told and its name checks. */
+/** The parts next to a machine in order of distance, judged by its host facts and name checks. */
 export function nearness(hostFacts: HostFacts, checks: Check[]): Near[] {
   const names = checks.filter((check) => check.kind === 'name');
   return [ownLink(hostFacts), gateway(hostFacts), resolvers(hostFacts, names)];
 }
 
-/** What all services answer together. */
+/** The checks of all services together. */
 export function services(checks: Check[]): Near {
   const asked = checks.filter((check) => check.kind !== 'name' && check.state !== 'unknown');
   const bad = asked.filter((check) => check.state === 'broken');
-  // What is answered, but not as it usually is.
+  // Answers that are not as usual.
   const odd = asked.filter((check) => check.state !== 'broken' && check.event != null);
   const found: FoundWord =
     asked.length === 0 ? 'unknown' : bad.length > 0 ? 'broken' : odd.length > 0 ? 'noted' : 'clean';
   const lines =
     asked.length === 0
-      ? ['nothing is asked']
+      ? ['no checks']
       : [
-          `${asked.length - bad.length} of ${asked.length} answer`,
-          ...bad.map((one) => `${one.target} breaks at ${one.broke_at ?? 'some step'}`),
+          `good checks: ${asked.length - bad.length} of ${asked.length}`,
+          ...bad.map(
+            (one) =>
+              `${one.target} fails${one.failed_at == null ? '' : ` at step ${stepName(one.failed_at)}`}`,
+          ),
           ...odd.map((one) => `${one.target} is not as usual`),
         ];
   return { name: 'Services', found, lines };

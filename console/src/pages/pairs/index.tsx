@@ -7,7 +7,8 @@ import { queries } from '../../api/queries';
 import { ms, ofAll } from '../../format';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
-import { type Lane, lanesOf, sentenceOf } from './lanes';
+import { type Lane, lanesOf, headlineOf } from './lanes';
+import { Notes } from '../../components/notes';
 
 function lost({ lost: gone, arrived }: Direction): string {
   const known = gone + arrived;
@@ -18,25 +19,26 @@ function bounds({ delay_least_us: least, delay_most_us: most }: Direction): stri
   return least == null || most == null ? '–' : `${ms(least)} to ${ms(most)}`;
 }
 
-/** How a direction sounds; only where a voice-like stream was sent lately. */
-function heardIn({ pair, way }: Lane): string {
-  const heard = way === 'forward' ? pair.voice?.forward : pair.voice?.back;
+/** The voice rating of a direction; only after a voice-like stream. */
+function heardIn({ pair, direction }: Lane): string {
+  const heard = pair.voice?.[direction];
   return heard == null ? '–' : `${heard.fitness}, R ${heard.r.toFixed(0)}`;
 }
 
 const columns: TableColumnsType<Lane> = [
   {
     title: 'From',
-    render: (_, { from, pair, way }) => (way === 'forward' ? `${from} (${pair.family})` : from),
+    render: (_, { from, pair, direction }) =>
+      direction === 'forward' ? `${from} (${pair.family})` : from,
   },
   { title: 'To', dataIndex: 'to' },
   { title: 'Lost', align: 'right', render: (_, { seen }) => lost(seen) },
-  { title: 'Varies by', align: 'right', render: (_, { seen }) => ms(seen.variation_us) },
-  { title: 'Least delay, between', align: 'right', render: (_, { seen }) => bounds(seen) },
+  { title: 'PDV', align: 'right', render: (_, { seen }) => ms(seen.variation_us) },
+  { title: 'Minimum delay, bounds', align: 'right', render: (_, { seen }) => bounds(seen) },
   { title: 'Reordered', align: 'right', render: (_, { seen }) => seen.reordered },
   { title: 'Duplicated', align: 'right', render: (_, { seen }) => seen.duplicated },
   { title: 'DSCP', align: 'right', render: (_, { seen }) => seen.dscp ?? '–' },
-  { title: 'Links', align: 'right', render: (_, { seen }) => seen.hops ?? '–' },
+  { title: 'Hops', align: 'right', render: (_, { seen }) => seen.hops ?? '–' },
   { title: 'Voice', render: (_, lane) => heardIn(lane) },
 ];
 
@@ -48,16 +50,8 @@ function said({ pair }: Lane) {
         Pair {pair.no}, {pair.near_address} to {pair.far_address}; round trip{' '}
         {ms(pair.round_trip_us)}, median of {pair.rounds} rounds
       </p>
-      {pair.sentences.map((sentence) => (
-        <p className="said" key={sentence}>
-          {sentence}
-        </p>
-      ))}
-      {pair.voice?.sentences.map((sentence) => (
-        <p className="said" key={sentence}>
-          {sentence}
-        </p>
-      ))}
+      <Notes notes={pair.notes} />
+      {pair.voice && <Notes notes={pair.voice.notes} />}
       <VoiceButton id={pair.id} until={pair.voice_until ?? null} />
       {offset != null && (
         <p className="said">
@@ -96,7 +90,7 @@ function VoiceButton({ id, until }: { id: string; until: string | null }) {
 }
 
 const expandable = {
-  rowExpandable: (lane: Lane) => lane.way === 'forward',
+  rowExpandable: (lane: Lane) => lane.direction === 'forward',
   expandedRowRender: said,
 };
 
@@ -113,21 +107,21 @@ export function PairsPage() {
   return (
     <>
       {error && <ErrorAlert error={error} />}
-      <h1 className="sentence">{sentenceOf(pairs)}</h1>
+      <h1 className="sentence">{headlineOf(pairs)}</h1>
       <p className="said quiet">
-        Packets that agents exchanged in the last {Math.round((pairs[0]?.span_s ?? 0) / 60)}{' '}
-        minutes, each direction by itself. Delay varies by the 95th percentile over the smallest.
-        The least delay lies between the bounds given: an asymmetric route and a clock error look
+        Packets between agents in the last {Math.round((pairs[0]?.span_s ?? 0) / 60)} minutes, each
+        direction by itself. PDV is delay variation: the 95th percentile above the minimum (RFC
+        5481). The minimum delay lies within the bounds: an asymmetric route and a clock error look
         the same.
       </p>
       <Table<Lane>
         size="small"
         className="numbers"
-        rowKey={(lane) => `${lane.pair.id}-${lane.way}`}
+        rowKey={(lane) => `${lane.pair.id}-${lane.direction}`}
         columns={columns}
         dataSource={lanesOf(pairs)}
         pagination={false}
-        onRow={(lane) => (lane.way === 'back' ? { className: 'lane-back' } : {})}
+        onRow={(lane) => (lane.direction === 'return' ? { className: 'lane-return' } : {})}
         expandable={expandable}
       />
     </>

@@ -4,7 +4,7 @@ import { count } from '../../format';
 /** One direction of a pair. */
 export interface Lane {
   pair: Pair;
-  way: 'forward' | 'back';
+  direction: 'forward' | 'return';
   from: string;
   to: string;
   seen: Direction;
@@ -12,17 +12,16 @@ export interface Lane {
 
 /** Both directions of every pair, the ones that lose most first, a pair's two together. */
 export function lanesOf(pairs: Pair[]): Lane[] {
-  const worst = ({ forward, back }: Pair) =>
-    Math.max(forward.loss_ratio ?? 0, back.loss_ratio ?? 0);
+  const worst = (pair: Pair) => Math.max(pair.forward.loss_ratio ?? 0, pair.return.loss_ratio ?? 0);
   return pairs
     .toSorted((a, b) => worst(b) - worst(a) || a.no - b.no)
     .flatMap((pair): Lane[] => [
-      { pair, way: 'forward', from: pair.near, to: pair.far, seen: pair.forward },
-      { pair, way: 'back', from: pair.far, to: pair.near, seen: pair.back },
+      { pair, direction: 'forward', from: pair.near, to: pair.far, seen: pair.forward },
+      { pair, direction: 'return', from: pair.far, to: pair.near, seen: pair.return },
     ]);
 }
 
-/** Below this share of at least so many packets nothing is said. */
+/** A direction counts as lossy from this share of at least so many packets. */
 const REMARKABLE = 0.005;
 const ENOUGH = 50;
 
@@ -30,10 +29,10 @@ function loses({ arrived, lost, loss_ratio: ratio }: Direction): boolean {
   return arrived + lost >= ENOUGH && (ratio ?? 0) >= REMARKABLE;
 }
 
-/** The whole page in a sentence. */
-export function sentenceOf(pairs: Pair[]): string {
+/** The headline of the page. */
+export function headlineOf(pairs: Pair[]): string {
   const silent = pairs.filter(
-    ({ sent, forward, back }) => sent > 0 && forward.arrived + back.arrived === 0,
+    (pair) => pair.sent > 0 && pair.forward.arrived + pair.return.arrived === 0,
   );
   const lossy = lanesOf(pairs).filter(({ seen }) => loses(seen));
   const [worst] = lossy.toSorted((a, b) => (b.seen.loss_ratio ?? 0) - (a.seen.loss_ratio ?? 0));
@@ -50,5 +49,5 @@ export function sentenceOf(pairs: Pair[]): string {
     others === 0
       ? ''
       : ` ${others} more ${others === 1 ? 'direction loses' : 'directions lose'} packets.`;
-  return `From ${worst.from} to ${worst.to} ${share} % of packets are lost.${more}${cut}`;
+  return `${share} % loss from ${worst.from} to ${worst.to}.${more}${cut}`;
 }

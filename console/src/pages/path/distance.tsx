@@ -4,7 +4,7 @@ import type { Check, PathDetail } from '../../api/client';
 import { queries } from '../../api/queries';
 import { Distance } from '../../components/found';
 import type { FoundWord } from '../../components/found';
-import { ms, ofAll } from '../../format';
+import { failure, ms, ofAll, stepName } from '../../format';
 import { DiagnoseButton } from '../../components/diagnose-button';
 import { nearness } from '../fleet/nearness';
 
@@ -25,7 +25,7 @@ function answered(checks: Check[]): FoundWord {
 }
 
 function steps(check: Check): string {
-  return check.phases.map((phase) => `${phase.step} ${ms(phase.took_us)}`).join(', ');
+  return check.phases.map((phase) => `${stepName(phase.step)} ${ms(phase.took_us)}`).join(', ');
 }
 
 /** From the agent's own machine to the service, in the order of distance of staircase and weave. */
@@ -60,7 +60,7 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
             found: answered(all),
             words:
               all.length === 0 ? (
-                <p>nothing is asked of this address</p>
+                <p>no checks of this address</p>
               ) : (
                 all.map((check) => (
                   <p key={check.id}>
@@ -68,8 +68,7 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
                       {check.kind}
                       {check.host != null && ` ${check.host}`}
                     </Link>
-                    :{' '}
-                    {check.why == null ? steps(check) : `breaks at ${check.broke_at}: ${check.why}`}
+                    : {failure(check) ?? steps(check)}
                   </p>
                 ))
               ),

@@ -14,6 +14,7 @@ import { FromMachineToService } from './distance';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
 import { WeavePanel } from './weave';
+import { Notes } from '../../components/notes';
 
 const SPANS = [
   { value: 900, label: '15 min' },
@@ -185,11 +186,14 @@ function Said({ path }: { path: PathDetail }) {
           <MessageDetail message={first} />
         </>
       )}
-      {[...rest.flatMap((message) => message.detail), ...path.notes].map((line) => (
-        <p className="said" key={line}>
-          {line}
-        </p>
-      ))}
+      {rest
+        .flatMap((message) => message.detail)
+        .map((line) => (
+          <p className="said" key={line}>
+            {line}
+          </p>
+        ))}
+      <Notes notes={path.notes} />
     </>
   );
 }

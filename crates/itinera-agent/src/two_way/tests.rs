@@ -76,7 +76,7 @@ fn forward(round: &TwoWayRound) -> &OneWay {
 }
 
 fn back(round: &TwoWayRound) -> &OneWay {
-    &round.back
+    &round.return_
 }
 
 fn check_clean(rounds: &[TwoWayRound], stamps: StampSource) {
@@ -84,7 +84,7 @@ fn check_clean(rounds: &[TwoWayRound], stamps: StampSource) {
         // A little less than asked for: 50 a second is also what one target is granted.
         let sent = round.sent;
         assert!(sent >= 8 && round.undetermined == 0, "{round:?}");
-        for way in [&round.forward, &round.back] {
+        for way in [&round.forward, &round.return_] {
             assert_eq!((way.arrived, way.lost, way.duplicated), (sent, 0, 0), "{round:?}");
             assert_eq!((way.hop_limit, &way.dscp), (Some(252), &vec![(0, sent)]), "{round:?}");
         }
@@ -137,7 +137,7 @@ fn who_rewrites_the_mark_of_one_way_is_seen_on_that_way_alone() {
     row.filter(2, "forward", &["iifname \"west1\" ip dscp set cs1"]);
     let rounds = between(&row, raw, (BEGINNING[0], TARGETS[0]), false);
     for round in midst(&rounds) {
-        assert_eq!((round.forward.dscp[0].0, round.back.dscp[0].0), (8, 0), "{round:?}");
+        assert_eq!((round.forward.dscp[0].0, round.return_.dscp[0].0), (8, 0), "{round:?}");
     }
 }
 

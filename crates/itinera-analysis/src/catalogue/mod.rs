@@ -9,6 +9,9 @@ mod complaint;
 mod diagnosis;
 mod host;
 mod located;
+#[cfg(test)]
+mod note_tests;
+mod notes;
 mod path;
 #[cfg(test)]
 mod step_tests;
@@ -21,6 +24,7 @@ use itinera_model::owner::OwnerMap;
 
 pub use diagnosis::{conclusion, step};
 pub use located::{confidence, place};
+pub use notes::note;
 
 /// Longest headline, in characters.
 pub const MAX_HEADLINE: usize = 70;

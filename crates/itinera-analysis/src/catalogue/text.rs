@@ -57,6 +57,17 @@ pub(super) fn count(count: impl Into<u64>, one: &str) -> String {
     format!("{count} {one}{}", if count == 1 { "" } else { "s" })
 }
 
+/// A length in bytes.
+pub(super) fn byte_count(bytes: u16) -> String {
+    count(bytes, "byte")
+}
+
+/// A share of so many with its counts: "4.0 % (12 of 300)".
+pub(super) fn per_cent_counts(part: u32, whole: u32) -> String {
+    let ratio = f64::from(part) / f64::from(whole.max(1));
+    format!("{:.1} % ({part} of {whole})", ratio * 100.0)
+}
+
 /// Items with commas; "nothing" for none.
 pub(super) fn listed<T: Display>(items: &[T]) -> String {
     let items: Vec<String> = items.iter().map(ToString::to_string).collect();

@@ -97,13 +97,13 @@ impl Atlas {
                     let passed = step.there[before.1..].iter().map(|passage| passage.link);
                     self.between.entry((before.0, address)).or_default().extend(passed);
                     before = (address, step.there.len());
-                    let both = step.there.iter().chain(&step.back);
+                    let both = step.there.iter().chain(&step.return_);
                     let crossed = self.crossed(&index, both);
                     self.crossings.insert(Signal::Hop(path, flow, hop), crossed);
                 }
                 if let Some(end) = route.last() {
                     self.used[0].extend(end.there.iter().map(|passage| passage.link));
-                    self.used[1].extend(end.back.iter().map(|passage| passage.link));
+                    self.used[1].extend(end.return_.iter().map(|passage| passage.link));
                 }
             }
         }

@@ -142,7 +142,7 @@ fn rows(
         let (route, _) = sampler.route(*path, *flow as u64, at);
         let Some(end) = route.last() else { continue };
         let there = end.there.iter().any(is_faulty);
-        let back = route.iter().any(|hop| hop.back.iter().any(is_faulty));
+        let back = route.iter().any(|hop| hop.return_.iter().any(is_faulty));
         // One row for each way; flows that share it are one.
         let nodes: Vec<usize> = route.iter().map(|hop| hop.node).collect();
         if !(there || back || case.suspects.is_empty()) || !seen.insert((*path, nodes)) {
@@ -174,7 +174,7 @@ fn row(
             name: stage.world.id(hop.node).to_owned(),
             owner: atlas.owner(hop.node).to_owned(),
             silent: hop.address.is_none(),
-            back_crosses: hop.back.iter().any(is_faulty),
+            back_crosses: hop.return_.iter().any(is_faulty),
             tally: tally(gathered),
             links,
         }

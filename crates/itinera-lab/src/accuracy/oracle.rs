@@ -146,7 +146,7 @@ impl<'a> Oracle<'a> {
                 continue;
             }
             for (route, (one, expected)) in
-                [&counts.forward, &counts.back].into_iter().zip(both).enumerate()
+                [&counts.forward, &counts.return_].into_iter().zip(both).enumerate()
             {
                 let ratios = match self.effect {
                     Effect::Loss(share) => {

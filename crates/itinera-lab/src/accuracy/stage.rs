@@ -168,7 +168,7 @@ impl Stage {
                 sent: counts.sent,
                 undetermined: counts.undetermined,
                 forward: counts.forward.clone(),
-                back: counts.back.clone(),
+                return_: counts.return_.clone(),
             })
             .collect();
         let until = wall(begin_of(window + 1));

@@ -234,8 +234,8 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
     assert!(packets.len() > 2_000, "{} rounds", packets.len());
     let closed = (0..SPAN_S)
         .map(|n| sampler.pair_round((0, pair), n, Tick::from_millis(n * 1_000), 10, 1))
-        .map(|round| (round.forward, round.back));
-    let packets = packets.into_iter().map(|round| (round.forward, round.back));
+        .map(|round| (round.forward, round.return_));
+    let packets = packets.into_iter().map(|round| (round.forward, round.return_));
     let (there, back): (Vec<_>, Vec<_>) = packets.unzip();
     let (form_there, form_back): (Vec<_>, Vec<_>) = closed.unzip();
     for (route, (packets, closed)) in [(there, form_there), (back, form_back)].iter().enumerate() {
@@ -273,7 +273,7 @@ fn a_fault_changes_nothing_but_what_crosses_it() {
     let crosses = |calm: &Sampler, path: usize, hop: usize| {
         let links = calm.links();
         let (route, _) = calm.route(path, 0, Tick::ZERO);
-        let mut both = route[hop].there.iter().chain(&route[hop].back);
+        let mut both = route[hop].there.iter().chain(&route[hop].return_);
         both.any(|p| (links[p.link.0].from, links[p.link.0].to) == (fault.from, fault.to))
     };
     let (mut same, mut other) = (Vec::new(), Vec::new());

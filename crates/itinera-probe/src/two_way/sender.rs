@@ -81,7 +81,7 @@ pub struct TwoWay {
     /// From here to the peer.
     pub forward: OneWay,
     /// From the peer to here.
-    pub back: OneWay,
+    pub return_: OneWay,
     /// Round-trip delay without the peer's own time: smallest, median, 95th percentile, in
     /// microseconds.
     pub round_trip_us: Option<[u32; 3]>,
@@ -343,7 +343,7 @@ impl Sender {
             longest_burst: count(runs.iter().copied().max().unwrap_or(0)),
             undetermined: count(undetermined),
             forward,
-            back,
+            return_: back,
             round_trip_us,
             clock: self.regard_clock(&answered),
             synchronised_us: self

@@ -146,9 +146,9 @@ impl Pair {
         [
             of(|r| r.sent),
             of(|r| r.forward.lost),
-            of(|r| r.back.lost),
+            of(|r| r.return_.lost),
             of(|r| r.undetermined),
-            of(|r| r.back.arrived),
+            of(|r| r.return_.arrived),
         ]
     }
 }
@@ -160,7 +160,7 @@ fn a_clean_line_shows_both_delays_and_bounds_of_the_far_clock() {
     assert!(pair.rounds.len() > 1_000);
     for round in &pair.rounds {
         assert_eq!((round.sent, round.undetermined), (20, 0));
-        for way in [&round.forward, &round.back] {
+        for way in [&round.forward, &round.return_] {
             assert_eq!((way.arrived, way.lost, way.duplicated, way.reordered), (20, 0, 0, 0));
             assert_eq!((way.dscp.clone(), way.hop_limit), (vec![(46, 20)], Some(255)));
         }
@@ -216,13 +216,13 @@ fn copies_and_disorder_are_told_by_direction() {
     pair.run_until(5_000);
     let round = &pair.rounds[3];
     assert_eq!((round.forward.reordered, round.forward.duplicated), (2, 0));
-    assert_eq!((round.back.reordered, round.back.duplicated), (0, 2));
+    assert_eq!((round.return_.reordered, round.return_.duplicated), (0, 2));
     let mut pair = Pair::new(odd(false), odd(true));
     pair.run_until(5_000);
     let round = &pair.rounds[3];
-    assert_eq!((round.forward.reordered, round.back.duplicated), (0, 0));
-    assert!(round.forward.duplicated == 2 && round.back.reordered >= 1, "{round:?}");
-    assert_eq!((round.forward.lost, round.back.lost, round.undetermined), (0, 0, 0));
+    assert_eq!((round.forward.reordered, round.return_.duplicated), (0, 0));
+    assert!(round.forward.duplicated == 2 && round.return_.reordered >= 1, "{round:?}");
+    assert_eq!((round.forward.lost, round.return_.lost, round.undetermined), (0, 0, 0));
 }
 
 #[test]
@@ -247,7 +247,7 @@ fn who_rewrites_the_mark_on_the_way_there_is_not_taken_for_the_way_back() {
     let mut pair = Pair::new(marks, after(15));
     pair.run_until(2_000);
     let round = &pair.rounds[0];
-    assert_eq!((&round.forward.dscp, &round.back.dscp), (&vec![(0, 20)], &vec![(46, 20)]));
+    assert_eq!((&round.forward.dscp, &round.return_.dscp), (&vec![(0, 20)], &vec![(46, 20)]));
 }
 
 #[test]

@@ -61,7 +61,7 @@ impl CheckContext {
     fn item(&self, record: &CheckRecord, newest: Option<&CheckedAt>) -> CheckItem {
         let result = newest.map(|newest| &newest.round.result);
         let path = result.and_then(|result| self.path(record.agent, result));
-        let (state, broke_at, why) = result.map_or((CheckState::Unknown, None, None), outcome);
+        let (state, failed_at, cause) = result.map_or((CheckState::Unknown, None, None), outcome);
         let facts = facts_of(record);
         let host = match &record.spec.ask {
             Ask::Name(question) => Some(question.name.clone()),
@@ -86,8 +86,8 @@ impl CheckContext {
                 MessageView::of_one(event::of_result(&facts, result, latest), &self.map)
             }),
             at: newest.map(|newest| offset(newest.at)),
-            broke_at,
-            why,
+            failed_at,
+            cause,
             spoke_to: result.and_then(|result| result.spoke_to).map(|there| there.to_string()),
             path: path.map(PathId::as_uuid),
             took_us: result.map(|result| result.took_in_all().as_micros()),

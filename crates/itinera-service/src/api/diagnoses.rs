@@ -72,7 +72,7 @@ async fn return_counts(
     let (mut arrived, mut lost) = (0, 0);
     for pair in pairs.clone() {
         for round in rounds.get(&pair.id).into_iter().flatten() {
-            let back = if sends(pair) { &round.back } else { &round.forward };
+            let back = if sends(pair) { &round.return_ } else { &round.forward };
             arrived += u32::from(back.arrived);
             lost += u32::from(back.lost);
         }

@@ -1,6 +1,7 @@
 //! What agents find around them.
 
 use super::view::host_facts::{GatewayView, HostFactsView, view};
+use super::view::message::NoteView;
 use super::view::path::offset;
 use crate::context::Shared;
 use crate::events::MOST_PATHS;
@@ -10,6 +11,7 @@ use axum::extract::{Path, State};
 use itinera_analysis::roaming;
 use itinera_model::finding::Assessment;
 use itinera_model::id::AgentId;
+use itinera_model::note::Note;
 use std::net::IpAddr;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
@@ -59,8 +61,12 @@ pub(crate) async fn host_facts(
     let mut targets: Vec<(&str, IpAddr)> =
         own.filter_map(|path| Some((path.target.as_str(), path.address.parse().ok()?))).collect();
     targets.sort_unstable();
-    let mut view = view(record.site, &all, &targets, gateways.collect());
-    view.sentences.extend(provider);
-    view.sentences.extend(better);
-    Ok(Json(view))
+    let mut notes = all.last().map_or_else(
+        || vec![Note::NoHostFacts],
+        |newest| roaming::notes(&newest.round.host_facts, &targets),
+    );
+    notes.extend(provider);
+    notes.extend(better);
+    let notes = NoteView::all(notes, &map);
+    Ok(Json(view(record.site, &all, notes, gateways.collect())))
 }

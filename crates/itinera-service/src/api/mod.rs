@@ -23,6 +23,8 @@ mod view;
 mod watches;
 mod weave;
 
+pub use view::message::{MessageView, NoteView};
+
 use crate::console;
 use crate::context::Shared;
 use crate::duty::Duty;

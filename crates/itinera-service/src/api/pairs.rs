@@ -70,7 +70,7 @@ pub(crate) async fn pair(
             sent: round.sent,
             undetermined: round.undetermined,
             forward: DirectionRound::new(round, Direction::Forward),
-            back: DirectionRound::new(round, Direction::Return),
+            return_: DirectionRound::new(round, Direction::Return),
             round_trip_us: round.round_trip_us.map(|[_, middle, _]| middle),
             stepped: round.clock.is_some_and(|clock| clock.stepped),
         })

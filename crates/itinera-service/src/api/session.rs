@@ -11,6 +11,7 @@ use axum::extract::rejection::JsonRejection;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
+use itinera_model::role::Role;
 use itinera_store::{NewSession, UserChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -21,7 +22,7 @@ use utoipa::ToSchema;
 /// How long a session lasts: a shift.
 const LIFETIME: Duration = Duration::hours(12);
 
-/// Who wants to come in.
+/// Name and password of a user.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct SignIn {
@@ -34,8 +35,7 @@ pub(crate) struct SignIn {
 pub(crate) struct SessionView {
     /// Absent when no user is signed in.
     name: Option<String>,
-    /// `viewer`, `analyst` or `administrator`.
-    role: Option<String>,
+    role: Option<Role>,
     /// What a page shows in the header `x-itinera-proof` with every change; absent for a token.
     proof: Option<String>,
 }
@@ -84,8 +84,7 @@ pub(crate) async fn sign_in(
     };
     shared.store.add_session(&session, &user.name).await?;
     let cookies = cookies.add(session_cookie(secret, LIFETIME, shared.behind_tls()));
-    let view =
-        SessionView { name: Some(user.name), role: Some(user.role.to_string()), proof: Some(csrf) };
+    let view = SessionView { name: Some(user.name), role: Some(user.role), proof: Some(csrf) };
     Ok((StatusCode::CREATED, cookies, Json(view)))
 }
 
@@ -96,7 +95,7 @@ pub(crate) async fn sign_in(
 pub(crate) async fn session(actor: Option<Extension<Actor>>) -> Json<SessionView> {
     let view = actor.map(|Extension(actor)| SessionView {
         name: Some(actor.name),
-        role: Some(actor.role.to_string()),
+        role: Some(actor.role),
         proof: actor.csrf,
     });
     Json(view.unwrap_or_default())
@@ -119,7 +118,7 @@ pub(crate) async fn sign_out(
     Ok((StatusCode::NO_CONTENT, cookies.add(none)))
 }
 
-/// Another password for oneself.
+/// A new password for the calling user.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PasswordRequest {

@@ -43,14 +43,9 @@ pub(crate) async fn users(State(shared): State<Arc<Shared>>) -> Result<Json<User
 #[serde(deny_unknown_fields)]
 pub(crate) struct UserRequest {
     name: String,
-    /// `viewer`, `analyst` or `administrator`.
-    role: String,
+    role: Role,
     /// 10 to 200 characters.
     password: String,
-}
-
-fn role_of(text: &str) -> Result<Role, ApiError> {
-    text.parse().map_err(|error| ApiError::BadInput(format!("role: {error}")))
 }
 
 fn checked_name(name: &str, longest: usize) -> Result<&str, ApiError> {
@@ -83,9 +78,9 @@ pub(crate) async fn add_user(
     body: Result<Json<UserRequest>, JsonRejection>,
 ) -> Result<(StatusCode, Json<UserItem>), ApiError> {
     let Json(new) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    let (name, role) = (checked_name(&new.name, LONGEST_NAME)?, role_of(&new.role)?);
+    let name = checked_name(&new.name, LONGEST_NAME)?;
     let password = hashed(checked_password(new.password)?).await?;
-    let record = shared.store.add_user(name, role, &password, &by.name).await?;
+    let record = shared.store.add_user(name, new.role, &password, &by.name).await?;
     Ok((StatusCode::CREATED, Json(record.into())))
 }
 
@@ -93,7 +88,7 @@ pub(crate) async fn add_user(
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct UserPatch {
-    role: Option<String>,
+    role: Option<Role>,
     active: Option<bool>,
     password: Option<String>,
 }
@@ -119,8 +114,7 @@ pub(crate) async fn change_user(
         Some(password) => Some(hashed(checked_password(password)?).await?),
         None => None,
     };
-    let role = patch.role.as_deref().map(role_of).transpose()?;
-    let change = UserChange { role, active: patch.active, password };
+    let change = UserChange { role: patch.role, active: patch.active, password };
     Ok(Json(shared.store.change_user(id, &change, &by.name).await?.into()))
 }
 
@@ -154,9 +148,9 @@ fn reach(actor: &Actor) -> Option<UserId> {
 pub(crate) struct TokenRequest {
     /// What it is for.
     name: String,
-    /// What it may do at most; one's own role where absent.
-    role: Option<String>,
-    /// How long it opens, 1 to 366 days.
+    /// Highest role of its requests; absent for the user's own role.
+    role: Option<Role>,
+    /// How long it is valid, 1 to 366 days.
     #[serde(default = "thirty")]
     lifetime_days: u16,
 }
@@ -170,11 +164,11 @@ const fn thirty() -> u16 {
 pub(crate) struct TokenMade {
     #[serde(flatten)]
     item: TokenItem,
-    /// Goes into the header `Authorization: Bearer`.
+    /// Sent in the header `Authorization: Bearer`.
     token: String,
 }
 
-/// Makes a token for oneself.
+/// Makes a token for the calling user.
 #[utoipa::path(post, path = "/tokens", operation_id = "makeToken", request_body = TokenRequest,
     responses(
     (status = 201, body = TokenMade),
@@ -188,7 +182,7 @@ pub(crate) async fn make_token(
 ) -> Result<(StatusCode, Json<TokenMade>), ApiError> {
     let Json(wanted) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
     let name = checked_name(&wanted.name, 100)?.to_owned();
-    let role = wanted.role.as_deref().map(role_of).transpose()?.unwrap_or(actor.role);
+    let role = wanted.role.unwrap_or(actor.role);
     if role > actor.role {
         return Err(ApiError::NotAllowed { needed: role, has: actor.role });
     }
@@ -209,10 +203,10 @@ pub(crate) async fn make_token(
     Ok((StatusCode::CREATED, Json(TokenMade { item: record.into(), token })))
 }
 
-/// Takes a token back for good.
+/// Revokes a token.
 #[utoipa::path(delete, path = "/tokens/{id}", operation_id = "revokeToken",
     params(("id" = String, Path, description = "The token's id")), responses(
-    (status = 204, description = "It opens nothing any more"),
+    (status = 204, description = "The token is revoked"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn revoke_token(

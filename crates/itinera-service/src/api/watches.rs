@@ -2,12 +2,12 @@
 //! nothing for a limited time.
 
 use super::numbers::resolve;
-use super::view::watch::{SuppressionItem, WatchItem, WatchState};
+use super::view::watch::{SuppressionItem, WatchFoundView, WatchItem, WatchState};
 use super::{Page, ValidQuery, checked_text, checked_time};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
-use crate::watches::{self};
+use crate::watches::{self, WatchFound};
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
@@ -28,10 +28,17 @@ const LONGEST_SUPPRESSION: Duration = Duration::days(90);
 /// Denser than this no path is watched, in milliseconds.
 const DENSEST_MS: u32 = 500;
 
-async fn item(shared: &Shared, watch: WatchRecord) -> Result<WatchItem, ApiError> {
+/// A watch with its summary, or with what it found until now where that is given.
+async fn item(
+    shared: &Shared,
+    watch: WatchRecord,
+    until_now: Option<WatchFound>,
+) -> Result<WatchItem, ApiError> {
     let corrupt = |error: serde_json::Error| ApiError::Internal(Box::new(error));
     let path = shared.store.path(watch.asked.path).await?;
-    let found = watch.summary.clone().map(serde_json::from_value).transpose().map_err(corrupt)?;
+    let kept = watch.summary.clone().map(serde_json::from_value).transpose().map_err(corrupt)?;
+    let (map, _) = shared.owner_map_at(watch.asked.ends_at.min(OffsetDateTime::now_utc())).await?;
+    let found = kept.or(until_now).map(|found| WatchFoundView::new(found, &map));
     let state = if watch.asked.ends_at <= OffsetDateTime::now_utc() {
         WatchState::Over
     } else if watch.is_paused() {
@@ -69,7 +76,7 @@ pub(super) async fn of_incident(
     let mut items = Vec::new();
     let which = itinera_store::WatchQuery { incident: Some(incident), path: None };
     for watch in shared.store.watches(which, None, 100).await? {
-        items.push(item(shared, watch).await?);
+        items.push(item(shared, watch, None).await?);
     }
     Ok(items)
 }
@@ -77,13 +84,11 @@ pub(super) async fn of_incident(
 async fn detail(shared: &Shared, id: Uuid) -> Result<Json<WatchItem>, ApiError> {
     let unknown = || ApiError::unknown_id(&id.to_string());
     let watch = shared.store.watch(id).await?.ok_or_else(unknown)?;
-    let so_far = match watch.summary {
+    let until_now = match watch.summary {
         Some(_) => None,
         None => Some(watches::found(shared, &watch).await?),
     };
-    let item = item(shared, watch).await?;
-    let found = item.found.or(so_far);
-    Ok(Json(WatchItem { found, ..item }))
+    Ok(Json(item(shared, watch, until_now).await?))
 }
 
 /// A page of watches.
@@ -127,7 +132,7 @@ pub(crate) async fn watches(
     let more = records.len() > usize::from(limit);
     let mut items = Vec::new();
     for record in records.into_iter().take(limit.into()) {
-        items.push(item(&shared, record).await?);
+        items.push(item(&shared, record, None).await?);
     }
     let next = items.last().filter(|_| more).map(|last| last.no.to_string());
     Ok(Json(Watches { items, next }))

@@ -315,7 +315,7 @@ impl Sampler {
             let mut expected = std::mem::take(&mut self.expected[index].jitters_nanos);
             expected.clear();
             expected.extend(&jitters);
-            for passage in &hop.back {
+            for passage in &hop.return_ {
                 let state = self.link(*passage, slot, at);
                 keep *= state.keep;
                 delay += state.delay_nanos;
@@ -328,7 +328,7 @@ impl Sampler {
                 let asked = self.asked.get(&(hop.node, self.plans[path].site));
                 keep *= asked.map_or(1.0, |asked| (per_s / asked).min(1.0));
             }
-            let answers = hop.address.is_some() && !hop.back.is_empty();
+            let answers = hop.address.is_some() && !hop.return_.is_empty();
             if here.answer_jitter_nanos > 0.0 {
                 expected.push(here.answer_jitter_nanos);
             }

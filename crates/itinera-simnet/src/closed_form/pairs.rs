@@ -29,7 +29,7 @@ pub struct PairCounts {
     /// From the sender to the reflector.
     pub forward: OneWay,
     /// From the reflector to the sender.
-    pub back: OneWay,
+    pub return_: OneWay,
     /// Delays one by one as they really were, there and back, with the difference of both clocks:
     /// for scoring only.
     pub delays_us: [Vec<i64>; 2],
@@ -85,7 +85,7 @@ impl Sampler {
         }
         let nothing_came = left == 0;
         if let (Some(back), Some(forward)) = (arrived.pop(), arrived.pop()) {
-            (counts.forward, counts.back) = (forward, back);
+            (counts.forward, counts.return_) = (forward, back);
         }
         if let (Some(back), Some(forward)) = (delays.pop(), delays.pop()) {
             counts.delays_us = [forward, back];

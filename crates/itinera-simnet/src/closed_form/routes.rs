@@ -31,7 +31,7 @@ pub struct RouteHop {
     /// Directed links to it.
     pub there: Vec<Passage>,
     /// Directed links of its answers back.
-    pub back: Vec<Passage>,
+    pub return_: Vec<Passage>,
 }
 
 /// The hops of a path for one flow, in the order of hop limits.
@@ -104,7 +104,7 @@ impl Pathfinder<'_> {
                 node: arc.to,
                 address: (!node.silent || is_end).then_some(address),
                 there: there[..=nth].to_vec(),
-                back: self.passages(&self.walk(arc.to, &back, source)),
+                return_: self.passages(&self.walk(arc.to, &back, source)),
             });
         }
         route

@@ -34,7 +34,7 @@ fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
             for path in 0..all_paths(&world).len() {
                 let (route, seen) = sampler.route(path, 0, Tick::ZERO);
                 assert!(route.len() >= 2, "{family} {seed} {path}: {seen:?}");
-                assert!(route.iter().all(|hop| !hop.back.is_empty()), "{family} {seed} {path}");
+                assert!(route.iter().all(|hop| !hop.return_.is_empty()), "{family} {seed} {path}");
             }
             assert_eq!(family.to_string().parse(), Ok(family));
         }
@@ -66,7 +66,7 @@ fn ways_are_as_long_and_as_asymmetric_as_real_ones() {
             );
             let end = route.last().unwrap();
             let there = owners(&world, end.there.iter().map(|p| links[p.link.0].to));
-            let mut back = owners(&world, end.back.iter().map(|p| links[p.link.0].from));
+            let mut back = owners(&world, end.return_.iter().map(|p| links[p.link.0].from));
             back.reverse();
             asymmetric.push(f64::from(u8::from(there != back)));
         }

@@ -34,7 +34,7 @@ fn round(pair: PairId, number: u64, boot: BootId) -> TwoWayRound {
         longest_burst: 0,
         undetermined: 1,
         forward: OneWay { arrived: 18, lost: 1, ..OneWay::default() },
-        back: OneWay { arrived: 17, lost: 1, ..OneWay::default() },
+        return_: OneWay { arrived: 17, lost: 1, ..OneWay::default() },
         round_trip_us: Some([900, 950, 1_200]),
         clock: None,
         synchronised_us: None,

@@ -4,6 +4,7 @@ use super::http::Client;
 use super::show::{ABSENT, message_of, ms, text_of, utc_of};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
+use itinera_model::check::Step;
 use serde_json::Value;
 use std::time::{Duration, Instant};
 
@@ -59,6 +60,18 @@ fn span(value: &Value) -> String {
     us(value).map_or_else(|| ABSENT.to_owned(), ms)
 }
 
+/// A step as words.
+fn step(step: &Value) -> String {
+    let step: Option<Step> = serde_json::from_value(step.clone()).ok();
+    step.map_or_else(|| ABSENT.to_owned(), |step| step.to_string())
+}
+
+/// The step that failed, and why; absent for a good result.
+fn failure(result: &Value) -> Option<String> {
+    let cause = result["cause"]["text"].as_str()?;
+    Some(format!("{}: {cause}", step(&result["failed_at"])))
+}
+
 /// The check and its destination.
 fn asks(check: &Value) -> String {
     let kind = text_of(&check["kind"]);
@@ -70,15 +83,9 @@ fn asks(check: &Value) -> String {
 
 fn table(output: &Output, checks: &Value) -> Result<(), Failure> {
     if list(checks).is_empty() {
-        return output.line(
-            "Nothing is asked of any service: add [[target.check]] entries to the configuration.",
-        );
+        return output.line("No checks: add [[target.check]] entries to the configuration.");
     }
     let rows = list(checks).iter().map(|check| {
-        let broke = match (check["broke_at"].as_str(), check["why"].as_str()) {
-            (Some(at), Some(why)) => format!("{at}: {why}"),
-            _ => String::new(),
-        };
         vec![
             check["no"].to_string(),
             text_of(&check["site"]),
@@ -86,10 +93,10 @@ fn table(output: &Output, checks: &Value) -> Result<(), Failure> {
             asks(check),
             text_of(&check["state"]),
             span(&check["took_us"]),
-            broke,
+            failure(check).unwrap_or_default(),
         ]
     });
-    output.table(&["check", "from", "to", "asks", "is", "in", "broke at"], rows.collect())
+    output.table(&["check", "from", "to", "asks", "state", "time", "failed at"], rows.collect())
 }
 
 fn one(output: &Output, check: &Value) -> Result<(), Failure> {
@@ -116,7 +123,7 @@ fn one(output: &Output, check: &Value) -> Result<(), Failure> {
     }
     let phases: Vec<String> = list(&check["phases"])
         .iter()
-        .map(|phase| format!("{} {}", text_of(&phase["step"]), span(&phase["took_us"])))
+        .map(|phase| format!("{} {}", step(&phase["step"]), span(&phase["took_us"])))
         .collect();
     if !phases.is_empty() {
         output.line(&format!("steps       {}", phases.join(", ")))?;
@@ -155,15 +162,13 @@ fn resolvers(output: &Output, check: &Value) -> Result<(), Failure> {
     output.line("")?;
     let rows = resolved.iter().map(|one| {
         let addresses: Vec<String> = list(&one["addresses"]).iter().map(text_of).collect();
-        let said = match one["why"].as_str() {
-            Some(why) => why.to_owned(),
-            None => addresses.join(", "),
-        };
+        let cause = one["cause"]["text"].as_str().map(str::to_owned);
+        let answer = cause.unwrap_or_else(|| addresses.join(", "));
         let kept = one["ttl_s"].as_u64().map(|ttl| format!("{ttl} s")).unwrap_or_default();
-        let authority = if one["authoritative"] == true { "with authority" } else { "from memory" };
-        vec![text_of(&one["resolver"]), said, kept, authority.to_owned(), span(&one["took_us"])]
+        let authority = if one["authoritative"] == true { "yes" } else { "no" };
+        vec![text_of(&one["resolver"]), answer, kept, authority.to_owned(), span(&one["took_us"])]
     });
-    output.table(&["resolver", "says", "may be kept", "knows it", "in"], rows.collect())
+    output.table(&["resolver", "answer", "TTL", "authoritative", "time"], rows.collect())
 }
 
 /// What a page refers to, as bars along the time it took.
@@ -186,8 +191,8 @@ fn resources(output: &Output, resources: &[Value]) -> Result<(), Failure> {
             "-".repeat(middle.saturating_sub(from)),
             "=".repeat(end.saturating_sub(middle).max(1))
         );
-        let outcome = match (one["why"].as_str(), one["status"].as_u64()) {
-            (Some(why), _) => why.to_owned(),
+        let outcome = match (one["cause"]["text"].as_str(), one["status"].as_u64()) {
+            (Some(cause), _) => cause.to_owned(),
             (None, Some(status)) => status.to_string(),
             (None, None) => ABSENT.to_owned(),
         };
@@ -199,17 +204,17 @@ fn resources(output: &Output, resources: &[Value]) -> Result<(), Failure> {
             bar,
         ]
     });
-    let head = ["resource", "status", "bytes", "in", "- until the first byte, = transfer"];
+    let head = ["resource", "status", "bytes", "time", "- until the first byte, = transfer"];
     output.table(&head, rows.collect())
 }
 
 fn results(output: &Output, results: &[Value]) -> Result<(), Failure> {
     let bad = results.iter().filter(|result| result["good"] == false).count();
     output.line("")?;
-    output.line(&format!("Of the last {} results {bad} broke.", results.len()))?;
+    output.line(&format!("{bad} of the last {} results failed.", results.len()))?;
     let rows = results.iter().take(8).map(|result| {
-        let why = result["why"].as_str().unwrap_or("good").to_owned();
-        vec![utc_of(&result["at"]), span(&result["took_us"]), why]
+        let outcome = failure(result).unwrap_or_else(|| "good".to_owned());
+        vec![utc_of(&result["at"]), span(&result["took_us"]), outcome]
     });
-    output.table(&["at", "in", "came to"], rows.collect())
+    output.table(&["at", "duration", "result"], rows.collect())
 }

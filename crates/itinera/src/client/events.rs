@@ -135,9 +135,8 @@ fn show(output: &Output, host_facts: &Value) -> Result<(), Failure> {
         utc_of(&host_facts["at"])
     )))?;
     output.line("")?;
-    let sentences = list(&host_facts["sentences"]);
-    sentences.iter().try_for_each(|said| output.sentence(said.as_str().unwrap_or_default(), ""))?;
-    if !sentences.is_empty() {
+    output.notes(&host_facts["notes"], "")?;
+    if !list(&host_facts["notes"]).is_empty() {
         output.line("")?;
     }
     let rows = list(&host_facts["interfaces"]).iter().map(|one| {

@@ -64,15 +64,15 @@ fn list(output: &Output, items: &Value) -> Result<(), Failure> {
         );
     }
     let row = |pair: &Value| {
-        let (forward, back) = (&pair["forward"], &pair["back"]);
+        let (forward, return_) = (&pair["forward"], &pair["return"]);
         vec![
             pair["no"].to_string(),
             plain(&between(pair)),
             text_of(&pair["family"]),
             lost(forward),
-            lost(back),
+            lost(return_),
             shown(&forward["variation_us"]),
-            shown(&back["variation_us"]),
+            shown(&return_["variation_us"]),
             shown(&pair["round_trip_us"]),
         ]
     };
@@ -104,12 +104,8 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         text_of(&pair["near_address"]),
         text_of(&pair["far_address"])
     )))?;
-    for sentence in pair["sentences"].as_array().into_iter().flatten().filter_map(Value::as_str) {
-        output.sentence(sentence, "  ")?;
-    }
-    for sentence in pair["voice"]["sentences"].as_array().into_iter().flatten() {
-        output.sentence(sentence.as_str().unwrap_or_default(), "  ")?;
-    }
+    output.notes(&pair["notes"], "  ")?;
+    output.notes(&pair["voice"]["notes"], "  ")?;
     if !pair["voice_until"].is_null() {
         let until = super::show::utc_of(&pair["voice_until"]);
         output.line(&format!("  Voice-like stream until {until}; ratings follow."))?;
@@ -131,7 +127,7 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
     };
     let columns =
         ["direction", "loss", "minimum delay", "PDV", "reordered", "duplicated", "DSCP", "links"];
-    let rows = vec![row("forward", &pair["forward"]), row("return", &pair["back"])];
+    let rows = vec![row("forward", &pair["forward"]), row("return", &pair["return"])];
     output.table(&columns, rows)?;
     if let (Some(offset), Some(error)) =
         (pair["clock_offset_us"].as_i64(), micros(&pair["clock_offset_error_us"]))

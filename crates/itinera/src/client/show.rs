@@ -211,7 +211,7 @@ fn meaning(output: &Output, detail: &PathDetail) -> Result<(), Failure> {
     for message in detail.messages.iter().skip(1) {
         message.detail.iter().try_for_each(|line| output.sentence(line, ""))?;
     }
-    detail.notes.iter().try_for_each(|note| output.sentence(note, ""))
+    detail.notes.iter().try_for_each(|note| output.sentence(&note.text, ""))
 }
 
 /// A message: its headline, then its detail and contact line.

@@ -38,7 +38,7 @@ pub(crate) async fn run(
         tokio::time::sleep(GLANCE).await;
     };
     output.either(&done, |output| {
-        output.sentence(done["sentence"].as_str().unwrap_or_default(), "")?;
+        output.sentence(done["note"]["text"].as_str().unwrap_or_default(), "")?;
         let carried = |field: &str| done[field].as_u64().map(|bytes| bytes as f64 / 1e6);
         match (carried("carried_in_bytes"), carried("carried_out_bytes")) {
             (Some(inward), Some(out)) => output.line(&format!(

@@ -110,12 +110,18 @@ pub(super) struct Owner {
     pub(super) name: String,
 }
 
+/// The words of a note.
+#[derive(Deserialize)]
+pub(super) struct NoteWords {
+    pub(super) text: String,
+}
+
 #[derive(Deserialize)]
 pub(super) struct PathDetail {
     #[serde(flatten)]
     pub(super) path: Path,
     pub(super) messages: Vec<Message>,
-    pub(super) notes: Vec<String>,
+    pub(super) notes: Vec<NoteWords>,
     pub(super) hops: Vec<Hop>,
 }
 

@@ -80,18 +80,13 @@ fn head(output: &Output, watch: &Value) -> Result<(), Failure> {
 
 fn show(output: &Output, watch: &Value) -> Result<(), Failure> {
     head(output, watch)?;
-    let found = watch["found"]["sentences"].as_array();
-    for sentence in found.into_iter().flatten().filter_map(Value::as_str) {
-        output.sentence(sentence, "  ")?;
-    }
-    Ok(())
+    output.notes(&watch["found"]["notes"], "  ")
 }
 
 fn list(output: &Output, items: &Value) -> Result<(), Failure> {
     let items = items.as_array().map(Vec::as_slice).unwrap_or_default();
     if items.is_empty() {
-        return output
-            .line("Nothing has been watched yet; `itinera watches start PATH` begins one.");
+        return output.line("No watches yet; `itinera watches start PATH` starts one.");
     }
     items.iter().try_for_each(|watch| show(output, watch))
 }

@@ -1,10 +1,10 @@
-//! What a record says: the very judgement and sentences of the service, for users and programs.
+//! What a record shows: the same judgement, messages and notes as those of the service.
 
 use super::record::{Index, Record};
-use itinera_analysis::catalogue::{self, Context};
-use itinera_analysis::{Observation, messages, notes, past};
+use itinera_analysis::{Observation, messages, notes as route_notes, past};
 use itinera_model::finding::{Assessment, Cause, HopView, Place};
 use itinera_model::message::LossEstimate;
+use itinera_model::note::{Note, SizeDelay, SizePair};
 use itinera_model::owner::{Owner, OwnerMap, is_private};
 use itinera_model::path::Family;
 use itinera_model::quantile::quantile;
@@ -13,6 +13,7 @@ use itinera_model::round::{HopCounts, Round, StampSource};
 use itinera_model::round_set::RoundSet;
 use itinera_model::unit::Micros;
 use itinera_model::unreachable;
+use itinera_service::api::{MessageView, NoteView};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
@@ -42,11 +43,11 @@ pub(super) struct Report {
     pub(super) rounds: usize,
     /// Source of the stamps that delays come from: `kernel`, `program` or `virtual`; absent without a round.
     pub(super) stamps: Option<&'static str>,
-    /// What was found, in words, the most important first.
-    pub(super) sentences: Vec<String>,
-    /// By flow: one way each.
+    /// What the route and its answers show apart from faults.
+    pub(super) notes: Vec<NoteView>,
+    /// By flow: one route each.
     pub(super) members: Vec<Member>,
-    /// Places where load balancing parts ways; absent where it was not asked for.
+    /// Load balancers on the route; absent where it was not asked for.
     pub(super) balancers: Option<Vec<BalancerView>>,
     /// The largest packet that arrived, in bytes; absent where it was not asked for, or nothing
     /// arrived.
@@ -55,13 +56,15 @@ pub(super) struct Report {
     pub(super) sizes: Vec<SizeView>,
 }
 
-/// One flow's way.
+/// The route of one flow.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct Member {
     /// Source port, or identifier of echo requests.
     pub(super) source_port: u16,
     /// Rounds on it.
     pub(super) rounds: u32,
+    /// What was found, the most important first.
+    pub(super) messages: Vec<MessageView>,
     /// What begins on it, and where; absent when nothing does.
     pub(super) finding: Option<FindingView>,
     /// By hop limit from 1.
@@ -183,28 +186,22 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
     let main = record.main();
     let first = main.and_then(|set| set.rounds.first());
     let flow = main.and_then(|set| set.flows.first());
-    let mut sentences = Vec::new();
+    let mut notes = Vec::new();
     let mut members = Vec::new();
     if let Some(set) = main {
         let index = Index::of(set);
         for (port, rounds) in by_flow(set, &index) {
-            let prefix = if set.flows.len() > 1 { format!("Flow {port}: ") } else { String::new() };
             let Some(judged) = judged(&rounds, &index) else { continue };
-            let context = Context { map, cleared: false, sites: &[] };
-            for message in messages::of_assessment(&judged) {
-                let words = catalogue::render(&message, &context).sentences();
-                sentences.extend(words.into_iter().map(|words| format!("{prefix}{words}")));
-            }
             members.push(member(port, &rounds, &index, &judged, map, family));
         }
-        sentences.extend(remarks(set, &index, record.dscp, family));
+        notes.extend(notes_of(set, &index, record.dscp, family));
     } else {
-        sentences.push("No round was measured.".to_owned());
+        notes.push(Note::NothingMeasured);
     }
-    sentences.extend(record.ensemble.iter().flat_map(notes::of_ensemble));
-    sentences.extend(record.path_mtu.iter().map(notes::of_path_mtu));
+    notes.extend(record.ensemble.iter().flat_map(route_notes::of_ensemble));
+    notes.extend(record.path_mtu.iter().map(route_notes::of_path_mtu));
     let sizes = sizes(record);
-    sentences.extend(size_words(&sizes));
+    notes.extend(size_note(&sizes));
     Report {
         target: record.name.clone(),
         address: record.address.to_string(),
@@ -216,7 +213,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
         started_at: first.and_then(|round| round.clocks.wall.date_time()),
         rounds: main.map_or(0, |set| set.rounds.len()),
         stamps: main.filter(|set| !set.rounds.is_empty()).map(stamps),
-        sentences,
+        notes: NoteView::all(notes, map),
         members,
         balancers: record.ensemble.as_ref().map(|ensemble| {
             let views = ensemble.balancers.iter().map(|balancer| BalancerView {
@@ -265,9 +262,9 @@ fn judged(rounds: &[&Round], index: &Index<'_>) -> Option<Assessment> {
     Some(latest)
 }
 
-/// What the last round of each flow has read, and everybody's refusals, each thing said once.
-fn remarks(set: &RoundSet, index: &Index<'_>, dscp: u8, family: Family) -> Vec<String> {
-    let mut said: Vec<String> = Vec::new();
+/// What the last round of each flow has read, and all refusals, each of them once.
+fn notes_of(set: &RoundSet, index: &Index<'_>, dscp: u8, family: Family) -> Vec<Note> {
+    let mut all: Vec<Note> = Vec::new();
     for (_, rounds) in by_flow(set, index) {
         let last = rounds.last();
         let read = last.and_then(|round| {
@@ -275,16 +272,16 @@ fn remarks(set: &RoundSet, index: &Index<'_>, dscp: u8, family: Family) -> Vec<S
             Some((*reading, *index.routes.get(&round.route)?))
         });
         if let Some((reading, route)) = read {
-            let more = notes::of_reading(reading, route, dscp);
-            said.extend(more.into_iter().filter(|one| !said.contains(one)).collect::<Vec<_>>());
+            let more = route_notes::of_reading(reading, route, dscp);
+            all.extend(more.into_iter().filter(|one| !all.contains(one)).collect::<Vec<_>>());
         }
     }
     let hops = set
         .rounds
         .iter()
         .filter_map(|round| Some((*index.routes.get(&round.route)?, round.hops.as_slice())));
-    said.extend(notes::of_refusals(family, hops));
-    said
+    all.extend(route_notes::of_refusals(family, hops));
+    all
 }
 
 fn member(
@@ -307,6 +304,10 @@ fn member(
     Member {
         source_port,
         rounds: judged.rounds,
+        messages: messages::of_assessment(judged)
+            .into_iter()
+            .map(|message| MessageView::of_one(message, map))
+            .collect(),
         finding: judged.finding.as_ref().map(|finding| {
             let is_delay = finding.cause == Cause::Delay;
             let loss = messages::loss_estimate(finding.loss_ppm, finding.loss_counts);
@@ -403,25 +404,15 @@ fn sizes(record: &Record) -> Vec<SizeView> {
 }
 
 /// What the sizes say together.
-fn size_words(sizes: &[SizeView]) -> Option<String> {
+fn size_note(sizes: &[SizeView]) -> Option<Note> {
     let small = sizes.iter().min_by_key(|size| size.size_bytes)?;
     let large = sizes.iter().max_by_key(|size| size.size_bytes)?;
-    let bytes = large.size_bytes - small.size_bytes;
+    let (small_bytes, large_bytes) = (small.size_bytes, large.size_bytes);
     match (small.fastest_us, large.fastest_us) {
-        (Some(_), None) => Some(format!(
-            "Packets of {} bytes are not answered, packets of {} bytes are.",
-            large.size_bytes, small.size_bytes
-        )),
-        (Some(quick), Some(slow)) if bytes > 0 => {
-            let more = f64::from(slow) - f64::from(quick);
-            Some(format!(
-                "Packets of {} bytes take {:+.2} ms longer than packets of {} bytes (minimum to \
-                 minimum): {:.1} µs per 100 bytes.",
-                large.size_bytes,
-                more / 1_000.0,
-                small.size_bytes,
-                more * 100.0 / f64::from(bytes)
-            ))
+        (Some(_), None) => Some(Note::LargerUnanswered(SizePair { small_bytes, large_bytes })),
+        (Some(quick), Some(slow)) if large_bytes > small_bytes => {
+            let longer_us = i64::from(slow) - i64::from(quick);
+            Some(Note::LargerSlower(SizeDelay { small_bytes, large_bytes, longer_us }))
         }
         _ => None,
     }

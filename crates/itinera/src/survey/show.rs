@@ -4,6 +4,7 @@ use super::report::{HopReport, Member, Report, SizeView};
 use crate::client::show::{ABSENT, delay_words, means, ms, or_absent, per_cent};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
+use itinera_service::api::MessageView;
 
 const COLUMNS: [&str; 8] =
     ["hop", "owner", "address", "got here", "answered", "delay (quartiles)", "verdict", "notes"];
@@ -33,7 +34,14 @@ pub(super) fn heading(report: &Report) -> String {
 pub(super) fn all(output: &Output, report: &Report) -> Result<(), Failure> {
     output.line(&heading(report))?;
     output.line("")?;
-    report.sentences.iter().try_for_each(|said| output.sentence(said, ""))?;
+    for member in &report.members {
+        let several = report.members.len() > 1;
+        let flow = if several { format!("Flow {}: ", member.source_port) } else { String::new() };
+        for sentence in member.messages.iter().flat_map(MessageView::sentences) {
+            output.sentence(&format!("{flow}{sentence}"), "")?;
+        }
+    }
+    report.notes.iter().try_for_each(|note| output.sentence(&note.text, ""))?;
     for member in &report.members {
         output.line("")?;
         if report.members.len() > 1 {

@@ -133,8 +133,8 @@ fn voice_is_heard(demonstration: &Demonstration) {
         let pair = demonstration.client(&["pairs", &number]);
         (!pair["voice"].is_null()).then_some(pair)
     });
-    for way in ["forward", "back"] {
-        let heard = &pair["voice"][way];
+    for direction in ["forward", "return"] {
+        let heard = &pair["voice"][direction];
         assert_eq!(text(&heard["fitness"]), "fit", "{heard}");
         assert!((80.0..93.3).contains(&heard["r"].as_f64().unwrap()), "{heard}");
     }

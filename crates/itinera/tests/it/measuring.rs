@@ -35,9 +35,9 @@ fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
     });
     for pair in &pairs {
         assert_ne!(pair["near"], pair["far"]);
-        for way in ["forward", "back"] {
-            assert!(pair[way]["loss_ratio"].as_f64().unwrap() < 0.05, "{pair}");
-            assert!(pair[way]["hops"].as_u64().unwrap() >= 3, "{pair}");
+        for direction in ["forward", "return"] {
+            assert!(pair[direction]["loss_ratio"].as_f64().unwrap() < 0.05, "{pair}");
+            assert!(pair[direction]["hops"].as_u64().unwrap() >= 3, "{pair}");
         }
         let truth = clock_of(&pair["far"]) - clock_of(&pair["near"]);
         let said = pair["clock_offset_us"].as_i64().unwrap();
@@ -68,7 +68,7 @@ fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
     assert_eq!(of_watch("end")["state"], "over");
     eventually("the watch's summary to be kept", PATIENCE, || {
         let listed = items(&client(&["watches", "list"]));
-        listed[0]["found"]["sentences"].as_array().cloned()
+        listed[0]["found"]["notes"].as_array().cloned()
     });
     let attached = client(&["incidents", "show", &incident_no])["watches"][0].clone();
     assert_eq!(attached["no"], watch["no"]);

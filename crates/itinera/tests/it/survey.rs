@@ -67,18 +67,33 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     keeps_to(&schema, &schema, &report, "report with a finding");
     assert_eq!(report["balancers"][0]["balancing"], "per-flow");
     assert_eq!(report["mtu_bytes"], 1400);
-    let said = report["sentences"].to_string();
-    for words in [
-        "inside Northmere Carriage (AS 64500)",
-        "Hop 4 rate-limits its own answers",
-        "Hop 2 (198.18.0.2) sees DSCP 0 instead of 46: a router behind hop 1",
-        "MPLS label 24001",
-        "accepts connections on that port",
-        "198.18.0.2 balances traffic over 198.18.0.3, 198.18.0.4 by flow",
-        "198.18.0.5 reports an MTU of 1400",
+    let codes = |messages: &serde_json::Value| -> Vec<String> {
+        let codes = messages.as_array().into_iter().flatten().map(|one| one["code"].as_str());
+        codes.map(|code| code.unwrap().to_owned()).collect()
+    };
+    let found = codes(&lossy[0]["messages"]);
+    assert_eq!(found[0], "loss-located", "{report:#}");
+    assert!(found.contains(&"hops-rate-limited".to_owned()), "{found:?}");
+    let owner = &lossy[0]["messages"][0]["headline"];
+    assert!(owner.as_str().unwrap().contains("inside Northmere Carriage"), "{owner}");
+    let notes = codes(&report["notes"]);
+    for code in [
+        "dscp-rewritten",
+        "mpls-labels",
+        "port-open",
+        "member-routes",
+        "traffic-balanced",
+        "path-mtu",
     ] {
-        assert!(said.contains(words), "{words}: {said}");
+        assert!(notes.contains(&code.to_owned()), "{code}: {report:#}");
     }
+    let note = |code: &str| {
+        let notes = report["notes"].as_array().unwrap();
+        notes.iter().find(|note| note["code"] == code).unwrap()["parameters"].clone()
+    };
+    assert_eq!(note("dscp-rewritten")["seen_at"]["address"], "198.18.0.2");
+    assert_eq!(note("mpls-labels")["labels"], serde_json::json!([24_001]));
+    assert_eq!(note("path-mtu")["limit"]["by"], "198.18.0.5");
     // The same is said of what was kept, and the packets are there.
     let again = run(&["survey", "show", &kept, "--owners", &owners, "--format", "json"]);
     assert_eq!(again.out, ran.out);

@@ -2,7 +2,7 @@
 
 use super::message::MessageView;
 use super::path::offset;
-use itinera_model::check::{AskKind, CheckResult, Outcome};
+use itinera_model::check::{AskKind, CheckResult, Outcome, Step, Why};
 use itinera_model::path::Family;
 use itinera_store::CheckedAt;
 use serde::Serialize;
@@ -10,11 +10,23 @@ use time::OffsetDateTime;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+/// Why a step failed: a code and its words.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct CauseView {
+    code: Why,
+    text: String,
+}
+
+impl From<Why> for CauseView {
+    fn from(code: Why) -> Self {
+        Self { code, text: code.to_string() }
+    }
+}
+
 /// How long a step took.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct PhaseView {
-    /// `name`, `connect`, `tls`, `greeting`, `dialogue`, `first-byte` or `transfer`.
-    pub(crate) step: String,
+    pub(crate) step: Step,
     pub(crate) took_us: u32,
 }
 
@@ -55,9 +67,9 @@ pub(crate) struct CheckItem {
     /// When it was measured.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) at: Option<OffsetDateTime>,
-    /// Where it broke: the step, and why in words.
-    pub(crate) broke_at: Option<String>,
-    pub(crate) why: Option<String>,
+    /// The step that failed.
+    pub(crate) failed_at: Option<Step>,
+    pub(crate) cause: Option<CauseView>,
     /// The very address and port that were spoken to.
     pub(crate) spoke_to: Option<String>,
     /// The path to that address from the same agent, where it is measured.
@@ -73,12 +85,12 @@ pub(crate) struct CheckItem {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct ResolvedView {
     pub(crate) resolver: String,
-    /// Why there is no answer, in words.
-    pub(crate) why: Option<String>,
+    /// Why there is no answer.
+    pub(crate) cause: Option<CauseView>,
     pub(crate) addresses: Vec<String>,
     /// How long the answer may be kept, in seconds.
     pub(crate) ttl_s: Option<u32>,
-    /// It says so with authority; else it has it from elsewhere, or from memory.
+    /// The answer is authoritative; otherwise it comes from a cache or another resolver.
     pub(crate) authoritative: bool,
     /// It was too long for a datagram.
     pub(crate) truncated: bool,
@@ -107,8 +119,8 @@ pub(crate) struct ResourceView {
     pub(crate) took_us: u32,
     pub(crate) size_bytes: u64,
     pub(crate) status: Option<u16>,
-    /// How it failed, in words.
-    pub(crate) why: Option<String>,
+    /// How it failed.
+    pub(crate) cause: Option<CauseView>,
 }
 
 /// What was seen of HTTP.
@@ -132,8 +144,9 @@ pub(crate) struct ResultItem {
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) at: OffsetDateTime,
     pub(crate) good: bool,
-    /// In words.
-    pub(crate) why: Option<String>,
+    /// The step that failed.
+    pub(crate) failed_at: Option<Step>,
+    pub(crate) cause: Option<CauseView>,
     pub(crate) took_us: u32,
     pub(crate) rate_bytes_per_s: Option<u64>,
 }
@@ -147,25 +160,23 @@ pub(crate) struct CheckDetail {
     pub(crate) tls_version: Option<String>,
     pub(crate) certificates: Vec<CertificateView>,
     pub(crate) web: Option<WebView>,
-    /// What the server said, as it came: foreign text.
+    /// What the server sent as text, unchanged.
     pub(crate) said: Option<String>,
     /// From the newest on.
     pub(crate) results: Vec<ResultItem>,
 }
 
-/// The word for how a result ended: good or not, where and why.
-pub(crate) fn outcome(result: &CheckResult) -> (CheckState, Option<String>, Option<String>) {
+/// How a result ended: good or not, at which step and why.
+pub(crate) fn outcome(result: &CheckResult) -> (CheckState, Option<Step>, Option<CauseView>) {
     match result.outcome {
         Outcome::Good => (CheckState::Good, None, None),
-        Outcome::Broke { at, why } => {
-            (CheckState::Broken, Some(at.to_string()), Some(why.to_string()))
-        }
+        Outcome::Broke { at, why } => (CheckState::Broken, Some(at), Some(why.into())),
     }
 }
 
 pub(crate) fn phases(result: &CheckResult) -> Vec<PhaseView> {
     let view = |phase: &itinera_model::check::Phase| PhaseView {
-        step: phase.step.to_string(),
+        step: phase.step,
         took_us: phase.took_us.as_micros(),
     };
     result.phases.iter().map(view).collect()
@@ -175,7 +186,7 @@ pub(crate) fn detail(item: CheckItem, all: &[CheckedAt]) -> CheckDetail {
     let seen = all.last().map(|newest| newest.round.result.seen.clone()).unwrap_or_default();
     let resolved = seen.resolved.into_iter().map(|one| ResolvedView {
         resolver: one.resolver.to_string(),
-        why: one.why.map(|why| why.to_string()),
+        cause: one.why.map(Into::into),
         addresses: one.addresses.iter().map(ToString::to_string).collect(),
         ttl_s: one.ttl_s,
         authoritative: one.authoritative,
@@ -207,17 +218,18 @@ pub(crate) fn detail(item: CheckItem, all: &[CheckedAt]) -> CheckDetail {
                 took_us: one.took_us.as_micros(),
                 size_bytes: one.size_bytes,
                 status: one.status,
-                why: one.why.map(|why| why.to_string()),
+                cause: one.why.map(Into::into),
             })
             .collect(),
     });
     let results = all.iter().rev().map(|one| {
         let result = &one.round.result;
-        let (state, at, why) = outcome(result);
+        let (state, failed_at, cause) = outcome(result);
         ResultItem {
             at: offset(one.at),
             good: state == CheckState::Good,
-            why: at.zip(why).map(|(at, why)| format!("{at}: {why}")),
+            failed_at,
+            cause,
             took_us: result.took_in_all().as_micros(),
             rate_bytes_per_s: result.seen.web.as_ref().and_then(|web| web.rate_bytes_per_s),
         }

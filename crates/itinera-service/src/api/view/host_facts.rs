@@ -1,11 +1,10 @@
 //! Host facts as the API shows them.
 
+use super::message::NoteView;
 use super::path::offset;
-use itinera_analysis::roaming;
 use itinera_model::host_facts::{Duplex, HostFacts, Interface, Medium};
 use itinera_store::HostFactsAt;
 use serde::Serialize;
-use std::net::IpAddr;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
@@ -97,8 +96,8 @@ pub(crate) struct GatewayView {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct HostFactsView {
     pub(crate) site: String,
-    /// What is worth a word, in sentences.
-    pub(crate) sentences: Vec<String>,
+    /// What to know about the machine.
+    pub(crate) notes: Vec<NoteView>,
     /// When it was read; absent before the first time.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) at: Option<OffsetDateTime>,
@@ -149,7 +148,7 @@ pub(crate) fn interface(one: &Interface, before: Option<(&Interface, i64)>) -> I
 pub(crate) fn view(
     site: String,
     all: &[HostFactsAt],
-    targets: &[(&str, IpAddr)],
+    notes: Vec<NoteView>,
     gateways: Vec<GatewayView>,
 ) -> HostFactsView {
     let newest = all.last();
@@ -163,10 +162,7 @@ pub(crate) fn view(
     let text = |address: &std::net::IpAddr| address.to_string();
     HostFactsView {
         site,
-        sentences: newest.map_or_else(
-            || vec!["This agent has not reported host facts yet.".to_owned()],
-            |newest| roaming::remarks(&newest.round.host_facts, targets),
-        ),
+        notes,
         at: newest.map(|newest| offset(newest.at)),
         host_name: host_facts.host_name.clone(),
         interfaces: host_facts

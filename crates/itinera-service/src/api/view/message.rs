@@ -4,13 +4,14 @@ use itinera_analysis::catalogue::{self, Context};
 use itinera_analysis::responsible::Responsible;
 use itinera_model::finding::Place;
 use itinera_model::message::Message;
+use itinera_model::note::Note;
 use itinera_model::owner::{Owner, OwnerMap};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// A message: its code and parameters, and the words of the catalogue.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub(crate) struct MessageView {
+pub struct MessageView {
     #[serde(flatten)]
     message: Message,
     /// Effect, then place, in at most 70 characters.
@@ -22,19 +23,50 @@ pub(crate) struct MessageView {
 }
 
 impl MessageView {
-    pub(crate) fn new(message: Message, context: &Context<'_>) -> Self {
+    /// A message with its words.
+    pub fn new(message: Message, context: &Context<'_>) -> Self {
         let words = catalogue::render(&message, context);
         let catalogue::Words { headline, contact, detail } = words;
         Self { message, headline, contact, detail }
     }
 
     /// A message of one path or agent.
-    pub(crate) fn of_one(message: Message, map: &OwnerMap) -> Self {
+    pub fn of_one(message: Message, map: &OwnerMap) -> Self {
         Self::new(message, &Context { map, cleared: false, sites: &[] })
     }
 
-    pub(crate) fn headline(&self) -> &str {
+    /// All of it as sentences.
+    pub fn sentences(&self) -> Vec<String> {
+        let headline = format!("{}.", self.headline);
+        let detail = self.detail.iter().chain(&self.contact).cloned();
+        std::iter::once(headline).chain(detail).collect()
+    }
+
+    /// Effect, then place.
+    pub fn headline(&self) -> &str {
         &self.headline
+    }
+}
+
+/// A note: its code and parameters, and the words of the catalogue.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct NoteView {
+    #[serde(flatten)]
+    note: Note,
+    /// The note in one or a few sentences.
+    pub text: String,
+}
+
+impl NoteView {
+    /// A note with its words.
+    pub fn new(note: Note, map: &OwnerMap) -> Self {
+        let text = catalogue::note(&note, &Context { map, cleared: false, sites: &[] });
+        Self { note, text }
+    }
+
+    /// Several notes with their words.
+    pub fn all(notes: impl IntoIterator<Item = Note>, map: &OwnerMap) -> Vec<Self> {
+        notes.into_iter().map(|note| Self::new(note, map)).collect()
     }
 }
 

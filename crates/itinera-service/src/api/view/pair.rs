@@ -1,8 +1,10 @@
 //! Pairs and their rounds as the API shows them.
 
+use super::message::NoteView;
 use super::path::offset;
 use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
 use itinera_analysis::voice::{self, VoiceQuality};
+use itinera_model::owner::OwnerMap;
 use itinera_model::path::Family;
 use itinera_model::two_way::{Direction, Fitness, OneWay, TwoWayRound};
 use itinera_store::PairRecord;
@@ -87,9 +89,10 @@ pub(crate) struct VoiceView {
     /// The longest run of packets without an answer.
     pub(crate) longest_burst: u16,
     pub(crate) forward: HeardView,
-    pub(crate) back: HeardView,
-    /// In words, with the parameters.
-    pub(crate) sentences: Vec<String>,
+    #[serde(rename = "return")]
+    pub(crate) return_: HeardView,
+    /// Both ratings with the parameters they were computed with.
+    pub(crate) notes: Vec<NoteView>,
 }
 
 impl VoiceView {
@@ -101,11 +104,11 @@ impl VoiceView {
             sent: rounds.iter().map(|round| u32::from(round.sent)).sum(),
             longest_burst: rounds.iter().map(|round| round.longest_burst).max().unwrap_or(0),
             forward: (&forward).into(),
-            back: (&back).into(),
-            sentences: vec![
-                voice::sentence(near, far, &forward),
-                voice::sentence(far, near, &back),
-            ],
+            return_: (&back).into(),
+            notes: NoteView::all(
+                [voice::note(near, far, &forward), voice::note(far, near, &back)],
+                &OwnerMap::default(),
+            ),
         })
     }
 }
@@ -134,7 +137,8 @@ pub(crate) struct PairItem {
     /// From near to far.
     pub(crate) forward: DirectionView,
     /// From far to near.
-    pub(crate) back: DirectionView,
+    #[serde(rename = "return")]
+    pub(crate) return_: DirectionView,
     /// Median round-trip delay without the far agent's own time.
     pub(crate) round_trip_us: Option<u32>,
     /// Far clock minus near clock, and how far from that it may be.
@@ -151,7 +155,7 @@ pub(crate) struct PairItem {
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) voice_until: Option<OffsetDateTime>,
     /// All of it in words.
-    pub(crate) sentences: Vec<String>,
+    pub(crate) notes: Vec<NoteView>,
 }
 
 impl PairItem {
@@ -164,7 +168,7 @@ impl PairItem {
         let dscp = rounds.last().map_or(0, |round| round.dscp);
         let (near, far) = (&pair.sender_site, &pair.reflector_site);
         let now = OffsetDateTime::now_utc();
-        let sentences = two_way::sentences(&both, near, far, dscp);
+        let notes = two_way::notes(&both, near, far, dscp);
         let near_address = rounds.last().map_or(pair.spec.sender_address, |round| round.source);
         Self {
             id: pair.id.as_uuid(),
@@ -180,7 +184,7 @@ impl PairItem {
             sent: both.sent,
             undetermined: both.undetermined,
             forward: (&both.forward).into(),
-            back: (&both.back).into(),
+            return_: (&both.return_).into(),
             round_trip_us: both.round_trip_us,
             clock_offset_us: both.offset_us.map(|(offset, _)| offset),
             clock_offset_error_us: both.offset_us.map(|(_, error)| error),
@@ -189,7 +193,7 @@ impl PairItem {
             is_synchronised: both.is_synchronised,
             voice: VoiceView::new(near, far, &streams),
             voice_until: pair.voice_until.filter(|until| *until > now),
-            sentences,
+            notes: NoteView::all(notes, &OwnerMap::default()),
         }
     }
 }
@@ -208,7 +212,7 @@ impl DirectionRound {
     pub(crate) fn new(round: &TwoWayRound, direction: Direction) -> Self {
         let of: &OneWay = match direction {
             Direction::Forward => &round.forward,
-            Direction::Return => &round.back,
+            Direction::Return => &round.return_,
         };
         let bounds = round.delay_bounds_us(direction);
         Self {
@@ -229,7 +233,8 @@ pub(crate) struct PairRound {
     pub(crate) sent: u16,
     pub(crate) undetermined: u16,
     pub(crate) forward: DirectionRound,
-    pub(crate) back: DirectionRound,
+    #[serde(rename = "return")]
+    pub(crate) return_: DirectionRound,
     pub(crate) round_trip_us: Option<u32>,
     /// A clock was set before it.
     pub(crate) stepped: bool,

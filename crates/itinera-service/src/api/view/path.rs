@@ -1,9 +1,10 @@
 //! What the API shows: plain records with units in their names, ratios from 0 to 1.
 
-use super::message::{MessageView, OwnerView, PlaceView};
+use super::message::{MessageView, NoteView, OwnerView, PlaceView};
 use itinera_analysis::{messages, stat, weave};
 use itinera_model::finding::{Assessment, Cause, FaultDirection, Finding, HopVerdict, HopView};
 use itinera_model::message::{LossEstimate, Message};
+use itinera_model::note::{FlowCount, Note};
 use itinera_model::owner::{OwnerMap, is_private};
 use itinera_model::path::{Family, Method};
 use itinera_model::round::StampSource;
@@ -200,7 +201,7 @@ pub(crate) struct PathDetail {
     /// What the newest judgement says: the finding first.
     messages: Vec<MessageView>,
     /// What the answers of hops said: rewritten marks, translated addresses, tunnels.
-    notes: Vec<String>,
+    notes: Vec<NoteView>,
     hops: Vec<HopItem>,
     /// The address that the target's name stood for in the newest round; absent where it is
     /// probed by address.
@@ -261,17 +262,16 @@ impl PathDetail {
         if let Some(read) = read {
             let dscp = u8::try_from(record.dscp).unwrap_or(0);
             notes.extend(itinera_analysis::notes::of_reading(&read.reading, &read.route, dscp));
-            if read.flows > 1 {
-                notes.push(format!(
-                    "{} flows use the routes of a load balancer in turn.",
-                    read.flows
-                ));
+            if let Ok(flows) = u64::try_from(read.flows)
+                && flows > 1
+            {
+                notes.push(Note::FlowsInTurn(FlowCount { flows }));
             }
         }
         Self {
             path: PathItem::new(record, map),
             messages: said.into_iter().map(|one| MessageView::of_one(one, map)).collect(),
-            notes,
+            notes: NoteView::all(notes, map),
             resolved: read
                 .filter(|read| read.resolution.name.is_some())
                 .map(|read| read.resolution.address.to_string()),

@@ -1,6 +1,9 @@
 //! Measurements of throughput as the API shows them.
 
 use super::diagnosis::TaskState;
+use super::message::NoteView;
+use itinera_model::note::{FailedThroughput, MeasuredThroughput, Note};
+use itinera_model::owner::OwnerMap;
 use itinera_model::throughput::{By, ThroughputWord};
 use itinera_store::ThroughputRecord;
 use serde::Serialize;
@@ -16,8 +19,8 @@ pub(crate) struct ThroughputItem {
     pub(crate) no: i64,
     pub(crate) from: String,
     pub(crate) to: String,
-    /// `tcp` or `udp`.
-    pub(crate) by: String,
+    /// Protocol.
+    pub(crate) by: By,
     /// Limits: seconds, bytes and, for UDP, bits per second.
     pub(crate) seconds: u8,
     pub(crate) most_bytes: u64,
@@ -29,8 +32,8 @@ pub(crate) struct ThroughputItem {
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) asked_at: OffsetDateTime,
     pub(crate) state: TaskState,
-    /// What came of it, in words.
-    pub(crate) sentence: String,
+    /// Its result.
+    pub(crate) note: NoteView,
     /// Bits a second that arrived.
     pub(crate) got_bit_s: Option<u64>,
     pub(crate) sent_bytes: Option<u64>,
@@ -43,38 +46,31 @@ pub(crate) struct ThroughputItem {
     pub(crate) carried_out_bytes: Option<u64>,
 }
 
-pub(crate) fn mbit(bits: u64) -> String {
-    #[allow(clippy::cast_precision_loss, reason = "for display")]
-    let mbit = bits as f64 / 1e6;
-    format!("{mbit:.1} Mb/s")
-}
-
 pub(crate) fn item(record: ThroughputRecord) -> ThroughputItem {
     let spec = &record.spec;
     let late = record.not_after < OffsetDateTime::now_utc();
     let got_bit_s = record.rate_bit_s();
     let word = record.round.as_ref().map(|round| &round.word);
-    let between = format!("from {} to {} by {}", record.from, record.to, spec.by);
-    let (state, sentence) = match word {
-        None if late => (TaskState::Late, "The agents did not measure in time.".to_owned()),
-        None => (TaskState::Waiting, "Waiting for its turn, or running.".to_owned()),
-        Some(ThroughputWord::Failed(why)) => {
-            (TaskState::Failed, format!("Failed {between}: {why}."))
+    let (from, to, by) = (record.from.clone(), record.to.clone(), spec.by);
+    let (state, note) = match word {
+        None if late => (TaskState::Late, Note::ThroughputLate),
+        None => (TaskState::Waiting, Note::ThroughputWaiting),
+        Some(ThroughputWord::Failed(cause)) => {
+            let cause = cause.clone();
+            let failed = FailedThroughput { from, to, by, cause };
+            (TaskState::Failed, Note::ThroughputFailed(failed))
         }
         Some(ThroughputWord::Measured { packets, lost, .. }) => {
-            let got = got_bit_s.map_or_else(|| "Too little to measure".to_owned(), mbit);
-            let lost = match packets {
-                0 => String::new(),
-                packets => format!(", {lost} of {packets} packets lost"),
+            let measured = MeasuredThroughput {
+                from,
+                to,
+                by,
+                rate_bit_s: got_bit_s,
+                least_bit_s: spec.least_bit_s,
+                packets: *packets,
+                lost: *lost,
             };
-            let least = spec.least_bit_s.zip(got_bit_s).map(|(least, got)| {
-                let word = if got < least { "less than" } else { "at least" };
-                format!("; {word} the limit of {}", mbit(least))
-            });
-            (
-                TaskState::Done,
-                format!("{got} arrived {between}{lost}{}.", least.unwrap_or_default()),
-            )
+            (TaskState::Done, Note::ThroughputMeasured(measured))
         }
     };
     let (sent_bytes, received_bytes, packets, lost) = match word {
@@ -88,7 +84,7 @@ pub(crate) fn item(record: ThroughputRecord) -> ThroughputItem {
     ThroughputItem {
         id: record.id.as_uuid(),
         no: record.no,
-        by: spec.by.to_string(),
+        by: spec.by,
         seconds: spec.seconds,
         most_bytes: spec.most_bytes,
         rate_bit_s: by_udp.then_some(spec.rate_bit_s),
@@ -98,7 +94,7 @@ pub(crate) fn item(record: ThroughputRecord) -> ThroughputItem {
         user: record.user,
         asked_at: record.asked_at,
         state,
-        sentence,
+        note: NoteView::new(note, &OwnerMap::default()),
         got_bit_s,
         sent_bytes,
         received_bytes,

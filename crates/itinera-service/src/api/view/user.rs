@@ -1,5 +1,6 @@
 //! Users, tokens and the audit as the API shows them.
 
+use itinera_model::role::Role;
 use itinera_store::{AuditRecord, TokenRecord, UserRecord};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -11,9 +12,8 @@ use uuid::Uuid;
 pub(crate) struct UserItem {
     pub(crate) id: Uuid,
     pub(crate) name: String,
-    /// `viewer`, `analyst` or `administrator`.
-    pub(crate) role: String,
-    /// False for one who may not come in any more.
+    pub(crate) role: Role,
+    /// False for a disabled user, who cannot sign in.
     pub(crate) active: bool,
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
@@ -24,7 +24,7 @@ impl From<UserRecord> for UserItem {
         Self {
             id: record.id.as_uuid(),
             name: record.name,
-            role: record.role.to_string(),
+            role: record.role,
             active: record.active,
             created_at: record.created_at,
         }
@@ -37,8 +37,8 @@ pub(crate) struct TokenItem {
     pub(crate) id: Uuid,
     pub(crate) user: String,
     pub(crate) name: String,
-    /// What it may do at most.
-    pub(crate) role: String,
+    /// Highest role of its requests.
+    pub(crate) role: Role,
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) created_at: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339")]
@@ -46,7 +46,7 @@ pub(crate) struct TokenItem {
     /// To the minute; absent before the first use.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) used_at: Option<OffsetDateTime>,
-    /// Absent while it opens.
+    /// Absent while it is valid.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) revoked_at: Option<OffsetDateTime>,
 }
@@ -57,7 +57,7 @@ impl From<TokenRecord> for TokenItem {
             id: record.id.as_uuid(),
             user: record.user,
             name: record.name,
-            role: record.role.to_string(),
+            role: record.role,
             created_at: record.created_at,
             expires_at: record.expires_at,
             used_at: record.used_at,

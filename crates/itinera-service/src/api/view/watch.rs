@@ -1,6 +1,10 @@
 //! Watches and suppressions as the API shows them.
 
+use super::message::NoteView;
 use crate::watches::WatchFound;
+use itinera_model::message::RecordedWords;
+use itinera_model::note::Note;
+use itinera_model::owner::OwnerMap;
 use itinera_model::path::{Family, Method};
 use itinera_store::{NewSuppression, SuppressionRecord};
 use serde::Serialize;
@@ -18,6 +22,31 @@ pub(crate) enum WatchState {
     Paused,
     /// It has ended.
     Over,
+}
+
+/// What a watch found.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct WatchFoundView {
+    rounds: u32,
+    /// Probes to the far end.
+    sent: u32,
+    /// Of those, unanswered in time.
+    lost: u32,
+    /// Round-trip delay to the far end: smallest, median, 95th percentile.
+    delay_us: Option<[u32; 3]>,
+    /// Number of different routes.
+    routes: u32,
+    /// The figures and the worst finding.
+    notes: Vec<NoteView>,
+}
+
+impl WatchFoundView {
+    pub(crate) fn new(found: WatchFound, map: &OwnerMap) -> Self {
+        let WatchFound { rounds, sent, lost, delay_us, routes, notes, sentences } = found;
+        let recorded = sentences.into_iter().map(|words| Note::Recorded(RecordedWords { words }));
+        let notes = NoteView::all(notes.into_iter().chain(recorded), map);
+        Self { rounds, sent, lost, delay_us, routes, notes }
+    }
 }
 
 /// A watch.
@@ -47,10 +76,10 @@ pub(crate) struct WatchItem {
     pub(crate) incident_no: Option<i64>,
     /// What it found: kept once it is over, until now while it lasts. Absent in lists while it
     /// lasts.
-    pub(crate) found: Option<WatchFound>,
+    pub(crate) found: Option<WatchFoundView>,
 }
 
-/// A while in which nothing is measured on purpose.
+/// A planned pause of measurement.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct SuppressionItem {
     pub(crate) id: Uuid,
