@@ -18,7 +18,7 @@ applyMode(firstMode());
 const queries = new QueryClient({
   queryCache: new QueryCache({
     onError(error) {
-      // The session has ended: the page shows the way in again, at the same place.
+      // The session has ended: the sign-in form appears, and afterwards the same page.
       if (error instanceof Refusal && error.status === 401) {
         queries.setQueryData(['session'], {});
       }

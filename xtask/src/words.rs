@@ -8,7 +8,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// Words and turns to avoid, in lower case.
-const AVOIDED: [&str; 14] = [
+const AVOIDED: [&str; 19] = [
     "whom",
     "whoever",
     "whose",
@@ -23,6 +23,11 @@ const AVOIDED: [&str; 14] = [
     "octet",
     "octets",
     "trouble",
+    "nobody",
+    "anybody",
+    "both ways",
+    "way back",
+    "under way",
 ];
 
 /// Where an avoided word is the right one: wire formats are described in `octets`.

@@ -1598,7 +1598,7 @@ export interface components {
              * @description How many.
              */
             hidden: number;
-            /** @description The hop whose answer shows it. */
+            /** @description The hop with the answer that shows it. */
             seen_at: components["schemas"]["HopAt"];
         };
         /** @description A hop of a route. */
@@ -3247,7 +3247,7 @@ export interface components {
              */
             routes: number;
         };
-        /** @description One way in which a route is not the intended one. */
+        /** @description One deviation from the intended route. */
         RouteDeviation: {
             /** @description AS numbers of the intended ones. */
             intended: number[];

@@ -136,7 +136,7 @@ fn own_address(n: u16) -> Ipv4Addr {
     Ipv4Addr::new(127, 1, high, low)
 }
 
-/// The same with the kernel's stamps of both ways, as the agent's sockets have them, to as many
+/// The same with the kernel's stamps in both directions, as the agent's sockets have them, to as many
 /// targets as the agent has.
 fn bare_stamped() -> Duration {
     let kind = Some(socket2::Protocol::ICMPV4);
@@ -175,7 +175,7 @@ fn bare_stamped() -> Duration {
 }
 
 /// The agent as busy as that loop: paths to ourselves that want more than there is time for, with
-/// all it does of budgets, stamps of both ways and full reading. CPU a probe, and probes a second.
+/// all it does of budgets, stamps in both directions and full reading. CPU a probe, and probes a second.
 fn busy() -> (Duration, f64) {
     const SPAN: Duration = Duration::from_secs(6);
     let task = |n: u16| Task {
@@ -237,7 +237,7 @@ fn loopback() -> SurveyPlan {
     }
 }
 
-/// The agent's own way with everything it does: budgets, stamps of both ways, reading fully.
+/// The agent's own loop with all it does: budgets, stamps in both directions, reading fully.
 fn agent() -> (Duration, u32, Duration) {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     let plan = loopback();

@@ -1,5 +1,5 @@
 //! Which engine wants to be served when, and who may be meant by what came in: with many paths
-//! nobody is asked but who may have something to do.
+//! only engines that may have something to do are asked.
 
 use crate::driver::EngineKey;
 use itinera_model::unit::Tick;

@@ -191,7 +191,7 @@ impl Follower {
         self.look_at = self.look_at.min(soon);
     }
 
-    /// Sends what was found; false when nobody takes it any more.
+    /// Sends what was found; false when the receiver is gone.
     async fn on_settled(&mut self, settled: Settled) -> bool {
         let found = match settled {
             Settled::Check(check, round) => {

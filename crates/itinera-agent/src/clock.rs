@@ -9,7 +9,7 @@ use itinera_probe::two_way::OwnClock;
 use std::sync::Mutex;
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
-/// An estimate older than this gives way to a fresher, less exact one.
+/// An estimate older than this is replaced by a fresher, less exact one.
 const STALE_US: i64 = 120_000_000;
 
 #[derive(Debug, Clone, Copy)]

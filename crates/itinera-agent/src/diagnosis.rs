@@ -42,7 +42,7 @@ const MAX_SOURCES: usize = 3;
 const SOURCE_ROUNDS: u64 = 3;
 const SOURCE_ROUND_MS: u32 = 600;
 /// A name that resolvers know not to exist (RFC 6761 section 6.4): a resolver that says so works.
-const NOBODY: &str = "diagnosis.invalid";
+const UNKNOWN_NAME: &str = "diagnosis.invalid";
 
 /// Where the machine is, and how it sends.
 #[derive(Debug, Clone)]
@@ -132,7 +132,7 @@ impl Place {
 /// knows no such machine; whatever else fails is a finding.
 ///
 /// # Cancel safety
-/// When dropped, everything under way is given up.
+/// When dropped, everything in progress is given up.
 pub async fn diagnose(
     place: &Place,
     plan: &DiagnosisPlan,
@@ -228,7 +228,7 @@ async fn speaks_with_itself() -> bool {
 
 /// Asks every resolver something that it need not ask others.
 async fn alive(asker: &Asker) -> Vec<itinera_model::check::Resolved> {
-    let question = AskName::of(NOBODY.to_owned(), false);
+    let question = AskName::of(UNKNOWN_NAME.to_owned(), false);
     let mut answers = Vec::new();
     for resolver in asker.resolvers.iter().take(4) {
         answers.push(resolve(&asker.net, *resolver, &question, STEP / 2).await);
@@ -266,7 +266,7 @@ async fn find(
 fn gateway_of(host_facts: Option<&HostFacts>, address: Option<IpAddr>) -> Option<IpAddr> {
     let host_facts = host_facts?;
     match address {
-        // The way to oneself leads over no gateway.
+        // The route to the own address has no gateway.
         Some(address) if host_facts.is_own(address) => None,
         Some(address) => host_facts.route_to(address)?.gateway,
         None => host_facts.gateway(false),
@@ -295,7 +295,7 @@ async fn ask_all(asker: &Asker, plan: &DiagnosisPlan, address: Option<IpAddr>) -
 }
 
 /// Echo to the target from each of the machine's addresses, where it has several that could be
-/// answered: one that is not has no way back.
+/// answered: one that is not has no return route.
 async fn from_each(
     place: &Place,
     host_facts: Option<&HostFacts>,

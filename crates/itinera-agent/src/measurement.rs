@@ -1,4 +1,4 @@
-//! Finished measurements of an agent, on their way to the spool.
+//! Finished measurements of an agent, before they reach the spool.
 
 use itinera_model::check::CheckRound;
 use itinera_model::diagnosis::DiagnosisReport;
@@ -24,7 +24,7 @@ pub(crate) struct Measured {
 pub(crate) enum Measurement {
     /// The hops of a path.
     Sweep(Box<Measured>),
-    /// Both ways between agents.
+    /// Both directions between agents.
     TwoWay(Box<TwoWayRound>),
     /// What a service answered.
     Check(Box<CheckRound>),

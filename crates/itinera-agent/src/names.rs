@@ -113,7 +113,7 @@ mod tests {
         names.on_answer("a.example", Ok(vec![OTHER, FIRST]));
         assert_eq!(known(&names), Some(Ok(FIRST)), "the order alone changes nothing");
         names.on_answer("a.example", Err("gone".to_owned()));
-        assert_eq!(known(&names), Some(Ok(FIRST)), "without a resolver measuring goes on");
+        assert_eq!(known(&names), Some(Ok(FIRST)), "without a resolver measuring continues");
         names.on_answer("a.example", Ok(vec![OTHER]));
         assert_eq!(known(&names), Some(Ok(OTHER)));
         let six = names.known("a.example", Family::Ipv6).unwrap().unwrap_err();

@@ -121,7 +121,7 @@ fn limited(limits: &LocalLimits, mut plan: Plan) -> (Plan, Vec<RefusedTask>) {
     (plan, refused)
 }
 
-/// Bytes that a task sends a day at most: as if every round were whole, and the way as long as
+/// Bytes that a task sends a day at most: as if every round were whole, and the route as long as
 /// it may be.
 fn bytes_per_day(task: &Task) -> u64 {
     let hops = u64::from(task.last_hop.min(TYPICAL_LONG));

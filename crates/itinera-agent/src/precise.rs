@@ -64,7 +64,7 @@ mod tests {
             timer.until(until).await;
             assert!(Instant::now() >= until);
         }
-        // Given up half way, then set for earlier.
+        // Given up before its time, then set for earlier.
         let far = timer.until(Instant::now() + Duration::from_secs(60));
         assert!(tokio::time::timeout(Duration::from_millis(5), far).await.is_err());
         timer.until(Instant::now() + Duration::from_millis(1)).await;

@@ -59,7 +59,7 @@ struct Prober {
     enumerate_at: Option<Tick>,
 }
 
-/// The enumeration under way: one at a time, so that many paths do not ask at once.
+/// The enumeration in progress: one at a time, so that many paths do not ask at once.
 struct Enumeration {
     key: EngineKey,
     of: EngineKey,
@@ -83,7 +83,7 @@ struct Probers {
     sessions: Sessions,
     /// Next round numbers of paths with an ended engine.
     numbers: BTreeMap<PathId, u64>,
-    /// Tasks that cannot be done for now: there is no way to their target.
+    /// Tasks that cannot be done for now: there is no route to their target.
     waiting: Vec<Task>,
     enumeration: Option<Enumeration>,
     enumerate_every_s: u32,
@@ -293,7 +293,7 @@ impl Probers {
             if !flows.is_empty() {
                 prober.engine.set_flows(&flows);
             }
-            tracing::debug!(path = %prober.task.path, ways = found.members.len(), "ways enumerated");
+            tracing::debug!(path = %prober.task.path, routes = found.members.len(), "routes enumerated");
         }
         self.enumerate_next(driver);
     }
@@ -326,14 +326,14 @@ impl Probers {
                 self.enumeration = Some(Enumeration { key, of, engine });
             }
             Err(error) => {
-                tracing::warn!(path = %prober.task.path, %error, "ways cannot be enumerated");
+                tracing::warn!(path = %prober.task.path, %error, "routes cannot be enumerated");
                 prober.enumerate_at = None;
             }
         }
     }
 
     /// Starts again when the source address has changed: the machine has moved, or an
-    /// interface has come or gone. Where there is no way at all, engines go on and say so.
+    /// interface has come or gone. Where there is no route at all, engines go on and say so.
     fn follow_addresses(&mut self, driver: &mut Driver) -> Vec<Measurement> {
         let (paths, mut settled) = (self.all.len(), Vec::new());
         for task in std::mem::take(&mut self.waiting) {

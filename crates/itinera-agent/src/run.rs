@@ -265,7 +265,7 @@ async fn run_once(
 }
 
 /// Follows a schedule for a limited time without a service, for trials and benches: gives the rounds of
-/// paths. Tickets in it are not followed, since nobody has signed them.
+/// paths. Tickets in it are not followed, since they are not signed.
 pub async fn trial(link: Link, schedule: Schedule, span: Duration) -> Vec<Round> {
     let clock = Arc::new(AgentClock::new(BootId::from_uuid(Uuid::now_v7())));
     let leave = Permission {

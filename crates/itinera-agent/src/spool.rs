@@ -30,7 +30,7 @@ pub struct Spool {
 const SUFFIX: &str = "batch";
 /// Directory of batches that the service refused.
 const REFUSED: &str = "refused";
-/// Batch and count of what is being gathered; never synced, since only the program dies that way.
+/// Batch and count of what is being gathered; never synced, since only the program can die then.
 const GATHERING: &str = "gathering";
 
 /// The beginning of a batch's name, whatever its rounds.

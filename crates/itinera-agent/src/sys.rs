@@ -58,7 +58,7 @@ pub(crate) fn hear_group(socket: &Socket, interface: u32, group: [u8; 6]) -> io:
     if said == 0 { Ok(()) } else { Err(io::Error::last_os_error()) }
 }
 
-/// How far the machine's clock may be off UTC, in microseconds (adjtimex(2)); absent where nobody
+/// How far the machine's clock may be off UTC, in microseconds (adjtimex(2)); absent where no program
 /// keeps it.
 pub(crate) fn clock_error_us() -> Option<u32> {
     // SAFETY: all-zero bytes are a valid `timex`: it has integers only. Zero `modes` ask to set

@@ -95,7 +95,7 @@ impl Row {
         ip(&format!("-n {right} link set west{net} up"));
     }
 
-    /// A second way from the first router to the third, by a namespace of its own, shared by flow.
+    /// A second route from the first router to the third, by a namespace of its own, shared by flow.
     pub(crate) fn add_second_route(&mut self) {
         let name = format!("{}-x", self.names[0]);
         Self::add_namespace(&name, Limits::None);

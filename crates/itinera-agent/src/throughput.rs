@@ -305,7 +305,7 @@ async fn receive_packets(net: &Net, order: &ThroughputOrder) -> io::Result<()> {
             && let Some((number, _)) = octets.split_first_chunk::<4>()
         {
             if u32::from_be_bytes(*number) == END {
-                // Told again as often as it is asked, for a while: reports get lost too.
+                // Sent again as often as it is asked for, for a limited time: reports get lost too.
                 counted.took_us = first.map_or(0, |first| micros(last - first));
                 door.send_to(&report(order, counted), from).await?;
                 if last.elapsed() > Duration::from_secs(3) {

@@ -1,4 +1,4 @@
-//! Tickets: nobody is sent packets, and nobody's are answered, but by leave of the service.
+//! Tickets: packets are sent to and answered for an agent only as the service allows.
 
 use itinera_model::codec::{DecodeError, decode};
 use itinera_model::id::AgentId;

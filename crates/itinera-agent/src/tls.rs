@@ -1,5 +1,5 @@
 //! TLS toward the service: its authority is known by the join code's digest, later by its
-//! certificate; names in the URL do not matter, because nobody else has that key.
+//! certificate; names in the URL do not matter, because no other program has that key.
 
 use itinera_model::join::pin_of;
 use rustls::SignatureScheme;

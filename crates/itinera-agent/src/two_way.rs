@@ -1,4 +1,4 @@
-//! Both ways between this agent and others, by leave of the service.
+//! Both directions between this agent and others, as the service allows.
 
 #[cfg(test)]
 mod tests;
@@ -15,7 +15,7 @@ use itinera_wire::Addresses;
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 
-/// Wait for an answer: longer than any way on this planet takes, queues included.
+/// Wait for an answer: longer than any path on earth takes, queues included.
 const TIMEOUT: Micros = Micros::from_millis(2_000);
 
 struct Sending {

@@ -1,4 +1,4 @@
-//! Batches on their way: gathered, put on disk, uploaded newest first.
+//! Batches: gathered, put on disk, uploaded newest first.
 //!
 //! One thread does all that waits for the disk, so that the prober's stamps wait for none of it.
 

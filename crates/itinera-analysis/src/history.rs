@@ -160,7 +160,7 @@ impl Window {
     }
 }
 
-/// True when two routes can be the same way: equal length, no contradicting address.
+/// True when two routes can be the same route: equal length, no contradicting address.
 pub(crate) fn compatible(a: &[Option<IpAddr>], b: &[Option<IpAddr>]) -> bool {
     a.len() == b.len()
         && a.iter().zip(b).all(|(a, b)| !matches!((a, b), (Some(a), Some(b)) if a != b))

@@ -132,7 +132,7 @@ mod tests {
             (alarm("2001:db8:99::3", "2001:db8:99::4", 0, 1_030), false),
         ] {
             assert_eq!(is_one_cause(&first, &other, &map()), one, "{:?}", other.key.place);
-            assert_eq!(is_one_cause(&other, &first, &map()), one, "the other way round");
+            assert_eq!(is_one_cause(&other, &first, &map()), one, "in the other order");
         }
     }
 

@@ -424,7 +424,7 @@ mod tests {
         let mut judge = Judge::default();
         let mut effects = Vec::new();
         for number in 0..600i64 {
-            // Rounds take two ways in turn; the third hop of one of them loses from the fortieth
+            // Rounds take two routes in turn; the third hop of one of them loses from the fortieth
             // window on.
             let other = number % 2 == 1;
             let lost: u8 = if other && number >= 400 { 4 } else { 0 };

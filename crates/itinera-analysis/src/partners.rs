@@ -1,6 +1,6 @@
-//! Which agents measure both ways with which.
+//! Which agents measure each other with which.
 //!
-//! Links that no two paths tell apart cannot be told apart by anybody: partners are chosen so
+//! Links that no two paths tell apart cannot be told apart: partners are chosen so
 //! that each new pair goes over routers that the agent's paths have not shown yet, within what
 //! each agent is granted, and never twice between the same neighbourhoods while others are left.
 
@@ -28,7 +28,7 @@ pub struct Candidate {
     pub routers: BTreeSet<IpAddr>,
 }
 
-/// Two agents that are to measure both ways, and where they find each other.
+/// Two agents that are to measure each other, and where they find each other.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Partners {
     /// Who sends.
@@ -103,7 +103,7 @@ fn reached(from: &Candidate, to: &Candidate, family: Family) -> Option<(IpAddr, 
 }
 
 /// The pair in one version of IP, absent where one of both has none; `a` sends unless `b` alone is
-/// hidden: who is can open the way.
+/// hidden: a hidden one can open the translation.
 pub fn pair(a: &Candidate, b: &Candidate, family: Family) -> Option<Partners> {
     let (to_a, a_hidden) = reached(b, a, family)?;
     let (to_b, b_hidden) = reached(a, b, family)?;
@@ -239,7 +239,7 @@ mod tests {
         }
         assert!(degree.values().all(|count| (3..=4).contains(count)), "{degree:?}");
         assert_eq!(degree.len(), 16);
-        // Who was together stays together, whoever comes.
+        // Existing pairs stay when an agent joins.
         let stand = chosen.iter().map(|pair| (pair.sender, pair.reflector)).collect();
         let mut more = candidates;
         more.push(candidate(40, "z", &[40]));

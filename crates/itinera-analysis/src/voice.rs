@@ -1,4 +1,4 @@
-//! How a conversation sounds over both ways between two agents: the E-model of ITU-T G.107
+//! How a conversation sounds over both directions between two agents: the E-model of ITU-T G.107
 //! (06/2015), with every parameter at its default (table 3 there) but those that are measured.
 //!
 //! The codec is G.711 with packet loss concealment (`Ie` 0, `Bpl` 25.1: ITU-T G.113, appendix I)
@@ -40,7 +40,7 @@ pub struct VoiceQuality {
 const RO_LESS_IS: f64 = 94.77 - 1.41;
 
 /// The impairment by delay `Id` (G.107 clause 7.4) at the default echo losses, for `ta` milliseconds
-/// one way.
+/// one direction.
 fn impairment_by_delay(ta: f64) -> f64 {
     let (telr, wepl, no, rlr, ro) = (65.0, 110.0, -61.18, 2.0, 94.77);
     // Echo of the talker.
@@ -49,7 +49,7 @@ fn impairment_by_delay(ta: f64) -> f64 {
     let (roe, re) = (-1.5 * (no - rlr), 80.0 + 2.5 * (tervs - 14.0));
     let half = (roe - re) / 2.0;
     let talker = (half + libm::sqrt(half * half + 100.0) - 1.0) * (1.0 - libm::exp(-ta));
-    // Echo of the listener; the round trip is twice the way.
+    // Echo of the listener; the round trip is twice the one-way delay.
     let rle = 10.5 * (wepl + 7.0) * libm::pow(2.0 * ta + 1.0, -0.25);
     let half = (ro - rle) / 2.0;
     let listener = half + libm::sqrt(half * half + 169.0);
@@ -91,10 +91,11 @@ pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[VoiceQuality; 2]> {
     let trip = median(trips)?;
     let burst = burst_ratio(rounds);
     let direction = |back: bool| {
-        let ways = rounds.iter().map(|round| if back { &round.return_ } else { &round.forward });
-        let lost: u32 = ways.clone().map(|way| u32::from(way.lost)).sum();
-        let arrived: u32 = ways.clone().map(|way| u32::from(way.arrived)).sum();
-        let buffer = median(ways.filter_map(|way| Some(way.delay?.p95_us))).unwrap_or(0);
+        let directions =
+            rounds.iter().map(|round| if back { &round.return_ } else { &round.forward });
+        let lost: u32 = directions.clone().map(|one| u32::from(one.lost)).sum();
+        let arrived: u32 = directions.clone().map(|one| u32::from(one.arrived)).sum();
+        let buffer = median(directions.filter_map(|one| Some(one.delay?.p95_us))).unwrap_or(0);
         let delay_ms = PACKET_MS + f64::from(trip) / 2e3 + f64::from(buffer) / 1e3;
         // The buffer holds 95 of a hundred; the rest comes too late to be heard.
         let late = f64::from(arrived) * if buffer > 0 { 0.05 } else { 0.0 };

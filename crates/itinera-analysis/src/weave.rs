@@ -5,9 +5,9 @@ use itinera_model::unit::Micros;
 
 /// Steps from "as usual" to "far off".
 pub const STEPS: u8 = 5;
-/// Share of packets lost on the way into a hop, in parts per million, from which a step begins.
+/// Share of packets lost on the link into a hop, in parts per million, from which a step begins.
 const LOSS_PPM: [u32; 4] = [10_000, 30_000, 80_000, 200_000];
-/// Delay added on the way into a hop beyond what is usual there, likewise.
+/// Delay added on the link into a hop beyond what is usual there, likewise.
 const DELAY_US: [u32; 4] = [2_000, 8_000, 25_000, 80_000];
 
 /// What one hop's cell says.
@@ -17,11 +17,11 @@ pub enum Cell {
     Missing,
     /// It never answers while later hops do.
     Silent,
-    /// What was added on the way into this hop, beyond what is usual there.
+    /// What was added on the link into this hop, beyond what is usual there.
     Measured {
-        /// Share of packets lost on the way into it, in parts per million.
+        /// Share of packets lost on the link into it, in parts per million.
         loss_ppm: u32,
-        /// Delay added on the way into it beyond what is usual; absent before that is learned.
+        /// Delay added on the link into it beyond what is usual; absent before that is learned.
         added: Option<Micros>,
         /// 0 for as usual to 4 for far off; absent before the usual is learned and nothing is
         /// lost.

@@ -2,7 +2,7 @@
 //! need nothing else.
 //!
 //! This crate knows no simulation, so no candidate can see a truth: the compiler refuses it, and
-//! `cargo xtask gauges` checks that nobody adds the dependency. It promises no sockets, no clock,
+//! `cargo xtask gauges` refuses the dependency. It promises no sockets, no clock,
 //! no files and no chance.
 //!
 //! A new candidate implements [`Candidate`] and is added to [`all`].
@@ -44,7 +44,7 @@ pub struct PathFacts {
     pub target: IpAddr,
 }
 
-/// Two agents that measure both ways.
+/// Two agents that measure each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PairFacts {
     /// The sender's address.
@@ -62,7 +62,7 @@ pub struct PairRounds {
     pub at: WallTime,
     /// Packets that left.
     pub sent: u16,
-    /// Packets of which nobody can say which way lost them.
+    /// Packets lost in an unknown direction.
     pub undetermined: u16,
     /// From the sender to the reflector.
     pub forward: OneWay,
@@ -89,7 +89,7 @@ pub struct Claim {
     /// Where, with the probability that it is there: the most probable first. The first place
     /// alone is scored as the link; all of them are the set.
     pub places: Vec<(Place, f64)>,
-    /// Which way over the place, as probes go; absent where the candidate does not say.
+    /// Direction over the place, as probes go; absent where the candidate does not say.
     pub direction: Option<Direction>,
     /// The owner, with its probability.
     pub owner: Option<(String, f64)>,

@@ -65,7 +65,7 @@ pub struct Asker {
     pub within: Option<Arc<Vec<IpNet>>>,
 }
 
-/// A check on its way: what it has done, so that a step's end by time loses nothing.
+/// A check in progress: what it has done, so that a step's end by time loses nothing.
 #[derive(Debug)]
 pub(crate) struct CheckProgress {
     pub(crate) phases: Vec<Phase>,

@@ -23,7 +23,7 @@ pub enum Net {
     Stack(Stack),
 }
 
-/// Bytes both ways.
+/// Bytes in both directions.
 pub trait Both: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Both for T {}
 

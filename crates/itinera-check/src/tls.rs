@@ -39,7 +39,7 @@ impl Roots {
         let mut store = RootCertStore::empty();
         store.add_parsable_certificates(certificates);
         let provider = Arc::new(rustls::crypto::ring::default_provider());
-        // Without any root nobody is trusted, and that is what is said of certificates.
+        // Without any root no certificate is trusted, and results say so.
         Self(WebPkiServerVerifier::builder_with_provider(Arc::new(store), provider).build().ok())
     }
 }

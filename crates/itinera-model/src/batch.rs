@@ -30,7 +30,7 @@ pub struct Batch {
     /// Rounds of paths, with what they refer to.
     #[serde(flatten)]
     pub paths: RoundSet,
-    /// Rounds of both ways between agents.
+    /// Rounds of both directions between agents.
     pub two_way: Vec<TwoWayRound>,
     /// What services answered.
     pub checks: Vec<CheckRound>,

@@ -20,7 +20,7 @@ pub enum StepKind {
     OwnStack,
     /// The interface that leads there.
     OwnLink,
-    /// An address, and a way.
+    /// An address and a route.
     OwnAddress,
     /// The gateway.
     Gateway,
@@ -71,7 +71,7 @@ pub struct AskResult {
     pub result: CheckResult,
 }
 
-/// Everything seen on the way, before anybody judges it.
+/// Every observation of a diagnosis, before judgement.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Observations {
     /// What was to be reached, as it was given.
@@ -122,7 +122,7 @@ pub struct DiagnosisTask {
     pub family: Family,
     /// Connection, TLS and application, nearest first.
     pub asks: Vec<Ask>,
-    /// Later than this nobody waits for it any more, by the service's clock.
+    /// The result is not awaited after this, by the service's clock.
     pub not_after: WallTime,
 }
 
@@ -176,7 +176,7 @@ pub struct Step {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
-    /// Nobody's: nothing was found broken.
+    /// No part: nothing was found broken.
     Nothing,
     /// The machine's own, or its link's.
     Machine,
@@ -184,7 +184,7 @@ pub enum Part {
     Site,
     /// That of resolvers, or of the name.
     Names,
-    /// The network's on the way.
+    /// The network between site and target.
     Network,
     /// The target's, or the service's on it.
     Service,

@@ -66,9 +66,9 @@ pub enum Medium {
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Duplex {
-    /// Both ways at once.
+    /// Both directions at once.
     Full,
-    /// One way at a time.
+    /// One direction at a time.
     Half,
 }
 
@@ -222,8 +222,8 @@ impl HostFacts {
     /// The route to an address: the machine's own choice where that is known; else the longest
     /// prefix, and of these the smallest metric.
     pub fn route_to(&self, address: IpAddr) -> Option<&RouteEntry> {
-        if let Some(way) = self.routes_used.iter().find(|way| way.to.addr() == address) {
-            return Some(way);
+        if let Some(route) = self.routes_used.iter().find(|route| route.to.addr() == address) {
+            return Some(route);
         }
         let fits = self.routes.iter().filter(|route| route.to.contains(&address));
         fits.max_by_key(|route| (route.to.prefix_len(), std::cmp::Reverse(route.metric)))

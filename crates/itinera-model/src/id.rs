@@ -47,7 +47,7 @@ uuid_id! {
     EventId,
     /// One measurement of how much gets through.
     ThroughputId,
-    /// Two agents that measure both ways between them.
+    /// Two agents that measure each other between them.
     PairId,
     /// An alarm.
     AlarmId,
@@ -55,7 +55,7 @@ uuid_id! {
     IncidentId,
     /// A user.
     UserId,
-    /// A way in for a program.
+    /// A token of a program.
     TokenId,
     /// One run of an agent; a new one at every start.
     BootId,

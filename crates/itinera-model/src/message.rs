@@ -464,7 +464,7 @@ pub struct HostChange {
     pub after: Option<String>,
 }
 
-/// One way in which a route is not the intended one.
+/// One deviation from the intended route.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]

@@ -166,7 +166,7 @@ pub struct TranslatedSource {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
 pub struct HiddenHops {
-    /// The hop whose answer shows it.
+    /// The hop with the answer that shows it.
     pub seen_at: HopAt,
     /// How many.
     pub hidden: u8,

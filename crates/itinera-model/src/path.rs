@@ -1,4 +1,4 @@
-//! Paths: the intent to measure from one agent to one target in one way (RFC 2330).
+//! Paths: the intent to measure from one agent to one target by one method in one direction (RFC 2330).
 
 use crate::id::{AgentId, TargetId};
 use serde::{Deserialize, Serialize};
@@ -65,7 +65,7 @@ pub enum Method {
     TcpSyn,
 }
 
-/// A method name nobody knows.
+/// A method that does not exist.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("unknown method {0:?}: use icmp-echo, udp or tcp-syn")]
 pub struct UnknownMethod(pub String);
@@ -92,7 +92,7 @@ impl fmt::Display for Method {
     }
 }
 
-/// Which way packets of interest travel.
+/// Direction of the packets of interest.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
@@ -106,7 +106,7 @@ pub enum Direction {
 pub struct PathSpec {
     /// Who measures.
     pub agent: AgentId,
-    /// The agent's way out; empty for the only one.
+    /// The agent's egress; empty for the only one.
     pub uplink: String,
     /// What is measured to.
     pub target: TargetId,
@@ -118,6 +118,6 @@ pub struct PathSpec {
     pub dscp: u8,
     /// Length of the whole IP packet in bytes.
     pub size_bytes: u16,
-    /// Which way.
+    /// The direction.
     pub direction: Direction,
 }

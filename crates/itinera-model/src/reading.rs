@@ -1,4 +1,4 @@
-//! What the answers of each hop say beside who answered and when: how far the way back is, how
+//! What the answers of each hop say beside who answered and when: how far the return route is, how
 //! the probe looked when it arrived there, what the router adds of its own.
 //!
 //! These things hardly change from round to round, so they are identified by their content like
@@ -19,7 +19,7 @@ pub const MAX_NAME: usize = 256;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum AnswerForm {
-    /// "Time exceeded": a router on the way.
+    /// "Time exceeded": a router on the route.
     TimeExceeded,
     /// "Destination unreachable", by its code.
     Unreachable,
@@ -71,7 +71,7 @@ pub struct HopReading {
     /// Hop limit that was left in its answer when it came in.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reply_hop_limit: Option<u8>,
-    /// Hop limit of the probe as quoted: 1 (or 0) where it ran out; more where hops on the way
+    /// Hop limit of the probe as quoted: 1 (or 0) where it ran out; more where hops on the route
     /// did not count it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quoted_hop_limit: Option<u8>,
@@ -82,7 +82,7 @@ pub struct HopReading {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quoted_ecn: Option<u8>,
     /// The sender's address of the probe as it arrived there, where it is not ours: addresses
-    /// are translated on the way.
+    /// are translated on the route.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub translated_source: Option<IpAddr>,
     /// True when ports, identifier or checksum of the probe were others when it arrived there.
@@ -103,7 +103,7 @@ pub struct HopReading {
 const INITIAL: [u8; 4] = [32, 64, 128, 255];
 
 impl HopReading {
-    /// Routers on the way back, inferred: senders begin at one of a few customary hop limits.
+    /// Routers on the return route, inferred: senders begin at one of a few customary hop limits.
     /// Absent without an answer.
     pub fn hops_back(&self) -> Option<u8> {
         let left = self.reply_hop_limit?;

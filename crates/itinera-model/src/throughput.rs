@@ -1,4 +1,4 @@
-//! How much gets through between two agents: bounded in time and bytes, by leave of the service.
+//! How much gets through between two agents: bounded in time and bytes, as the service allows.
 
 use crate::id::{AgentId, ThroughputId};
 use crate::round::Clocks;

@@ -34,7 +34,7 @@ pub struct Ticket {
     pub session: u16,
     /// The session's key.
     pub key: [u8; 32],
-    /// Code point of both ways.
+    /// Code point of both directions.
     pub dscp: u8,
     /// Length of the whole IP packet in bytes.
     pub size_bytes: u16,
@@ -203,7 +203,7 @@ pub struct OneWay {
 
 /// What is known of the peer's clock against one's own.
 ///
-/// An asymmetry of the path looks like an offset: the truth lies between the bounds, nobody can
+/// An asymmetry of the path looks like an offset: the truth lies between the bounds, no method can
 /// say where (RFC 7679 section 3.7).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PeerClock {
@@ -220,7 +220,7 @@ pub struct PeerClock {
     pub stepped: bool,
 }
 
-/// Packets of one session, both ways.
+/// Packets of one session, both directions.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TwoWayRound {
     /// The pair.
@@ -292,7 +292,7 @@ impl TwoWayRound {
 
     /// Why its counts cannot be; absent for one that may be believed.
     pub fn contradiction(&self) -> Option<&'static str> {
-        let of = |way: &OneWay| u32::from(way.arrived) + u32::from(way.lost);
+        let of = |one: &OneWay| u32::from(one.arrived) + u32::from(one.lost);
         let (forward, back) = (of(&self.forward), of(&self.return_));
         if self.bursts > self.sent || self.longest_burst > self.sent {
             Some("has more bursts than packets")
@@ -302,7 +302,7 @@ impl TwoWayRound {
             || back != u32::from(self.forward.arrived)
         {
             Some("has counts that contradict each other")
-        } else if [&self.forward, &self.return_].iter().any(|way| way.dscp.len() > 64) {
+        } else if [&self.forward, &self.return_].iter().any(|one| one.dscp.len() > 64) {
             Some("has more code points than there are")
         } else {
             None

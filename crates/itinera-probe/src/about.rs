@@ -1,4 +1,4 @@
-//! Whom something that came in is about, read cheaply: an agent with many engines need not offer it
+//! The target or port that a received packet is about, read cheaply: an agent with many engines need not offer it
 //! to all of them.
 
 use crate::Input;
@@ -22,7 +22,7 @@ impl About {
                 let (header, payload) = IpHeader::parse(packet).ok()?;
                 let from = header.addresses().source();
                 if header.is_icmp() {
-                    // Its checksum is judged by whoever takes it.
+                    // Its checksum is checked by the engine that takes it.
                     return Self::of_icmp(header.addresses(), from, payload);
                 }
                 Some(Self { target: Some(from), port: pair(payload, 2) })

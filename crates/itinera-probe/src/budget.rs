@@ -94,7 +94,7 @@ impl Budget {
         Self {
             agent: Rate::new(u64::from(pacing.agent_per_s) * 1_000, AGENT_BURST),
             target: Rate::new(u64::from(pacing.target_per_s) * 1_000, TARGET_BURST),
-            // Whoever takes turns may not save up for them.
+            // A member of a turn may not save up for it.
             hop: Rate::new(
                 u64::from(pacing.hop_per_1000_s),
                 if pacing.hop_turn.of > 1 { 1 } else { HOP_BURST },
@@ -238,7 +238,7 @@ mod tests {
                     }
                 }
             }
-            assert!(by_second.len() >= 59, "somebody has the turn in every second");
+            assert!(by_second.len() >= 59, "one has the turn in every second");
             assert!(by_second.values().all(|count| *count == 1), "{by_second:?}");
         }
     }

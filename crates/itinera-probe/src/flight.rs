@@ -1,11 +1,11 @@
-//! Probes one by one under way: for engines that ask a question at a time.
+//! Probes in flight one by one, for engines that send one at a time.
 
 use crate::packet::{Answer, ProbeSpec, Witness, read_packet, read_payload, read_report};
 use crate::{Input, Token};
 use itinera_model::unit::{Micros, Tick};
 use std::collections::BTreeMap;
 
-/// A probe under way and what it asks.
+/// A probe in flight and its purpose.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Flying<Q> {
     pub(crate) port: u16,
@@ -22,7 +22,7 @@ pub(crate) enum Landed<Q> {
     NotSent(Q),
 }
 
-/// The probes under way of one engine, by identity.
+/// The probes in flight of one engine, by identity.
 #[derive(Debug)]
 pub(crate) struct Flight<Q> {
     probes: BTreeMap<u16, Flying<Q>>,
@@ -39,7 +39,7 @@ impl<Q: Copy> Flight<Q> {
         self.probes.is_empty()
     }
 
-    /// True when a probe with this source port is under way: another one would have to share its
+    /// True when a probe with this source port is in flight: another one would have to share its
     /// flow, and some answers do not say which one they mean.
     pub(crate) fn holds(&self, port: u16) -> bool {
         self.probes.values().any(|flying| flying.port == port)
@@ -101,7 +101,7 @@ impl<Q: Copy> Flight<Q> {
         (landed.map(|flying| Landed::Answered(flying.question, Box::new(answer))), is_ours)
     }
 
-    /// The only probe under way that an answer can mean.
+    /// The only probe in flight that an answer can mean.
     fn owner_of(&self, answer: &Answer) -> Option<u16> {
         let on_flow = |seq: &u16| self.probes.get(seq).is_some_and(|f| f.port == answer.port);
         let mut candidates = match answer.witness {

@@ -38,7 +38,7 @@ pub use sweep::{HopSweep, Sweep, SweepConfig, SweepConfigError};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Token(pub(crate) u16);
 
-/// What every engine does for whoever drives it. Events are each engine's own.
+/// What every engine offers to its driver. Events are each engine's own.
 pub trait Engine: Send {
     /// Takes one fact. True for a packet that answers one of its probes.
     fn handle(&mut self, now: Tick, input: Input<'_>) -> bool;

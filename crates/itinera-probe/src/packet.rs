@@ -122,11 +122,11 @@ impl ProbeSpec {
 /// What an answer says about the probe it answers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum AnswerKind {
-    /// A router on the way: the hop limit ran out there.
+    /// A router on the route: the hop limit ran out there.
     Transit,
     /// The target itself.
     Arrived,
-    /// Somebody refused to carry it on (destination unreachable): no success, whoever says it.
+    /// A node refused to forward it (destination unreachable): no success, whichever node answers.
     Refused {
         /// ICMP code, of the version the path uses; [`unreachable::TOO_BIG`] in IPv6.
         code: u8,
@@ -140,7 +140,7 @@ pub(crate) enum Witness {
     One(u16),
     /// One of the two: transport and IP header disagree, since something was rewritten.
     Either(u16, u16),
-    /// The one that is under way to the target: the answer does not say which.
+    /// The one in flight to the target: the answer does not say which.
     Arrival,
 }
 

@@ -1,4 +1,4 @@
-//! What agents call: join, schedule, batches. CBOR both ways, problems when refused.
+//! What agents call: join, schedule, batches. CBOR in both directions, problems when refused.
 
 use crate::context::Shared;
 use crate::problem::{ApiError, name_requests};
@@ -72,7 +72,7 @@ struct After {
 }
 
 /// Addresses that an agent may have said of itself: one of each version of IP at most, and none
-/// that is nobody's own.
+/// that no other agent has.
 fn own_addresses(said: &str) -> Vec<IpAddr> {
     let mut own: Vec<IpAddr> = Vec::new();
     for address in said.split(',').filter_map(|text| text.parse::<IpAddr>().ok()) {

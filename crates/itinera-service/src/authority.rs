@@ -1,5 +1,5 @@
 //! The service's own certificate authority: it names the service to its agents and the agents
-//! to the service, and nobody else.
+//! to the service, and no other program.
 
 use crate::secret_file;
 use hmac::{Hmac, KeyInit, Mac};

@@ -131,7 +131,7 @@ impl Events {
         self.meant.clear();
         for path in &paths {
             let target = targets.iter().find(|target| target.spec.name == path.target);
-            let Some(way) = target.and_then(|target| target.spec.intended.clone()) else {
+            let Some(intended) = target.and_then(|target| target.spec.intended.clone()) else {
                 continue;
             };
             let meant = RouteExpectation {
@@ -143,9 +143,9 @@ impl Events {
                 address: path.address.parse().ok(),
                 dscp: u8::try_from(path.dscp).unwrap_or(0),
                 intended: Intended {
-                    owners: way.owners,
-                    tunnel: way.tunnel,
-                    dscp_kept: way.dscp_kept,
+                    owners: intended.owners,
+                    tunnel: intended.tunnel,
+                    dscp_kept: intended.dscp_kept,
                 },
             };
             self.meant.insert(path.id, meant);

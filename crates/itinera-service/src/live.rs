@@ -22,7 +22,7 @@ use utoipa::{PartialSchema, ToSchema};
 
 /// Changes read at once.
 const AT_ONCE: i64 = 500;
-/// How often the outbox is looked at when nobody in this process has added to it.
+/// How often the change feed is read when this process has not added to it.
 const GLANCE: Duration = Duration::from_secs(1);
 /// A stream ends after this; the reader comes again, and whether it may is asked again.
 const LONGEST: Duration = Duration::from_secs(600);

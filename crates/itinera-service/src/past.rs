@@ -20,7 +20,7 @@ pub(crate) async fn assessments(
     to: OffsetDateTime,
 ) -> Result<BTreeMap<PathId, Vec<Assessment>>, StoreError> {
     let rounds = store.rounds_between(paths, from - LEARNED, to).await?;
-    // It computes for a while: not on a thread that others wait for.
+    // It computes long: not on a thread that others wait for.
     let computed = tokio::task::spawn_blocking(move || judged(&rounds, from)).await;
     computed.map_err(|_| StoreError::Corrupt { what: "round that cannot be judged" })
 }

@@ -24,7 +24,7 @@ const IDLE: Duration = Duration::from_secs(1);
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;
 
-/// The commit on which judgement failed last, and how often in the same way.
+/// The commit on which judgement failed last, and how often with the same error.
 #[derive(Debug, Default)]
 struct Failures {
     at: i64,
@@ -75,7 +75,7 @@ impl From<StoreError> for Stopped {
     }
 }
 
-/// Judges for ever: leads when nobody does, stands by otherwise.
+/// Judges for ever: leads when no other process does, stands by otherwise.
 pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
     let me = Uuid::now_v7();
     let mut failures = Failures::default();
@@ -348,7 +348,7 @@ mod tests {
         assert!(!failures.count(7, "unreadable hops"), "of up to 64 commits");
         assert!(failures.searching(7) && failures.searching(7 + 40) && !failures.searching(6));
         assert!(!failures.count(30, "unreadable hops"), "it is the thirty-first");
-        assert!(!failures.count(30, "another error"), "not the same way");
+        assert!(!failures.count(30, "another error"), "not the same error");
         assert!(!failures.count(30, "another error"));
         assert!(failures.count(30, "another error"));
     }

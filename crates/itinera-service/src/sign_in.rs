@@ -62,14 +62,14 @@ impl<S: Send + Sync> FromRequestParts<S> for Actor {
     }
 }
 
-/// The role a call needs; nothing for calls that anybody may make. What is not named here needs
+/// The role a call needs; nothing for calls that need no user. What is not named here needs
 /// an administrator when it changes something, and a viewer when it does not.
 pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
     let reads = matches!(*method, Method::GET | Method::HEAD);
     let place = path.strip_prefix("/api/v1").unwrap_or(path);
     match place {
         "/openapi.json" => None,
-        // Who one is, if anybody, may be asked by anybody.
+        // The calling user may be asked for without signing in.
         "/session" if reads || *method == Method::POST => None,
         "/session" | "/session/password" => Some(Role::Viewer),
         "/audit" => Some(Role::Administrator),
@@ -191,15 +191,15 @@ pub(crate) async fn hashed(password: String) -> Result<String, ApiError> {
     work.await.map_err(|error| ApiError::Internal(error.into()))?.map_err(failed)
 }
 
-/// Whether a password is the one of this hash; takes as long for nobody's hash.
+/// Whether a password is the one of this hash; takes as long without a hash.
 pub(crate) async fn is_password(password: String, hash: Option<String>) -> Result<bool, ApiError> {
-    // Of a random password that nobody kept.
-    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$YWJjZGVmZ2hpamtsbW5vcA$\
+    // Of a random password that was not kept.
+    const NO_USER: &str = "$argon2id$v=19$m=19456,t=2,p=1$YWJjZGVmZ2hpamtsbW5vcA$\
         Vr9VCOW3lHbhb4tBIQzBTeiTFbIUzkZDSuM6YOkNsT0";
     let _turn = HASHING.acquire().await;
     let work = tokio::task::spawn_blocking(move || {
         let known = hash.is_some();
-        let hash = hash.unwrap_or_else(|| NOBODY.to_owned());
+        let hash = hash.unwrap_or_else(|| NO_USER.to_owned());
         let parsed = PasswordHash::new(&hash);
         let right = parsed.is_ok_and(|hash| {
             Argon2::default().verify_password(password.as_bytes(), &hash).is_ok()
@@ -209,7 +209,7 @@ pub(crate) async fn is_password(password: String, hash: Option<String>) -> Resul
     work.await.map_err(|error| ApiError::Internal(error.into()))
 }
 
-/// Lets the first administrator in: where there is nobody yet, one is made, and the password is
+/// Makes the first administrator where there is no user yet, and the password is
 /// written to a file that only the service's own account can read.
 pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(), FirstError> {
     if !store.users().await?.is_empty() {

@@ -17,7 +17,7 @@ use tokio_rustls::server::TlsStream;
 
 /// A handshake that takes longer is given up.
 const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
-/// Handshakes under way at once; further callers wait in the kernel's queue.
+/// Handshakes in progress at once; further callers wait in the kernel's queue.
 const HANDSHAKES: usize = 64;
 
 /// Who is at the other end.

@@ -134,7 +134,7 @@ pub(crate) async fn tickets(
     Ok(signed)
 }
 
-/// Sessions are told apart within one agent, which has a few: 0 is nobody's.
+/// Sessions are told apart within one agent, which has a few: 0 is not used.
 fn session(no: i32) -> u16 {
     u16::try_from(no.rem_euclid(0xffff)).unwrap_or(0) + 1
 }

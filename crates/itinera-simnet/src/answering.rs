@@ -86,7 +86,7 @@ pub(crate) fn time_exceeded(router: &Node, addresses: Addresses, packet: &[u8]) 
             ttl: 1,
         });
         extension::emit(&[Object::Labels(labels.collect())], &mut extensions);
-        // Whoever adds extensions quotes as much as they leave room for.
+        // A router that adds extensions quotes as much as they leave room for.
         datagram.extend(packet.iter().skip(datagram.len()));
         datagram.truncate(QUOTED_LEN);
     }

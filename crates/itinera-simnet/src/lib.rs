@@ -1,5 +1,5 @@
-//! A simulated internet from a scenario file: forwarding with balancing and other ways back,
-//! loss in bursts, queues, the ways in which hops lie (silence, rate limiting, slow answers, tunnels,
+//! A simulated internet from a scenario file: forwarding with balancing and other return routes,
+//! loss in bursts, queues, the misleading answers of hops (silence, rate limiting, slow answers, tunnels,
 //! translated addresses), timed faults with labelled truth.
 //!
 //! This crate promises no sockets, no clock and no chance of its own: whole IP packets, ticks

@@ -12,7 +12,7 @@ const NANOS_PER_MS: f64 = 1e6;
 
 /// A law of non-negative delays as its inverse distribution in cells of equal probability.
 ///
-/// Both ways through a world draw from these cells, so that their laws are one.
+/// Both directions through a world draw from these cells, so that their laws are one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Noise {
     /// Quantiles in nanoseconds, one more than there are cells.
@@ -21,7 +21,7 @@ pub struct Noise {
 
 impl Noise {
     /// A log-normal time; a share of packets instead waits a Pareto time, a share goes a second
-    /// way that is longer; jitter adds an exponential time to all.
+    /// route that is longer; jitter adds an exponential time to all.
     pub(crate) fn new(entry: &NoiseEntry) -> Self {
         #[allow(
             clippy::cast_possible_truncation,

@@ -1,4 +1,4 @@
-//! How packets find their way: by the least sum of metrics, or from owner to owner with the
+//! How packets are routed: by the least sum of metrics, or from owner to owner with the
 //! nearest exit of each.
 
 use crate::life::{Draws, purpose};
@@ -81,7 +81,7 @@ impl Routing {
         next
     }
 
-    /// By owner: the owners that it may hand to on the way to `end`'s owner. A way over a
+    /// By owner: the owners that it may hand to towards `end`'s owner. A route over a
     /// customer is preferred to one over a peer, that to one over an upstream; then the shortest.
     /// For some destinations an owner prefers one of its upstreams whatever the length.
     ///
@@ -200,8 +200,8 @@ impl<'a> Routes<'a> {
         distance
     }
 
-    /// The arcs of each node that lie on a way of this distance, among those that `may` be taken.
-    fn on_the_way(
+    /// The arcs of each node that lie on a route of this distance, among those that `may` be taken.
+    fn on_the_route(
         &self,
         distance: &[u64],
         may: impl Fn(usize) -> bool,
@@ -221,13 +221,13 @@ impl<'a> Routes<'a> {
     fn least(&self, end: usize) -> Vec<Vec<usize>> {
         let distance =
             self.distances(std::iter::once(end), |node| self.carries(node, end), |_| true);
-        let arcs = self.on_the_way(&distance, |to| self.carries(to, end));
+        let arcs = self.on_the_route(&distance, |to| self.carries(to, end));
         (0..distance.len())
             .map(|node| if self.graph[node].speaks { arcs(node) } else { Vec::new() })
             .collect()
     }
 
-    /// Within the end's owner the shortest way; elsewhere the shortest way to the nearest node
+    /// Within the end's owner the shortest route; elsewhere the shortest route to the nearest node
     /// that has a link to one of the owners chosen.
     fn nearest_exits(&self, routing: &Routing, seed: u64, end: usize) -> Vec<Vec<usize>> {
         let count = self.graph.len();
@@ -254,7 +254,7 @@ impl<'a> Routes<'a> {
             };
             let may = |node: usize| inside(node) && self.carries(node, end);
             let distance = self.distances(exits.iter().copied(), may, inside);
-            let arcs = self.on_the_way(&distance, may);
+            let arcs = self.on_the_route(&distance, may);
             for node in (0..count).filter(|node| inside(*node) && self.graph[*node].speaks) {
                 let is_exit = owner != home && exits.contains(&node);
                 // At an exit one of several links is taken, the same for all of a destination.

@@ -41,7 +41,7 @@ impl Translations {
     }
 
     /// Gives a packet that comes back its receiver inside; what ICMP errors quote as well where
-    /// `restores`. False when nobody inside has sent anything it could belong to.
+    /// `restores`. False when no packet from inside matches it.
     pub(crate) fn on_coming_back(&self, packet: &mut [u8], restores: bool) -> bool {
         self.come_back(packet, restores).is_some()
     }
@@ -51,7 +51,7 @@ impl Translations {
             let (inside, own) = self.inbound.get(&(protocol, port)).copied()?;
             return rewrite(packet, Side::Destination, inside, own);
         }
-        // An error: the quote says whom it concerns.
+        // An error: the quote names the flow.
         let quote = packet.get(ipv4::HEADER_LEN + 8..)?;
         let (protocol, _, port) = point(quote, Side::Source)?;
         let (inside, own) = self.inbound.get(&(protocol, port)).copied()?;

@@ -50,7 +50,7 @@ pub struct Truth {
     pub from: Vec<IpAddr>,
     /// Addresses of the node behind it.
     pub to: Vec<IpAddr>,
-    /// Name of the network that runs the node behind it; absent where nobody is named.
+    /// Name of the network that runs the node behind it; absent where it has none.
     pub owner: Option<String>,
     /// Which member of the link, from 1; absent where all of them.
     pub member: Option<u8>,

@@ -16,7 +16,7 @@ use std::task::Poll;
 use std::time::{Duration, Instant};
 use tokio::sync::{Notify, mpsc};
 
-/// Bytes of each buffer of a stream: as much as may be under way without window scaling.
+/// Bytes of each buffer of a stream: as much as may be in flight without window scaling.
 const BUFFER: usize = 65_535;
 /// Connections that may be opening at a port at once. Further ones are refused, so there is room for
 /// what comes while the program that accepts them waits for a processor.
@@ -118,7 +118,7 @@ impl Stack {
     ///
     /// # Errors
     /// `ConnectionRefused` when the far end resets it, `NetworkUnreachable` without an address
-    /// of that version of IP, `TimedOut` when nobody answers for a minute.
+    /// of that version of IP, `TimedOut` without an answer for a minute.
     ///
     /// # Cancel safety
     /// When dropped, the attempt is given up.
@@ -269,7 +269,7 @@ impl Listener {
         let mut inner = self.shared.lock();
         while self.waiting.len() < BACKLOG {
             let mut socket = new_socket();
-            // It fails for port 0 only, which nobody can take.
+            // It fails for port 0 only, which cannot be taken.
             let _listening = socket.listen(self.port);
             self.waiting.push(inner.sockets.add(socket));
         }
@@ -278,7 +278,7 @@ impl Listener {
     /// The next connection.
     ///
     /// # Cancel safety
-    /// Safe: a connection that nobody took waits for the next call.
+    /// Safe: a connection that was not taken waits for the next call.
     pub async fn accept(&mut self) -> Stream {
         let shared = Arc::clone(&self.shared);
         loop {
@@ -299,7 +299,7 @@ impl Listener {
             let socket = sockets.get_mut::<tcp::Socket<'_>>(*handle);
             match socket.state() {
                 tcp::State::Listen | tcp::State::SynReceived => true,
-                // Gone before anybody took it.
+                // Gone before it was taken.
                 tcp::State::Closed => {
                     sockets.remove(*handle);
                     false

@@ -6,7 +6,7 @@ use std::net::{IpAddr, SocketAddr};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::mpsc;
 
-/// Two hosts; of the first one's packets every `nth` is lost on the way, none where 0.
+/// Two hosts; of the first one's packets every `nth` is lost on the link, none where 0.
 fn pair(nth: usize) -> (Stack, Stack, SocketAddr) {
     let (a, b): (IpAddr, IpAddr) = ([198, 18, 0, 1].into(), [198, 18, 0, 2].into());
     let (from_a, mut sent) = mpsc::channel::<Vec<u8>>(256);

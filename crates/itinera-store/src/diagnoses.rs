@@ -73,7 +73,7 @@ fn record(row: DiagnosisRow) -> Result<DiagnosisRecord, StoreError> {
 }
 
 impl Store {
-    /// Orders a diagnosis from an agent, and both ways with the agent at the other end measured
+    /// Orders a diagnosis from an agent, and both directions with the agent at the other end measured
     /// until then, where there is one; gives the new version of the schedule.
     ///
     /// # Errors

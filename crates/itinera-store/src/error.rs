@@ -46,7 +46,7 @@ pub enum StoreError {
 
 impl StoreError {
     /// True for what may be otherwise the next time: the database is away, or another process was
-    /// in the way. What is about the data themselves stays.
+    /// in conflict. What is about the data themselves stays.
     pub fn may_pass(&self) -> bool {
         match self {
             Self::Database(error) => {
@@ -82,7 +82,7 @@ fn sqlstate(error: &DbErr) -> Option<String> {
     cause.as_database_error()?.code().map(|code| code.into_owned())
 }
 
-/// The database, or the way to it, said so; not our reading of what it gave.
+/// An error of the database or of the connection, not of reading its rows.
 const fn is_from_database(error: &DbErr) -> bool {
     matches!(error, DbErr::Conn(_) | DbErr::ConnectionAcquire(_) | DbErr::Exec(_) | DbErr::Query(_))
 }

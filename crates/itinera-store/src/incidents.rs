@@ -59,7 +59,7 @@ pub struct IncidentEvent {
     pub id: Uuid,
     /// When.
     pub at: OffsetDateTime,
-    /// Who; the service itself where nobody did.
+    /// The user; the service itself where it acted alone.
     pub user: String,
     /// What, as a stable word.
     pub kind: String,

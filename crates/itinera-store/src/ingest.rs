@@ -46,7 +46,7 @@ impl Committed {
     const DUPLICATE: Self = Self { duplicate: true, stored: 0, refused: 0 };
 }
 
-/// Stands for an absent number in an array, which cannot hold NULL on its way to the database.
+/// Stands for an absent number in an array, which cannot hold NULL as a parameter.
 const ABSENT: i64 = i64::MIN;
 
 const fn stamps_code(stamps: StampSource) -> i16 {

@@ -10,7 +10,7 @@ use uuid::Uuid;
 const LEASE_SECONDS: f64 = 5.0;
 
 impl Store {
-    /// Takes leadership of judgement if nobody holds it; gives the fencing token, or nothing
+    /// Takes leadership of judgement if no process holds it; gives the fencing token, or nothing
     /// while another process leads.
     ///
     /// # Errors

@@ -161,7 +161,7 @@ impl Store {
     }
 
     /// Takes every migration back. Everything recorded is lost; used to prove that each
-    /// migration has a way back.
+    /// migration has a return route.
     ///
     /// # Errors
     /// [`StoreError::Database`] when the database is away or refuses.

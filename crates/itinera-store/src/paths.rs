@@ -18,7 +18,7 @@ use time::OffsetDateTime;
 pub struct ReadRecord {
     /// What the answers said.
     pub reading: Reading,
-    /// Its way.
+    /// Its route.
     pub route: Route,
     /// Where its stamps came from.
     pub stamps: StampSource,
@@ -201,7 +201,7 @@ impl Store {
         Ok(rows.into_iter().map(ends).collect())
     }
 
-    /// What the newest round of a path read in its answers, and on which way; absent without one
+    /// What the newest round of a path read in its answers, and its route; absent without one
     /// in the last hour, or from agents that do not report it.
     ///
     /// # Errors

@@ -35,15 +35,15 @@ pub struct TargetSpec {
     pub port: Option<u16>,
     /// What its service is asked.
     pub checks: Vec<CheckSpec>,
-    /// The way that is meant to be taken to it.
+    /// The intended route to it.
     pub intended: Option<IntendedRoute>,
 }
 
-/// The way that is meant to be taken to a target; what is absent does not matter.
+/// The intended route to a target; absent fields allow anything.
 #[derive(Debug, Clone, PartialEq, Eq, Default, serde::Serialize, serde::Deserialize)]
 #[serde(default)]
 pub struct IntendedRoute {
-    /// The AS numbers of owners on the way, in order; others may not stand between the first and
+    /// The AS numbers of owners on the route, in order; others may not stand between the first and
     /// the last.
     pub owners: Vec<u32>,
     /// Through a tunnel of the agent's machine, or through none.
@@ -88,7 +88,7 @@ pub struct Schedule {
     /// How often member routes are enumerated again, in seconds; never where 0.
     #[serde(default)]
     pub enumerate_every_s: u32,
-    /// How agents measure both ways between them.
+    /// How agents measure each other between them.
     #[serde(default)]
     pub two_way: TwoWaySchedule,
     /// How often agents tell their host facts, in seconds; never where 0.
@@ -100,7 +100,7 @@ const fn usual_host_facts() -> u32 {
     60
 }
 
-/// How agents measure both ways between them.
+/// How agents measure each other between them.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct TwoWaySchedule {
     /// Partners of an agent at most; 0 for none.
@@ -126,7 +126,7 @@ const fn usual_voice() -> u32 {
 }
 
 impl Default for TwoWaySchedule {
-    /// Five partners at a packet a second: some 90 MB a day each way.
+    /// Five partners at a packet a second: some 90 MB a day in each direction.
     fn default() -> Self {
         Self {
             partners: 5,
@@ -186,7 +186,7 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
     let checks =
         serde_json::from_value(row.checks).map_err(|_| StoreError::corrupt("target checks"))?;
     let intended = row.intended.map(serde_json::from_value).transpose();
-    let intended = intended.map_err(|_| StoreError::corrupt("intended way"))?;
+    let intended = intended.map_err(|_| StoreError::corrupt("intended route"))?;
     let (name, host) = (row.name, row.host);
     let spec = TargetSpec { name, service, addresses, host, methods, port, checks, intended };
     Ok(TargetRecord { id: TargetId::from_uuid(row.id), spec })
@@ -370,7 +370,7 @@ impl Store {
         Ok(valid_from.map(WallTime::from))
     }
 
-    /// How agents measure both ways between them.
+    /// How agents measure each other between them.
     ///
     /// # Errors
     /// [`StoreError::Database`].
@@ -454,7 +454,7 @@ async fn insert_target(txn: &DatabaseTransaction, spec: &TargetSpec) -> Result<(
         port: Set(spec.port.map(i32::from)),
         host: Set(spec.host.clone()),
         checks: Set(serde_json::json!(spec.checks)),
-        intended: Set(spec.intended.as_ref().map(|way| serde_json::json!(way))),
+        intended: Set(spec.intended.as_ref().map(|route| serde_json::json!(route))),
         active: Set(true),
     };
     let again = OnConflict::column(target::Column::Name)

@@ -1,4 +1,4 @@
-//! Pairs of agents that measure both ways, and their rounds.
+//! Pairs of agents that measure each other, and their rounds.
 
 use crate::numbers::numbers_by_id;
 use crate::schedule_version::renew_schedule;
@@ -17,7 +17,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use time::OffsetDateTime;
 
-/// Agents that are heard of no more are nobody's partners.
+/// Silent agents have no partners.
 const ALIVE: &str = "(a.last_batch_at > now() - interval '1 day' \
      OR a.joined_at > now() - interval '1 hour')";
 /// Rounds of one pair read at once.
@@ -273,7 +273,7 @@ impl Store {
             .collect()
     }
 
-    /// The newest rounds of both ways received between two times, by pair and then from the
+    /// The newest rounds of both directions received between two times, by pair and then from the
     /// oldest on.
     ///
     /// # Errors

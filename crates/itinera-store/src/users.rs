@@ -34,7 +34,7 @@ pub struct SessionUser {
     pub user: UserId,
     /// Their name.
     pub name: String,
-    /// What they may do by this way in: for a token the lesser of its own role and theirs.
+    /// Role of the request: for a token the lesser of its role and the user's.
     pub role: Role,
     /// The session's proof against forged requests; absent for a token.
     pub csrf: Option<String>,
@@ -133,7 +133,7 @@ pub struct Audited<'a> {
 /// Why a change to users is refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum UserRefused {
-    /// Nobody has this id.
+    /// No user has this id.
     #[error("no user has this id")]
     Unknown,
     /// The name is taken.

@@ -1,4 +1,4 @@
-//! Certificates that are right, or wrong in one way each.
+//! Certificates that are right, or with one fault each.
 
 use itinera_simnet::TlsHabit;
 use rcgen::{

@@ -214,7 +214,7 @@ async fn act<S: Torn>(stream: &mut S, acts: Vec<Act>) -> io::Result<bool> {
                 return Ok(true);
             }
             Act::Endlessly(octets) => {
-                // It ends when nobody takes it any more.
+                // It ends when the client reads no more.
                 let ending = tokio::time::timeout(IDLE, async {
                     while stream.write_all(&octets).await.is_ok() {
                         tokio::task::yield_now().await;

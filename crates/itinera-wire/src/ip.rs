@@ -232,7 +232,7 @@ fn version(octets: &[u8]) -> Result<u8, ParseError> {
 }
 
 /// Puts another DSCP into a packet in place and leaves the ECN bits, as networks that mark
-/// anew do (RFC 2474). Gives nothing when there is no header.
+/// do (RFC 2474). Gives nothing when there is no header.
 pub fn rewrite_dscp(packet: &mut [u8], dscp: u8) -> Option<()> {
     match version(packet).ok()? {
         6 => {

@@ -50,7 +50,7 @@ impl Ipv4Header {
     }
 
     /// Reads a packet quoted in an ICMP error: cut off anywhere behind its header, and with
-    /// fields that routers changed on the way, so that the checksum is not regarded.
+    /// fields that routers changed on the route, so that the checksum is not regarded.
     ///
     /// # Errors
     /// [`ParseError`] when the header itself is incomplete or impossible.

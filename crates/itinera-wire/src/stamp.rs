@@ -96,10 +96,10 @@ impl ErrorEstimate {
     }
 }
 
-/// The class of service both ways (RFC 8972 section 4.4).
+/// The class of service both directions (RFC 8972 section 4.4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct ClassOfService {
-    /// The code point that the sender used and wants for the way back.
+    /// The code point that the sender used and wants for the return route.
     pub wanted_dscp: u8,
     /// The code point as it came to the reflector.
     pub received_dscp: u8,
@@ -354,7 +354,7 @@ fn check(
         }
         before = before.saturating_add(PART_HEADER).saturating_add(length);
     }
-    // Parts without a code may say what they like: nobody is bound by it.
+    // Parts without a code may hold anything: they have no effect.
     if class.is_some() { Err(FALSE) } else { Ok(None) }
 }
 
@@ -413,7 +413,7 @@ mod tests {
             prop_assert!(Sent::parse(&octets[..BASE_LEN - cut], &KEY).is_err());
             let mut damaged = octets.clone();
             damaged[bit / 8 % octets.len()] ^= 1 << (bit % 8);
-            // Flags of parts and padding are nobody's word: all else is noticed.
+            // Flags of parts and padding are not authenticated: all else is.
             if let Ok(read) = Sent::parse(&damaged, &KEY) {
                 prop_assert_eq!(read.sequence, sent.sequence);
                 prop_assert_eq!(read.stamp, sent.stamp);

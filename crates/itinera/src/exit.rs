@@ -1,4 +1,4 @@
-//! Exit codes, and failures on their way to them.
+//! Exit codes and failures.
 
 use std::error::Error;
 use std::fmt;

@@ -8,7 +8,7 @@ import { failure, ms, ofAll, stepName } from '../../format';
 import { DiagnoseButton } from '../../components/diagnose-button';
 import { nearness } from '../fleet/nearness';
 
-function theWay(path: PathDetail): { found: FoundWord; words: string[] } {
+function networkOf(path: PathDetail): { found: FoundWord; words: string[] } {
   const latest = path.latest;
   if (!latest) return { found: 'unknown', words: ['not measured yet'] };
   const answeredOf = `${ofAll(latest.end_sent - latest.end_lost, latest.end_sent)} answered`;
@@ -32,7 +32,7 @@ function steps(check: Check): string {
 export function FromMachineToService({ path }: { path: PathDetail }) {
   const { data: hostFacts } = useQuery(queries.hostFacts(path.agent));
   const { data: checks } = useQuery(queries.checks(path.id));
-  const way = theWay(path);
+  const network = networkOf(path);
   const near = hostFacts?.at != null ? nearness(hostFacts, []) : [];
   const all = checks ?? [];
   return (
@@ -54,7 +54,7 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
             found,
             words: lines.map((line) => <p key={line}>{line}</p>),
           })),
-          { name: 'Network', found: way.found, words: way.words.map((it) => <p key={it}>{it}</p>) },
+          { name: 'Network', found: network.found, words: network.words.map((it) => <p key={it}>{it}</p>) },
           {
             name: 'Service',
             found: answered(all),

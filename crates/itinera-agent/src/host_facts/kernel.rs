@@ -54,7 +54,7 @@ pub(super) async fn routes_to(addresses: &[IpAddr]) -> io::Result<Vec<RouteEntry
             continue;
         };
         let mut answers = Box::pin(handle.route().get(asked.build()).execute());
-        // Where there is no way, the kernel says so: an error.
+        // Where there is no route, the kernel says so: an error.
         if let Ok(Some(message)) = answers.try_next().await {
             routes_used.extend(route(&message, &names));
         }

@@ -48,7 +48,7 @@ impl HostFactsSource {
                 let mut buffer = vec![0; 65_535];
                 for _ in 0..TRIES {
                     socket.send(&encode(address)).await?;
-                    // A packet may still come to whoever had this port before.
+                    // A packet may still come for the former owner of this port.
                     let told = async {
                         loop {
                             let length = socket.recv(&mut buffer).await?;
@@ -67,7 +67,7 @@ impl HostFactsSource {
     }
 
     /// How the machine sends to some addresses now, whatever rules decide it; nothing of those that
-    /// it knows no way to, and nothing of a simulated machine, which has but one table.
+    /// it knows no route to, and nothing of a simulated machine, which has but one table.
     pub async fn routes_to(&self, addresses: &[IpAddr]) -> Vec<RouteEntry> {
         match self {
             Self::Kernel { .. } => kernel::routes_to(addresses).await.unwrap_or_default(),
@@ -75,7 +75,7 @@ impl HostFactsSource {
         }
     }
 
-    /// Waits until something may have changed; for ever where nobody tells.
+    /// Waits until something may have changed; for ever where no change is reported.
     ///
     /// # Cancel safety
     /// Safe: a later read gives the state of its time.

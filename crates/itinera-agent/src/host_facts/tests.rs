@@ -107,7 +107,7 @@ fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
     assert_eq!(
         before.routes_used.len(),
         2,
-        "to the third there is no way: {:?}",
+        "to the third there is no route: {:?}",
         before.routes_used
     );
     assert_eq!(before.routes_used[0].gateway, Some([198, 18, 200, 2].into()));

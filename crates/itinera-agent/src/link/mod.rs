@@ -43,7 +43,7 @@ pub enum LinkError {
     Simulated(SocketAddr, #[source] io::Error),
 }
 
-/// A way out for probes.
+/// How probes leave.
 #[derive(Debug)]
 pub enum Link {
     /// The kernel's raw sockets.
@@ -200,7 +200,7 @@ impl Link {
     /// The address that probes to `destination` leave from.
     ///
     /// # Errors
-    /// The kernel's word when there is no way there.
+    /// The kernel's error when there is no route.
     pub fn source_for(&self, destination: IpAddr) -> io::Result<IpAddr> {
         match self {
             Self::Simulated { addresses, .. } => addresses

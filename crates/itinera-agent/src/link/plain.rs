@@ -105,7 +105,7 @@ impl PlainLink {
             return Ok(Arc::clone(known));
         }
         while sockets.len() >= MAX_SOCKETS {
-            // The task that reads it ends when nobody else holds it.
+            // The task that reads it ends when it has no other holder.
             sockets.pop_first();
         }
         let plain = Arc::new(open(key, source)?);
@@ -170,7 +170,7 @@ async fn read(plain: std::sync::Weak<Plain>, came: mpsc::Sender<Received>) {
         let mut took = false;
         while let Some(one) = plain.take() {
             took = true;
-            // Nobody takes it in time: lost, as in any receive buffer that is full.
+            // It is not taken in time: lost, as in any full receive buffer.
             let _full = came.try_send(one);
         }
         if !took {

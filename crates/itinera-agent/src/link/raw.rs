@@ -1,4 +1,4 @@
-//! The kernel's raw sockets (raw(7), ipv6(7)), with its own stamps of both ways.
+//! The kernel's raw sockets (raw(7), ipv6(7)), with its own stamps in both directions.
 
 use super::{Incoming, LinkError, SendId};
 use crate::sys;
@@ -276,7 +276,7 @@ impl Watched {
                 Ok(id)
             }
             Err(error) => {
-                // Whether the kernel has counted it cannot be known: count anew.
+                // Whether the kernel has counted it cannot be known: count from the start.
                 if next_id.is_some() {
                     *next_id = stamp(self.fd.get_ref(), true).ok().map(|()| 0);
                 }
@@ -329,7 +329,7 @@ pub struct RawLink {
     four: [Watched; 3],
     six: Option<[Watched; 3]>,
     /// Datagram sockets that hear nothing: with them the kernel takes their port for served, and
-    /// gives it to nobody else.
+    /// gives it to no other socket.
     held: std::sync::Mutex<Vec<(u16, Vec<Socket>)>>,
 }
 

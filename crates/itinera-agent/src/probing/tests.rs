@@ -189,7 +189,7 @@ fn probing_follows_the_machine_to_another_address_and_outlives_its_interface() {
     // Without an interface nothing leaves, so nothing can be lost.
     let unsent = measured.iter().filter(|m| m.round.hops.iter().all(|hop| hop.sent == 0));
     assert!(unsent.count() >= 3);
-    assert!(whole(&measured[measured.len() - 3]), "it goes on by itself");
+    assert!(whole(&measured[measured.len() - 3]), "it continues by itself");
 }
 
 #[test]
@@ -199,7 +199,7 @@ fn a_name_is_resolved_and_recorded_with_each_round() {
         name: Some(name.to_owned()),
         ..task(number, address.into(), Method::IcmpEcho)
     };
-    // The machine's own resolver knows addresses written as names; the other one nobody knows.
+    // The machine's own resolver knows addresses written as names; the other one does not exist.
     let tasks =
         vec![named(1, "198.18.203.2", [0, 0, 0, 0]), named(2, "nobody.invalid", [0, 0, 0, 0])];
     let measured = measure_in(&row, tasks, 4);

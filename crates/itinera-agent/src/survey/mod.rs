@@ -1,4 +1,4 @@
-//! One path measured once, with no service: the engines one after the other, with news on the way.
+//! One path measured once, with no service: the engines one after the other, with progress reports.
 
 #[cfg(test)]
 mod tests;
@@ -98,7 +98,7 @@ pub struct Capture {
     pub lateness_us: Vec<u32>,
 }
 
-/// What happens on the way.
+/// Progress.
 #[derive(Debug, Clone)]
 pub enum SurveyProgress {
     /// Member routes are looked for: the hop in question, and probes sent.
@@ -117,8 +117,8 @@ pub enum SurveyProgress {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SurveyError {
-    /// The kernel knows no way there.
-    #[error("no way to {0}")]
+    /// The kernel knows no route there.
+    #[error("no route to {0}")]
     NoRoute(IpAddr, #[source] std::io::Error),
     /// Two versions of IP.
     #[error("{0} cannot send to {1}: two versions of IP")]

@@ -188,7 +188,7 @@ fn a_silent_hop_is_silent_and_a_black_hole_is_nobody_from_there_on() {
     let hole = survey_one(&row, plan(TARGETS[0], Method::IcmpEcho));
     let shares = loss(&hole);
     assert!(shares[0] == 0.0 && shares[1..].iter().all(|share| *share == 1.0), "{shares:?}");
-    assert_eq!(refusals(&hole), 0, "nobody says anything");
+    assert_eq!(refusals(&hole), 0, "no hop answers");
     assert!(hole.rounds.iter().all(|round| round.round.reached_at.is_none()));
 }
 
@@ -374,7 +374,7 @@ fn a_fault_of_ipv6_alone_does_not_show_over_ipv4() {
 fn an_agent_behind_translated_addresses_measures_as_well() {
     let row = Row::new();
     row.filter(1, "postrouting", &["oifname \"east1\" masquerade"]);
-    // Without the way to the agent's own network, only translated packets come back.
+    // Without the route to the agent's own network, only translated packets come back.
     for n in [3, 4] {
         ip(&format!("-n {} route del 198.18.200.0/24", row.names[n]));
     }
@@ -532,8 +532,8 @@ fn agents_and_programs_on_one_machine_do_not_take_each_others_answers() {
     std::thread::scope(|scope| {
         let raw = scope.spawn(|| survey_all(&row, vec![echo(), echo()]));
         let plain = scope.spawn(|| survey_plainly(&row, vec![echo(), echo()]));
-        // Somebody else's echo, by all identifiers that ours are chosen from. Those that the kernel
-        // has given away are left: it lets anybody name them again, who takes answers then.
+        // Another program's echo, by all identifiers that ours are chosen from. Those that the kernel
+        // has given away are left: any program may bind them again and takes answers then.
         let other = row.within(0, || {
             let kind = Some(Protocol::ICMPV4);
             let bind = |id: u16| {
@@ -559,6 +559,6 @@ fn agents_and_programs_on_one_machine_do_not_take_each_others_answers() {
             assert!(hops.clone().all(|hop| hop.duplicate == 0 && hop.ambiguous == 0));
         }
         let (had, all) = (other.join().unwrap(), PORTS.len());
-        assert!(had > all * 9 / 10, "{had} of {all}: somebody had our identifiers meanwhile");
+        assert!(had > all * 9 / 10, "{had} of {all}: another program had our identifiers");
     });
 }

@@ -1,4 +1,4 @@
-//! Both ways between two agents at the ends of a row of Linux routers.
+//! Both directions between two agents at the ends of a row of Linux routers.
 
 use crate::link::{Link, RawSockets};
 use crate::measurement::Measurement;
@@ -64,9 +64,12 @@ fn midst(rounds: &[TwoWayRound]) -> &[TwoWayRound] {
     &rounds[2..rounds.len() - 2]
 }
 
-fn share(rounds: &[TwoWayRound], way: fn(&TwoWayRound) -> &OneWay) -> f64 {
-    let (lost, all) = rounds.iter().map(way).fold((0, 0), |(lost, all), way| {
-        (lost + u32::from(way.lost), all + u32::from(way.lost) + u32::from(way.arrived))
+fn share(rounds: &[TwoWayRound], direction: fn(&TwoWayRound) -> &OneWay) -> f64 {
+    let (lost, all) = rounds.iter().map(direction).fold((0, 0), |(lost, all), direction| {
+        (
+            lost + u32::from(direction.lost),
+            all + u32::from(direction.lost) + u32::from(direction.arrived),
+        )
     });
     f64::from(lost) / f64::from(all)
 }
@@ -84,9 +87,17 @@ fn check_clean(rounds: &[TwoWayRound], stamps: StampSource) {
         // A little less than asked for: 50 a second is also what one target is granted.
         let sent = round.sent;
         assert!(sent >= 8 && round.undetermined == 0, "{round:?}");
-        for way in [&round.forward, &round.return_] {
-            assert_eq!((way.arrived, way.lost, way.duplicated), (sent, 0, 0), "{round:?}");
-            assert_eq!((way.hop_limit, &way.dscp), (Some(252), &vec![(0, sent)]), "{round:?}");
+        for direction in [&round.forward, &round.return_] {
+            assert_eq!(
+                (direction.arrived, direction.lost, direction.duplicated),
+                (sent, 0, 0),
+                "{round:?}"
+            );
+            assert_eq!(
+                (direction.hop_limit, &direction.dscp),
+                (Some(252), &vec![(0, sent)]),
+                "{round:?}"
+            );
         }
         assert_eq!(round.stamps, stamps);
         let [least, ..] = round.round_trip_us.unwrap();
@@ -145,7 +156,7 @@ fn who_rewrites_the_mark_of_one_way_is_seen_on_that_way_alone() {
 fn agents_behind_translation_reach_each_other_by_sending_first() {
     let row = Row::new();
     // The sender is seen at the first router's outer address, the reflector at the third's: the
-    // networks behind them are not to be reached, and what nobody behind asked for is dropped.
+    // networks behind them are not to be reached, and unsolicited packets are dropped.
     row.filter(1, "postrouting", &["oifname \"east1\" masquerade"]);
     row.filter(1, "forward", &["iifname \"east1\" ct state new drop"]);
     row.filter(1, "input", &["iifname \"east1\" udp dport 59862 drop"]);

@@ -1,4 +1,4 @@
-//! The way: the hops of the site and its access provider, the provider's edge, what lies behind.
+//! The route: the hops of the site and its access provider, the provider's edge, what lies behind.
 
 use super::{Evidence, step};
 use crate::judge::Observation;
@@ -23,7 +23,7 @@ pub(super) fn assess(observed: &Observations) -> Option<Assessment> {
     past::assessments(&observations.collect::<Vec<_>>()).pop()
 }
 
-/// Rungs of the way, each with the hops that belong to it.
+/// Sections of the route, each with the hops that belong to it.
 struct Sections<'a> {
     first: Vec<&'a HopView>,
     edge: Vec<&'a HopView>,

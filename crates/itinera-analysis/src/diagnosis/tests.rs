@@ -282,7 +282,7 @@ fn a_name_that_does_not_exist_is_the_names_part() {
     assert_eq!(
         found(&check, StepKind::TargetConnect),
         StepResult::Unknown,
-        "nobody was there to ask"
+        "no resolver was there to ask"
     );
 }
 

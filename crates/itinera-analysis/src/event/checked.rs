@@ -24,7 +24,7 @@ const LATE_US: u32 = 1_000_000;
 const LATE_TIMES: u32 = 4;
 /// Content comes slowly when its rate is less than the usual one divided by this.
 const SLOW_SHARE: u64 = 4;
-/// Without anything learned: bytes a second under which nobody calls it fast.
+/// Before anything is learned: bytes per second under which a transfer is slow.
 const SLOW_RATE: u64 = 64 * 1_024;
 /// A service that fails where a name of its leads astray waits so many results more for that to be
 /// said.

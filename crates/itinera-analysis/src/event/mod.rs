@@ -1,5 +1,5 @@
 //! Events other than loss and delay: services that fail or are slow, names with wrong addresses,
-//! host facts that change, lines that damage frames or are full, ways that are not taken.
+//! host facts that change, lines that damage frames or are full, routes that are not as intended.
 //!
 //! Results and host facts come in as facts, in the order of commits; what lasts is held over
 //! several of them before it is said, so that one lost packet says nothing. A service that fails
@@ -86,7 +86,7 @@ pub enum Fact<'a> {
         /// AS numbers and names.
         by: &'a [(u32, &'a str)],
     },
-    /// The way to a target that has an intended one was looked at.
+    /// The route to a target that has an intended one was looked at.
     Route {
         /// By which agent.
         agent: AgentId,
@@ -96,7 +96,7 @@ pub enum Fact<'a> {
         target: &'a str,
         /// Of which service.
         service: &'a str,
-        /// By which kind of packets: each kind may go a way of its own.
+        /// By which kind of packets: each kind may take another route.
         by: &'a str,
         /// When.
         at: WallTime,
@@ -365,5 +365,5 @@ impl Watcher {
     }
 }
 
-/// A way has to be seen astray so often: one round by an unusual member of a bundle is none.
+/// A wrong route has to be seen so often: one round by an unusual member of a bundle is none.
 const HOLD_ROUTE: u32 = 3;

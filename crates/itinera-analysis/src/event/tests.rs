@@ -409,7 +409,7 @@ fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
     }
     assert_eq!(access(90, &[fennel]), [], "still by one of both");
     assert_eq!(access(120, &[lowtide]), []);
-    assert_eq!(access(150, &[]), [], "not known for a while");
+    assert_eq!(access(150, &[]), [], "not known for a time");
     let effects = access(180, &[lowtide]);
     let [EventEffect::Occurred(event)] = effects.as_slice() else { panic!("{effects:?}") };
     let (before, after) = ("Fennel Fibre (AS 64501)", "Lowtide Mobile (AS 64502)");
@@ -441,7 +441,7 @@ fn targets_that_leave_by_another_interface_are_told_together() {
     assert_eq!(report(&mut watcher, 180, &by("tun9")), []);
 }
 
-fn way(last: &[u8]) -> Assessment {
+fn route_by(last: &[u8]) -> Assessment {
     let hop = |(nth, net): (usize, &u8)| HopView {
         hop: u8::try_from(nth).unwrap() + 1,
         address: Some([198, 18, *net, 1].into()),
@@ -471,7 +471,7 @@ fn a_way_is_as_intended_or_says_what_is_not() {
     let intended =
         Intended { owners: vec![64496, 64500, 64510], tunnel: Some(false), dscp_kept: true };
     let seen = |owners: &[u8], tunnel, dscp| {
-        deviations(&intended, RouteState { assessment: &way(owners), tunnel, dscp }, &map)
+        deviations(&intended, RouteState { assessment: &route_by(owners), tunnel, dscp }, &map)
     };
     assert_eq!(seen(&[16, 64, 128], Some(false), Some((46, 46))), []);
     assert_eq!(seen(&[16, 16, 128], None, None), [], "silent owners may be on the route");

@@ -51,7 +51,7 @@ struct UsualHop {
     median: Option<f64>,
 }
 
-/// What was usual at the window regarded last, by way: round after round of one window asks for
+/// What was usual at the last window, by route: round after round of one window asks for
 /// it, and it changes only when a window before the recent ones does.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Usual {
@@ -95,7 +95,7 @@ impl Usual {
     }
 }
 
-/// Collects the evidence for `window`, by way that was taken in it, the newest first; none when it
+/// Collects the evidence for `window`, by route in it, the newest first; none when it
 /// holds no round.
 pub(super) fn collect(
     windows: &BTreeMap<i64, Window>,
@@ -138,7 +138,7 @@ fn of_way(
     Evidence { rounds, hops: hops.collect() }
 }
 
-/// The present route, completed by addresses that other windows of the same way know.
+/// The present route, completed by addresses that other windows of the same route have.
 fn full_route(
     windows: &BTreeMap<i64, Window>,
     window: i64,
@@ -162,7 +162,7 @@ fn same_way<'a>(
     windows.filter_map(move |(_, window)| merged(window, route))
 }
 
-/// All counts of a window that can belong to this way: usually one route's, lent as they are.
+/// All counts of a window that can belong to this route: usually one route's, lent as they are.
 fn merged<'a>(window: &'a Window, route: &[Option<IpAddr>]) -> Option<Cow<'a, RouteCounts>> {
     let mut same = window.routes.values().filter(|c| compatible(&c.addresses, route));
     let mut total = Cow::Borrowed(same.next()?);

@@ -6,7 +6,7 @@
 //! accounts and "nothing is wrong" gives place and confidence.
 //!
 //! Limits: one path by itself; accounts of several paths are not pooled. The round trip is
-//! seen from one side, so the fault may be on the way back. Confidence is the model's own
+//! seen from one side, so the fault may be on the return route. Confidence is the model's own
 //! posterior and has not been calibrated on held-out worlds.
 //!
 //! Source: beta-binomial counts (see [`crate::stat::ln_beta_binomial`]); RFC 7680 and RFC 2681
@@ -42,7 +42,7 @@ const KEPT: usize = 5;
 const PPM: f64 = 1e6;
 
 /// Judges one path in one window; absent when the window holds no round. Where rounds take
-/// several ways in turn, each is judged by itself, and the one with the surest finding speaks for
+/// several routes in turn, each is judged by itself, and the one with the surest finding speaks for
 /// the path; without any, the newest.
 pub(crate) fn assess(
     path: PathId,

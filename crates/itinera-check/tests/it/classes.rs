@@ -1,4 +1,4 @@
-//! Each way to be bad is told from every other.
+//! Each fault is told apart from every other.
 
 use crate::support::{HALL, NAME, broke, expect, over_stack, services, web};
 use itinera_check::Destination;

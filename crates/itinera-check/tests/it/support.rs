@@ -73,7 +73,7 @@ pub(crate) fn over_stack(services: &[Service]) -> Asker {
     {
         serve_on_stack(service, &hall, &authority, clock).unwrap();
     }
-    // The hall stands though nobody serves there.
+    // The host is there without a service.
     tokio::spawn(async move {
         std::future::pending::<()>().await;
         drop(hall);

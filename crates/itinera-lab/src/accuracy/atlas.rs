@@ -1,5 +1,5 @@
-//! Which links places mean, which observations cross which links, and so which links nobody can
-//! tell apart.
+//! Which links places mean, which observations cross which links, and so which links cannot be told
+//! apart.
 
 use itinera_candidates::{SITE, Topology};
 use itinera_model::finding::Place;
@@ -84,7 +84,7 @@ impl Atlas {
         atlas
     }
 
-    /// Walks every way of every flow and pair.
+    /// Walks every route of every flow and pair.
     fn survey(&mut self, sampler: &Sampler, topology: &Topology) {
         let index: BTreeMap<Suspect, usize> =
             self.suspects.iter().enumerate().map(|(index, suspect)| (*suspect, index)).collect();
@@ -141,7 +141,7 @@ impl Atlas {
     fn classify(&mut self) {
         let mut columns: Vec<Vec<(Signal, u8)>> = vec![Vec::new(); self.links.len()];
         for (sight, crossed) in &self.crossings {
-            // What both ways of a pair show together says nothing that each does not.
+            // What both directions of a pair show together says nothing that each does not.
             if matches!(sight, Signal::Pair(_, 2)) {
                 continue;
             }
@@ -162,17 +162,17 @@ impl Atlas {
         self.columns = columns;
     }
 
-    /// Whether nobody can tell two directed links apart.
+    /// Whether two directed links cannot be told apart.
     pub(super) fn same_column(&self, one: LinkId, other: LinkId) -> bool {
         self.columns[one.0] == self.columns[other.0]
     }
 
-    /// The links that nobody could tell from this one; none where nobody sees it.
+    /// The links that cannot be told from this one; none where no observation crosses it.
     pub(super) fn class(&self, link: LinkId) -> &BTreeSet<Edge> {
         &self.classes[link.0]
     }
 
-    /// The directed links that a place means, as its way is gone.
+    /// The directed links that a place means, in the direction that packets take.
     pub(super) fn means(&self, place: &Place) -> BTreeSet<LinkId> {
         let between = place.ends().and_then(|ends| self.between.get(&ends));
         between.cloned().unwrap_or_default()

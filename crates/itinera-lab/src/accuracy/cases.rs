@@ -30,9 +30,9 @@ pub enum Kind {
     BlackHole,
     /// Six of ten links of one owner lose, or delay.
     OwnerWide,
-    /// The line of a site loses or delays, both ways.
+    /// The line of a site loses or delays, both directions.
     AgentSite,
-    /// The line of a target loses or delays, both ways.
+    /// The line of a target loses or delays, both directions.
     TargetEnd,
     /// Nothing.
     None,
@@ -273,7 +273,7 @@ fn single(stage: &Stage, rng: &mut ChaCha8Rng, kind: Kind) -> Option<Suspect> {
     }
 }
 
-/// Six of ten links of an owner, each in one direction, that anybody's packets cross.
+/// Six of ten links of an owner, each in one direction, that packets cross.
 fn owner_wide(atlas: &Atlas, rng: &mut ChaCha8Rng) -> Option<Vec<Suspect>> {
     let used: BTreeSet<LinkId> = inner(atlas, 0).into_iter().chain(inner(atlas, 1)).collect();
     let owners: BTreeSet<&str> =

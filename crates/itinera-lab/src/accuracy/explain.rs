@@ -122,7 +122,7 @@ fn tally(gathered: &Gathered) -> Tally {
     }
 }
 
-/// The ways that cross the fault; where none does, some that do not.
+/// The routes that cross the fault; where none does, some that do not.
 fn rows(
     stage: &Stage,
     sampler: &Sampler,
@@ -143,7 +143,7 @@ fn rows(
         let Some(end) = route.last() else { continue };
         let there = end.there.iter().any(is_faulty);
         let back = route.iter().any(|hop| hop.return_.iter().any(is_faulty));
-        // One row for each way; flows that share it are one.
+        // One row for each direction; flows that share it are one.
         let nodes: Vec<usize> = route.iter().map(|hop| hop.node).collect();
         if !(there || back || case.suspects.is_empty()) || !seen.insert((*path, nodes)) {
             continue;
@@ -297,7 +297,7 @@ fn tell_rows(text: &mut String, rows: &[Row], effect: Effect) {
         add(text, format_args!("{}\n", line.trim_end()));
     }
     if rows.is_empty() {
-        text.push_str("  no way crosses it\n");
+        text.push_str("  no route crosses it\n");
     }
 }
 
@@ -325,7 +325,7 @@ fn tell_claims(
         add(text, format_args!("  {who:<10}{}\n", judged(record, verdict)));
         for claim in claims.iter().take(3) {
             let cause = claim.cause;
-            let owner = claim.owner.as_ref().map_or("nobody's", |(owner, _)| owner.as_str());
+            let owner = claim.owner.as_ref().map_or("none", |(owner, _)| owner.as_str());
             for (place, probability) in claim.places.iter().take(1) {
                 add(
                     text,

@@ -1,4 +1,4 @@
-//! Who knows everything but the place: the best that anybody could say of the same data.
+//! A candidate that knows everything but the place: the upper bound for the same data.
 //!
 //! The oracle is told the world with its routing, loads, habits and noise, when the fault began,
 //! and how bad it is, and asked where it is, or whether at all. Given these, probes are

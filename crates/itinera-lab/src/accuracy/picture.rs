@@ -1,4 +1,4 @@
-//! A case as a picture: every way over the fault is a row, and rows are aligned at the fault, so
+//! A case as a picture: every route over the fault is a row, and rows are aligned at the fault, so
 //! that what is behind it stands right of one line.
 
 use super::atlas::Edge;
@@ -19,7 +19,7 @@ const STEPS: [&str; 5] = ["#f3f5f7", "#f5d685", "#e58f47", "#ab3f44", "#4d103f"]
 const LOSS_STEPS: [f64; 4] = [0.02, 0.05, 0.15, 0.4];
 const DELAY_STEPS_MS: [f64; 4] = [3.0, 8.0, 20.0, 60.0];
 
-/// What one hop of a way gave: before, and in the ten minutes since.
+/// What one hop of a route gave: before, and in the ten minutes since.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Tally {
     pub(super) sent: [u32; 2],
@@ -47,13 +47,13 @@ impl Tally {
     }
 }
 
-/// One way over the fault, hop by hop.
+/// One route over the fault, hop by hop.
 #[derive(Debug, Clone)]
 pub(super) struct Row {
     pub(super) site: String,
     pub(super) target: String,
     pub(super) hops: Vec<Cell>,
-    /// Index of the hop behind the fault on the way there; absent where only answers cross it.
+    /// Index of the hop behind the fault in the forward direction; absent where only answers cross it.
     pub(super) onset: Option<usize>,
 }
 
@@ -63,7 +63,7 @@ pub(super) struct Cell {
     pub(super) name: String,
     pub(super) owner: String,
     pub(super) silent: bool,
-    /// Its answers cross the fault on their way back.
+    /// Its answers cross the fault on their return route.
     pub(super) back_crosses: bool,
     pub(super) tally: Tally,
     /// Links from the hop that answered before.
@@ -163,7 +163,7 @@ pub(super) fn draw(
     if layout.there < rows.len() {
         let y = layout.y(layout.there) - 12;
         let crossed = rows.iter().any(|row| row.hops.iter().any(|cell| cell.back_crosses));
-        let text = if crossed { "only answers cross it" } else { "some of all ways" };
+        let text = if crossed { "only answers cross it" } else { "some of all routes" };
         head(&mut svg, y, 11, FAINT, text);
     }
     for (index, row) in rows.iter().enumerate() {
@@ -189,11 +189,11 @@ pub(super) fn draw(
 const fn explanation(effect: Effect) -> &'static str {
     match effect {
         Effect::Loss(_) => {
-            "Each row is a way from a site to a target, hop by hop. Shade: share lost in the ten \
+            "Each row is a route from a site to a target, hop by hop. Shade: share lost in the ten \
              minutes since, beyond the usual. Ring: silent hop. Underlined: the answer comes back over the fault."
         }
         Effect::DelayMs(_) => {
-            "Each row is a way from a site to a target, hop by hop. Shade: later in the ten minutes \
+            "Each row is a route from a site to a target, hop by hop. Shade: later in the ten minutes \
              since than usual. Ring: silent hop. Underlined: the answer comes back over the fault."
         }
     }

@@ -96,7 +96,7 @@ pub struct Scores {
     pub by_size: Vec<Group>,
     /// By paths that cross the fault, single links.
     pub by_crossings: Vec<Group>,
-    /// By links that nobody can tell apart, single links.
+    /// By links that cannot be told apart, single links.
     pub by_class: Vec<Group>,
 }
 

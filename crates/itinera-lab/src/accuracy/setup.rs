@@ -17,7 +17,7 @@ pub struct Setup {
     pub name: String,
     /// Agents; every one of them probes every target.
     pub agents: usize,
-    /// Other agents that each measures both ways with.
+    /// Other agents that each measure each other with.
     pub peers: usize,
     /// Probes for each hop in a round.
     pub probes_per_hop: u8,

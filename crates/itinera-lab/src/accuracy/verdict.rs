@@ -46,7 +46,7 @@ pub struct Truth {
     pub paths_crossing: usize,
     /// Pairs that cross it.
     pub pairs_crossing: usize,
-    /// Links that nobody could tell from it with these agents and targets, itself included.
+    /// Links that cannot be told from it with these agents and targets, itself included.
     pub class_links: usize,
     /// What its data are expected to tell against "nothing", in nats; absent for more than one.
     pub information_nats: Option<f64>,
@@ -88,7 +88,7 @@ pub struct CaseScore {
     pub claims: usize,
     /// Of several faults at once: how many were claimed within their classes.
     pub found: usize,
-    /// Seconds from the onset until something on an affected way was claimed first.
+    /// Seconds from the onset until something on an affected route was claimed first.
     pub noticed_s: Option<f64>,
 }
 
@@ -257,12 +257,12 @@ fn found(atlas: &Atlas, classes: &[BTreeSet<Edge>], case: &Case, claims: &[Claim
     classes.iter().filter(named).count()
 }
 
-/// Whether a claim lies on a way that the fault touches.
+/// Whether a claim lies on a route that the fault touches.
 pub(super) fn touches(stage: &Stage, claim: &Claim, affected: &BTreeSet<Edge>) -> bool {
     meant(&stage.atlas, claim).top.iter().any(|edge| affected.contains(edge))
 }
 
-/// All links on ways that the fault touches.
+/// All links on routes that the fault touches.
 pub(super) fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
     let atlas = &stage.atlas;
     let suspects: BTreeSet<usize> =
@@ -364,7 +364,7 @@ pub(super) fn suspect_in_words(stage: &Stage, suspect: Suspect) -> String {
         }
         Suspect::Line(edge) => {
             let [a, b] = stage.atlas.ends(edge);
-            format!("the line of {}, both ways", id(a.min(b)))
+            format!("the line of {}, both directions", id(a.min(b)))
         }
     }
 }

@@ -1,4 +1,4 @@
-//! The accuracy bench: both ways through one world agree, and scores mean what they say.
+//! The accuracy bench: both directions through one world agree, and scores mean what they say.
 
 use itinera_lab::accuracy::{
     Effect, Extent, Kind, ORACLE, Setup, Stage, Suite, Traffic, Warm, WorldRecord, draw, explain,
@@ -30,7 +30,7 @@ struct Tally {
     delays_us: Vec<f64>,
 }
 
-/// Distances of both ways through a world: answers in standard errors, and the largest distance
+/// Distances of both directions through a world: answers in standard errors, and the largest distance
 /// between both distributions of delay in its own (Kolmogorov, Smirnov).
 fn compare(packets: &Tally, closed: &Tally) -> (f64, f64) {
     let [p, q] = [packets, closed].map(|t| t.answered / t.sent);
@@ -240,9 +240,12 @@ fn packets_between_sites_and_the_closed_form_agree_on_each_direction() {
     let (form_there, form_back): (Vec<_>, Vec<_>) = closed.unzip();
     for (route, (packets, closed)) in [(there, form_there), (back, form_back)].iter().enumerate() {
         let ((p, p_us), (c, c_us)) = (direction(packets), direction(closed));
-        assert!((p - c).abs() < 0.01, "way {route}: {p} and {c} lost");
-        assert!((route == 0) == (p > 0.08), "the fault is on the way there: {route} {p}");
-        assert!((p_us - c_us).abs() < 300 + p_us / 50, "way {route}: medians {p_us} and {c_us} us");
+        assert!((p - c).abs() < 0.01, "route {route}: {p} and {c} lost");
+        assert!((route == 0) == (p > 0.08), "the fault is in the forward direction: {route} {p}");
+        assert!(
+            (p_us - c_us).abs() < 300 + p_us / 50,
+            "route {route}: medians {p_us} and {c_us} us"
+        );
     }
 }
 
@@ -322,7 +325,7 @@ fn the_oracle_is_as_sure_as_it_is_right() {
     for (case, verdict) in held.iter().filter(|(case, _)| case.kind == Kind::None) {
         assert!(!verdict.claimed, "{case:?}");
     }
-    // What cannot be found is said before anybody tries.
+    // What cannot be found is known before any candidate tries.
     for (case, verdict) in &held {
         let Some(nats) = case.truth.information_nats else { continue };
         assert!(nats < 40.0 || verdict.claimed, "{nats} nats, and missed: {case:?}");

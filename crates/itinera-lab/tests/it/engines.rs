@@ -162,7 +162,7 @@ fn the_ways_in_which_hops_lie_are_seen_for_what_they_are() {
     let fastest = |hop: usize| settled.iter().flat_map(|r| &r.hops[hop - 1].rtt).min().unwrap();
     assert!(*fastest(3) > Micros::from_millis(30) && *fastest(4) < Micros::from_millis(21));
     let read = &settled.last().unwrap().reading.hops;
-    assert_eq!(read[3].hops_back(), Some(3), "the hidden hop counts on no way");
+    assert_eq!(read[3].hops_back(), Some(3), "the hidden hop counts in no direction");
     assert_eq!((read[3].form, read[2].quoted_dscp), (Some(AnswerForm::PortUnreachable), Some(46)));
 }
 
@@ -229,7 +229,7 @@ fn a_port_that_answers_by_itself_is_probed_one_by_one() {
     assert_eq!((round.reached_at, round.hops[4].answers()), (Some(5), 3));
     assert_eq!(round.reading.hops[4].form, Some(AnswerForm::Datagram));
     assert!(rounds.iter().all(|round| round.hops.iter().all(|hop| hop.ambiguous == 0)));
-    // Not knowing that it answers, several are under way and none is guessed.
+    // Not knowing that it answers, several are in flight and none is guessed.
     let rounds = world.sweep(|config| config.interval = Micros::from_millis(100), 4);
     assert!(rounds.iter().any(|round| round.hops.iter().any(|hop| hop.ambiguous > 0)));
 }
@@ -265,7 +265,7 @@ fn a_budget_makes_no_loss_where_a_router_answers_once_a_second() {
     assert!(share_lost(&mut Budget::default()) < 0.01);
 }
 
-/// Two ways of two hops each between a and d, by b and c and by e and f.
+/// Two routes of two hops each between a and d, by b and c and by e and f.
 const DIAMOND: &str = "[[router]]\nid = \"e\"\naddress = \"198.18.0.12\"\n\
     [[router]]\nid = \"f\"\naddress = \"198.18.0.13\"\n\
     [[link]]\nbetween = [\"a\", \"e\"]\ndelay_ms = 2.0\n\

@@ -8,9 +8,9 @@ use std::net::IpAddr;
 /// Who answered a probe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Observation {
-    Nobody,
+    NoAnswer,
     Router(IpAddr),
-    /// Somebody who refused to carry it on.
+    /// A node that refused to forward it.
     Refused(IpAddr),
     Target,
 }
@@ -21,7 +21,7 @@ type Vertex = Option<IpAddr>;
 /// The probes that have to be sent to `known` next hops, so that the chance of not having seen
 /// one more is at most `error_ppm`.
 ///
-/// Source: Veitch et al. 2009, section III: with k + 1 even ways, (k + 1) (k / (k + 1))^n bounds
+/// Source: Veitch et al. 2009, section III: with k + 1 equal branches, (k + 1) (k / (k + 1))^n bounds
 /// the chance that n probes see k of them at most.
 pub fn probes_needed(known: usize, error_ppm: u32) -> usize {
     #[allow(clippy::cast_precision_loss, reason = "a few next hops")]
@@ -44,7 +44,7 @@ pub(super) struct Knowledge {
     error_ppm: u32,
     flows: Vec<u16>,
     seen: BTreeMap<(u16, u8), Observation>,
-    /// Further answers to a flow whose way is known, by port and hop.
+    /// Further answers to a flow with a known route, by port and hop.
     again: BTreeMap<(u16, u8), BTreeSet<Observation>>,
     /// Nodes whose next hops have been asked about twice.
     checked: BTreeSet<(u8, Vertex)>,
@@ -72,7 +72,7 @@ impl Knowledge {
     }
 
     pub(super) fn on_again(&mut self, port: u16, ttl: u8, seen: Observation) {
-        if seen != Observation::Nobody {
+        if seen != Observation::NoAnswer {
             self.again.entry((port, ttl)).or_default().insert(seen);
         }
     }
@@ -80,7 +80,7 @@ impl Knowledge {
     pub(super) fn address_at(&self, port: u16, ttl: u8) -> Option<IpAddr> {
         match self.seen.get(&(port, ttl))? {
             Observation::Router(address) | Observation::Refused(address) => Some(*address),
-            Observation::Nobody | Observation::Target => None,
+            Observation::NoAnswer | Observation::Target => None,
         }
     }
 
@@ -101,7 +101,7 @@ impl Knowledge {
         }
         match self.seen.get(&(port, hop - 1))? {
             Observation::Router(address) => Some(Some(*address)),
-            Observation::Nobody => Some(None),
+            Observation::NoAnswer => Some(None),
             Observation::Refused(_) | Observation::Target => None,
         }
     }
@@ -124,7 +124,7 @@ impl Knowledge {
     /// Who answers at `hop` to these flows.
     fn next_hops(&self, flows: &[u16], hop: u8) -> BTreeSet<Observation> {
         let seen = flows.iter().filter_map(|port| self.seen.get(&(*port, hop)));
-        seen.copied().filter(|seen| *seen != Observation::Nobody).collect()
+        seen.copied().filter(|seen| *seen != Observation::NoAnswer).collect()
     }
 
     /// Probes to send, as port and hop limit, before `hop` is known well enough.
@@ -161,7 +161,7 @@ impl Knowledge {
     }
 
     /// Flows to be asked again at `hop`, and how often: behind a node with several next hops, one
-    /// flow tells whether it keeps its way.
+    /// flow tells whether it keeps its route.
     pub(super) fn repeats_at(&mut self, hop: u8) -> Vec<(u16, usize)> {
         let mut repeats = Vec::new();
         for (parent, flows) in self.parents(hop) {
@@ -170,7 +170,7 @@ impl Knowledge {
                 continue;
             }
             let answered = flows.iter().find(|port| {
-                self.seen.get(&(**port, hop)).is_some_and(|seen| *seen != Observation::Nobody)
+                self.seen.get(&(**port, hop)).is_some_and(|seen| *seen != Observation::NoAnswer)
             });
             let times = probes_needed(1, self.error_ppm);
             repeats.extend(answered.map(|port| (*port, times)));
@@ -181,10 +181,10 @@ impl Knowledge {
     pub(super) fn is_silent_at(&self, hop: u8) -> bool {
         self.flows
             .iter()
-            .all(|port| matches!(self.seen.get(&(*port, hop)), None | Some(Observation::Nobody)))
+            .all(|port| matches!(self.seen.get(&(*port, hop)), None | Some(Observation::NoAnswer)))
     }
 
-    /// True when no flow goes on behind `hop`.
+    /// True when no flow continues behind `hop`.
     pub(super) fn all_arrived(&self, hop: u8) -> bool {
         let ends = |port: &u16| (1..=hop).any(|ttl| self.has_ended(*port, ttl));
         let known = |port: &u16| (1..=hop).any(|ttl| self.seen.contains_key(&(*port, ttl)));
@@ -200,7 +200,7 @@ impl Knowledge {
     fn members(&self, last: u8, most: usize) -> Vec<u16> {
         let nodes = |port: u16| -> BTreeSet<(u8, Observation)> {
             let hops = (1..=last).filter_map(|ttl| Some((ttl, *self.seen.get(&(port, ttl))?)));
-            hops.filter(|(_, seen)| *seen != Observation::Nobody).collect()
+            hops.filter(|(_, seen)| *seen != Observation::NoAnswer).collect()
         };
         let mut covered: BTreeSet<(u8, Observation)> = BTreeSet::new();
         let mut members: Vec<u16> = Vec::new();
@@ -220,7 +220,7 @@ impl Knowledge {
         members
     }
 
-    /// What is not known of the members' ways.
+    /// What is not known of the member routes.
     pub(super) fn gaps_of_members(&self, last: u8, most: usize) -> Vec<(u16, u8)> {
         let mut gaps = Vec::new();
         for port in self.members(last, most) {
@@ -231,8 +231,8 @@ impl Knowledge {
         gaps
     }
 
-    /// The ways of the flows that are known to their end, and with each the other flows that can
-    /// only have taken it; a way that nobody came to the end of stands for itself.
+    /// The routes of the flows that are known to their end, and with each the other flows that can
+    /// only have taken it; a route that is not known to its end stands for itself.
     fn member_routes(&self, last: u8, target: IpAddr) -> Vec<MemberRoute> {
         let mut members: Vec<MemberRoute> = Vec::new();
         let (whole, partly): (Vec<u16>, Vec<u16>) =
@@ -283,7 +283,7 @@ impl Knowledge {
                     hops.push(target);
                     break;
                 }
-                Some(Observation::Nobody) | None => hops.push(None),
+                Some(Observation::NoAnswer) | None => hops.push(None),
             }
         }
         Route { hops }
@@ -300,7 +300,7 @@ impl Knowledge {
             }
         }
         let mut balancers = Vec::new();
-        // Behind a balancer by packet nothing tells which way a flow came, until all ways meet.
+        // Behind a balancer by packet the branch of a flow is unknown until all branches meet.
         let mut mixed = false;
         for hop in 1..=last {
             mixed &= self.next_hops(&self.flows, hop).len() > 1;
@@ -313,7 +313,7 @@ impl Knowledge {
                     .into_iter()
                     .map(|seen| match seen {
                         Observation::Router(address) | Observation::Refused(address) => address,
-                        Observation::Target | Observation::Nobody => target,
+                        Observation::Target | Observation::NoAnswer => target,
                     })
                     .collect();
                 if next.len() < 2 {
@@ -335,7 +335,7 @@ impl Knowledge {
     }
 }
 
-/// True when two routes to their end can be one way, the first not longer: no contradicting
+/// True when two routes to their end can be one route, the first not longer: no contradicting
 /// address, and what the second has more is silence just before the end, where the target's own
 /// answers may have been lost.
 fn agree(a: &Route, b: &Route) -> bool {
@@ -348,7 +348,7 @@ fn agree(a: &Route, b: &Route) -> bool {
     overlaps && more.iter().all(Option::is_none)
 }
 
-/// True when a route can be the beginning of another, or the other way round.
+/// True when a route can be the beginning of another, or in the other order.
 fn can_be(a: &Route, b: &Route) -> bool {
     a.hops.iter().zip(&b.hops).all(|(a, b)| a.is_none() || b.is_none() || a == b)
 }

@@ -7,7 +7,7 @@
 //! Source: D. Veitch, B. Augustin, R. Teixeira, T. Friedman, Failure Control in Multipath Route
 //! Tracing, INFOCOM 2009, for the number of probes; RFC 9198 for what a route ensemble is.
 //!
-//! Limits: assumes that a router shares flows evenly and that ways do not change meanwhile.
+//! Limits: assumes that a router shares flows evenly and that routes do not change meanwhile.
 
 mod knowledge;
 
@@ -29,7 +29,7 @@ pub use knowledge::probes_needed;
 const SILENT_HOPS: u8 = 5;
 /// A probe without an answer is sent so often in all.
 const TRIES: u8 = 3;
-/// Flows whose whole way is made known at the end, at most.
+/// Flows with a route that is completed at the end, at most.
 const MAX_MEMBERS: usize = 16;
 
 /// Settings of one enumeration.
@@ -61,7 +61,7 @@ pub enum BranchesConfigError {
     #[error(transparent)]
     Probe(#[from] ProbeSpecError),
     /// A chance of zero or of certainty.
-    #[error("a chance of {0} ppm to miss a way is outside 1..=500000")]
+    #[error("a chance of {0} ppm to miss a route is outside 1..=500000")]
     Chance(u32),
     /// Too many flows, or none.
     #[error("{0} flows are outside 1..=512")]
@@ -74,7 +74,7 @@ struct Question {
     port: u16,
     ttl: u8,
     tries: u8,
-    /// Whether this flow keeps its way, which is known.
+    /// Whether this flow keeps its route, which is known.
     again: bool,
 }
 
@@ -132,7 +132,7 @@ impl Branches {
         self.found.take()
     }
 
-    /// The hop in question and the probes sent so far, for somebody who waits.
+    /// The hop in question and the probes sent so far, for progress reports.
     pub const fn progress(&self) -> (u8, u32) {
         (self.hop, self.probes)
     }
@@ -175,7 +175,7 @@ impl Branches {
             self.hop += 1;
             return;
         }
-        // The ways of some flows that together show every router found are made known whole.
+        // The routes of some flows that together show every router found are completed.
         self.filling = true;
         for (port, ttl) in self.known.gaps_of_members(self.hop, MAX_MEMBERS) {
             self.ask(port, ttl, false);
@@ -203,7 +203,7 @@ impl Branches {
         if tries < TRIES && !question.again {
             self.queue.push_front(Question { tries, ..question });
         } else {
-            self.settle(question, Observation::Nobody);
+            self.settle(question, Observation::NoAnswer);
         }
     }
 }
@@ -250,7 +250,7 @@ impl Engine for Branches {
         if self.next_send.is_none_or(|at| at > now) {
             return None;
         }
-        // A flow has one probe under way at most.
+        // A flow has one probe in flight at most.
         let Some(index) = self.queue.iter().position(|q| !self.flight.holds(q.port)) else {
             self.next_send = None;
             return None;

@@ -136,7 +136,7 @@ impl MtuSearch {
         self.found.take()
     }
 
-    /// Floor and ceiling so far, for somebody who waits.
+    /// Floor and ceiling so far, for progress reports.
     pub const fn progress(&self) -> (Option<u16>, Option<u16>) {
         (self.floor, self.ceiling)
     }
@@ -189,7 +189,7 @@ impl MtuSearch {
         }
     }
 
-    /// Asks for the next size, or goes on to what comes then.
+    /// Asks for the next size, or continues with the next step.
     fn search(&mut self) {
         let Some(floor) = self.floor else {
             self.finish();
@@ -217,7 +217,7 @@ impl MtuSearch {
             return;
         }
         let between = |size: &u16| *size > floor && *size < ceiling;
-        // A size in use just below what failed, one octet more than that, or half way.
+        // A size in use just below what failed, one octet more than that, or the middle.
         let plateau = PLATEAUS.into_iter().find(between);
         let above = PLATEAUS.contains(&floor).then(|| floor + 1).filter(between);
         self.ask(above.or(plateau).unwrap_or(floor + (ceiling - floor) / 2));

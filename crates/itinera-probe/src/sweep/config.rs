@@ -14,7 +14,7 @@ pub struct SweepConfig {
     /// Source port or ICMP identifier by flow, 1..=16 of them. Rounds take them in turn: all
     /// probes of a round belong to one flow.
     pub source_ports: Vec<u16>,
-    /// From the start of one round to the next, before a jitter of a tenth either way.
+    /// From the start of one round to the next, before a jitter of a tenth in either direction.
     pub interval: Micros,
     /// Probes for each hop in a round, 1..=16.
     pub probes_per_hop: u8,

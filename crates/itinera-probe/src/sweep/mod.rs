@@ -56,7 +56,7 @@ pub struct Sweep {
     pub hops: Vec<HopCounts>,
 }
 
-/// What is known of one flow's way.
+/// What is known of one flow's route.
 #[derive(Debug, Default)]
 struct Member {
     route: Route,
@@ -68,7 +68,7 @@ struct Member {
     tried: bool,
     /// The deepest hop limit that was answered.
     deepest: u8,
-    /// The deepest hop limit that a router on the way answered: the target lies behind it.
+    /// The deepest hop limit that a router on the route answered: the target lies behind it.
     passed: u8,
 }
 
@@ -140,7 +140,7 @@ impl HopSweep {
         self.next_number
     }
 
-    /// Begins the first round at once, for somebody who waits for it.
+    /// Begins the first round at once, for a waiting user.
     #[must_use]
     pub fn at_once(mut self, now: Tick) -> Self {
         self.timers.set(Timer::Round, Some(now));
@@ -238,7 +238,7 @@ impl HopSweep {
         self.timers.set(Timer::Round, Some(now.plus_nanos(scaled(interval_nanos, jitter))));
     }
 
-    /// How far to try while the target has not answered: all the way at first, then a little
+    /// How far to try while the target has not answered: to the limit at first, then a little
     /// beyond the deepest answer, so that a path to a silent target stays polite.
     fn blind_reach(&self, deepest: u8, tried: bool) -> u8 {
         let last = self.config.last_hop.as_u8();
@@ -250,7 +250,7 @@ impl HopSweep {
     }
 
     /// The next probe to send. Where one that gets to the target must be alone there, those that
-    /// cannot get there go first while it is under way, and then the rest wait for it.
+    /// cannot get there go first while it is in flight, and then the rest wait for it.
     fn next_in_queue(&mut self, now: Tick) -> Option<(u8, u8)> {
         if self.queue.is_empty() {
             self.timers.set(Timer::Probe, None);
@@ -270,7 +270,7 @@ impl HopSweep {
         }
     }
 
-    /// Until when a probe under way keeps others from the target; absent when none does.
+    /// Until when a probe in flight keeps others from the target; absent when none does.
     fn occupied_until(&self, now: Tick) -> Option<Tick> {
         if !self.config.probe.arrives_alone() {
             return None;
@@ -350,7 +350,7 @@ impl HopSweep {
             }
             AnswerKind::Transit => {
                 member.passed = member.passed.max(slot.ttl);
-                // A router where the target was: the way has become longer.
+                // A router where the target was: the route has become longer.
                 member.target_at = member.target_at.filter(|at| slot.ttl < *at);
                 if is_present && member.target_at.is_none() {
                     self.reach_beyond(slot.ttl);
@@ -359,7 +359,7 @@ impl HopSweep {
             AnswerKind::Arrived | AnswerKind::Refused { .. } => {}
         }
         if slot.may_arrive && self.config.probe.arrives_alone() && !self.queue.is_empty() {
-            // The way to the target is free again.
+            // Probes to the target may be sent again.
             let jitter = self.rng.random_range(0.5..1.5);
             let next = stamp.plus_nanos(scaled(self.gap_nanos, jitter));
             self.timers.set(Timer::Probe, Some(next));
@@ -367,7 +367,7 @@ impl HopSweep {
         true
     }
 
-    /// Goes on behind a router that answered, where the present round was not to go far into
+    /// Continues behind a router that answered, where the present round was not to go far into
     /// silence.
     fn reach_beyond(&mut self, ttl: u8) {
         let last = self.config.last_hop.as_u8().min(ttl.saturating_add(BEYOND_ALONE));

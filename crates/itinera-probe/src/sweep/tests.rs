@@ -19,7 +19,7 @@ const SIX: Addresses = Addresses::V6 {
     destination: Ipv6Addr::new(0x2001, 0xdb8, 9, 0, 0, 0, 0, 9),
 };
 
-/// Every way of probing.
+/// Every method of probing.
 const FLOWS: [(Addresses, Method); 6] = [
     (FOUR, Method::IcmpEcho),
     (FOUR, Method::Udp),
@@ -359,7 +359,7 @@ fn sent_at_once(config: SweepConfig) -> (HopSweep, Vec<Vec<u8>>) {
 fn an_answer_is_read_fully() {
     let (mut engine, sent) = sent_at_once(config(Method::Udp));
     let mut quoted = sent[2].clone();
-    // Translated, marked anew, through a tunnel that does not count the hop limit.
+    // Translated, re-marked, through a tunnel that does not count the hop limit.
     quoted[12..16].copy_from_slice(&[100, 64, 0, 7]);
     ip::rewrite_dscp(&mut quoted, 0).unwrap();
     quoted[8] = 4;
@@ -397,7 +397,7 @@ fn a_renewed_checksum_is_found_by_the_identification_and_never_guessed() {
     let identity = |probe: &[u8]| u16::from_be_bytes([probe[4], probe[5]]);
     for (other, heard, ambiguous) in [(None, 1, 0), (Some(1), 0, 1)] {
         let (mut engine, sent) = sent_at_once(config(Method::Udp));
-        // Either no probe under way has that checksum, or another one has.
+        // Either no probe in flight has that checksum, or another one has.
         let checksum = other
             .map_or_else(|| identity(&sent[0]).wrapping_add(500), |n: usize| identity(&sent[n]));
         let packet = with_checksum(&sent[0], checksum);

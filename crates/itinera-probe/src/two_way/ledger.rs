@@ -1,4 +1,4 @@
-//! Which way packets without an answer were lost: the reflector numbers what it sends, so its gaps
+//! The direction in which packets without an answer were lost: the reflector numbers what it sends, so its gaps
 //! tell.
 
 use itinera_model::unit::Tick;
@@ -61,7 +61,7 @@ pub(super) struct Ledger {
 }
 
 impl Ledger {
-    /// Which way the unanswered packets of the oldest round went: forward, back, and nobody knows.
+    /// Where the unanswered packets of the oldest round were lost: forward, return, unknown.
     /// `next` is the number of the first answer after that round, and how many packets before it
     /// are unanswered.
     pub(super) fn attribute(
@@ -85,7 +85,7 @@ impl Ledger {
             let mut inner = last + 1 - round.packets.iter().filter(|p| answered(p)).count();
             let accounted = match self.accounted {
                 Some(accounted) if accounted < *most => accounted,
-                // The first that is heard, or a reflector that has begun to count anew.
+                // The first that is heard, or a reflector that has begun to count from the start.
                 _ => {
                     unknown += first;
                     inner -= first;
@@ -117,7 +117,7 @@ impl Ledger {
     /// Of a gap in which the reflector has sent `unseen` answers that did not come: how many are
     /// of the `mine` packets, and how many of those and all before them. The gap also holds
     /// packets of rounds settled before and `behind` more; shares are by their number, since
-    /// nobody knows which were which.
+    /// which were which is unknown.
     fn on_gap(&mut self, unseen: i64, mine: usize, behind: usize) -> (usize, i64) {
         let before = std::mem::take(&mut self.before);
         let all = before + mine + behind;

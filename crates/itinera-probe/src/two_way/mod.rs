@@ -1,8 +1,8 @@
-//! Both ways between two agents, each direction by itself.
+//! Both directions between two agents, each direction by itself.
 //!
 //! A [`Sender`] sends numbered packets; a [`Reflector`] sends each back with its own number and
-//! stamps. Since the reflector counts what it has sent, a gap in its numbers is a loss on the way
-//! back, and what it never counted was lost on the way there.
+//! stamps. Since the reflector counts what it has sent, a gap in its numbers is a loss in the return
+//! direction, and what it never counted was lost in the forward direction.
 //!
 //! Source: RFC 8762 (stateful reflector), RFC 8972 (session, class of service), RFC 7680 and RFC
 //! 7679 (one-way loss and delay).

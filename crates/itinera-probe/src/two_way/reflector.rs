@@ -35,7 +35,7 @@ pub struct Session {
     pub opens_to: Option<SocketAddr>,
     /// Our own address toward the sender.
     pub source: IpAddr,
-    /// Code point of both ways.
+    /// Code point of both directions.
     pub dscp: u8,
     /// Length of the whole IP packet in octets.
     pub size_bytes: u16,
@@ -60,7 +60,7 @@ struct Waiting {
     class: Option<ClassOfService>,
 }
 
-/// The engine: answers whoever holds a session's key, and nobody else.
+/// The engine: answers only holders of a session's key.
 #[derive(Debug)]
 pub struct Reflector {
     port: u16,
@@ -105,7 +105,7 @@ impl Reflector {
         self.synchronised_us = error_us;
     }
 
-    /// Packets to our port that nobody with leave has sent, or too many of one session.
+    /// Packets to our port without a valid session, or too many of one session.
     pub const fn refused(&self) -> u64 {
         self.refused
     }
@@ -162,7 +162,7 @@ impl Reflector {
         let to = open.session.opens_to?;
         let addresses = Addresses::try_new(open.session.source, to.ip())?;
         let stamp = Timestamp::from_unix_nanos(self.clock.at(now));
-        // Nobody answers it: the peer is this session's sender, not its reflector.
+        // It gets no answer: the peer is this session's sender, not its reflector.
         let opening = stamp::Sent { sequence: 0, stamp, error, session, class: None };
         let content = |len| opening.emit(&key, len);
         packet(addresses, (self.port, to.port()), dscp, size_bytes, content, out);

@@ -33,11 +33,11 @@ pub struct SenderConfig {
     pub session: u16,
     /// Its key.
     pub key: [u8; stamp::KEY_LEN],
-    /// Code point of both ways.
+    /// Code point of both directions.
     pub dscp: u8,
     /// Length of the whole IP packet in octets.
     pub size_bytes: u16,
-    /// From packet to packet, before a jitter of a half either way.
+    /// From packet to packet, before a jitter of a half in either direction.
     pub interval: Micros,
     /// Packets of a round.
     pub packets: u16,
@@ -76,7 +76,7 @@ pub struct TwoWay {
     pub bursts: u16,
     /// The longest of them.
     pub longest_burst: u16,
-    /// Packets without an answer of which nobody can say which way lost them.
+    /// Packets without an answer, lost in an unknown direction.
     pub undetermined: u16,
     /// From here to the peer.
     pub forward: OneWay,
@@ -151,7 +151,7 @@ impl Sender {
         self.next_number
     }
 
-    /// Goes on numbering where another engine of the same pair has ended.
+    /// Continues numbering where another engine of the same pair has ended.
     #[must_use]
     pub const fn numbered_from(mut self, number: u64) -> Self {
         self.next_number = number;
@@ -181,7 +181,7 @@ impl Sender {
         let Ok(reflected) = Reflected::parse(came.payload, &config.key) else {
             return false;
         };
-        // What opens a way for the peer is no answer and repeats nothing.
+        // A packet that opens the translation for the peer is no answer and repeats nothing.
         if reflected.sender_stamp == Timestamp::default() {
             return false;
         }
@@ -241,7 +241,7 @@ impl Sender {
     }
 
     /// When the oldest round takes no more answers. One whose last packets are unanswered waits
-    /// once more as long for an answer after them, which tells which way they were lost.
+    /// once more as long for an answer after them, which shows the direction in which they were lost.
     fn settles_at(&self) -> Option<Tick> {
         let first = self.rounds.front().filter(|round| round.closed)?;
         let told = |round: &Round| round.packets.last().is_some_and(|last| last.answer.is_some());

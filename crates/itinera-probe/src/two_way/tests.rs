@@ -97,10 +97,10 @@ impl Pair {
                     break;
                 };
                 engine.handle(self.now, Input::Sent { token, stamp: self.now });
-                let way = usize::from(is_back);
-                let nth = self.passed[way];
-                self.passed[way] += 1;
-                for delay in (self.lines[way])(nth, &mut out) {
+                let direction = usize::from(is_back);
+                let nth = self.passed[direction];
+                self.passed[direction] += 1;
+                for delay in (self.lines[direction])(nth, &mut out) {
                     let key = (self.now.plus_nanos(delay), self.in_flight.len() + nth * 1_000);
                     self.in_flight.insert(key, (is_back, out.clone()));
                 }
@@ -160,9 +160,9 @@ fn a_clean_line_shows_both_delays_and_bounds_of_the_far_clock() {
     assert!(pair.rounds.len() > 1_000);
     for round in &pair.rounds {
         assert_eq!((round.sent, round.undetermined), (20, 0));
-        for way in [&round.forward, &round.return_] {
-            assert_eq!((way.arrived, way.lost, way.duplicated, way.reordered), (20, 0, 0, 0));
-            assert_eq!((way.dscp.clone(), way.hop_limit), (vec![(46, 20)], Some(255)));
+        for one in [&round.forward, &round.return_] {
+            assert_eq!((one.arrived, one.lost, one.duplicated, one.reordered), (20, 0, 0, 0));
+            assert_eq!((one.dscp.clone(), one.hop_limit), (vec![(46, 20)], Some(255)));
         }
         assert_eq!(round.round_trip_us.unwrap()[0], 25_000);
         let (clock, at) = (round.clock.unwrap(), round.started.as_nanos());

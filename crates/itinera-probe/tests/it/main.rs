@@ -1,4 +1,4 @@
-//! Answers damaged in every way that a bounded search finds: no panic, nothing taken for what it is
+//! Answers damaged in every form that a bounded search finds: no panic, nothing taken for what it is
 //! not, no growth. On stable Rust, in CI; `fuzz/` has the same doors for a coverage-guided fuzzer.
 #![allow(clippy::unwrap_used, reason = "tests may fail loudly")]
 
@@ -19,7 +19,7 @@ const SIX: Addresses = Addresses::V6 {
 };
 const ROUTER: Ipv6Addr = Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1);
 
-/// An engine with its first probe under way, and that probe.
+/// An engine with its first probe in flight, and that probe.
 fn probed(addresses: Addresses, method: Method) -> (HopSweep, Vec<u8>) {
     let config = SweepConfig {
         probe: ProbeSpec {

@@ -37,9 +37,9 @@ const PATIENCE: Duration = Duration::minutes(3);
 const MOST: i64 = 100;
 /// Duration of the two-way measurement that a diagnosis starts.
 const TWO_WAY_FOR: Duration = Duration::minutes(1);
-/// How long after a look its word on the way back is waited for.
+/// How long after a diagnosis the return route is waited for.
 const BACK_WAIT: Duration = Duration::seconds(15);
-/// How far back packets between two agents say something of the way back.
+/// How far back packets between two agents show the return route.
 const PAIRED: Duration = Duration::minutes(2);
 
 /// What is on record beside diagnoses.

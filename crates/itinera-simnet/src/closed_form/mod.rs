@@ -113,7 +113,7 @@ struct NodeSlot {
     slow: Option<(f64, f64)>,
 }
 
-/// All ways, by phase of routing.
+/// All routes, by phase of routing.
 #[derive(Debug)]
 struct Routes {
     /// By phase, path and flow.
@@ -473,7 +473,7 @@ fn closed(world: &World) -> Result<(), NoClosedForm> {
     for (node, here) in world.nodes.iter().enumerate() {
         let what = [
             (here.translates_to.is_some(), "translation"),
-            (here.balances.is_some(), "sharing among ways"),
+            (here.balances.is_some(), "sharing among routes"),
         ];
         if let Some((_, what)) = what.into_iter().find(|(there, _)| *there) {
             return refuse(what, format!("at {}", name(node)));

@@ -1,4 +1,4 @@
-//! Both ways between sites, in closed form.
+//! Both directions between sites, in closed form.
 
 use super::{Expected, Passage, Sampler, extra};
 use crate::life::{Draws, purpose};
@@ -7,7 +7,7 @@ use itinera_model::two_way::{OneWay, OneWayDelay};
 use itinera_model::unit::Tick;
 use std::sync::Arc;
 
-/// A pair of sites that measure both ways.
+/// A pair of sites that measure each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PairPlan {
     /// Number of the sending site.
@@ -24,7 +24,7 @@ pub(super) const PAIR_PORTS: u32 = 59_862 << 16 | 59_862;
 pub struct PairCounts {
     /// Packets that left.
     pub sent: u16,
-    /// Packets of which nobody can say which way lost them.
+    /// Packets lost in an unknown direction.
     pub undetermined: u16,
     /// From the sender to the reflector.
     pub forward: OneWay,
@@ -91,7 +91,7 @@ impl Sampler {
             counts.delays_us = [forward, back];
         }
         if nothing_came {
-            // Only answers tell which way lost packets.
+            // Only answers tell which direction lost packets.
             counts = PairCounts { sent: packets, undetermined: packets, ..PairCounts::default() };
         }
         counts

@@ -1,4 +1,4 @@
-//! Which way packets of a flow go, and answers to them: everything about a path that does not
+//! The routes of a flow's packets and of the answers: everything about a path that does not
 //! depend on chance.
 
 use super::LinkId;
@@ -9,10 +9,10 @@ use itinera_model::unit::Tick;
 use itinera_wire::ip;
 use std::net::IpAddr;
 
-/// More nodes than this on one way are a loop.
+/// More nodes than this on one route are a loop.
 const LONGEST: usize = 200;
 
-/// One directed link on a way, and which of its members carries the flow.
+/// One directed link on a route, and which of its members carries the flow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Passage {
     /// The link.
@@ -21,7 +21,7 @@ pub struct Passage {
     pub member: u8,
 }
 
-/// One hop of a path: the way to it, and of its answers back.
+/// One hop of a path: the route to it, and that of its answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RouteHop {
     /// The node that the probe ends at.
@@ -37,7 +37,7 @@ pub struct RouteHop {
 /// The hops of a path for one flow, in the order of hop limits.
 pub type TrueRoute = Vec<RouteHop>;
 
-/// Finds ways as they are at one time.
+/// Finds routes as they are at one time.
 pub(super) struct Pathfinder<'a> {
     pub(super) world: &'a World,
     pub(super) offsets: &'a [usize],
@@ -46,7 +46,7 @@ pub(super) struct Pathfinder<'a> {
 
 impl Pathfinder<'_> {
     /// The nodes and passages from one node to the owner of an address; what ends early has no
-    /// way on.
+    /// route on.
     fn walk(&self, from: usize, flow: &FlowKey, to: IpAddr) -> Vec<(usize, usize, u8)> {
         let Some(end) = self.world.by_address.get(&to).copied() else {
             return Vec::new();

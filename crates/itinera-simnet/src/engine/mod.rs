@@ -19,7 +19,7 @@ use rand_chacha::ChaCha8Rng;
 use std::collections::{BTreeMap, VecDeque};
 use std::net::IpAddr;
 
-/// Packets that may be under way at once; further ones are dropped and counted.
+/// Packets that may be in flight at once; further ones are dropped and counted.
 const MAX_IN_FLIGHT: usize = 200_000;
 /// Answers that a router with a limit gives at once after silence, as Linux does.
 const ANSWER_BURST: f64 = 6.0;
@@ -47,7 +47,7 @@ pub enum Refused {
     UnknownSource(IpAddr),
 }
 
-/// A packet on its way to a node.
+/// A packet in flight to a node.
 #[derive(Debug, Clone)]
 struct Arriving {
     node: usize,
@@ -151,7 +151,7 @@ impl Simnet {
         &self.world.truth
     }
 
-    /// Packets dropped because too many were under way.
+    /// Packets dropped because too many were in flight.
     pub const fn overflowed(&self) -> u64 {
         self.overflowed
     }
@@ -200,7 +200,7 @@ impl Simnet {
 
     fn arrive(&mut self, arriving: Arriving, at: Tick) {
         let Arriving { node, interface, mut packet } = arriving;
-        // Every packet under way was parsed when it entered or built here.
+        // Every packet in flight was parsed when it entered or built here.
         let Ok((header, payload)) = IpHeader::parse(&packet) else {
             return;
         };
@@ -222,7 +222,7 @@ impl Simnet {
                 let counters = self.counted.entry(node).or_default();
                 counters.rx_packets += 1;
                 counters.rx_bytes += packet.len() as u64;
-                // Echo is answered by the machine itself, whoever listens there besides.
+                // Echo is answered by the machine itself, whatever programs listen there.
                 let echo = header.is_icmp().then(|| {
                     answering::of_host(&self.world.nodes[node].host, &header, payload, &packet)
                 });
@@ -412,7 +412,7 @@ impl Simnet {
         self.world.arcs[node][index].interface(0, 0)
     }
 
-    /// Which of several ways of equal metric a packet takes.
+    /// Which of several routes of equal metric a packet takes.
     fn choose(&mut self, node: usize, routes: usize, packet: &[u8]) -> Option<usize> {
         match self.world.nodes[node].balances.filter(|_| routes > 1) {
             None => (routes > 0).then_some(0),

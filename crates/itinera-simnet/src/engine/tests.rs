@@ -225,7 +225,7 @@ fn a_site_answers_echo_and_leaves_the_rest_to_whoever_listens_there() {
     assert_eq!(heard, [(other.into(), 7), (other.into(), 7), (site.into(), 14)]);
 }
 
-/// Two ways of equal length from a to t.
+/// Two routes of equal length from a to t.
 fn diamond(balances: &str) -> String {
     let more = "[[router]]\nid = \"c\"\naddress = \"198.18.0.4\"\n\
              [[link]]\nbetween = [\"a\", \"c\"]\ndelay_ms = 2.0\n\
@@ -292,7 +292,7 @@ fn bursts_queues_doubles_and_reordering_show() {
     let probes: Vec<_> = (0..2_000).map(|n| (n * 5, probe(FOUR, 1 + 1))).collect();
     let burst = with("burst = { enter = 0.01, leave = 0.1, loss = 1.0 }");
     let lost = 2_000 - heard(&burst, &probes).len();
-    // A tenth of the time bad, each way.
+    // A tenth of the time bad, in each direction.
     assert!((150..=600).contains(&lost), "{lost} lost");
     let doubled = heard(&with("duplicates = 0.1"), &probes).len();
     assert!((2_300..=2_600).contains(&doubled), "{doubled}");

@@ -41,7 +41,7 @@ impl Checker<'_> {
             if let Some(value) = host
                 && !(-bound..=bound).contains(value.as_ref())
             {
-                let reason = format!("a clock is off by at most {bound} either way");
+                let reason = format!("a clock is off by at most {bound} in either direction");
                 return Err(self.fail(value, reason));
             }
         }

@@ -44,7 +44,7 @@ pub struct Scenario {
     pub(crate) draws: Vec<DrawEntry>,
 }
 
-/// How packets find their way.
+/// How packets are routed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Exits {
@@ -144,11 +144,11 @@ pub(crate) enum Protocol {
     Tcp,
 }
 
-/// How a router shares traffic among ways of equal metric.
+/// How a router shares traffic among routes of equal metric.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Balance {
-    /// By addresses, protocol and ports: a flow keeps its way.
+    /// By addresses, protocol and ports: a flow keeps its route.
     Flow,
     /// Packet by packet.
     Packet,
@@ -281,7 +281,7 @@ pub(crate) struct FaultEntry {
     pub(crate) damages_frames: bool,
 }
 
-/// A change of metric: packets may take another way from then on.
+/// A change of metric: packets may take another route from then on.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct RerouteEntry {

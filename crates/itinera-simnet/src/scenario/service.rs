@@ -29,7 +29,7 @@ pub enum TlsHabit {
     Expired,
     /// Its time has not begun.
     Early,
-    /// Nobody has signed it but itself.
+    /// It is self-signed.
     Untrusted,
 }
 
@@ -43,7 +43,7 @@ pub(crate) enum Does {
     Slow,
     /// It says that it fails.
     Fail,
-    /// Nobody accepts connections.
+    /// No program accepts connections.
     Refuse,
     /// It tears connections down.
     Reset,

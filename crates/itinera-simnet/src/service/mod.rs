@@ -75,7 +75,7 @@ impl Service {
         self.changed(now).map_or(self.entry.rate_bytes_per_s, |change| change.rate_bytes_per_s)
     }
 
-    /// Nobody accepts connections there now.
+    /// No program accepts connections there now.
     pub fn refuses(&self, now: Tick) -> bool {
         self.does(now) == Does::Refuse
     }

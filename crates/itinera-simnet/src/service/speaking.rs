@@ -15,7 +15,7 @@ pub enum Act {
     Close,
     /// Tear the connection down.
     Reset,
-    /// Say the same for ever, until nobody takes it any more.
+    /// Sends the same for ever, until the client reads no more.
     Endlessly(Vec<u8>),
 }
 

@@ -92,7 +92,7 @@ fn sites(world: &mut Blueprint) {
         }
         site.jitter_ms = jitter;
         if let Some(link) = world.links.iter_mut().find(|link| link.between[0] == node) {
-            // The line's share each way.
+            // The line's share in each direction.
             link.loss += loss / 2.0;
         }
     }

@@ -27,7 +27,7 @@ pub enum WorldFamily {
     Noise,
     /// Loss in longer and harder spells, faults that come and go within seconds.
     Bursts,
-    /// Answers from interface addresses, some of them from the interface on the way back.
+    /// Answers from interface addresses, some of them from the interface towards the sender.
     Addresses,
     /// Ways by the least sum of metrics over all owners, and many bundles.
     Routing,

@@ -42,7 +42,7 @@ fn every_family_prints_as_a_scenario_in_which_every_target_is_reached() {
     assert!("odd".parse::<WorldFamily>().is_err());
 }
 
-/// The owners a way leads over, in order.
+/// The owners of a route, in order.
 fn owners(world: &Blueprint, nodes: impl Iterator<Item = usize>) -> Vec<usize> {
     let hosts = world.sites.len() + world.targets.len();
     let mut owners: Vec<usize> =
@@ -143,7 +143,7 @@ fn a_reroute_moves_paths_from_its_time_on() {
     let before = sampler(&world, &Changes::default());
     let route = before.route(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
     let links = before.links();
-    // Some link on the way can be made so long that the way leads around it.
+    // Some link on the route can be made so long that the route leads around it.
     let moved = route.iter().any(|passage| {
         let facts = &links[passage.link.0];
         let number = world.links.iter().position(|link| {

@@ -60,7 +60,7 @@ impl MigratorTrait for Migrator {
     }
 }
 
-/// A change and its way back, as SQL.
+/// A change and its return route, as SQL.
 struct Step {
     name: &'static str,
     up: &'static str,

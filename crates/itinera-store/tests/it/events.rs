@@ -159,7 +159,7 @@ async fn a_diagnosis_is_ordered_reported_and_done_once() {
     assert_eq!(store.schedule_for(agent).await.unwrap().diagnoses, std::slice::from_ref(&order));
     let words = [
         DiagnosisUpdate::Looking(StepKind::Gateway),
-        DiagnosisUpdate::Failed("no way".into()),
+        DiagnosisUpdate::Failed("no route".into()),
         DiagnosisUpdate::Looking(StepKind::OwnStack),
     ];
     for (seq, word) in (0..).zip(words) {
@@ -169,7 +169,7 @@ async fn a_diagnosis_is_ordered_reported_and_done_once() {
     }
     let record = store.diagnoses(Some(order.id), None, 1).await.unwrap().remove(0);
     assert!(record.done_at.is_some() && record.observed.is_none());
-    assert_eq!(record.progress, Some(DiagnosisUpdate::Failed("no way".into())), "done is done");
+    assert_eq!(record.progress, Some(DiagnosisUpdate::Failed("no route".into())), "done is done");
     assert!(store.schedule_for(agent).await.unwrap().diagnoses.is_empty());
     // Another agent's word about it counts for nothing.
     let other = join_as(&store, 8).await;

@@ -135,7 +135,7 @@ async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
     };
     assert_eq!(news.iter().map(|n| n.no).collect::<Vec<_>>(), (1..=13).collect::<Vec<_>>());
     assert!(news.iter().all(|n| n.topic == "incident" && n.body["id"] == id.to_string()));
-    // A reader ahead of the record, as after a restore, starts anew.
+    // A reader ahead of the database, as after a restore, starts from the beginning.
     assert_eq!(store.changes_after(99, 10).await.unwrap(), Since::Forgotten(13));
     cluster.stop().await.unwrap();
 }

@@ -83,7 +83,7 @@ async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
     let agent = join(store).await;
     let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
     let now = OffsetDateTime::now_utc();
-    // A day ahead, back again, and so far ahead that nobody has made room for it.
+    // A day ahead, back again, and so far ahead that no partition exists for it.
     let days = [0, 1, 0, 0, 40, 0];
     let clocks: Vec<OffsetDateTime> = days
         .iter()
@@ -116,7 +116,7 @@ async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
         }
     }
     assert_eq!(paged, whole.rounds);
-    // A week of room is there before anybody needs it, and making it again changes nothing.
+    // Partitions exist a week ahead, and making them again changes nothing.
     store.make_partitions().await.unwrap();
     let raw = raw(&fixture).await;
     let count = "SELECT count(*) AS n FROM pg_inherits WHERE inhparent = 'round'::regclass";

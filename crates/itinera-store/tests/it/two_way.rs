@@ -54,7 +54,7 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
     let Fixture { cluster, store, _data } = fixture().await;
     store.reconcile(&watched(2_000)).await.unwrap();
     let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);
-    assert!(store.partner_candidates().await.unwrap().is_empty(), "nobody said where");
+    assert!(store.partner_candidates().await.unwrap().is_empty(), "no agent reported an address");
     let address = [10, 1, 0, 2].into();
     assert!(store.note_addresses(one, &[address]).await.unwrap());
     assert!(!store.note_addresses(one, &[address]).await.unwrap(), "said before");
@@ -89,7 +89,7 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
             .unwrap()
             .duplicate
     );
-    // The reflector has no say about the pair, and nobody about one that is not.
+    // The reflector reports nothing about the pair, and no agent about one that does not exist.
     let committed = store
         .commit_batch(two, &batch(two, 0, vec![pair.id]), OffsetDateTime::now_utc())
         .await

@@ -51,7 +51,7 @@ async fn a_watch_makes_its_path_denser_while_it_runs_and_is_kept() {
     assert_eq!(refused(change(WatchChange::Resume).await), WatchRefused::Running);
     change(WatchChange::Pause).await.unwrap();
     assert_eq!(refused(change(WatchChange::Pause).await), WatchRefused::Paused);
-    assert_eq!(denser(&store, agent).await, Some(2_000), "the other one goes on");
+    assert_eq!(denser(&store, agent).await, Some(2_000), "the other one continues");
     assert!(store.watch(id).await.unwrap().unwrap().is_paused());
     change(WatchChange::Resume).await.unwrap();
     assert_eq!(denser(&store, agent).await, Some(1_000));

@@ -93,7 +93,7 @@ impl Client {
 
     /// The stream of news, after the news that was seen last.
     pub(crate) async fn live(&self, last: Option<&str>) -> Result<Response, Failure> {
-        // It goes on for as long as there may be news.
+        // It lasts as long as changes may come.
         let mut request = self.http.get(self.url("/live")).timeout(Duration::from_secs(3_600));
         if let Some(last) = last {
             request = request.header("last-event-id", last);

@@ -1,4 +1,4 @@
-//! `itinera pairs`: both ways between agents.
+//! `itinera pairs`: both directions between agents.
 
 use super::http::Client;
 use super::show::{ABSENT, ms, text_of};
@@ -36,16 +36,17 @@ fn micros(value: &Value) -> Option<u32> {
 }
 
 /// Lost, of how many.
-fn lost(way: &Value) -> String {
-    let known = way["arrived"].as_u64().unwrap_or(0) + way["lost"].as_u64().unwrap_or(0);
-    way["loss_ratio"]
+fn lost(direction: &Value) -> String {
+    let known =
+        direction["arrived"].as_u64().unwrap_or(0) + direction["lost"].as_u64().unwrap_or(0);
+    direction["loss_ratio"]
         .as_f64()
         .map_or_else(|| ABSENT.to_owned(), |ratio| format!("{:.1} % of {known}", ratio * 100.0))
 }
 
 /// The bounds of the smallest delay.
-fn delay(way: &Value) -> String {
-    match (micros(&way["delay_least_us"]), micros(&way["delay_most_us"])) {
+fn delay(direction: &Value) -> String {
+    match (micros(&direction["delay_least_us"]), micros(&direction["delay_most_us"])) {
         (Some(least), Some(most)) => format!("{} to {}", ms(least), ms(most)),
         _ => ABSENT.to_owned(),
     }
@@ -111,18 +112,18 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         output.line(&format!("  Voice-like stream until {until}; ratings follow."))?;
     }
     output.line("")?;
-    let row = |name: &str, way: &Value| {
+    let row = |name: &str, direction: &Value| {
         let number =
             |value: &Value| value.as_u64().map_or_else(|| ABSENT.to_owned(), |n| n.to_string());
         vec![
             name.to_owned(),
-            lost(way),
-            delay(way),
-            shown(&way["variation_us"]),
-            number(&way["reordered"]),
-            number(&way["duplicated"]),
-            number(&way["dscp"]),
-            number(&way["hops"]),
+            lost(direction),
+            delay(direction),
+            shown(&direction["variation_us"]),
+            number(&direction["reordered"]),
+            number(&direction["duplicated"]),
+            number(&direction["dscp"]),
+            number(&direction["hops"]),
         ]
     };
     let columns =

@@ -260,7 +260,7 @@ fn hop_row(hop: &Hop) -> Vec<String> {
     ]
 }
 
-/// A median with what lies half of the way around it.
+/// A median with its quartiles.
 pub(crate) fn delay_words(median_us: u32, half: Option<(u32, u32)>) -> String {
     let number = |us: u32| format!("{:.1}", f64::from(us) / 1_000.0);
     let half = half.map(|(low, high)| format!(" ({} to {})", number(low), number(high)));

@@ -245,7 +245,7 @@ async fn close_earlier(output: &Output, client: &Client) -> Result<(), Failure> 
     Ok(())
 }
 
-/// The demonstration's own way in: the token of an earlier run, or a new one.
+/// The demonstration's own sign-in: the token of an earlier run, or a new one.
 async fn token(directory: &Directory, stranger: &Client) -> Result<String, Failure> {
     let path = directory.token();
     if let Ok(token) = std::fs::read_to_string(&path) {

@@ -48,7 +48,7 @@ impl Hosts {
             serve_on_stack(service, stack, authority, Clock::since(begun))
                 .map_err(|error| Failure::new(Code::Failed, error))?;
         }
-        // Each lives as long as somebody serves on it.
+        // Each lives as long as a service uses it.
         Ok(Self(doors))
     }
 

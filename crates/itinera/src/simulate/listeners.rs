@@ -5,7 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 
 /// The most sockets of one address. The sockets that sent last are kept: an agent has one for
 /// probes, one for services, and some that live for one check. A socket of a killed process
-/// leaves this way.
+/// leaves so.
 const MOST: usize = 16;
 
 /// The sockets of each address. All of them receive each packet, as raw sockets of one machine do.

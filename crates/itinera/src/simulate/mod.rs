@@ -158,7 +158,7 @@ impl Forwarder {
             self.net.advance(self.tick(Instant::now()));
             if self.net.overflowed() > overflowed {
                 overflowed = self.net.overflowed();
-                tracing::warn!(overflowed, "packets dropped: too many are under way");
+                tracing::warn!(overflowed, "packets dropped: too many are in flight");
             }
             while let Some(delivery) = self.net.poll_delivery() {
                 let Some(delivery) = self.hosts.deliver(delivery) else { continue };

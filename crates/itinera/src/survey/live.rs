@@ -46,7 +46,7 @@ impl Live {
     fn replace(&mut self, text: &str) {
         let lines = self.lines;
         let Some(term) = &self.term else { return };
-        // A terminal that is gone has nobody to read it.
+        // A terminal that is gone has no reader.
         let _gone = term.clear_last_lines(lines).and_then(|()| term.write_line(text));
         self.lines = text.lines().count();
     }

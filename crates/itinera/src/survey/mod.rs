@@ -198,7 +198,7 @@ async fn measure(args: &SurveyArgs, output: &Output) -> Result<(), Failure> {
     waiting.abort();
     live.clear();
     if let Err(error) = outcome {
-        // Nothing was measured: an empty file would only be in the way.
+        // Nothing was measured: an empty file has no use.
         if let Some((_, name)) = file {
             let _left_behind = std::fs::remove_file(name);
         }

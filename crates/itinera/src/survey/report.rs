@@ -102,7 +102,7 @@ pub(super) struct Refusal {
 pub(super) struct HopReport {
     /// Hop limit.
     pub(super) hop: u8,
-    /// Who answered; absent for nobody.
+    /// The answering address; absent for a silent hop.
     pub(super) address: Option<String>,
     /// Its owner by the owner map given.
     pub(super) owner: Option<String>,
@@ -136,7 +136,7 @@ pub(super) struct HopReport {
     pub(super) three_quarters_us: Option<u32>,
     /// What its answers mean: `clean`, `silent`, `rate_limits`, `onset`, `carries` or `unanswered`.
     pub(super) verdict: String,
-    /// Routers on the way back, inferred from the hop limit left.
+    /// Routers on the return route, inferred from the hop limit left.
     pub(super) hops_back: Option<u8>,
     /// DSCP of the probe when it got there.
     pub(super) dscp_here: Option<u8>,
@@ -152,7 +152,7 @@ pub(super) struct HopReport {
     pub(super) hidden_before: u8,
 }
 
-/// A place where ways part.
+/// A load balancer.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct BalancerView {
     /// Hop limit of the first routers behind it.

@@ -104,12 +104,12 @@ fn hop_row(hop: &HopReport, last: usize, sent_dscp: u8) -> Vec<String> {
         format!("{} of {}", hop.answered, hop.sent),
         or_absent(hop.median_us, |us| delay_words(us, half)),
         means(&hop.verdict).to_owned(),
-        besides(hop, usize::from(hop.hop) == last, sent_dscp).join(", "),
+        hop_notes(hop, usize::from(hop.hop) == last, sent_dscp).join(", "),
     ]
 }
 
 /// Further content of its answers.
-fn besides(hop: &HopReport, is_last: bool, sent_dscp: u8) -> Vec<String> {
+fn hop_notes(hop: &HopReport, is_last: bool, sent_dscp: u8) -> Vec<String> {
     let mut said = Vec::new();
     if let Some(dscp) = hop.dscp_here.filter(|dscp| *dscp != sent_dscp) {
         said.push(format!("DSCP {dscp}"));

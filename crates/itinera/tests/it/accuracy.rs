@@ -28,7 +28,7 @@ fn the_rule_beats_the_naive_reading_and_the_oracle_both() {
     let published: Value =
         serde_json::from_str(include_str!("../../../../docs/accuracy.schema.json")).unwrap();
     let schema = run(&["accuracy", "schema"]).json();
-    assert_eq!(schema, published, "write docs/accuracy.schema.json anew");
+    assert_eq!(schema, published, "docs/accuracy.schema.json is not up to date");
     crate::survey::keeps_to(&schema, &schema, &report, "report");
 }
 

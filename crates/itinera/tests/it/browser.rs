@@ -195,7 +195,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.see(By::XPath("//*[local-name()='text'][contains(., 'it begins here')]")).await;
     browser.accessible_light_and_dark("path").await;
 
-    // An earlier moment is in the address, and a way back.
+    // An earlier moment is in the address, and a return route.
     browser.click(By::Css("[data-row]")).await;
     browser.see(Browser::named("div", "recomputed from the stored rounds")).await;
     let url = browser.driver.current_url().await.unwrap();
@@ -223,7 +223,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     diagnose(&browser).await;
     see_the_fleet(&browser).await;
 
-    // Out again: the page shows the way in, and the session opens nothing any more.
+    // After signing out the page shows the sign-in form, and the session is over.
     browser.click(Browser::named("button", "Sign out")).await;
     browser.see(By::Id("name")).await;
     let script = "const done = arguments[arguments.length - 1]; \

@@ -175,7 +175,7 @@ fn started_again(directory: TempDir, seed: u64) {
     assert_eq!(again.client(&["incidents", "list", "--open"]), serde_json::json!([]));
     let all = again.client(&["incidents", "list"]);
     assert_eq!(all[0]["state"], "closed", "{all}");
-    // Judgement goes on from what it remembered, an open alarm included.
+    // Judgement continues from its stored state, an open alarm included.
     let before = again.client(&["status"])["rounds"].as_i64().unwrap();
     eventually("judgement after the restart", PATIENCE, || {
         let state = again.client(&["status"]);

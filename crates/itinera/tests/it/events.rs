@@ -64,7 +64,7 @@ fn hurried() -> (Demonstration, tempfile::TempDir) {
         SERVICE.replace("every_s = 15", "every_s = 6").replace("every_s = 20", "every_s = 8");
     let positions = "addresses = [\"198.18.128.30\", \"2001:db8:128::30\"]";
     assert!(service.contains(positions));
-    // Nobody called so is on any way there.
+    // No owner of this name is on any route to it.
     let intended = format!("{positions}\n[target.intended]\nowners = [64599]\n");
     let service = service.replace(positions, &intended);
     for (file, words) in
@@ -184,7 +184,7 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     });
     let all = causes(&incidents);
     assert!(all.windows(2).all(|two| two[0] != two[1]), "one incident each: {all:?}");
-    // Everybody who sees it belongs to it, and nobody opens another.
+    // Every site that sees it belongs to it, and no site opens another.
     let of = |cause: &str| {
         let incidents = open();
         let all = incidents.as_array().unwrap().clone();

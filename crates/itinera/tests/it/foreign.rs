@@ -169,7 +169,7 @@ fn batch(
     batch.checks = vec![CheckRound { check, number: seq, clocks, result, late_us: None }];
     let round = |host_facts| HostFactsRound { clocks, host_facts, gateway: None };
     batch.host_facts = vec![round(host_facts(text))];
-    // Of orders that nobody gave: their texts reach the database all the same.
+    // For orders that do not exist: their texts reach the database all the same.
     let id = DiagnosisId::from_uuid(Uuid::from_u128(seq.into()));
     batch.diagnoses = vec![DiagnosisReport { id, word: DiagnosisUpdate::Failed(text.to_owned()) }];
     let id = ThroughputId::from_uuid(Uuid::from_u128(seq.into()));

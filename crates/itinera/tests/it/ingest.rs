@@ -74,7 +74,7 @@ async fn upload(exchange: &Exchange, batch: &Batch, acknowledged: &AtomicUsize) 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record() {
     let mut service = Service::start();
-    // What happens beside the live fault, and whom only that needs, stands behind these words.
+    // Events other than the live fault, and the hosts that only those need, stand behind these words.
     let live_only = WORLD.split("# What services are there").next().unwrap();
     let lab = run(
         &Scenario::parse(live_only).unwrap(),

@@ -41,7 +41,7 @@ impl<'a> Change<'a> {
 
 async fn next(stream: &mut (impl Stream<Item = Event> + Unpin)) -> Event {
     let news = tokio::time::timeout(Duration::from_secs(20), stream.next()).await;
-    news.expect("news in time").expect("the stream goes on")
+    news.expect("news in time").expect("the stream continues")
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -80,7 +80,7 @@ async fn news_comes_at_once_and_is_resumed_where_it_was_left() {
     let missed = next(&mut stranger).await;
     assert_eq!((missed.event.as_str(), number(&missed)), ("missed", number(&told) + 3));
 
-    // Who may look no longer is let go: a stream is no way to stay.
+    // Who may look no longer is let go: a stream is no route to stay.
     let made = news.post("/tokens", json!({ "name": "screen", "role": "viewer" })).await;
     let screen =
         Change { token: made["token"].as_str().unwrap().to_owned(), ..Change::of(&service) };

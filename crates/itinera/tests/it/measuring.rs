@@ -25,7 +25,7 @@ fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
     let demonstration = Demonstration::start(directory(), SEED, &[]);
     let client = |arguments: &[&str]| demonstration.client(arguments);
 
-    // Both ways, before anything is wrong.
+    // Both directions, before anything is wrong.
     let pairs = eventually("pairs to be measured", PATIENCE, || {
         let pairs = items(&client(&["pairs"]));
         let enough = |pair: &Value| pair["rounds"].as_u64().unwrap() >= 5;
@@ -46,7 +46,7 @@ fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
         assert!((said - truth).abs() <= error + 3_000, "{truth} {pair}");
     }
 
-    // A path more densely for a while, within an incident.
+    // A path more densely for a limited time, within an incident.
     let path = items(&client(&["paths"])).remove(0);
     let id = path["id"].as_str().unwrap();
     let start = ["watches", "start", id, "--every", "0.5", "--for", "5", "--reason", "slow"];

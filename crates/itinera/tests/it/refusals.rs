@@ -78,7 +78,7 @@ fn broken_files_name_their_line() {
     );
 }
 
-/// A proc file system is where nobody can make a directory.
+/// No directory can be made in a proc file system.
 #[test]
 fn a_data_directory_that_cannot_be_is_said() {
     refused(&run(&["serve", "--data", "/proc/itinera"]), 1, &["/proc/itinera"]);

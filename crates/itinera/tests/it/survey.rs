@@ -56,9 +56,9 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     let ran = survey(&listen, &more);
     assert_eq!(ran.code, Some(0), "{}", ran.err);
     let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
-    let ways = report["members"].as_array().unwrap();
-    assert_eq!(ways.len(), 2, "{report:#}");
-    let lossy: Vec<_> = ways.iter().filter(|way| !way["finding"].is_null()).collect();
+    let members = report["members"].as_array().unwrap();
+    assert_eq!(members.len(), 2, "{report:#}");
+    let lossy: Vec<_> = members.iter().filter(|member| !member["finding"].is_null()).collect();
     assert_eq!(lossy.len(), 1, "one member loses, the other does not: {report:#}");
     assert_eq!(lossy[0]["finding"]["place"]["from"], "198.18.0.3");
     assert_eq!(lossy[0]["finding"]["place"]["to"], "198.18.0.5");
@@ -125,7 +125,7 @@ fn reports_keep_to_the_published_schema() {
     let published = include_str!("../../../../docs/survey.schema.json");
     let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
     let published: serde_json::Value = serde_json::from_str(published).unwrap();
-    assert_eq!(schema, published, "write docs/survey.schema.json anew");
+    assert_eq!(schema, published, "docs/survey.schema.json is not up to date");
     let ran = survey(&listen, &["--rounds", "2", "--size-bytes", "64,900", "--format", "json"]);
     let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
     keeps_to(&schema, &schema, &report, "report");
@@ -179,7 +179,7 @@ fn what_cannot_be_measured_is_said_before_anything_is_sent() {
     let kept = kept.display().to_string();
     let common = ["--simulation", "127.0.0.1:9", "--address", "10.0.0.2"];
     for (arguments, code, words) in [
-        (vec!["survey", "run", "2001:db8::9"], 1, "no way to 2001:db8::9"),
+        (vec!["survey", "run", "2001:db8::9"], 1, "no route to 2001:db8::9"),
         (vec!["survey", "run", "nowhere.invalid"], 1, "does not resolve; nothing was probed"),
         (vec!["survey", "run", "198.18.0.9", "--method", "tcp-syn"], 1, "give --port"),
         (

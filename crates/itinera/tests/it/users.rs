@@ -5,7 +5,7 @@ use reqwest::header::{COOKIE, SET_COOKIE};
 use reqwest::{Client, Method, Response, StatusCode};
 use serde_json::{Value, json};
 
-/// One who asks, with or without a way in.
+/// A client, with or without a session or token.
 struct Asking {
     client: Client,
     base: String,
