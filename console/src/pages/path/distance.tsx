@@ -54,7 +54,11 @@ export function FromMachineToService({ path }: { path: PathDetail }) {
             found,
             words: lines.map((line) => <p key={line}>{line}</p>),
           })),
-          { name: 'Network', found: network.found, words: network.words.map((it) => <p key={it}>{it}</p>) },
+          {
+            name: 'Network',
+            found: network.found,
+            words: network.words.map((it) => <p key={it}>{it}</p>),
+          },
           {
             name: 'Service',
             found: answered(all),
