@@ -112,7 +112,7 @@ mod tests {
     }
 
     #[test]
-    fn a_round_is_told_the_worst_while_it_lasted() {
+    fn a_round_carries_the_worst_lateness_of_its_time() {
         let mut log = LatenessLog::default();
         log.on_timer(ms(1_000), ms(1_090));
         log.on_read(ms(5_000), 0, ms(5_020));

@@ -221,7 +221,7 @@ mod tests {
     }
 
     #[test]
-    fn a_name_stands_for_what_it_gave_and_a_failure_is_said() {
+    fn a_name_keeps_its_address_and_a_failure_is_reported() {
         let schedule = Schedule {
             tasks: vec![task(1, Some("a.example")), task(2, Some("b.example"))],
             ..Schedule::default()

@@ -119,7 +119,7 @@ mod tests {
     }
 
     #[test]
-    fn the_unit_lets_the_agent_write_where_it_is_told_to() {
+    fn the_unit_lets_the_agent_write_to_its_directory() {
         let unit = unit(Path::new("/opt/itinera"), Path::new("/srv/agent"));
         for line in [
             "ExecStart=/opt/itinera agent run --data /srv/agent",

@@ -380,7 +380,7 @@ pub(crate) mod tests {
     }
 
     #[tokio::test]
-    async fn who_does_not_know_the_key_is_told_nothing() {
+    async fn a_sender_without_the_key_gets_no_answer() {
         let word = both(By::Tcp, 41_865, true).await;
         assert!(matches!(word, ThroughputWord::Failed(_)), "{word:?}");
         let (mine, forged) = (order(Side::Sends, By::Udp, 1), [9; REPORT]);

@@ -176,7 +176,7 @@ mod tests {
     }
 
     #[test]
-    fn the_widest_open_alarm_stands_for_the_incident_and_the_other_version_is_told() {
+    fn the_widest_open_alarm_stands_for_the_incident_with_the_other_version() {
         let four = alarm("198.18.64.3", "198.18.64.4", 0, 0);
         let six = alarm("2001:db8:64::3", "2001:db8:64::4", 0, 0);
         let (message, cleared) = principal(&[(&four, false), (&six, false)]).unwrap();

@@ -394,7 +394,7 @@ mod tests {
     }
 
     #[test]
-    fn a_clock_that_was_a_day_ahead_leaves_nothing_that_is_in_the_way() {
+    fn a_clock_that_was_a_day_ahead_leaves_no_partition_in_conflict() {
         let mut judge = Judge::default();
         live(&mut judge, 0..40, 0);
         live(&mut judge, 8_640..8_700, 0);
@@ -420,7 +420,7 @@ mod tests {
     }
 
     #[test]
-    fn a_bad_way_among_several_speaks_for_the_path_in_every_window() {
+    fn a_lossy_member_route_stands_for_the_path_in_every_window() {
         let mut judge = Judge::default();
         let mut effects = Vec::new();
         for number in 0..600i64 {

@@ -261,7 +261,7 @@ mod tests {
     }
 
     #[test]
-    fn who_is_hidden_sends_and_two_hidden_open_both_ways() {
+    fn a_hidden_agent_sends_and_two_hidden_ones_open_both_translations() {
         let public = |number: u8| -> Option<IpAddr> { Some([203, 0, 113, number].into()) };
         let mut open = candidate(1, "a", &[]);
         open.heard_from = open.addresses.first().copied();

@@ -282,7 +282,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_odd_about_a_machine_is_said() {
+    fn notes_on_a_machine_are_complete() {
         let interface = |name: &str, medium, speed_mbit_s| Interface {
             name: name.to_owned(),
             medium,

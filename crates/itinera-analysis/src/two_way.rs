@@ -266,7 +266,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_known_is_said() {
+    fn what_cannot_be_known_is_noted() {
         let mut dark = round(0, 0);
         (dark.undetermined, dark.clock) = (100, None);
         (dark.forward, dark.return_) = (OneWay::default(), OneWay::default());

@@ -361,7 +361,7 @@ mod tests {
     }
 
     #[test]
-    fn another_codec_version_is_said() {
+    fn another_codec_version_is_refused() {
         let mut octets = encode(&sample());
         octets[0] = 9;
         let error = decode::<Batch>(&octets).unwrap_err();

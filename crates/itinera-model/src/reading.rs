@@ -167,7 +167,7 @@ mod tests {
     use crate::codec::decode;
 
     #[test]
-    fn the_way_back_is_counted_from_the_nearest_customary_beginning() {
+    fn return_hops_are_counted_from_the_nearest_usual_hop_limit() {
         let back = |left| HopReading { reply_hop_limit: left, ..HopReading::default() }.hops_back();
         assert_eq!(back(None), None);
         for (left, hops) in [(64, 0), (57, 7), (250, 5), (120, 8), (255, 0), (30, 2)] {
@@ -176,7 +176,7 @@ mod tests {
     }
 
     #[test]
-    fn only_a_hop_limit_that_ran_out_tells_of_hidden_hops() {
+    fn only_an_expired_hop_limit_shows_hidden_hops() {
         let quoted = |form, left| HopReading {
             form: Some(form),
             quoted_hop_limit: Some(left),

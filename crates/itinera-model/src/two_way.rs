@@ -315,7 +315,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn delays_are_told_by_their_distance_from_the_smallest() {
+    fn delays_are_given_above_the_smallest() {
         let delays = OneWayDelay::of((0..=100).map(|n| 5 - 70_000 + n * 10).collect()).unwrap();
         assert_eq!(
             delays,

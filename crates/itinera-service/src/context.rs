@@ -135,7 +135,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn versions_that_come_out_of_order_wake_nobody_twice() {
+    fn versions_out_of_order_wake_no_agent_twice() {
         let (known, mut waiting) = watch::channel(7);
         for (version, wakes) in [(9, true), (8, false), (9, false), (10, true)] {
             raise(&known, version);

@@ -55,7 +55,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_name_waits_after_too_many_tries_and_no_longer_than_said() {
+    fn a_name_is_locked_after_too_many_attempts_for_the_stated_time() {
         let (tries, start) = (FailedAttempts::default(), Instant::now());
         for _ in 0..TRIES {
             assert!(tries.check("ailsa", start).is_ok());

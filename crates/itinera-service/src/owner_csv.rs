@@ -112,7 +112,7 @@ mod tests {
     }
 
     #[test]
-    fn a_missing_column_and_wild_octets_are_said() {
+    fn a_missing_column_and_invalid_bytes_are_errors() {
         assert!(read(b"prefix,owner\n").err().unwrap().contains("as_number, contact"));
         assert_eq!(
             read(b"prefix,as_number,owner,contact\n\xff\xfe,1,x,y\n").unwrap().refused.len(),

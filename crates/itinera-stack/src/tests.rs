@@ -62,7 +62,7 @@ async fn who_does_not_listen_refuses_and_who_aborts_resets() {
 }
 
 #[tokio::test]
-async fn many_connections_follow_each_other_and_datagrams_go_both_ways() {
+async fn many_connections_follow_each_other_and_datagrams_go_in_both_directions() {
     let (client, server, there) = pair(0);
     let mut listener = server.listen(80).unwrap();
     tokio::spawn(async move {

@@ -83,7 +83,7 @@ fn what_comes_to_a_port_for_somebody_before_is_no_answer_of_the_simulation() {
 }
 
 #[test]
-fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
+fn routes_by_rules_through_a_tunnel_are_read_from_the_kernel() {
     let host_facts = || HostFactsSource::Kernel { sockets: false, announced: None };
     let row = Row::new();
     let here = &row.names[0];
@@ -131,7 +131,7 @@ fn what_rules_send_through_a_tunnel_is_told_by_the_kernels_own_choice() {
 }
 
 #[test]
-fn an_address_that_nobody_knows_the_way_back_to_is_told_from_one_that_works() {
+fn an_address_without_a_return_route_differs_from_one_that_works() {
     let row = Row::new();
     ip(&format!("-n {} addr add 198.18.210.1/32 dev east0", row.names[0]));
     let looking = row.within(0, || {

@@ -131,7 +131,7 @@ fn three_linux_routers_and_the_target_answer_on_raw_sockets() {
 }
 
 #[test]
-fn silence_behind_a_router_is_told_apart_from_its_refusal() {
+fn silence_behind_a_router_differs_from_its_refusal() {
     let row = Row::new();
     // The second router no longer knows the target's network and says so.
     ip(&format!("-n {} route del 198.18.203.0/24", row.names[2]));

@@ -148,7 +148,7 @@ fn refusals(found: &Measurement) -> usize {
 const FORWARD_LOSS: &str = "iifname \"west1\" numgen random mod 100 < 40 drop";
 
 #[test]
-fn lost_on_the_way_is_lost_at_every_hop_behind_and_at_none_before() {
+fn a_lost_link_loses_at_every_hop_behind_and_at_none_before() {
     let row = Row::new();
     row.filter(2, "forward", &[FORWARD_LOSS]);
     for method in [Method::Udp, Method::IcmpEcho] {
@@ -160,7 +160,7 @@ fn lost_on_the_way_is_lost_at_every_hop_behind_and_at_none_before() {
 }
 
 #[test]
-fn lost_on_the_way_back_looks_the_same_from_one_side() {
+fn loss_on_the_return_route_looks_the_same_from_one_side() {
     let row = Row::new();
     row.filter(2, "forward", &["iifname \"east2\" numgen random mod 100 < 40 drop"]);
     let shares = loss(&survey_one(&row, plan(TARGETS[0], Method::Udp)));
@@ -178,7 +178,7 @@ fn a_router_that_polices_its_answers_loses_nothing_of_others() {
 }
 
 #[test]
-fn a_silent_hop_is_silent_and_a_black_hole_is_nobody_from_there_on() {
+fn a_silent_hop_is_silent_and_a_black_hole_has_no_answer_behind_it() {
     let row = Row::new();
     row.filter(2, "output", &["icmp type time-exceeded drop"]);
     let silent = survey_one(&row, plan(TARGETS[0], Method::IcmpEcho));
@@ -246,7 +246,7 @@ fn the_bad_one_of_two_members_is_found_by_udp_and_by_tcp() {
 }
 
 #[test]
-fn the_largest_packet_is_found_said_or_hidden_over_both_versions() {
+fn the_path_mtu_is_found_reported_or_hidden_over_both_versions() {
     let row = Row::new();
     ip(&format!("-n {} link set east2 mtu 1400", row.names[2]));
     ip(&format!("-n {} link set west2 mtu 1400", row.names[3]));

@@ -110,7 +110,7 @@ fn check_clean(rounds: &[TwoWayRound], stamps: StampSource) {
 }
 
 #[test]
-fn a_clean_row_is_clean_both_ways_over_both_versions() {
+fn a_clean_row_is_clean_in_both_directions_over_both_versions() {
     let row = Row::new();
     for (sender, reflector) in BEGINNING.into_iter().zip(TARGETS) {
         check_clean(&between(&row, raw, (sender, reflector), false), StampSource::Kernel);
@@ -118,7 +118,7 @@ fn a_clean_row_is_clean_both_ways_over_both_versions() {
 }
 
 #[test]
-fn without_privilege_both_ways_are_measured_as_well() {
+fn without_privilege_both_directions_are_measured_as_well() {
     let row = Row::new();
     row.allow_echo(0);
     row.allow_echo(4);
@@ -128,7 +128,7 @@ fn without_privilege_both_ways_are_measured_as_well() {
 }
 
 #[test]
-fn what_looks_the_same_from_one_side_is_told_apart_from_both() {
+fn what_looks_the_same_from_one_side_differs_from_both() {
     let (sender, reflector) = (BEGINNING[0], TARGETS[0]);
     for (interface, loses_forward) in [("west1", true), ("east2", false)] {
         let row = Row::new();
@@ -143,7 +143,7 @@ fn what_looks_the_same_from_one_side_is_told_apart_from_both() {
 }
 
 #[test]
-fn who_rewrites_the_mark_of_one_way_is_seen_on_that_way_alone() {
+fn a_dscp_rewritten_in_one_direction_is_seen_in_that_direction_only() {
     let row = Row::new();
     row.filter(2, "forward", &["iifname \"west1\" ip dscp set cs1"]);
     let rounds = between(&row, raw, (BEGINNING[0], TARGETS[0]), false);

@@ -287,7 +287,7 @@ fn a_name_that_does_not_exist_is_the_names_part() {
 }
 
 #[test]
-fn the_conclusion_tells_the_state_of_the_route_whatever_else_is_broken() {
+fn the_conclusion_gives_the_state_of_the_route_whatever_else_is_broken() {
     let with = |back, broken: fn(&mut Observations)| {
         let mut observed = all_well();
         broken(&mut observed);

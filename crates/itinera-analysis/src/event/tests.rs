@@ -376,7 +376,7 @@ fn change_of(event: &Event) -> (HostFact, Option<&str>, Option<&str>, Option<&st
 }
 
 #[test]
-fn changes_are_told_once_and_counters_are_none() {
+fn changes_are_events_once_and_counters_are_none() {
     let mut watcher = Watcher::default();
     report(&mut watcher, 0, &host_facts(0, 0, 0, 1_000));
     assert_eq!(report(&mut watcher, 60, &host_facts(0, 500, 9_000, 1_000)), []);
@@ -396,7 +396,7 @@ fn changes_are_told_once_and_counters_are_none() {
 }
 
 #[test]
-fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
+fn a_changed_access_network_is_an_event_once_it_lasts() {
     let mut watcher = Watcher::default();
     let (fennel, lowtide) = ((64501, "Fennel Fibre"), (64502, "Lowtide Mobile"));
     let mut access = |at: i64, by: &[(u32, &str)]| {
@@ -419,7 +419,7 @@ fn a_machine_that_goes_out_by_another_network_is_told_once_that_holds() {
 }
 
 #[test]
-fn targets_that_leave_by_another_interface_are_told_together() {
+fn targets_that_leave_by_another_interface_are_one_event() {
     let by = |interface: &str| HostFacts {
         routes_used: (1..=5)
             .map(|last| RouteEntry {
@@ -457,7 +457,7 @@ fn route_by(last: &[u8]) -> Assessment {
 }
 
 #[test]
-fn a_way_is_as_intended_or_says_what_is_not() {
+fn a_route_is_as_intended_or_its_deviations_are_listed() {
     let entry = |net: u8, as_number| OwnerEntry {
         prefix: format!("198.18.{net}.0/24").parse().unwrap(),
         owner: Owner { as_number, name: format!("N{as_number}"), contact: String::new() },

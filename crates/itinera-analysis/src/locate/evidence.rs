@@ -120,7 +120,7 @@ fn of_way(
     route: &[Option<IpAddr>],
     usual: &mut Usual,
 ) -> Evidence {
-    let recent: Vec<_> = same_way(windows.range(window - RECENT + 1..=window), route).collect();
+    let recent: Vec<_> = same_route(windows.range(window - RECENT + 1..=window), route).collect();
     let usual = usual.at(windows, window, route);
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
     let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
@@ -155,7 +155,7 @@ fn full_route(
     route
 }
 
-fn same_way<'a>(
+fn same_route<'a>(
     windows: impl Iterator<Item = (&'a i64, &'a Window)>,
     route: &[Option<IpAddr>],
 ) -> impl Iterator<Item = Cow<'a, RouteCounts>> {

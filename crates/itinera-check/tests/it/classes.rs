@@ -39,7 +39,7 @@ async fn certificates() {
 }
 
 #[tokio::test]
-async fn what_does_not_fit_is_told_from_what_fails() {
+async fn a_mismatch_differs_from_a_failure() {
     let plain = "port = 80\nspeaks = \"web\"\n";
     let ask = Ask::Tls { port: 80, name: None };
     expect(plain, &ask, broke(Step::Tls, Why::SpeaksPlain)).await;
@@ -140,7 +140,7 @@ async fn name(entry: &str, name: &str, ipv6: bool, tcp: bool) -> CheckResult {
 }
 
 #[tokio::test]
-async fn resolvers_fail_in_ways_of_their_own() {
+async fn resolvers_have_their_own_failures() {
     let resolver = |does: &str| format!("port = 53\nspeaks = \"name\"\n{does}");
     for tcp in [false, true] {
         let good = name(&resolver("authoritative = true"), NAME, false, tcp).await;

@@ -92,7 +92,7 @@ impl Drop for Servers {
 }
 
 #[tokio::test]
-async fn servers_that_others_wrote_are_told_apart_exactly() {
+async fn servers_of_other_authors_are_classified_exactly() {
     let servers = Servers::start([127, 53, 7, 1]);
     let port = |name: &str| servers.ports[name];
     let authority = Authority::new().unwrap();

@@ -347,7 +347,7 @@ fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
 }
 
 #[test]
-fn a_case_is_told_drawn_and_printed_as_the_world_it_was_played_in() {
+fn a_case_is_described_drawn_and_printed_as_its_world() {
     let stage = Stage::new(&small(), WorldFamily::Plain, 4);
     let number = (0..).find(|n| draw(&stage, *n).kind == Kind::ForwardDelay).unwrap();
     let told = explain(&small(), WorldFamily::Plain, 4, number);

@@ -143,7 +143,7 @@ fn lost(rounds: &[Sweep], hop: usize) -> u32 {
 }
 
 #[test]
-fn the_ways_in_which_hops_lie_are_seen_for_what_they_are() {
+fn misleading_answers_of_hops_are_recognised() {
     let world = World {
         routers: [
             "silent = true",
@@ -167,7 +167,7 @@ fn the_ways_in_which_hops_lie_are_seen_for_what_they_are() {
 }
 
 #[test]
-fn marks_labels_and_tunnels_are_told() {
+fn dscp_labels_and_tunnels_are_read() {
     let world = World {
         routers: ["", "marks_dscp = 0", "labels = [24001, 99]\nquotes_hop_limit = 2", ""],
         ..World::default()
@@ -308,7 +308,7 @@ fn member_routes_are_enumerated_and_balancers_told_apart() {
 }
 
 #[test]
-fn a_way_is_missed_as_rarely_as_was_stated() {
+fn a_route_is_missed_as_rarely_as_stated() {
     let world = diamond("balances = \"flow\"", "");
     let missed =
         (0..400).filter(|seed| world.branches(Method::Udp, *seed).members.len() < 2).count();

@@ -65,7 +65,7 @@ fn a_fault_that_exceeds_the_lateness_is_still_located() {
 }
 
 #[test]
-fn kernel_stamps_both_ways_make_lateness_harmless() {
+fn kernel_stamps_in_both_directions_make_lateness_harmless() {
     let text = live_only().replace("loss = [0.15, 0.25]", "added_delay_ms = [30, 60]");
     let mut late = run(&Scenario::parse(&text).unwrap(), 4, &Density::default(), END);
     for lab in &mut late.rounds {

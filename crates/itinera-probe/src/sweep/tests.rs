@@ -289,7 +289,7 @@ fn a_packet_that_never_left_is_not_lost() {
 }
 
 #[test]
-fn a_longer_way_is_followed() {
+fn a_longer_route_is_followed() {
     let mut path = |ttl: u8, nth: u64| match (ttl, nth > 60) {
         (1..=3, _) => vec![(5, ttl, Reply::Exceeded)],
         (4..=5, true) => vec![(8, ttl, Reply::Exceeded)],

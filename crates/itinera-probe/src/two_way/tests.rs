@@ -180,7 +180,7 @@ fn a_clean_line_shows_both_delays_and_bounds_of_the_far_clock() {
 }
 
 #[test]
-fn what_is_lost_is_told_by_direction() {
+fn loss_is_counted_by_direction() {
     for (forward, back) in [
         (loses(10, &[3, 4, 9], 10), after(15)),
         (after(10), loses(10, &[0, 5, 6], 15)),
@@ -204,7 +204,7 @@ fn what_is_lost_is_told_by_direction() {
 }
 
 #[test]
-fn copies_and_disorder_are_told_by_direction() {
+fn duplicates_and_reordering_are_counted_by_direction() {
     let odd = |swap: bool| -> Line {
         Box::new(move |n, _| match (n % 10, swap) {
             (4, true) => vec![60 * MILLI],
@@ -226,7 +226,7 @@ fn copies_and_disorder_are_told_by_direction() {
 }
 
 #[test]
-fn while_nothing_comes_back_nobody_says_which_way_and_what_comes_then_tells() {
+fn without_answers_the_direction_is_unknown_until_one_arrives() {
     let dark = |n: usize| (200..400).contains(&n);
     let forward: Line = Box::new(move |n, _| if dark(n) { Vec::new() } else { vec![10 * MILLI] });
     let mut pair = Pair::new(forward, after(15));
@@ -239,7 +239,7 @@ fn while_nothing_comes_back_nobody_says_which_way_and_what_comes_then_tells() {
 }
 
 #[test]
-fn who_rewrites_the_mark_on_the_way_there_is_not_taken_for_the_way_back() {
+fn a_dscp_rewritten_in_the_forward_direction_is_not_taken_for_the_return() {
     let marks: Line = Box::new(|_, packet| {
         ip::rewrite_dscp(packet, 0).unwrap();
         vec![10 * MILLI]
@@ -325,7 +325,7 @@ fn who_never_answers_is_hardly_asked() {
 }
 
 #[test]
-fn a_hidden_reflector_opens_the_way_and_nobody_answers_that() {
+fn a_hidden_reflector_opens_its_translation_and_gets_no_answer() {
     let mut reflector = Reflector::new(59_862, OwnClock::default());
     let opens_to = Some(SocketAddr::new(NEAR, 59_862));
     reflector.set_sessions(vec![Session { opens_to, ..session() }], Tick::ZERO);

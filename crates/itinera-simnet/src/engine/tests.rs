@@ -73,7 +73,7 @@ fn each_hop_limit_is_answered_by_its_node_after_its_delay() {
 }
 
 #[test]
-fn both_versions_take_the_same_way_where_both_are_there() {
+fn both_versions_take_the_same_route_where_both_exist() {
     for ttl in [1, 2, 3, 64] {
         let (four, six) = (answers_of(LINE, FOUR, ttl, 1), answers_of(LINE, SIX, ttl, 1));
         assert_eq!(four[0].1, six[0].1, "hop limit {ttl}");
@@ -161,7 +161,7 @@ fn a_limit_of_answers_grants_a_burst_and_then_its_rate() {
 }
 
 #[test]
-fn a_tunnel_hides_hops_and_labels_and_marks_are_told() {
+fn a_tunnel_hides_hops_and_labels_and_dscp_are_read() {
     let hidden = router_a("hidden = true");
     assert_eq!(answers(&hidden, 1, 1)[0].0, IpAddr::from([198, 18, 0, 3]));
     let told = router_a("labels = [24001, 7]\nquotes_hop_limit = 3");
@@ -181,7 +181,7 @@ fn a_tunnel_hides_hops_and_labels_and_marks_are_told() {
 }
 
 #[test]
-fn what_is_too_big_is_said_or_hidden() {
+fn too_big_packets_are_reported_or_hidden() {
     let text = LINE.replace("delay_ms = 2.0", "delay_ms = 2.0\nmtu = 1400");
     let deliveries =
         heard(&text, &[(0, udp(64, 4_000, 1_400, true)), (100, udp(64, 4_000, 1_401, true))]);
@@ -234,7 +234,7 @@ fn diamond(balances: &str) -> String {
 }
 
 #[test]
-fn flows_keep_their_way_and_packets_do_not() {
+fn flows_keep_their_route_and_packets_do_not() {
     for (balances, per_flow) in [("flow", 1), ("packet", 2)] {
         let text = diamond(balances);
         let routes = |port: u16| {
@@ -249,7 +249,7 @@ fn flows_keep_their_way_and_packets_do_not() {
 }
 
 #[test]
-fn the_way_back_may_be_another() {
+fn the_return_route_may_differ() {
     // Forward by b, back by c: seen by the hop limits left in answers of a router behind.
     let text = diamond("flow").replace("balances = \"flow\"\n", "").replace(
         "between = [\"b\", \"t\"]\ndelay_ms = 3.0",

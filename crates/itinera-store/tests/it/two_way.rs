@@ -120,7 +120,7 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
 }
 
 #[tokio::test]
-async fn a_pair_that_nobody_has_chosen_is_measured_for_as_long_as_somebody_looks() {
+async fn a_pair_that_is_not_chosen_is_measured_during_a_diagnosis() {
     let Fixture { cluster, store, _data } = fixture().await;
     store.reconcile(&watched(2_000)).await.unwrap();
     let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);

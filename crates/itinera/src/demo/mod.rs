@@ -27,10 +27,10 @@ pub(crate) struct Story {
     watch: &'static str,
 }
 
-const WATCH: &str = "within about two and a half minutes one link begins to lose packets forward, and\n\
-     \x20         an alarm names that link and its owner, though a silent hop stands beside it and\n\
-     \x20         a router upstream answers only some of the probes.";
-const WATCH_ANOTHER: &str = "what goes wrong, and when, stands at the end of world.toml.";
+const WATCH: &str = "after about 2.5 minutes one link loses packets in the forward direction. An alarm\n\
+     \x20         names the link and its owner. A silent hop beside it and a router upstream that\n\
+     \x20         rate-limits its answers are not blamed.";
+const WATCH_ANOTHER: &str = "the end of world.toml lists the faults and their times.";
 
 impl Story {
     /// Names of its files in a directory.
@@ -147,7 +147,7 @@ async fn run_until_stopped(
         .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
     let sites = Simnet::new(&scenario, seed).sites().to_vec();
     let kept =
-        if directory.is_kept() { "going on with what an earlier run recorded" } else { "new" };
+        if directory.is_kept() { "continues an earlier run" } else { "new" };
     output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
 
     let step = Step::begin(output, "Starting PostgreSQL and the service")?;
@@ -204,7 +204,7 @@ async fn run_until_stopped(
         ports.api(),
         directory.token().display()
     ))?;
-    output.line(&format!("Watch:    {}\nCtrl-C ends everything.", story.watch))?;
+    output.line(&format!("Watch:    {}\nPress Ctrl-C to stop.", story.watch))?;
     watch(output, children).await
 }
 
@@ -391,7 +391,7 @@ impl<'a> Step<'a> {
 impl Child {
     fn words(&self) -> String {
         format!(
-            "{} ended by itself ({}); its log: {}",
+            "{} ended unexpectedly ({}); its log: {}",
             self.name(),
             self.status(),
             self.log().display()

@@ -49,7 +49,7 @@ mod tests {
     }
 
     #[test]
-    fn closed_sockets_receive_nothing_and_the_oldest_give_way() {
+    fn closed_sockets_receive_nothing_and_the_oldest_are_dropped() {
         let address: IpAddr = [192, 0, 2, 1].into();
         let other: IpAddr = [192, 0, 2, 2].into();
         let mut listeners = Listeners::new();

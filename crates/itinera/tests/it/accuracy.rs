@@ -55,7 +55,7 @@ fn scores_do_not_depend_on_threads_slices_or_interruption() {
 }
 
 #[test]
-fn a_case_is_told_and_its_world_is_one_that_everything_else_reads() {
+fn a_case_is_described_and_its_world_is_readable_by_other_commands() {
     let place = directory();
     let world = place.path().join("world");
     let picture = place.path().join("case.svg");

@@ -273,7 +273,7 @@ async fn see_the_fleet(browser: &Browser) {
     browser.see(Browser::named("p", "Routes: ")).await;
     browser.accessible_light_and_dark("fleet").await;
     browser.click(Browser::named("a", "Eskerry to Gate Scanning")).await;
-    browser.see(Browser::named("h2", "Step by step")).await;
+    browser.see(Browser::named("h2", "Steps")).await;
     browser.click(Browser::named("button", "Run check now")).await;
     browser.see(Browser::named("span", "Asked for; what comes of it")).await;
     browser.accessible_light_and_dark("check").await;

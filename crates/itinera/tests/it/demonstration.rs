@@ -192,7 +192,7 @@ fn kill_child(place: &Path, words: &str) {
 }
 
 #[test]
-fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
+fn kept_data_is_continued_a_dead_child_is_reported_and_fresh_discards() {
     let first = Demonstration::start(directory(), 5, &[]);
     let rounds = |demonstration: &Demonstration| {
         demonstration.client(&["status"])["rounds"].as_i64().unwrap()
@@ -201,13 +201,13 @@ fn kept_data_goes_on_a_dead_child_is_said_and_fresh_discards() {
     kill_child(&first.directory.path().join("demo/agents/carrock"), "agent run");
     eventually("word of the dead agent", PATIENCE, || {
         let said = first.said();
-        said.contains("agent-carrock ended by itself").then_some(())
+        said.contains("agent-carrock ended unexpectedly").then_some(())
     });
     let before = rounds(&first);
     let directory = first.stop();
 
     let second = Demonstration::start(directory, 5, &[]);
-    assert!(second.said().contains("going on with what an earlier run recorded"));
+    assert!(second.said().contains("continues an earlier run"));
     assert!(rounds(&second) > before);
     assert_eq!(second.client(&["agents"])["items"][0]["id"], agents["items"][0]["id"]);
     let directory = second.stop();

@@ -59,7 +59,7 @@ fn diagnosis(world: &str, target: &str) -> (Ran, Duration) {
 }
 
 #[test]
-fn the_first_broken_step_is_named_and_the_exit_code_says_whose_part_it_is() {
+fn the_first_broken_step_and_its_part_are_named() {
     let fault = |from: &str, to: &str, what: &str| {
         format!("{WORLD}[[fault]]\nfrom = \"{from}\"\nto = \"{to}\"\nat_s = [0, 0]\n{what}\n")
     };
@@ -152,7 +152,7 @@ fn what_hostile_servers_say_does_nothing_to_the_terminal() {
 }
 
 #[test]
-fn what_cannot_be_looked_at_is_said() {
+fn an_impossible_diagnosis_is_an_error() {
     for (target, words) in [
         ("ftp://t.corriven.example/", "begins with \"ftp\""),
         ("t.corriven.example:0x50", "is no name, address or URL"),

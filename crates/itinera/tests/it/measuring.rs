@@ -21,7 +21,7 @@ fn items(value: &Value) -> Vec<Value> {
 }
 
 #[test]
-fn both_ways_watches_and_suppressions_do_what_analysts_ask() {
+fn pairs_watches_and_suppressions_do_what_analysts_ask() {
     let demonstration = Demonstration::start(directory(), SEED, &[]);
     let client = |arguments: &[&str]| demonstration.client(arguments);
 

@@ -28,7 +28,7 @@ fn bad_command_lines_are_explained() {
 }
 
 #[test]
-fn a_server_that_is_not_there_or_not_ours_is_said() {
+fn a_missing_or_foreign_server_is_an_error() {
     let [port] = free_ports();
     let nobody = format!("http://127.0.0.1:{port}");
     refused(&run(&["status", "--api", &nobody]), 3, &["cannot reach", &nobody, "is it running?"]);
@@ -80,7 +80,7 @@ fn broken_files_name_their_line() {
 
 /// No directory can be made in a proc file system.
 #[test]
-fn a_data_directory_that_cannot_be_is_said() {
+fn an_impossible_data_directory_is_an_error() {
     refused(&run(&["serve", "--data", "/proc/itinera"]), 1, &["/proc/itinera"]);
     let place = directory();
     std::fs::write(place.path().join("other"), "mine").unwrap();

@@ -3,6 +3,7 @@
 use crate::processes::simulation;
 use crate::support::{Ran, directory, run};
 use pcap_file::pcapng::{Block, PcapNgReader};
+use serde_json::Value;
 
 /// s, edge (translates and marks), b balances over c and d; c loses; e is small; t.
 const WORLD: &str = r#"name = "small"
@@ -55,7 +56,7 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     more.extend(["--dscp", "46", "--owners", &owners, "--save", &kept, "--format", "json"]);
     let ran = survey(&listen, &more);
     assert_eq!(ran.code, Some(0), "{}", ran.err);
-    let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    let report: Value = serde_json::from_str(&ran.out).unwrap();
     let members = report["members"].as_array().unwrap();
     assert_eq!(members.len(), 2, "{report:#}");
     let lossy: Vec<_> = members.iter().filter(|member| !member["finding"].is_null()).collect();
@@ -63,11 +64,11 @@ fn a_survey_says_what_is_wrong_and_what_is_not_and_keeps_the_packets() {
     assert_eq!(lossy[0]["finding"]["place"]["from"], "198.18.0.3");
     assert_eq!(lossy[0]["finding"]["place"]["to"], "198.18.0.5");
     let schema = run(&["survey", "schema"]);
-    let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
+    let schema: Value = serde_json::from_str(&schema.out).unwrap();
     keeps_to(&schema, &schema, &report, "report with a finding");
     assert_eq!(report["balancers"][0]["balancing"], "per-flow");
     assert_eq!(report["mtu_bytes"], 1400);
-    let codes = |messages: &serde_json::Value| -> Vec<String> {
+    let codes = |messages: &Value| -> Vec<String> {
         let codes = messages.as_array().into_iter().flatten().map(|one| one["code"].as_str());
         codes.map(|code| code.unwrap().to_owned()).collect()
     };
@@ -123,56 +124,66 @@ fn reports_keep_to_the_published_schema() {
     let (_simulation, listen) = simulation(place.path(), WORLD);
     let schema = run(&["survey", "schema"]);
     let published = include_str!("../../../../docs/survey.schema.json");
-    let schema: serde_json::Value = serde_json::from_str(&schema.out).unwrap();
-    let published: serde_json::Value = serde_json::from_str(published).unwrap();
+    let schema: Value = serde_json::from_str(&schema.out).unwrap();
+    let published: Value = serde_json::from_str(published).unwrap();
     assert_eq!(schema, published, "docs/survey.schema.json is not up to date");
     let ran = survey(&listen, &["--rounds", "2", "--size-bytes", "64,900", "--format", "json"]);
-    let report: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    let report: Value = serde_json::from_str(&ran.out).unwrap();
     keeps_to(&schema, &schema, &report, "report");
     assert_eq!(report["sizes"].as_array().unwrap().len(), 2);
 }
 
-/// Every field a value has is described, and every field that is required is there.
-pub(crate) fn keeps_to(
-    schema: &serde_json::Value,
-    part: &serde_json::Value,
-    value: &serde_json::Value,
-    place: &str,
-) {
+/// The parts of a schema that hold for a value: references are followed, alternatives are chosen by
+/// the tag `kind` or `code`.
+fn parts<'a>(schema: &'a Value, part: &'a Value, value: &Value) -> Vec<&'a Value> {
     if let Some(name) = part["$ref"].as_str() {
-        return keeps_to(schema, schema.pointer(&name[1..]).unwrap(), value, place);
+        return parts(schema, schema.pointer(&name[1..]).unwrap(), value);
     }
-    if let Some(choices) = part["oneOf"].as_array() {
-        let tagged = |choice: &serde_json::Value| choice["properties"]["kind"]["enum"][0].clone();
-        let fitting = choices.iter().find(|choice| {
-            choice.get("$ref").is_some() || (tagged(choice) == value["kind"] && !value.is_null())
-        });
-        if !value.is_null() {
-            keeps_to(schema, fitting.unwrap(), value, place);
-        }
-        return;
+    if let Some(all) = part["allOf"].as_array() {
+        return all.iter().flat_map(|part| parts(schema, part, value)).collect();
     }
+    let Some(choices) = part["oneOf"].as_array() else { return vec![part] };
+    if value.is_null() {
+        return Vec::new();
+    }
+    let fits = |choice: &&Value| {
+        ["kind", "code"].iter().any(|tag| {
+            let word = &choice["properties"][tag]["enum"][0];
+            !word.is_null() && *word == value[tag]
+        })
+    };
+    let referred = |choice: &&Value| choice.get("$ref").is_some();
+    let fitting = choices.iter().find(fits).or_else(|| choices.iter().find(referred));
+    parts(schema, fitting.unwrap(), value)
+}
+
+/// Every field a value has is described, and every field that is required is there.
+pub(crate) fn keeps_to(schema: &Value, part: &Value, value: &Value, place: &str) {
+    let parts = parts(schema, part, value);
     match value {
-        serde_json::Value::Object(fields) => {
+        Value::Object(fields) => {
             for (name, field) in fields {
-                let described = &part["properties"][name];
-                assert!(!described.is_null(), "{place}.{name} is not described");
+                let described = parts.iter().find_map(|part| part["properties"].get(name));
+                let described =
+                    described.unwrap_or_else(|| panic!("{place}.{name} is not described"));
                 keeps_to(schema, described, field, &format!("{place}.{name}"));
             }
-            for required in part["required"].as_array().into_iter().flatten() {
-                let name = required.as_str().unwrap();
+            let required = parts.iter().filter_map(|part| part["required"].as_array()).flatten();
+            for name in required.filter_map(Value::as_str) {
                 assert!(fields.contains_key(name), "{place}.{name} is missing");
             }
         }
-        serde_json::Value::Array(items) => {
-            items.iter().for_each(|item| keeps_to(schema, &part["items"], item, place));
+        Value::Array(items) => {
+            let described = parts.iter().find_map(|part| part.get("items"));
+            let described = described.unwrap_or_else(|| panic!("{place} is no array"));
+            items.iter().for_each(|item| keeps_to(schema, described, item, place));
         }
         _ => {}
     }
 }
 
 #[test]
-fn what_cannot_be_measured_is_said_before_anything_is_sent() {
+fn an_impossible_survey_is_an_error_before_anything_is_sent() {
     let place = directory();
     let kept = place.path().join("kept.itinera");
     std::fs::write(&kept, "something else").unwrap();

@@ -60,7 +60,7 @@ fn add(service: &Service, name: &str, role: &str) -> Ran {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn each_comes_in_by_their_own_way_and_does_what_their_role_allows() {
+async fn each_user_signs_in_and_does_what_the_role_allows() {
     let service = tokio::task::block_in_place(Service::start);
     tokio::task::block_in_place(|| {
         assert_eq!(add(&service, "ailsa", "analyst").code, Some(0));

@@ -161,7 +161,7 @@ mod tests {
     }
 
     #[test]
-    fn no_findings_suspected_faults_and_open_incidents_are_told_apart() {
+    fn no_findings_suspected_faults_and_open_incidents_are_different_states() {
         let none = Unclosed::default();
         let cleared = Unclosed { cleared: 2, ..Unclosed::default() };
         let open =
