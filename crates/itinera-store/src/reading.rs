@@ -15,7 +15,7 @@ pub struct StateCounts {
     /// Paths with a newest judgement older than two minutes, or without any, except those
     /// that are suppressed now.
     pub paths_without_rounds: i64,
-    /// Alarms that are open.
+    /// Alarms that are open, those of events included: one for each cause, as the list shows them.
     pub open_alarms: i64,
     /// Paths with a finding in the last two minutes that no open alarm has.
     pub suspected_paths: i64,
@@ -48,7 +48,9 @@ impl Store {
                          WHERE now() BETWEEN x.from_at AND x.until_at \
                              AND coalesce(x.site, s.name) = s.name \
                              AND coalesce(x.target, t.name) = t.name)) AS paths_without_rounds, \
-             (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) AS open_alarms, \
+             (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) \
+                 + (SELECT count(DISTINCT (e.incident_id, e.body->>'group')) FROM event e \
+                     WHERE e.ended_at IS NULL AND e.body->>'severity' IS NOT NULL) AS open_alarms, \
              (SELECT count(*) FROM path_latest l \
                  WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
                      AND jsonb_typeof(l.body->'finding') = 'object' \

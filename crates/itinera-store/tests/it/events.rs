@@ -105,12 +105,14 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
         vec![EventEffect::Changed(worse)],
         vec![EventEffect::Ended { key, at }],
     ];
-    let mut open = Vec::new();
+    let (mut open, mut alarms) = (Vec::new(), Vec::new());
     for (from, occurred) in (0..).zip(steps) {
         let write = JudgeWrite { occurred, events: vec![7], ..nothing(from, from + 1) };
         store.commit_judgement(token, &write, &apart).await.unwrap();
         open.push(store.incidents(true, None, 10).await.unwrap().len());
+        alarms.push(store.status_counts().await.unwrap().open_alarms);
     }
+    assert_eq!(alarms, [1, 2, 1], "faults of events count as alarms while they last");
     assert_eq!(open, [1, 2, 2], "an event that becomes a fault opens one then");
     assert_eq!(store.judge_memory().await.unwrap().events, [7]);
     let incidents = store.incidents(true, None, 10).await.unwrap();

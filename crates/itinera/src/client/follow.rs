@@ -60,7 +60,7 @@ impl Screen {
         let status = client.get("/status").await?;
         let count = |field: &str| status[field].as_i64().unwrap_or(0);
         bar.set_message(format!(
-            "{} agents ({} late), {} paths, {} rounds; {} incidents and {} alarms open. Ctrl-C ends.",
+            "{} agents ({} late), {} paths, {} rounds; {} incidents and {} alarms open. Press Ctrl-C to stop.",
             count("agents"),
             count("agents_late"),
             count("paths"),

@@ -127,7 +127,7 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         ]
     };
     let columns =
-        ["direction", "loss", "minimum delay", "PDV", "reordered", "duplicated", "DSCP", "links"];
+        ["direction", "loss", "minimum delay", "PDV", "reordered", "duplicated", "DSCP", "hops"];
     let rows = vec![row("forward", &pair["forward"]), row("return", &pair["return"])];
     output.table(&columns, rows)?;
     if let (Some(offset), Some(error)) =

@@ -146,8 +146,7 @@ async fn run_until_stopped(
     let scenario = Scenario::parse(&story.world)
         .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
     let sites = Simnet::new(&scenario, seed).sites().to_vec();
-    let kept =
-        if directory.is_kept() { "continues an earlier run" } else { "new" };
+    let kept = if directory.is_kept() { "continues an earlier run" } else { "new" };
     output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
 
     let step = Step::begin(output, "Starting PostgreSQL and the service")?;
