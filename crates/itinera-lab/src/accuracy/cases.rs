@@ -38,9 +38,9 @@ pub enum Kind {
     None,
     /// Two single faults at once.
     Two,
-    /// Routing changes; nothing is wrong.
+    /// Routing changes, without a fault.
     RouteChange,
-    /// A site's clock is set; nothing is wrong.
+    /// A site's clock is set, without a fault.
     ClockStep,
 }
 

@@ -251,7 +251,7 @@ fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
             ),
         );
     } else {
-        add(text, format_args!("Truth     nothing is wrong\n"));
+        add(text, format_args!("Truth     no fault\n"));
     }
     if let Some(nats) = truth.information_nats {
         let verdict =
@@ -330,7 +330,7 @@ fn tell_claims(
                 add(
                     text,
                     format_args!(
-                        "            {cause} on {}, {owner}, {:.0} % sure\n",
+                        "            {cause} on {}, {owner}, confidence {:.0} %\n",
                         place_in_words(place),
                         probability * 100.0,
                     ),
@@ -338,7 +338,7 @@ fn tell_claims(
             }
         }
         if claims.len() > 3 {
-            add(text, format_args!("            and {} claims more\n", claims.len() - 3));
+            add(text, format_args!("            and {} more claims\n", claims.len() - 3));
         }
     }
     let Some(opinion) = opinion else {
@@ -359,7 +359,7 @@ fn tell_claims(
             ),
         );
     }
-    add(text, format_args!("            nothing is wrong, {:.1} %\n", opinion.nothing * 100.0));
+    add(text, format_args!("            no fault, {:.1} %\n", opinion.nothing * 100.0));
 }
 
 fn judged(record: &CaseRecord, verdict: &super::CaseScore) -> String {

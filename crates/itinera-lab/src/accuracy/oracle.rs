@@ -58,7 +58,7 @@ pub(super) struct Candidate {
 pub(super) struct Opinion {
     /// Everything it holds possible.
     pub(super) candidates: Vec<Candidate>,
-    /// Probability that nothing is wrong.
+    /// Probability of no fault.
     pub(super) nothing: f64,
 }
 

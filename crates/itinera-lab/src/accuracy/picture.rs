@@ -189,12 +189,12 @@ pub(super) fn draw(
 const fn explanation(effect: Effect) -> &'static str {
     match effect {
         Effect::Loss(_) => {
-            "Each row is a route from a site to a target, hop by hop. Shade: share lost in the ten \
-             minutes since, beyond the usual. Ring: silent hop. Underlined: the answer comes back over the fault."
+            "Each row is a route from a site to a target, hop by hop. Shade: loss in the ten \
+             minutes since the fault, above the usual. Ring: silent hop. Underlined: answers cross the fault."
         }
         Effect::DelayMs(_) => {
-            "Each row is a route from a site to a target, hop by hop. Shade: later in the ten minutes \
-             since than usual. Ring: silent hop. Underlined: the answer comes back over the fault."
+            "Each row is a route from a site to a target, hop by hop. Shade: delay in the ten minutes \
+             since the fault, above the usual. Ring: silent hop. Underlined: answers cross the fault."
         }
     }
 }

@@ -105,7 +105,7 @@ pub struct Scores {
 pub struct Group {
     /// Which.
     pub name: String,
-    /// The link is right; where nothing is wrong, the share in which nothing is claimed; of
+    /// The link is right; without a fault, the share of cases without a claim; of
     /// several faults, the share of cases in which all are found.
     pub link: Interval,
     /// The owner is right.
@@ -375,7 +375,7 @@ pub(super) fn serde_name(kind: Kind) -> String {
         Kind::OwnerWide => "owner-wide",
         Kind::AgentSite => "a site's line",
         Kind::TargetEnd => "a target's line",
-        Kind::None => "nothing wrong",
+        Kind::None => "no fault",
         Kind::Two => "two at once",
         Kind::RouteChange => "route change",
         Kind::ClockStep => "clock step",

@@ -20,7 +20,7 @@ pub enum Suite {
 pub struct Job {
     /// Who measures.
     pub setup: Setup,
-    /// WorldFamily of the world.
+    /// Family of the world.
     pub family: WorldFamily,
     /// Its seed.
     pub seed: u64,

@@ -26,7 +26,7 @@ pub(super) fn run(args: &CaseArgs, output: &Output) -> Result<(), Failure> {
     output.either(&told.record, |output| {
         output.line(told.text.trim_end())?;
         if let Some(file) = &args.svg {
-            output.line(&format!("\nDrawn into {}.", file.display()))?;
+            output.line(&format!("\nPicture written to {}.", file.display()))?;
         }
         if let Some(directory) = &args.world {
             let directory = directory.display();

@@ -118,7 +118,7 @@ pub(crate) struct CaseArgs {
     /// Number of the case in its world, from 0
     #[arg(long, value_parser = clap::value_parser!(u64).range(..100_000))]
     pub(crate) number: u64,
-    /// WorldFamily of the world: plain, noise, bursts, addresses, routing, limits
+    /// Family of the world: plain, noise, bursts, addresses, routing, limits
     #[arg(long, default_value_t = WorldFamily::Plain)]
     pub(crate) family: WorldFamily,
     /// Measuring setup

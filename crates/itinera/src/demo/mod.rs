@@ -27,9 +27,9 @@ pub(crate) struct Story {
     watch: &'static str,
 }
 
-const WATCH: &str = "after about 2.5 minutes one link loses packets in the forward direction. An alarm\n\
-     \x20         names the link and its owner. A silent hop beside it and a router upstream that\n\
-     \x20         rate-limits its answers are not blamed.";
+const WATCH: &str = "after 1.5 minutes one link begins to lose packets in the forward direction. An alarm\n\
+     \x20         names the link and its owner within a minute. A silent hop beside the link and a\n\
+     \x20         rate-limiting router upstream are not blamed.";
 const WATCH_ANOTHER: &str = "the end of world.toml lists the faults and their times.";
 
 impl Story {

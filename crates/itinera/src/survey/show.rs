@@ -37,9 +37,13 @@ pub(super) fn all(output: &Output, report: &Report) -> Result<(), Failure> {
     for member in &report.members {
         let several = report.members.len() > 1;
         let flow = if several { format!("Flow {}: ", member.source_port) } else { String::new() };
-        for sentence in member.messages.iter().flat_map(MessageView::sentences) {
-            output.sentence(&format!("{flow}{sentence}"), "")?;
+        let mut messages = member.messages.iter();
+        if let Some(first) = messages.next() {
+            output.sentence(&format!("{flow}{}", first.headline()), "")?;
+            first.rest().try_for_each(|line| output.sentence(line, "  "))?;
         }
+        let further = messages.flat_map(MessageView::rest);
+        further.into_iter().try_for_each(|line| output.sentence(&format!("{flow}{line}"), ""))?;
     }
     report.notes.iter().try_for_each(|note| output.sentence(&note.text, ""))?;
     for member in &report.members {

@@ -35,11 +35,9 @@ impl MessageView {
         Self::new(message, &Context { map, cleared: false, sites: &[] })
     }
 
-    /// All of it as sentences.
-    pub fn sentences(&self) -> Vec<String> {
-        let headline = format!("{}.", self.headline);
-        let detail = self.detail.iter().chain(&self.contact).cloned();
-        std::iter::once(headline).chain(detail).collect()
+    /// The detail, then the contact line.
+    pub fn rest(&self) -> impl Iterator<Item = &String> {
+        self.detail.iter().chain(&self.contact)
     }
 
     /// Effect, then place.
