@@ -62,8 +62,8 @@ pub(crate) struct Driver {
     /// Packets that came in with only the program's stamp, since the start; their engine is not
     /// known, so they count against every engine.
     unstamped_received: u64,
-    /// How many of them an engine has been told of.
-    told_received: BTreeMap<EngineKey, u64>,
+    /// How many of them each engine was given.
+    reported_received: BTreeMap<EngineKey, u64>,
     captured: Option<Vec<Captured>>,
     /// How late engines were served, in microseconds, while packets are kept.
     lateness_us: Vec<u32>,
@@ -85,7 +85,7 @@ impl Driver {
             late_stamps: Vec::new(),
             unstamped: BTreeMap::new(),
             unstamped_received: 0,
-            told_received: BTreeMap::new(),
+            reported_received: BTreeMap::new(),
             captured: None,
             lateness_us: Vec::new(),
             capture_max: 0,
@@ -329,8 +329,8 @@ impl Driver {
     /// Where the stamps of an engine's packets came from since it was asked last.
     pub(crate) fn stamp_source(&mut self, key: EngineKey) -> StampSource {
         let sent = self.unstamped.insert(key, 0).unwrap_or(0);
-        let told = self.told_received.insert(key, self.unstamped_received).unwrap_or(0);
-        let all_received = told == self.unstamped_received;
+        let reported = self.reported_received.insert(key, self.unstamped_received).unwrap_or(0);
+        let all_received = reported == self.unstamped_received;
         match self.link.as_ref() {
             Link::Raw(_) if sent == 0 && all_received => StampSource::Kernel,
             Link::Simulated { .. } if all_received => StampSource::Virtual,
@@ -341,7 +341,7 @@ impl Driver {
     /// Forgets an engine.
     pub(crate) fn forget(&mut self, key: EngineKey) {
         self.unstamped.remove(&key);
-        self.told_received.remove(&key);
+        self.reported_received.remove(&key);
         self.awaited.iter_mut().for_each(|awaited| awaited.retain(|(_, of, _)| *of != key));
     }
 }

@@ -113,14 +113,14 @@ pub(crate) async fn follow(
     leave: Permission,
     mut schedule: watch::Receiver<Schedule>,
     rounds: mpsc::Sender<Measurement>,
-    told: Listeners,
+    listeners: Listeners,
     mut stop: watch::Receiver<bool>,
 ) {
     let now = schedule.borrow_and_update().clone();
     let mut driver = Driver::new(link, clock, &now.pacing);
     let (answers, mut answered) = mpsc::channel(ANSWERS);
     let mut probers = Probers::new(leave, answers, driver.clock());
-    let mut settled = probers.schedule(now, &told, &mut driver);
+    let mut settled = probers.schedule(now, &listeners, &mut driver);
     let mut glance = tokio::time::interval(GLANCE);
     loop {
         for measured in settled.drain(..) {
@@ -145,17 +145,17 @@ pub(crate) async fn follow(
             },
             Ok(()) = schedule.changed() => {
                 let now = schedule.borrow_and_update().clone();
-                settled.extend(probers.schedule(now, &told, &mut driver));
+                settled.extend(probers.schedule(now, &listeners, &mut driver));
             }
             Some((name, answer)) = answered.recv() => {
                 probers.names.on_answer(&name, answer);
-                settled.extend(probers.replan(&told, &mut driver));
+                settled.extend(probers.replan(&listeners, &mut driver));
             }
             _ = glance.tick() => {
                 if probers.tickets.len() < probers.schedule.tickets.len() {
                     probers.verify_tickets(driver.clock().service_now());
                 }
-                settled.extend(probers.replan(&told, &mut driver));
+                settled.extend(probers.replan(&listeners, &mut driver));
                 settled.extend(probers.follow_addresses(&mut driver));
                 probers.enumerate_next(&driver);
                 probers.sessions.set_synchronised(&driver);
@@ -363,12 +363,12 @@ impl Probers {
     fn schedule(
         &mut self,
         schedule: Schedule,
-        told: &Listeners,
+        listeners: &Listeners,
         driver: &mut Driver,
     ) -> Vec<Measurement> {
         self.schedule = schedule;
         self.verify_tickets(driver.clock().service_now());
-        self.replan(told, driver)
+        self.replan(listeners, driver)
     }
 
     /// Takes the tickets that are good now. Before the first exchange with the service a clock may
@@ -387,7 +387,7 @@ impl Probers {
     }
 
     /// Does what the schedule says for now. Tasks that stay the same go on undisturbed.
-    fn replan(&mut self, told: &Listeners, driver: &mut Driver) -> Vec<Measurement> {
+    fn replan(&mut self, listeners: &Listeners, driver: &mut Driver) -> Vec<Measurement> {
         let names = self.schedule.tasks.iter().filter_map(|task| task.name.as_deref());
         self.names.ask(names, &self.answers);
         let now = driver.clock().service_now();
@@ -396,7 +396,7 @@ impl Probers {
         let (rounds, hindered) = self.sessions.replan(&plan.tickets, &mut self.next_key, driver);
         let mut settled: Vec<Measurement> = rounds.into_iter().map(Measurement::from).collect();
         refused.extend(hindered);
-        told.refusals.send_if_modified(|before| {
+        listeners.refusals.send_if_modified(|before| {
             let changed = *before != refused;
             if changed {
                 for RefusedTask { path, pair, reason, .. } in &refused {
@@ -413,7 +413,7 @@ impl Probers {
         let Plan { tasks, pacing, enumerate_every_s, .. } = plan;
         driver.pace(&pacing);
         let targets: BTreeSet<IpAddr> = tasks.iter().map(|task| task.address).collect();
-        told.targets.send_if_modified(|before| {
+        listeners.targets.send_if_modified(|before| {
             let changed = *before != targets;
             *before = targets;
             changed

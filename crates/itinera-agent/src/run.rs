@@ -220,7 +220,7 @@ async fn run_once(
         agent: identity.agent,
         authority: leave.authority.clone(),
     };
-    let told = Listeners { refusals, targets };
+    let listeners = Listeners { refusals, targets };
     let mut tasks = Tasks::default();
     let own = link.own_addresses();
     tasks.spawn("the schedule's task", keep_schedule(exchange.clone(), own, schedule_tx, kept));
@@ -236,7 +236,7 @@ async fn run_once(
         leave,
         schedule_rx,
         rounds_tx,
-        told,
+        listeners,
         stop.clone(),
     );
     measuring.spawn("the prober", following);
@@ -358,7 +358,7 @@ async fn gather(
                 Some(first) => vec![first],
                 None => return Ok(()),
             },
-            // Refusals are told though nothing be measured.
+            // Refusals are reported even when nothing is measured.
             Ok(()) = of_probes.changed() => Vec::new(),
             Ok(()) = of_checks.changed() => Vec::new(),
         };

@@ -3,7 +3,7 @@
 //! Shape: one file per batch, `BOOT-SEQ-ROUNDS.batch`, holding the very bytes that are
 //! uploaded. A file appears whole or not at all. Names sort by time, because boot ids are
 //! UUIDs of version 7 and numbers have leading zeros. Beside them a file says how many rounds are
-//! being gathered for the next batch, so that a run that was killed can be told what it lost.
+//! being gathered for the next batch, so that a run that was killed is charged with what it lost.
 
 use std::fs;
 use std::io::{self, Write};

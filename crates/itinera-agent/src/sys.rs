@@ -45,7 +45,7 @@ pub(crate) fn hear_group(socket: &Socket, interface: u32, group: [u8; 6]) -> io:
         mr_address: [a, b, c, d, e, f, 0, 0],
     };
     // SAFETY: the kernel only reads the structure, which is of the layout that libc gives and of
-    // the length that is told, and outlives the call; the descriptor is the socket's own.
+    // the length given, and outlives the call; the descriptor is the socket's own.
     let said = unsafe {
         libc::setsockopt(
             socket.as_raw_fd(),

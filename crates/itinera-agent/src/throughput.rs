@@ -386,13 +386,13 @@ pub(crate) mod tests {
         let (mine, forged) = (order(Side::Sends, By::Udp, 1), [9; REPORT]);
         assert_eq!(read_report(&mine, &forged), None);
         let counted = Counted { bytes: 5, took_us: 6, packets: 7 };
-        let mut told = report(&mine, counted);
-        assert_eq!(read_report(&mine, &told), Some(counted));
-        for at in 0..told.len() {
-            told[at] ^= 1;
-            assert_eq!(read_report(&mine, &told), None, "an octet changed at {at}");
-            told[at] ^= 1;
-            assert_eq!(read_report(&mine, &told[..at]), None, "cut short at {at}");
+        let mut bytes = report(&mine, counted);
+        assert_eq!(read_report(&mine, &bytes), Some(counted));
+        for at in 0..bytes.len() {
+            bytes[at] ^= 1;
+            assert_eq!(read_report(&mine, &bytes), None, "an octet changed at {at}");
+            bytes[at] ^= 1;
+            assert_eq!(read_report(&mine, &bytes[..at]), None, "cut short at {at}");
         }
         assert!(is_hello(&mine, &hello(&mine)) && !is_hello(&mine, &hello(&mine)[1..]));
     }

@@ -16,7 +16,7 @@ use tokio::sync::{Notify, oneshot};
 
 /// How long nothing may be in the spool until it is looked into again.
 const LOOK: Duration = Duration::from_secs(15);
-/// A clock that is off by more than this is told of.
+/// A clock that is off by more than this is reported.
 const OFF_US: i64 = 5_000_000;
 
 /// The spool, which one thread writes and others read.

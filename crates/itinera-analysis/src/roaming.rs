@@ -278,7 +278,11 @@ mod tests {
         assert_eq!(access_provider(&[], &map), None);
         let mut behind_silence = path("198.18.48.1");
         behind_silence.hops[0].address = None;
-        assert_eq!(access_provider(&[&behind_silence], &map), None, "whose is the silent hop?");
+        assert_eq!(
+            access_provider(&[&behind_silence], &map),
+            None,
+            "the owner of the silent hop is unknown"
+        );
     }
 
     #[test]

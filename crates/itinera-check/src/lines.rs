@@ -191,7 +191,7 @@ impl Asker {
             Greeting::Pop3 => ("+OK", b"QUIT\r\n"),
             Greeting::Imap => ("* OK", b"a LOGOUT\r\n"),
             Greeting::Ftp => ("220", b"QUIT\r\n"),
-            // Who is told who we are need not wait for a key exchange that does not come.
+            // A server that knows the client's name need not wait for a key exchange that does not come.
             Greeting::Ssh => ("SSH-2.0-", b"SSH-2.0-itinera\r\n"),
         };
         let received = lines.line(Step::Greeting).await;

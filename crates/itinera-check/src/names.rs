@@ -36,7 +36,7 @@ pub async fn resolve(net: &Net, resolver: IpAddr, question: &AskName, wait: Dura
     let kind = if question.ipv6 { RecordType::AAAA } else { RecordType::A };
     let asked = match Name::from_utf8(&question.name) {
         Ok(mut name) => {
-            // As answers have it, whose questions are compared with ours.
+            // As in answers, which repeat the question.
             name.set_fqdn(true);
             let asking = ask(net, resolver, Query::query(name, kind), question.tcp, wait);
             match tokio::time::timeout(wait, asking).await {

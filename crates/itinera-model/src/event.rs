@@ -100,7 +100,7 @@ pub enum EventEffect {
     Occurred(Event),
     /// Something began.
     Began(Event),
-    /// Something that lasts is told in other words, or is worse.
+    /// A lasting event changed its message or severity.
     Changed(Event),
     /// Something that lasted is over.
     Ended {

@@ -93,7 +93,7 @@ const fn every() -> u8 {
     1
 }
 
-/// What an agent is told to do (RFC 7594). Replaces the one before as a whole.
+/// The schedule of an agent (RFC 7594). Replaces the one before as a whole.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Schedule {
     /// Grows with every change; an agent asks for anything newer than what it has.
@@ -115,7 +115,7 @@ pub struct Schedule {
     /// What services are asked.
     #[serde(default)]
     pub checks: Vec<CheckTask>,
-    /// How often the host facts are told, in seconds; changes at once. Never where 0.
+    /// How often host facts are reported, in seconds; changes at once. Never where 0.
     #[serde(default, rename = "surroundings_every_s")]
     pub host_facts_every_s: u32,
     /// Diagnoses to run now.

@@ -1,4 +1,4 @@
-//! Two-way measurement between agents: what they are told, and what they find in each direction.
+//! Two-way measurement between agents: their sessions, and the results of each direction.
 
 use crate::id::{AgentId, PairId};
 use crate::quantile::quantile;

@@ -280,8 +280,12 @@ pub(crate) fn read_report(spec: &ProbeSpec, input: &Input<'_>) -> Option<Answer>
             let (header, payload) = UdpHeader::parse(transport).ok()?;
             (header.destination_port == spec.destination_port).then_some(())?;
             // Without the octets that steer the checksum nothing tells which probe it was.
-            let told = payload.len() >= 2;
-            if told { Witness::One(udp_identity(spec, port, payload)) } else { Witness::Arrival }
+            let has_identity = payload.len() >= 2;
+            if has_identity {
+                Witness::One(udp_identity(spec, port, payload))
+            } else {
+                Witness::Arrival
+            }
         }
         _ => return None,
     };

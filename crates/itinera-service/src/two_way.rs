@@ -41,8 +41,9 @@ pub(crate) async fn renew(shared: Arc<Shared>) -> Result<(), StoreError> {
         .collect();
     let chosen = partners::choose(&candidates, usize::from(schedule.partners), &stand);
     let specs: Vec<PairSpec> = chosen.into_iter().map(spec).collect();
-    let told = shared.store.schedule_valid_from().await?;
-    let keys_change = told.is_some_and(|told| epoch_of(told) != epoch_of(shared.clock.wall_now()));
+    let valid_from = shared.store.schedule_valid_from().await?;
+    let keys_change =
+        valid_from.is_some_and(|at| epoch_of(at) != epoch_of(shared.clock.wall_now()));
     let version = shared.store.set_pairs(&specs, keys_change).await?;
     if version.is_some() {
         tracing::info!(pairs = specs.len(), "partners for two-way measurement have changed");

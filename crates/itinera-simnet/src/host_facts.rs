@@ -1,4 +1,4 @@
-//! What an agent finds around it, told from the same world that its packets cross.
+//! The host facts of an agent, from the same world that its packets cross.
 
 use crate::world::World;
 use ipnet::IpNet;

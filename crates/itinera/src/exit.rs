@@ -35,7 +35,7 @@ impl Failure {
         Self { code: code as u8, error: Some(anyhow::Error::msg(text)) }
     }
 
-    /// The work is done and printed, and what it found is told by this code.
+    /// The work is done and printed; this code gives the result.
     pub(crate) const fn found(code: u8) -> Self {
         Self { code, error: None }
     }

@@ -26,9 +26,9 @@ pub(super) async fn read(
 ) -> io::Result<HostFacts> {
     let (connection, handle, _) = rtnetlink::new_connection()?;
     let driving = tokio::spawn(connection);
-    let told = tell(&handle, announced).await;
+    let from_kernel = ask_kernel(&handle, announced).await;
     driving.abort();
-    let mut host_facts = told.map_err(io::Error::other)?;
+    let mut host_facts = from_kernel.map_err(io::Error::other)?;
     host_facts.host_name = short(&rustix::system::uname().nodename().to_string_lossy());
     host_facts.resolvers = resolvers();
     host_facts.sockets = sockets.then(open_sockets);
@@ -85,7 +85,7 @@ pub(super) async fn changed() {
     }
 }
 
-async fn tell(
+async fn ask_kernel(
     handle: &Handle,
     announced: Option<&Announcements>,
 ) -> Result<HostFacts, rtnetlink::Error> {

@@ -49,16 +49,16 @@ impl HostFactsSource {
                 for _ in 0..TRIES {
                     socket.send(&encode(address)).await?;
                     // A packet may still come for the former owner of this port.
-                    let told = async {
+                    let answer = async {
                         loop {
                             let length = socket.recv(&mut buffer).await?;
-                            if let Ok(told) = decode::<Option<HostFacts>>(&buffer[..length]) {
-                                return told.ok_or_else(|| io::ErrorKind::NotFound.into());
+                            if let Ok(answer) = decode::<Option<HostFacts>>(&buffer[..length]) {
+                                return answer.ok_or_else(|| io::ErrorKind::NotFound.into());
                             }
                         }
                     };
-                    if let Ok(told) = tokio::time::timeout(WAIT, told).await {
-                        return told;
+                    if let Ok(answer) = tokio::time::timeout(WAIT, answer).await {
+                        return answer;
                     }
                 }
                 Err(io::ErrorKind::TimedOut.into())

@@ -196,7 +196,7 @@ impl Plain {
         }
         for _ in 1..TRIES {
             match self.send_once(header, data, to) {
-                // An error that waits is told instead of sending: take it away and send.
+                // A pending error is returned instead of sending: take it away and send.
                 Err(_) => match self.take_error() {
                     Some(one) => {
                         let _full = came.try_send(one);

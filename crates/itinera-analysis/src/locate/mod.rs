@@ -175,7 +175,7 @@ fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
     })
 }
 
-/// From this probability on another place is told as a reason against the first.
+/// From this probability on another place is given as a reason against the first.
 const CLOSE_PPM: u32 = 50_000;
 
 /// What speaks for the best account and against it.

@@ -1,4 +1,4 @@
-//! What a hop sweep is told once.
+//! The fixed settings of a hop sweep.
 
 use crate::packet::{ProbeSpec, ProbeSpecError};
 use itinera_model::unit::{HopLimit, Micros};

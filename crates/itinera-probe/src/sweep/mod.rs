@@ -379,7 +379,7 @@ impl HopSweep {
         }
     }
 
-    /// Which probe an answer on a flow belongs to. Where that cannot be told it is counted as
+    /// Which probe an answer on a flow belongs to. Where that is unknown it is counted as
     /// ambiguous with each probe it may belong to, and guessed for none.
     fn resolve(&mut self, flow: u16, witness: Witness) -> Option<u16> {
         let candidates: Vec<u16> = match witness {

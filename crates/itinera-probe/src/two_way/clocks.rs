@@ -16,7 +16,7 @@ const RECENT: usize = 16;
 const STEADY: i64 = 3_600_000_000_000;
 /// No clock in use drifts faster, in parts per unit (RFC 5905 section 7.1 assumes 15e-6).
 const MOST_DRIFT: f64 = 500e-6;
-/// A drift is told once it is known to less than this.
+/// A drift is reported once it is known to less than this.
 const TELLING_DRIFT: f64 = 100e-6;
 
 /// A bound of the offset (peer's clock minus ours) in nanoseconds, and when by our clock.
@@ -56,7 +56,7 @@ impl PeerClocks {
         let highs = self.rounds.iter().map(|(_, high)| moved(*high, fastest, now));
         let low = lows.fold(f64::NEG_INFINITY, f64::max);
         let high = highs.fold(f64::INFINITY, f64::min).max(low);
-        let told = fastest - slowest < TELLING_DRIFT;
+        let is_known = fastest - slowest < TELLING_DRIFT;
         #[allow(
             clippy::cast_possible_truncation,
             clippy::cast_sign_loss,
@@ -65,8 +65,8 @@ impl PeerClocks {
         PeerClock {
             offset_us: libm::round((low + high) / 2e3) as i64,
             offset_error_us: libm::ceil((high - low) / 2e3) as u32,
-            drift_ppb: told.then(|| libm::round((slowest + fastest) / 2.0 * 1e9) as i32),
-            drift_error_ppb: told.then(|| libm::ceil((fastest - slowest) / 2.0 * 1e9) as u32),
+            drift_ppb: is_known.then(|| libm::round((slowest + fastest) / 2.0 * 1e9) as i32),
+            drift_error_ppb: is_known.then(|| libm::ceil((fastest - slowest) / 2.0 * 1e9) as u32),
             stepped,
         }
     }

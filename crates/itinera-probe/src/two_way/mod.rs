@@ -22,7 +22,7 @@ use std::net::{IpAddr, SocketAddr};
 pub use reflector::{MAX_SESSIONS, Reflector, Session};
 pub use sender::{Sender, SenderConfig, SenderConfigError, TwoWay};
 
-/// Hop limit of packets between agents: the largest, so that the hops they went over can be told.
+/// Hop limit of packets between agents: the largest, so that the number of hops can be computed.
 const HOP_LIMIT: u8 = 255;
 
 /// The clock that one's own stamps are of: ticks of the driver, put on the wall.

@@ -13,7 +13,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 pub const MAX_SESSIONS: usize = 256;
 /// Answers that may wait to leave.
 const MAX_WAITING: usize = 1_024;
-/// A session is answered up to so many times its agreed rate, so that copies are told and a key
+/// A session is answered up to so many times its agreed rate, so that copies are answered and a key
 /// that has come into wrong hands is no use for floods.
 const ABOVE_RATE: u64 = 4;
 const BURST: u64 = 32;

@@ -244,11 +244,12 @@ impl Sender {
     /// once more as long for an answer after them, which shows the direction in which they were lost.
     fn settles_at(&self) -> Option<Tick> {
         let first = self.rounds.front().filter(|round| round.closed)?;
-        let told = |round: &Round| round.packets.last().is_some_and(|last| last.answer.is_some());
+        let is_settled =
+            |round: &Round| round.packets.last().is_some_and(|last| last.answer.is_some());
         let later =
             self.rounds.iter().skip(1).any(|round| round.unanswered() < round.packets.len());
         let at = first.last_sent + self.config.timeout;
-        Some(if told(first) || later { at } else { at + self.config.timeout })
+        Some(if is_settled(first) || later { at } else { at + self.config.timeout })
     }
 
     fn settle(&mut self) {

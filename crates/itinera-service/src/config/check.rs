@@ -105,7 +105,7 @@ fn usual_raise() -> Spanned<u8> {
 }
 
 impl CheckEntry {
-    /// Checks an entry and makes of it what agents are told.
+    /// Checks an entry and makes the agents' task of it.
     pub(super) fn read(&self) -> Result<CheckSpec, LineError> {
         let kind = *self.kind.as_ref();
         let at_kind = self.kind.span().start;

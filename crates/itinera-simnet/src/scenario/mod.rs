@@ -122,7 +122,7 @@ pub(crate) struct HostEntry {
     #[serde(default)]
     pub(crate) clock_steps: Vec<[f64; 2]>,
     pub(crate) noise: Option<Spanned<NoiseEntry>>,
-    /// What a site's agent is told of its host facts.
+    /// The host facts of a site's agent.
     pub(crate) host_facts: Option<Spanned<HostFactsEntry>>,
 }
 

@@ -124,7 +124,7 @@ pub(crate) struct MoveEntry {
     pub(crate) to: Vec<IpAddr>,
 }
 
-/// What a site's agent is told of its host facts.
+/// The host facts of a site's agent.
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub(crate) struct HostFactsEntry {

@@ -10,21 +10,21 @@ use std::path::Path;
 
 pub(super) fn run(args: &CaseArgs, output: &Output) -> Result<(), Failure> {
     let setup: Setup = args.setup.into();
-    let told = accuracy::explain(&setup, args.family, args.seed, args.number);
+    let explained = accuracy::explain(&setup, args.family, args.seed, args.number);
     if let Some(file) = &args.svg {
-        put(file, &told.svg)?;
+        put(file, &explained.svg)?;
     }
     if let Some(directory) = &args.world {
         std::fs::create_dir_all(directory).map_err(|error| {
             let text = format!("cannot make {}", directory.display());
             Failure::new(Code::Failed, error).context(text)
         })?;
-        put(&directory.join(Story::WORLD), &told.scenario)?;
-        put(&directory.join(Story::OWNERS), &told.owner_map)?;
-        put(&directory.join(Story::SERVICE), &service(&told))?;
+        put(&directory.join(Story::WORLD), &explained.scenario)?;
+        put(&directory.join(Story::OWNERS), &explained.owner_map)?;
+        put(&directory.join(Story::SERVICE), &service(&explained))?;
     }
-    output.either(&told.record, |output| {
-        output.line(told.text.trim_end())?;
+    output.either(&explained.record, |output| {
+        output.line(explained.text.trim_end())?;
         if let Some(file) = &args.svg {
             output.line(&format!("\nPicture written to {}.", file.display()))?;
         }
@@ -33,7 +33,7 @@ pub(super) fn run(args: &CaseArgs, output: &Output) -> Result<(), Failure> {
             output.line(&format!(
                 "\nTo see it in the demonstration (what happens begins after {:.0} s):\n  \
                  itinera demo --world {directory} --seed {} --data DIR",
-                told.record.truth.begins_s, args.seed,
+                explained.record.truth.begins_s, args.seed,
             ))?;
         }
         Ok(())
@@ -47,16 +47,16 @@ fn put(file: &Path, text: &str) -> Result<(), Failure> {
 }
 
 /// What a service is to watch in the world.
-fn service(told: &Explained) -> String {
+fn service(explained: &Explained) -> String {
     let mut text = "# What the demonstration's service watches in this world.\n".to_owned();
     let mut add = |more: std::fmt::Arguments<'_>| {
         // Writing to a string cannot fail.
         let _always = text.write_fmt(more);
     };
-    for (name, _) in &told.sites {
+    for (name, _) in &explained.sites {
         add(format_args!("\n[[site]]\nname = \"{name}\"\n"));
     }
-    for (name, address) in &told.targets {
+    for (name, address) in &explained.targets {
         add(format_args!(
             "\n[[target]]\nname = \"{name}\"\nservice = \"{name}\"\naddresses = [\"{address}\"]\n\
              methods = [\"udp\"]\n"

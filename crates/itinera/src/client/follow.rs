@@ -80,7 +80,7 @@ impl Drop for Screen {
     }
 }
 
-/// Follows the news until told to stop.
+/// Follows changes until stopped.
 pub(crate) async fn follow(client: &Client, output: &Output) -> Result<(), Failure> {
     let status = client.get("/status").await?;
     if output.is_json() {

@@ -28,7 +28,7 @@ pub(crate) struct Story {
 }
 
 const WATCH: &str = "after 1.5 minutes one link begins to lose packets in the forward direction. An alarm\n\
-     \x20         names the link and its owner within a minute. A silent hop beside the link and a\n\
+     \x20         names the link and its owner about a minute later. A silent hop beside it and a\n\
      \x20         rate-limiting router upstream are not blamed.";
 const WATCH_ANOTHER: &str = "the end of world.toml lists the faults and their times.";
 
