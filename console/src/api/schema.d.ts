@@ -1122,7 +1122,7 @@ export interface components {
             about: string;
             service: string;
             site: string;
-            /** @description Who entered it. */
+            /** @description The user. */
             user: string;
             words: string;
         };
@@ -1208,7 +1208,7 @@ export interface components {
             target: string;
             /** @description All of it as text that can be pasted into a mail. */
             text?: string | null;
-            /** @description Who wanted it. */
+            /** @description The user. */
             user: string;
         };
         /** @description Target and starting point of a diagnosis. */
@@ -2001,12 +2001,12 @@ export interface components {
         LinkSeen: {
             /**
              * Format: int64
-             * @description Packets discarded while it ran, both directions.
+             * @description Packets discarded while it ran, in both directions.
              */
             discards: number;
             /**
              * Format: int64
-             * @description Frames with errors while the diagnosis ran, both directions.
+             * @description Frames with errors while the diagnosis ran, in both directions.
              */
             errors: number;
             /** @description True for half duplex, false for full duplex; absent where unknown. */
@@ -2015,7 +2015,7 @@ export interface components {
             interface: string;
             /**
              * Format: int64
-             * @description Packets while it ran, both directions.
+             * @description Packets while it ran, in both directions.
              */
             packets: number;
             /**
@@ -3974,7 +3974,7 @@ export interface components {
             sent_bytes?: number | null;
             state: components["schemas"]["TaskState"];
             to: string;
-            /** @description Who wanted it; absent where the schedule did. */
+            /** @description The user; absent for the schedule. */
             user?: string | null;
         };
         /** @description What is to be measured. */

@@ -64,7 +64,7 @@ fn resident_bytes() -> f64 {
     pages.split(' ').nth(1).unwrap().parse::<f64>().unwrap() * 4_096.0
 }
 
-/// The engine alone: each probe is answered at once by who stands at its hop limit.
+/// The engine alone: each probe is answered at once by the router at its hop limit.
 fn engine() -> Duration {
     let (source, destination) = (Ipv4Addr::new(10, 0, 0, 2), Ipv4Addr::new(198, 18, 0, 9));
     let addresses = Addresses::V4 { source, destination };

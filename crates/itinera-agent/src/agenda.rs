@@ -1,4 +1,4 @@
-//! Which engine wants to be served when, and who may be meant by what came in: with many paths
+//! The deadline of each engine, and the engines that a received packet may concern: with many paths
 //! only engines that may have something to do are asked.
 
 use crate::driver::EngineKey;
@@ -44,13 +44,13 @@ impl Agenda {
         self.order.range(..=(now, EngineKey::MAX)).map(|(_, key)| *key).collect()
     }
 
-    /// Who may be meant by its target.
+    /// The engines that it may concern by its target.
     pub(crate) fn of_target(&self, about: About) -> Vec<EngineKey> {
         let found = about.target.and_then(|target| self.by_target.get(&target));
         found.cloned().unwrap_or_default()
     }
 
-    /// Who may be meant by its port, where each has `flows` of them.
+    /// The engines that it may concern by its port, where each has `flows` ports.
     pub(crate) fn of_port(&self, about: About, flows: u16) -> Vec<EngineKey> {
         let Some(port) = about.port else { return Vec::new() };
         let first = port.saturating_sub(flows.saturating_sub(1));

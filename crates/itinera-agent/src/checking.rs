@@ -65,7 +65,7 @@ pub(crate) struct Checking {
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
     /// The addresses that are probed now.
     pub(crate) probed: watch::Receiver<BTreeSet<IpAddr>>,
-    /// Who we are, and who signs leave.
+    /// This agent, and the authority that signs orders.
     pub(crate) agent: AgentId,
     pub(crate) authority: CertificateDer<'static>,
 }

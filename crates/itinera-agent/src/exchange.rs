@@ -116,8 +116,8 @@ impl Exchange {
         if status.is_success() {
             return Ok(body.to_vec());
         }
-        // Only the service itself says problems with a code (RFC 9457); a proxy before it does not.
-        // Who is not known, or comes too often or too late, may come again.
+        // Only the service itself returns problems with a code (RFC 9457); a proxy does not. An
+        // unknown, too frequent or late request may be repeated.
         let passing =
             [StatusCode::UNAUTHORIZED, StatusCode::REQUEST_TIMEOUT, StatusCode::TOO_MANY_REQUESTS];
         let problem: serde_json::Value = serde_json::from_slice(&body).unwrap_or_default();

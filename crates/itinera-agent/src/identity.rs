@@ -1,4 +1,4 @@
-//! Who an agent is, on disk: its key, its certificate, its service.
+//! The identity of an agent on disk: its key, its certificate, its service.
 
 use itinera_model::id::AgentId;
 use rustls::pki_types::pem::PemObject;

@@ -1,7 +1,7 @@
 //! The measuring program at a site: drives the probe engines on a link, spools what they give,
 //! and speaks with the service.
 //!
-//! Its control opens no port; to measure each other it holds one UDP port, and answers there only
+//! Its control opens no port; for two-way measurement it holds one UDP port, and answers there only
 //! that has a ticket of the service. It knows the service by the key that its join code pinned, and is known by
 //! a client certificate. What it has measured is on disk before it is uploaded, and stays there
 //! until the service has acknowledged it.

@@ -36,9 +36,9 @@ use tokio::sync::{mpsc, watch};
 pub(crate) struct Permission {
     /// What the site allows.
     pub(crate) limits: LocalLimits,
-    /// Who we are.
+    /// This agent.
     pub(crate) agent: AgentId,
-    /// Who signs tickets.
+    /// The authority that signs tickets.
     pub(crate) authority: CertificateDer<'static>,
 }
 

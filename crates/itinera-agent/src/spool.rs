@@ -65,7 +65,7 @@ impl Spool {
     /// Notes that so many rounds have been gathered for a batch, or that none are any more.
     pub fn note_gathering(&self, boot: &str, seq: u64, rounds: usize) {
         let file = self.directory.join(GATHERING);
-        // Where the disk is full these rounds will be counted by those who lose them.
+        // Where the disk is full the caller counts these rounds as lost.
         let _full = match rounds {
             0 => fs::remove_file(file),
             _ => fs::write(file, format!("{} {rounds}", batch_name(boot, seq))),

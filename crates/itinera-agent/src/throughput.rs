@@ -1,5 +1,5 @@
-//! Sends or receives as much as gets through, within the bounds of an order that the service has
-//! signed. Who does not know the order's key is not listened to.
+//! Measures throughput within the bounds of an order that the service has signed. Packets without
+//! the order's key are ignored.
 
 use crate::host_facts::HostFactsSource;
 use hmac::{Hmac, KeyInit, Mac};
@@ -79,8 +79,8 @@ fn read_report(order: &ThroughputOrder, octets: &[u8]) -> Option<Counted> {
     })
 }
 
-/// Does the holder's part of an order; gives the word of the one who sends, and what its
-/// interfaces carried meanwhile.
+/// Does this agent's part of an order; gives the report of the sender, and the bytes that its
+/// interfaces carried during it.
 ///
 /// # Cancel safety
 /// When dropped, the run ends for both.
@@ -225,7 +225,7 @@ async fn send_packets(net: &Net, order: &ThroughputOrder) -> io::Result<(u64, u3
     let there = SocketAddr::new(order.peer_address, order.port);
     let door = net.datagrams(None, there.is_ipv6()).await?;
     let mut buffer = vec![0; PAYLOAD];
-    // Until the receiver is there and has heard who we are.
+    // Until the receiver is there and knows this sender.
     let said = hello(order);
     let begun = Instant::now();
     loop {

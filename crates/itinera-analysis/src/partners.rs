@@ -1,4 +1,4 @@
-//! Which agents measure each other with which.
+//! The choice of pairs for two-way measurement.
 //!
 //! Links that no two paths tell apart cannot be told apart: partners are chosen so
 //! that each new pair goes over routers that the agent's paths have not shown yet, within what
@@ -31,9 +31,9 @@ pub struct Candidate {
 /// Two agents that are to measure each other, and where they find each other.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Partners {
-    /// Who sends.
+    /// The sending agent.
     pub sender: AgentId,
-    /// Who answers.
+    /// The answering agent.
     pub reflector: AgentId,
     /// Version of IP.
     pub family: Family,

@@ -84,7 +84,7 @@ pub fn heard(delay_ms: f64, loss_ratio: f64, burst_ratio: f64) -> VoiceQuality {
     VoiceQuality { r, mos, fitness, delay_ms, loss_ratio, burst_ratio }
 }
 
-/// How both directions sound, forward and back, over rounds of a voice-like stream; absent without
+/// Ratings of both directions, forward and return, over rounds of a voice-like stream; absent without
 /// an answered packet.
 pub fn of_rounds(rounds: &[&TwoWayRound]) -> Option<[VoiceQuality; 2]> {
     let trips = rounds.iter().filter_map(|round| round.round_trip_us.map(|[_, middle, _]| middle));

@@ -40,7 +40,7 @@ pub enum Listener {
 }
 
 impl Listener {
-    /// The next connection, and who opens it where that is known.
+    /// The next connection, and its client where that is known.
     ///
     /// # Errors
     /// The kernel's word.

@@ -17,9 +17,9 @@ const MAX_REDIRECTS: usize = 5;
 /// Fields and bytes of an answer's header borne at most.
 const MAX_FIELDS: usize = 100;
 const MAX_HEADER: usize = 64 * 1_024;
-/// Fewer bytes say nothing of how fast a line is.
+/// Fewer bytes are too few for a rate.
 const ENOUGH_FOR_A_RATE: u64 = 32 * 1_024;
-/// Who asks.
+/// User agent of requests.
 const AGENT: &str = concat!("itinera/", env!("CARGO_PKG_VERSION"));
 
 /// One answer, read as far as wanted.

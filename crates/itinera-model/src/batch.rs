@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "FlatBatch")]
 pub struct Batch {
-    /// Who measured.
+    /// The agent.
     pub agent: AgentId,
     /// In which run.
     pub boot: BootId,
@@ -30,7 +30,7 @@ pub struct Batch {
     /// Rounds of paths, with what they refer to.
     #[serde(flatten)]
     pub paths: RoundSet,
-    /// Rounds of both directions between agents.
+    /// Rounds of two-way measurement.
     pub two_way: Vec<TwoWayRound>,
     /// What services answered.
     pub checks: Vec<CheckRound>,

@@ -33,7 +33,7 @@ pub enum DecodeError {
         /// What is wrong with it.
         reason: &'static str,
     },
-    /// A field of a round of both directions that contradicts another.
+    /// A field of a two-way round that contradicts another.
     #[error("round {number} of pair {pair}: {reason}")]
     TwoWay {
         /// The round's pair.

@@ -16,11 +16,11 @@ pub struct LinkSeen {
     pub speed_mbit_s: Option<u32>,
     /// True for half duplex, false for full duplex; absent where unknown.
     pub half_duplex: Option<bool>,
-    /// Frames with errors while the diagnosis ran, both directions.
+    /// Frames with errors while the diagnosis ran, in both directions.
     pub errors: u64,
-    /// Packets discarded while it ran, both directions.
+    /// Packets discarded while it ran, in both directions.
     pub discards: u64,
-    /// Packets while it ran, both directions.
+    /// Packets while it ran, in both directions.
     pub packets: u64,
 }
 

@@ -149,7 +149,7 @@ pub struct Neighbour {
 pub struct Lease {
     /// For which interface.
     pub interface: String,
-    /// Who gave it, where that is known.
+    /// The server that gave it, where that is known.
     pub server: Option<IpAddr>,
     /// For how long in all, in seconds.
     pub lifetime_s: Option<u32>,

@@ -47,7 +47,7 @@ uuid_id! {
     EventId,
     /// One measurement of how much gets through.
     ThroughputId,
-    /// Two agents that measure each other between them.
+    /// Two agents that measure each other.
     PairId,
     /// An alarm.
     AlarmId,

@@ -104,7 +104,7 @@ pub enum Direction {
 /// all of these are equal.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct PathSpec {
-    /// Who measures.
+    /// The agent.
     pub agent: AgentId,
     /// The agent's egress; empty for the only one.
     pub uplink: String,

@@ -106,7 +106,7 @@ pub struct Schedule {
     /// How often the member routes of each path are enumerated again, in seconds; never where 0.
     #[serde(default)]
     pub enumerate_every_s: u32,
-    /// Leave to measure each other with other agents.
+    /// Tickets for two-way measurement with other agents.
     #[serde(default)]
     pub tickets: Vec<SignedTicket>,
     /// When some of this is not done.

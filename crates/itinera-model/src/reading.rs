@@ -1,5 +1,5 @@
-//! What the answers of each hop say beside who answered and when: how far the return route is, how
-//! the probe looked when it arrived there, what the router adds of its own.
+//! What the answers of each hop contain apart from address and time: the length of the return route,
+//! the probe as it arrived there, and extensions of the router.
 //!
 //! These things hardly change from round to round, so they are identified by their content like
 //! a route, and a round refers to them.

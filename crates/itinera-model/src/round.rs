@@ -13,7 +13,7 @@ pub enum StampSource {
     Program,
     /// The kernel's stamps in both directions, as packets pass its network drivers.
     Kernel,
-    /// The clock of the simulation, both directions: virtual time, or the times at which a simulated
+    /// The clock of the simulation, in both directions: virtual time, or the times at which a simulated
     /// link took and delivered packets.
     Virtual,
 }
@@ -64,7 +64,7 @@ impl Lateness {
     }
 
     /// How much of a measured delay may be the program's own lateness. None of it where the kernel
-    /// or the simulated link stamps packets both directions.
+    /// or the simulated link stamps packets in both directions.
     pub fn delay_error_us(self, stamps: StampSource) -> u32 {
         match stamps {
             StampSource::Kernel | StampSource::Virtual => 0,
@@ -73,7 +73,7 @@ impl Lateness {
     }
 
     /// True when an answer may have arrived in time and was not read before the round ended. Not
-    /// on kernel sockets with stamps both directions: the kernel keeps answers until they are read.
+    /// on kernel sockets with stamps in both directions: the kernel keeps answers until they are read.
     pub fn hides_answers(self, stamps: StampSource) -> bool {
         match stamps {
             StampSource::Kernel => false,

@@ -220,7 +220,7 @@ pub struct PeerClock {
     pub stepped: bool,
 }
 
-/// Packets of one session, both directions.
+/// Packets of one session, in both directions.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TwoWayRound {
     /// The pair.

@@ -159,7 +159,7 @@ impl Budget {
         }
         if let Some(asked) = hop {
             let address = asked.address.map(Limited::Hop);
-            // Alone, who is not known yet is asked a few times at most; together that is too much.
+            // One unknown address gets a few probes at most; together that is too much.
             let unknown = (self.turn.of > 1).then_some(Limited::HopLimit(asked.hop_limit));
             let destination: Vec<Limited> = address.into_iter().chain(unknown).collect();
             let had_enough =

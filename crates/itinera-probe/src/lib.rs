@@ -87,7 +87,7 @@ pub enum Input<'a> {
     Report {
         /// When it came in.
         stamp: Tick,
-        /// Who said it.
+        /// The sender.
         from: IpAddr,
         /// Hop limit that was left in it.
         hop_limit: Option<u8>,
@@ -108,7 +108,7 @@ pub enum Input<'a> {
         stamp: Tick,
         /// Its protocol number.
         protocol: u8,
-        /// Who sent it.
+        /// The sender.
         from: IpAddr,
         /// Hop limit that was left.
         hop_limit: Option<u8>,

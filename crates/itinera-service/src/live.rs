@@ -44,7 +44,7 @@ impl PartialSchema for LiveTopic {
 
 impl ToSchema for LiveTopic {}
 
-/// Follows the head of the outbox for everybody who listens here.
+/// Follows the head of the change feed for all streams of this process.
 pub(crate) async fn present(shared: Arc<Shared>) {
     loop {
         match shared.store.last_change().await {
@@ -58,7 +58,7 @@ pub(crate) async fn present(shared: Arc<Shared>) {
     }
 }
 
-/// A reader who has signed out since is let go after this.
+/// The stream of a signed-out user ends after this.
 const ADMITTED_FOR: Duration = Duration::from_secs(5);
 
 struct Reader {

@@ -1,4 +1,4 @@
-//! Who is asking, and whether they may: passwords, sessions, tokens, roles.
+//! Users of requests and their roles: passwords, sessions, tokens.
 //!
 //! Everything under `/api/v1` and the metrics is closed unless [`needed`] opens it to a role.
 //! A browser comes with a session cookie, which a page elsewhere cannot make it send

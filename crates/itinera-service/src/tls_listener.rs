@@ -20,7 +20,7 @@ const HANDSHAKE_LIMIT: Duration = Duration::from_secs(10);
 /// Handshakes in progress at once; further callers wait in the kernel's queue.
 const HANDSHAKES: usize = 64;
 
-/// Who is at the other end.
+/// The client of a connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Peer {
     pub(crate) address: SocketAddr,

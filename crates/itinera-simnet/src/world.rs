@@ -65,7 +65,7 @@ pub struct Truth {
 #[derive(Debug, Clone)]
 pub(crate) struct Node {
     pub(crate) addresses: Vec<IpAddr>,
-    /// Who runs it, by the order in the scenario.
+    /// Its owner, by the order in the scenario.
     pub(crate) owner: Option<usize>,
     pub(crate) is_site: bool,
     /// Whether packets for others pass through it.

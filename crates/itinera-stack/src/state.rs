@@ -13,7 +13,7 @@ use tokio::sync::Notify;
 
 /// How long a stream that was let go may take to say goodbye.
 const FAREWELL: Duration = Duration::from_secs(10);
-/// Ports that are given to those who ask for none: apart from those that probes leave from.
+/// Ports of sockets without a requested port: apart from those that probes leave from.
 pub(crate) const PORTS: std::ops::Range<u16> = 10_000..30_000;
 
 /// The owner of a port.

@@ -34,7 +34,7 @@ impl Stream {
         Self { shared, handle, port, peer }
     }
 
-    /// Who is at the other end.
+    /// The peer.
     pub const fn peer(&self) -> SocketAddr {
         self.peer
     }

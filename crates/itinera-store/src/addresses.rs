@@ -34,8 +34,8 @@ impl Store {
         Ok(self.db.execute_raw(sql(&update, values)).await?.rows_affected() > 0)
     }
 
-    /// Notes the address that an agent is heard from. Where that changes who shares an address,
-    /// the schedule becomes a new version, since the shares are others now: gives it then.
+    /// Notes the address that an agent connects from. Where that changes the agents behind one
+    /// address, the schedule gets a new version, because their shares change: gives it then.
     ///
     /// Limits: loopback addresses say nothing about the network and are not regarded.
     ///

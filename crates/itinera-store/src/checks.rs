@@ -45,7 +45,7 @@ pub struct CheckRecord {
     pub id: CheckId,
     /// Its number, from 1.
     pub no: i32,
-    /// Who asks.
+    /// The asking agent.
     pub agent: AgentId,
     /// The agent's site.
     pub site: String,

@@ -105,7 +105,7 @@ pub struct Cluster {
     _rotating: JoinSet<()>,
 }
 
-/// Who runs the server: absent for the current account.
+/// The account of the server: absent for the current one.
 #[derive(Debug, Clone, Copy)]
 struct Account {
     uid: u32,

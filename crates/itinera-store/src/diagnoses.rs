@@ -24,7 +24,7 @@ pub struct DiagnosisRecord {
     pub site: String,
     /// What was wanted.
     pub order: DiagnosisTask,
-    /// Who wanted it.
+    /// The user.
     pub user: String,
     /// When.
     pub asked_at: OffsetDateTime,
@@ -73,7 +73,7 @@ fn record(row: DiagnosisRow) -> Result<DiagnosisRecord, StoreError> {
 }
 
 impl Store {
-    /// Orders a diagnosis from an agent, and both directions with the agent at the other end measured
+    /// Orders a diagnosis from an agent, and two-way measurement with the agent at the other end
     /// until then, where there is one; gives the new version of the schedule.
     ///
     /// # Errors

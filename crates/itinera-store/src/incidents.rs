@@ -27,7 +27,7 @@ pub struct Complaint {
     pub about: OffsetDateTime,
     /// In their own words.
     pub words: String,
-    /// Who entered it.
+    /// The user.
     pub user: String,
 }
 

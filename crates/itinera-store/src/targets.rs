@@ -88,7 +88,7 @@ pub struct Schedule {
     /// How often member routes are enumerated again, in seconds; never where 0.
     #[serde(default)]
     pub enumerate_every_s: u32,
-    /// How agents measure each other between them.
+    /// The schedule of two-way measurement.
     #[serde(default)]
     pub two_way: TwoWaySchedule,
     /// How often agents tell their host facts, in seconds; never where 0.
@@ -100,7 +100,7 @@ const fn usual_host_facts() -> u32 {
     60
 }
 
-/// How agents measure each other between them.
+/// The schedule of two-way measurement.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct TwoWaySchedule {
     /// Partners of an agent at most; 0 for none.
@@ -370,7 +370,7 @@ impl Store {
         Ok(valid_from.map(WallTime::from))
     }
 
-    /// How agents measure each other between them.
+    /// The schedule of two-way measurement.
     ///
     /// # Errors
     /// [`StoreError::Database`].

@@ -40,9 +40,9 @@ pub struct ThroughputRecord {
     pub id: ThroughputId,
     /// Its short number.
     pub no: i64,
-    /// Who sends.
+    /// The sending agent.
     pub sender: AgentId,
-    /// Who receives.
+    /// The receiving agent.
     pub receiver: AgentId,
     /// The sender's site.
     pub from: String,
@@ -50,7 +50,7 @@ pub struct ThroughputRecord {
     pub to: String,
     /// What was wanted.
     pub spec: ThroughputSpec,
-    /// Who wanted it; absent where the schedule did.
+    /// The user; absent for the schedule.
     pub user: Option<String>,
     /// When it was asked for.
     pub asked_at: OffsetDateTime,

@@ -45,9 +45,9 @@ pub struct PartnerRecord {
 /// What a pair is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PairSpec {
-    /// Who sends.
+    /// The sending agent.
     pub sender: AgentId,
-    /// Who answers.
+    /// The answering agent.
     pub reflector: AgentId,
     /// Version of IP.
     pub family: Family,

@@ -21,7 +21,7 @@ pub struct UserRecord {
     pub name: String,
     /// What they may do.
     pub role: Role,
-    /// False for one who may not come in any more.
+    /// False for a disabled user.
     pub active: bool,
     /// When they were added.
     pub created_at: OffsetDateTime,
@@ -30,7 +30,7 @@ pub struct UserRecord {
 /// An authenticated user.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SessionUser {
-    /// Who.
+    /// The user.
     pub user: UserId,
     /// Their name.
     pub name: String,
@@ -107,7 +107,7 @@ pub struct AuditRecord {
     pub no: i64,
     /// When.
     pub at: OffsetDateTime,
-    /// Who.
+    /// The user.
     pub user: String,
     /// What was done.
     pub action: String,
@@ -120,7 +120,7 @@ pub struct AuditRecord {
 /// A change for the audit.
 #[derive(Debug, Clone)]
 pub struct Audited<'a> {
-    /// Who.
+    /// The user.
     pub user: &'a str,
     /// What was done, as a stable word.
     pub action: &'static str,

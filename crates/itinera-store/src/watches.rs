@@ -25,9 +25,9 @@ pub struct NewWatch {
     pub begins_at: OffsetDateTime,
     /// When it ends by itself.
     pub ends_at: OffsetDateTime,
-    /// Why.
+    /// The reason.
     pub reason: String,
-    /// Who wants it.
+    /// The user.
     pub user: String,
 }
 
@@ -105,9 +105,9 @@ pub struct NewSuppression {
     pub from: OffsetDateTime,
     /// Until when.
     pub until: OffsetDateTime,
-    /// Why.
+    /// The reason.
     pub reason: String,
-    /// Who wants it.
+    /// The user.
     pub user: String,
 }
 

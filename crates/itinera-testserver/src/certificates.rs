@@ -37,7 +37,7 @@ impl Authority {
         Ok(Self(CertifiedIssuer::self_signed(params, KeyPair::generate()?)?))
     }
 
-    /// Its certificate, for those who are to trust it.
+    /// Its certificate, for clients that trust it.
     pub fn certificate(&self) -> CertificateDer<'static> {
         self.0.der().clone()
     }

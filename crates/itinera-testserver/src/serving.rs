@@ -17,7 +17,7 @@ use tokio_rustls::server::TlsStream;
 
 /// Bytes read at a time, and of the longest question to a resolver.
 const BUFFER: usize = 4_096;
-/// A visitor who says nothing for so long is let go.
+/// An idle client is disconnected after this.
 const IDLE: Duration = Duration::from_secs(60);
 
 /// The simulation's time, counted from its start.

@@ -28,7 +28,7 @@ const PORT_HARDWARE: u8 = 3;
 /// One announcement. Texts are foreign and may hold anything.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Announcement {
-    /// Who announces: hardware addresses as users write them, everything else as it came.
+    /// The announcing system: hardware addresses as users write them, everything else as it came.
     pub chassis: Vec<u8>,
     /// By which of its ports, likewise.
     pub port: Vec<u8>,

@@ -96,7 +96,7 @@ impl ErrorEstimate {
     }
 }
 
-/// The class of service both directions (RFC 8972 section 4.4).
+/// The class of service in both directions (RFC 8972 section 4.4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct ClassOfService {
     /// The code point that the sender used and wants for the return route.

@@ -19,7 +19,7 @@ const WAIT: Duration = Duration::from_secs(1);
 /// How often a question that got lost is asked again.
 const TRIES: usize = 5;
 
-/// Who knows the host facts.
+/// The source of host facts.
 #[derive(Debug, Clone)]
 pub enum HostFactsSource {
     /// The kernel, and files beside it.

@@ -79,7 +79,7 @@ pub enum Incoming {
         stamp: Option<i128>,
         /// Its protocol number.
         protocol: u8,
-        /// Who sent it.
+        /// The sender.
         from: IpAddr,
         /// Hop limit that was left.
         hop_limit: Option<u8>,
@@ -96,7 +96,7 @@ pub enum Incoming {
         protocol: u8,
         /// The probe's source port or identifier.
         port: u16,
-        /// Who said it.
+        /// The sender.
         from: IpAddr,
         /// Hop limit that was left.
         hop_limit: Option<u8>,

@@ -103,8 +103,8 @@ const KINDS: [EventKind; 8] = [
     EventKind::MtuBlackHole,
 ];
 
-/// Who is wrong among resolvers that have no address in common: where one speaks with authority,
-/// those that say something else.
+/// The symptom of resolvers without an address in common. Where one is authoritative, the others
+/// are stale.
 fn at_odds(resolved: &[Resolved]) -> Symptom {
     let authority = resolved.iter().find(|one| one.authoritative && one.why.is_none());
     let Some(authority) = authority else { return Symptom::Disagree };

@@ -34,7 +34,7 @@ pub use principal::{Principal, principal};
 pub struct CheckFacts {
     /// Its name.
     pub id: CheckId,
-    /// Who asks.
+    /// The asking agent.
     pub agent: AgentId,
     /// The agent's site.
     pub site: String,
@@ -110,7 +110,7 @@ pub enum Fact<'a> {
 /// How much got through between two agents, where that is limited.
 #[derive(Debug, Clone, Copy)]
 pub struct Carried<'a> {
-    /// Who sent.
+    /// The sending agent.
     pub agent: AgentId,
     /// From which site, and to which.
     pub from: &'a str,

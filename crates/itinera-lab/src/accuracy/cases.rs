@@ -30,9 +30,9 @@ pub enum Kind {
     BlackHole,
     /// Six of ten links of one owner lose, or delay.
     OwnerWide,
-    /// The line of a site loses or delays, both directions.
+    /// The line of a site loses or delays, in both directions.
     AgentSite,
-    /// The line of a target loses or delays, both directions.
+    /// The line of a target loses or delays, in both directions.
     TargetEnd,
     /// Nothing.
     None,
@@ -119,7 +119,7 @@ impl Effect {
 /// Jitter of an added delay against the delay.
 pub(super) const JITTER: f64 = 0.1;
 
-/// A case: what changes, and who is to blame.
+/// A case: the change, and the owner at fault.
 #[derive(Debug, Clone)]
 pub struct Case {
     /// Its number in the world.
@@ -130,7 +130,7 @@ pub struct Case {
     pub effect: Effect,
     /// What changes in the world.
     pub changes: Changes,
-    /// Who is to blame.
+    /// The owner at fault.
     pub(super) suspects: Vec<Suspect>,
     /// Share of spells of ten seconds in which it acts.
     pub(super) spells: f64,

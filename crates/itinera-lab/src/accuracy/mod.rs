@@ -1,8 +1,8 @@
-//! The accuracy bench: worlds by seed, faults with their truth, candidates who see what agents
-//! see, and scores that no toy passes.
+//! The accuracy bench: worlds by seed, faults with their truth, candidates with the view of
+//! agents, and scores.
 //!
-//! A [`Stage`] is a world with everybody who measures in it; [`run_world`] plays it; a
-//! [`WorldRecord`] is what came of it, and records of any number of worlds add up to a
+//! A [`Stage`] is a world with its agents; [`run_world`] runs it; a [`WorldRecord`] is the result,
+//! and records of any number of worlds add up to a
 //! [`Report`]. Worlds are independent of each other, so they can be run in any order, on any
 //! number of threads, in slices, with the same result on every machine (transcendental functions
 //! come from `libm`). docs/accuracy.md describes the method.

@@ -47,7 +47,7 @@ pub struct Part {
     pub blind_reverse: f64,
     /// By candidate.
     pub scores: Vec<Scores>,
-    /// Who is better in the same cases.
+    /// Comparisons in the same cases.
     pub paired: Vec<Paired>,
 }
 
@@ -55,7 +55,7 @@ pub struct Part {
 /// to 20 % or delay by 8 to 60 ms; a missed fault counts as wrong.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Scores {
-    /// Who.
+    /// The candidate.
     pub candidate: String,
     /// The link is right.
     pub link: Interval,

@@ -43,7 +43,7 @@ pub struct Extent {
 pub struct WorldRecord {
     /// Version of the record.
     pub version: u32,
-    /// Who measured.
+    /// The measuring setup.
     pub setup: Setup,
     /// The family, by name.
     pub family: String,

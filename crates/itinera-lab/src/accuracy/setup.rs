@@ -1,4 +1,4 @@
-//! Who measures what: agents, pairs, probes and rounds.
+//! The measuring setup: agents, pairs, probes and rounds.
 
 use itinera_simnet::closed_form::{Pace, PairPlan, PathPlan};
 use itinera_simnet::worlds::Blueprint;
@@ -17,7 +17,7 @@ pub struct Setup {
     pub name: String,
     /// Agents; every one of them probes every target.
     pub agents: usize,
-    /// Other agents that each measure each other with.
+    /// Two-way partners of each agent.
     pub peers: usize,
     /// Probes for each hop in a round.
     pub probes_per_hop: u8,

@@ -1,4 +1,4 @@
-//! A world with everybody who measures in it, and what they see window by window.
+//! A world with its agents, and their observations window by window.
 
 use super::atlas::Atlas;
 use super::setup::{Setup, WINDOW_S};
@@ -23,7 +23,7 @@ pub(super) const HISTORY_WINDOWS: u64 = 72;
 pub struct Stage {
     /// The world.
     pub world: Blueprint,
-    /// Who measures.
+    /// The measuring setup.
     pub setup: Setup,
     pub(super) paths: Vec<PathPlan>,
     pub(super) pairs: Vec<PairPlan>,

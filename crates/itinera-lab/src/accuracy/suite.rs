@@ -7,7 +7,7 @@ use itinera_simnet::worlds::{Split, WorldFamily};
 /// A set of worlds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Suite {
-    /// Enough to tell who is better, in minutes.
+    /// Enough to find the better candidate, in minutes.
     Quick,
     /// What is published: hundreds of worlds, overnight.
     Full,
@@ -18,7 +18,7 @@ pub enum Suite {
 /// One world to run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Job {
-    /// Who measures.
+    /// The measuring setup.
     pub setup: Setup,
     /// Family of the world.
     pub family: WorldFamily,

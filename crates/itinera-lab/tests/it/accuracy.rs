@@ -1,4 +1,4 @@
-//! The accuracy bench: both directions through one world agree, and scores mean what they say.
+//! The accuracy bench: both simulations of a world agree, and scores mean what they say.
 
 use itinera_lab::accuracy::{
     Effect, Extent, Kind, ORACLE, Setup, Stage, Suite, Traffic, Warm, WorldRecord, draw, explain,
@@ -30,7 +30,7 @@ struct Tally {
     delays_us: Vec<f64>,
 }
 
-/// Distances of both directions through a world: answers in standard errors, and the largest distance
+/// Distances of both simulations of a world: answers in standard errors, and the largest distance
 /// between both distributions of delay in its own (Kolmogorov, Smirnov).
 fn compare(packets: &Tally, closed: &Tally) -> (f64, f64) {
     let [p, q] = [packets, closed].map(|t| t.answered / t.sent);

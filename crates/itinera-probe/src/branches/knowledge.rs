@@ -5,7 +5,7 @@ use itinera_model::route::Route;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
-/// Who answered a probe.
+/// The answer to a probe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Observation {
     NoAnswer,
@@ -15,7 +15,7 @@ pub(super) enum Observation {
     Target,
 }
 
-/// A node of the graph: who answers at the hop before. Silent ones at one hop are taken for one.
+/// A node of the graph: the address that answers at the hop before. Silent ones at one hop are taken for one.
 type Vertex = Option<IpAddr>;
 
 /// The probes that have to be sent to `known` next hops, so that the chance of not having seen
@@ -121,7 +121,7 @@ impl Knowledge {
         parents
     }
 
-    /// Who answers at `hop` to these flows.
+    /// The addresses that answer at `hop` to these flows.
     fn next_hops(&self, flows: &[u16], hop: u8) -> BTreeSet<Observation> {
         let seen = flows.iter().filter_map(|port| self.seen.get(&(*port, hop)));
         seen.copied().filter(|seen| *seen != Observation::NoAnswer).collect()

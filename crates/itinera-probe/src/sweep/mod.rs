@@ -60,7 +60,7 @@ pub struct Sweep {
 #[derive(Debug, Default)]
 struct Member {
     route: Route,
-    /// Who answered last, by hop limit.
+    /// The last answering address, by hop limit.
     latest: BTreeMap<u8, IpAddr>,
     reading: Reading,
     target_at: Option<u8>,

@@ -16,8 +16,8 @@ use std::net::{IpAddr, SocketAddr};
 
 /// Rounds that may be open at once; the oldest is settled before another begins.
 const MAX_OPEN: usize = 16;
-/// Who has not answered for so long, or not once in the first seconds, may not be there, or not be
-/// who we think: it is tried at this gap only.
+/// A peer without an answer for so long, or in the first seconds, may be absent or another one: it is
+/// tried at this gap only.
 const CAUTIOUS_AFTER: Micros = Micros::from_millis(30_000);
 const FIRST_ANSWER: Micros = Micros::from_millis(3_000);
 const CAUTIOUS_GAP: Micros = Micros::from_millis(5_000);

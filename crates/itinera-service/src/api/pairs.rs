@@ -1,4 +1,4 @@
-//! Pairs of agents: both directions between them, each direction by itself.
+//! Pairs of agents, each direction by itself.
 
 use super::numbers::resolve;
 use super::view::pair::{DirectionRound, PairDetail, PairItem, PairRound, RECENT};

@@ -304,7 +304,7 @@ impl Simnet {
         self.chance.rate_limiting.random::<f64>() < share
     }
 
-    /// Sends an answer of a node back to who sent what it answers.
+    /// Sends an answer of a node back to the sender.
     fn answer(
         &mut self,
         node: usize,
@@ -425,7 +425,7 @@ impl Simnet {
     }
 
     /// A packet that does not fit the next link: dropped, and said so unless the router hides
-    /// it. Fragments are not made: those who allow them lose the packet all the same.
+    /// it. Packets are not fragmented: those that allow it are lost all the same.
     fn too_big(&mut self, node: usize, mtu: u16, packet: &[u8], at: Tick) {
         let here = &self.world.nodes[node];
         let Ok((header, _)) = IpHeader::parse(packet) else {

@@ -1,4 +1,4 @@
-//! Services of the simulated internet: who speaks what at which port, how well, and since when.
+//! Services of the simulated internet: protocol, port, behaviour and times.
 //!
 //! A test server is a pure conversation: bytes come in, acts go out. The owner of streams carries
 //! them, secured by TLS where the service says so.

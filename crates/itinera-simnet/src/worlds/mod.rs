@@ -112,7 +112,7 @@ pub struct HostPlan {
     pub name: String,
     /// Its address.
     pub address: Ipv4Addr,
-    /// Who runs it, where the owner map says so.
+    /// Its owner, where the owner map has it.
     pub operator: Option<usize>,
     /// Of a site: mean of the jitter on its line, in milliseconds.
     jitter_ms: f64,
@@ -125,7 +125,7 @@ pub struct RouterPlan {
     pub id: String,
     /// Its own address.
     pub address: Ipv4Addr,
-    /// Who runs it: index among the owners.
+    /// Its owner: index among the owners.
     pub owner: usize,
     /// It never answers.
     pub silent: bool,

@@ -181,7 +181,7 @@ fn event_line(what: &str, event: &Value) -> String {
     let (at, word) = match (what, event["perceived_severity"].is_null()) {
         ("ended", _) => (&event["ended_at"], style("over          ").green()),
         (_, false) => (&event["raised_at"], style("fault         ").red().bold()),
-        (_, true) => (&event["raised_at"], style("to know       ").dim()),
+        (_, true) => (&event["raised_at"], style("event         ").dim()),
     };
     let sentence = plain(event["message"]["headline"].as_str().unwrap_or_default());
     format!("{}  {word}  {sentence}", utc_of(at))

@@ -1,4 +1,4 @@
-//! `itinera pairs`: both directions between agents.
+//! `itinera pairs`: two-way measurement between agents.
 
 use super::http::Client;
 use super::show::{ABSENT, ms, text_of};

@@ -27,7 +27,7 @@ fn usual() -> Result<PathBuf, Failure> {
 }
 
 impl Directory {
-    /// Where the simulation writes the certificate of who signs its services.
+    /// Where the simulation writes the CA certificate of its services.
     pub(super) fn authority(&self) -> PathBuf {
         self.path.join("authority.pem")
     }

@@ -61,7 +61,7 @@ pub(crate) struct DiagnosisItem {
     pub(crate) agent: Uuid,
     /// What is to be reached.
     pub(crate) target: String,
-    /// Who wanted it.
+    /// The user.
     pub(crate) user: String,
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) asked_at: OffsetDateTime,

@@ -182,7 +182,7 @@ pub(crate) struct ComplaintView {
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) about: OffsetDateTime,
     pub(crate) words: String,
-    /// Who entered it.
+    /// The user.
     pub(crate) user: String,
 }
 

@@ -27,7 +27,7 @@ pub(crate) struct ThroughputItem {
     pub(crate) rate_bit_s: Option<u64>,
     /// What should get through at least, in bits a second.
     pub(crate) least_bit_s: Option<u64>,
-    /// Who wanted it; absent where the schedule did.
+    /// The user; absent for the schedule.
     pub(crate) user: Option<String>,
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) asked_at: OffsetDateTime,
