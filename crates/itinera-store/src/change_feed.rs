@@ -94,20 +94,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn changes_after(&self, no: i64, limit: i64) -> Result<Since, StoreError> {
+        // The head first: an entry that is committed between both readings is then no gap.
+        let head = self.last_change().await?;
         let select =
             "SELECT no, at, topic, body FROM change_feed WHERE no > $1 ORDER BY no LIMIT $2";
         let values = [no.into(), limit.into()];
         let changes: Vec<Change> = rows::all(&self.db, select, values).await?;
-        let head = match changes.first() {
-            Some(first) if first.no == no + 1 => return Ok(Since::Changes(changes)),
-            _ => self.last_change().await?,
-        };
-        // No entry is missing, unless new ones are deleted or the reader is ahead of this database.
-        Ok(if changes.is_empty() && head == no {
-            Since::Changes(changes)
-        } else {
-            Since::Forgotten(head)
-        })
+        let follows = changes.first().map_or(head == no, |first| first.no == no + 1);
+        // Else entries were deleted, or the reader is ahead of this database.
+        Ok(if follows { Since::Changes(changes) } else { Since::Forgotten(head) })
     }
 
     /// Deletes entries older than an hour.
