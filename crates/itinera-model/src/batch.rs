@@ -342,6 +342,14 @@ mod tests {
     }
 
     #[test]
+    fn a_round_set_is_read_from_a_batch_as_earlier_surveys_and_diagnoses_kept_it() {
+        let batch = sample();
+        let rounds: RoundSet = decode(&encode(&batch)).unwrap();
+        assert_eq!(rounds, batch.paths);
+        rounds.check().unwrap();
+    }
+
+    #[test]
     fn a_round_that_refers_outside_its_batch_is_named() {
         let mut batch = sample();
         batch.paths.routes.clear();

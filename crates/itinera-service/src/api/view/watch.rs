@@ -104,3 +104,22 @@ impl From<SuppressionRecord> for SuppressionItem {
         Self { id, no, site, target, from, until, reason, user }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_summary_from_before_notes_keeps_its_words() {
+        let words = "No fault was located.";
+        let kept = json!({
+            "rounds": 1, "sent": 5, "lost": 0, "delay_us": null, "routes": 1, "sentences": [words],
+        });
+        let found: WatchFound = serde_json::from_value(kept).unwrap();
+        let view = WatchFoundView::new(found, &OwnerMap::default());
+        let notes = serde_json::to_value(view.notes).unwrap();
+        assert_eq!(notes[0]["code"], "recorded");
+        assert_eq!(notes[0]["text"], words);
+    }
+}
