@@ -18,6 +18,7 @@ pub mod id;
 pub mod join;
 pub mod message;
 pub mod note;
+pub mod overall;
 pub mod owner;
 pub mod packed;
 pub mod path;

@@ -12,6 +12,7 @@ mod located;
 #[cfg(test)]
 mod note_tests;
 mod notes;
+mod overall;
 mod path;
 #[cfg(test)]
 mod step_tests;
@@ -25,6 +26,7 @@ use itinera_model::owner::OwnerMap;
 pub use diagnosis::{conclusion, step};
 pub use located::{confidence, place};
 pub use notes::note;
+pub use overall::overall;
 
 /// Longest headline, in characters.
 pub const MAX_HEADLINE: usize = 70;

@@ -3,12 +3,12 @@
 use super::alarms::alarm_items;
 use super::incidents::unclosed;
 use super::view::message::MessageView;
-use super::view::status::{OwnerMapView, StatusView, SuspectedView, sentence, state};
+use super::view::status::{OwnerMapView, StatusView, SuspectedView, overall};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::State;
-use itinera_analysis::messages;
+use itinera_analysis::{catalogue, messages};
 use itinera_model::owner::OwnerMap;
 use itinera_store::StateCounts;
 use std::sync::Arc;
@@ -50,11 +50,13 @@ pub(crate) async fn status(
     let (map, import) = shared.owner_map_at(at).await?;
     let incidents = unclosed(&shared).await?;
     let suspected = surest_suspected(&shared, &counts, &map).await?;
-    let headline = suspected.as_ref().map(|it| it.message.headline());
+    let surest = suspected.as_ref().map(|it| it.message.headline());
+    let newest = incidents.open.first().map(String::as_str);
+    let overall = overall(&counts, &incidents);
     let alarms = alarm_items(&shared, true, None, SHOWN).await?;
     Ok(Json(StatusView {
-        state: state(&counts, &incidents),
-        sentence: sentence(&counts, &incidents, headline),
+        state: overall.state(),
+        sentence: catalogue::overall(&overall, newest, surest),
         at,
         agents: counts.agents,
         agents_late: counts.agents_late,
