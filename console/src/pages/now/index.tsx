@@ -55,7 +55,15 @@ export function NowPage() {
           </Space>
         </>
       ) : (
-        !status.error && <Skeleton active paragraph={{ rows: 1 }} />
+        // As high as the state, so that nothing moves when it arrives.
+        !status.error && (
+          <>
+            <h1 className="sentence one-line quiet">Loading the status…</h1>
+            <Space className="quiet">
+              <span>&nbsp;</span>
+            </Space>
+          </>
+        )
       )}
       <section aria-labelledby="open-incidents">
         <div style={{ display: 'flex', alignItems: 'baseline', gap: 16 }}>
