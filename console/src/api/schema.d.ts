@@ -421,7 +421,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One path as it was judged in the minute before a moment, computed again from the record. */
+        /** One path as it was judged in the minute before a moment, computed again from the stored rounds. */
         get: operations["getPathThen"];
         put?: never;
         post?: never;

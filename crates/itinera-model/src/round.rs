@@ -84,7 +84,7 @@ impl Lateness {
 
 /// The clocks of a round's start, as the agent had them.
 ///
-/// The service's time of receipt is the batch's and orders the record; these do not.
+/// The service's time of receipt is the batch's and orders the log; these do not.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Clocks {
     /// The agent's run.

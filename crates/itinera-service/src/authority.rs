@@ -23,7 +23,7 @@ use time::{Duration, OffsetDateTime};
 /// The name agents ask for, whatever URL they use.
 const SERVICE_NAME: &str = "service.itinera.internal";
 /// How long certificates are good. Agents are trusted by record, not by date: one that is
-/// removed from the record is refused at once.
+/// removed from the database is refused at once.
 const LIFETIME: Duration = Duration::days(3_650);
 
 /// What can be wrong with the authority.

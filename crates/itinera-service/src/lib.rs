@@ -1,7 +1,7 @@
 //! The service: takes in what agents measured, judges it, and shows it to users.
 //!
 //! Two listeners: one for users and programs (HTTP API, console, metrics), one for agents
-//! (TLS with client certificates). Judgement follows the record's log of commits under a fenced
+//! (TLS with client certificates). Judgement follows the log of commits under a fenced
 //! lease, so that it says the same whether it ran through or was killed in between.
 
 mod agent_api;

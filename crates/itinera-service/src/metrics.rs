@@ -177,7 +177,7 @@ impl Metrics {
         self.judged_commits.inc_by(commits);
     }
 
-    /// Everything as OpenMetrics text, with the record's counts of now.
+    /// Everything as OpenMetrics text, with the present counts of the database.
     pub(crate) fn text(
         &self,
         counts: &StateCounts,

@@ -1,4 +1,4 @@
-//! What was judged at an earlier time, computed again from the record.
+//! What was judged at an earlier time, computed again from the stored rounds.
 
 use crate::runner::observation;
 use itinera_analysis::past;

@@ -58,7 +58,7 @@ pub(crate) enum ApiError {
     TooManyAttempts(u64),
     #[error("this needs the role of {needed}, and you are {has} here")]
     NotAllowed { needed: Role, has: Role },
-    #[error("the request does not show its session's proof: reload the page")]
+    #[error("the request lacks the proof of its session: reload the page")]
     NoProof,
     #[error("{0}")]
     User(UserRefused),
@@ -66,11 +66,11 @@ pub(crate) enum ApiError {
     Incident(IncidentRefused),
     #[error("{0}")]
     Watch(WatchRefused),
-    #[error("the database will never take this batch: its numbers or texts are out of bounds")]
+    #[error("the database cannot store this batch: its numbers or texts are out of bounds")]
     Unrecordable(#[source] StoreError),
-    #[error("the record is away; what you sent was not taken, so send it again")]
+    #[error("the database is unavailable; the request was not saved: retry")]
     Store(#[source] StoreError),
-    #[error("the service has failed; its log names this request")]
+    #[error("internal error; the service's log has this request's id")]
     Internal(#[source] Box<dyn std::error::Error + Send + Sync>),
 }
 
@@ -112,9 +112,11 @@ impl ApiError {
             Self::OtherAgent => (StatusCode::FORBIDDEN, "other-agent", "Another agent's batch"),
             Self::ForeignHost => (StatusCode::FORBIDDEN, "foreign-host", "Foreign host"),
             Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
-            Self::WrongPassword => (StatusCode::FORBIDDEN, "wrong-password", "Not let in"),
+            Self::WrongPassword => {
+                (StatusCode::FORBIDDEN, "wrong-password", "Wrong name or password")
+            }
             Self::TooManyAttempts(_) => {
-                (StatusCode::TOO_MANY_REQUESTS, "too-many-tries", "Too many tries")
+                (StatusCode::TOO_MANY_REQUESTS, "too-many-tries", "Too many attempts")
             }
             Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
             Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
@@ -132,7 +134,9 @@ impl ApiError {
             Self::Unrecordable(_) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "unrecordable-batch", "Batch refused")
             }
-            Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, "record-away", "Record away"),
+            Self::Store(_) => {
+                (StatusCode::SERVICE_UNAVAILABLE, "database-unavailable", "Database unavailable")
+            }
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
         }
     }

@@ -53,7 +53,7 @@ fn digest(findings: &Findings) -> String {
 /// commits read so far.
 ///
 /// # Errors
-/// [`StoreError`] when the record is away or unreadable.
+/// [`StoreError`] when the database is unavailable or unreadable.
 pub async fn recompute(
     store: &Store,
     limits: Limits,

@@ -33,7 +33,7 @@ pub enum ServiceError {
     /// About the private cluster.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
-    /// About the record.
+    /// About the database.
     #[error(transparent)]
     Store(#[from] StoreError),
     /// About the first administrator.
@@ -82,7 +82,7 @@ impl Service {
                 (Some(Cluster::start(data).await?), Cluster::url_in(data))
             }
         };
-        say("bringing the record up to date");
+        say("updating the database schema");
         let store = Store::open_with(&url, config.connections).await?;
         store.reconcile(&config.plan).await?;
         let authority = Authority::open(data, !store.agents().await?.is_empty())?;

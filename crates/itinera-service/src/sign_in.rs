@@ -239,7 +239,7 @@ pub(crate) fn discard_first(data: &Path) {
 /// Why there is no first administrator.
 #[derive(Debug, thiserror::Error)]
 pub enum FirstError {
-    /// About the record.
+    /// About the database.
     #[error(transparent)]
     Store(#[from] StoreError),
     /// The password cannot be hashed.

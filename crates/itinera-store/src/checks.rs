@@ -38,7 +38,7 @@ pub struct CheckSpec {
     pub families: Vec<Family>,
 }
 
-/// A check on record.
+/// A stored check.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CheckRecord {
     /// Its name.

@@ -1,20 +1,20 @@
-//! What can go wrong with the record.
+//! Errors of the database.
 
 use sea_orm::{DbErr, RuntimeErr};
 
-/// Errors of the record.
+/// Errors of the database.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreError {
-    /// The database is away or refuses.
-    #[error("the database refused or is away")]
+    /// The database is unavailable or refused the request.
+    #[error("the database is unavailable or refused the request")]
     Database(#[from] DbErr),
     /// The database will never take these data: repeating it is of no use.
     #[error("the database refuses these data")]
     Unrecordable(#[source] DbErr),
-    /// The record was written by a program that this one is too old to follow.
+    /// A newer program wrote this database.
     #[error(
-        "the record needs reader version {needed}, this program is {}: use a newer one",
+        "the database needs reader version {needed}, this program has {}: install a newer version",
         crate::READER
     )]
     TooOld {
@@ -36,8 +36,8 @@ pub enum StoreError {
     /// A change to a watch or a suppression is refused.
     #[error(transparent)]
     Watch(#[from] crate::WatchRefused),
-    /// Something in the record cannot be read.
-    #[error("the record holds an unreadable {what}")]
+    /// A row cannot be read.
+    #[error("the database holds an unreadable {what}")]
     Corrupt {
         /// What.
         what: &'static str,

@@ -1,4 +1,4 @@
-//! The record: PostgreSQL behind typed calls. Rows and SQL never leave this crate.
+//! The database: PostgreSQL behind typed calls. Rows and SQL never leave this crate.
 //!
 //! Ingest is one transaction per batch and acknowledged after it; the order of commits
 //! (`commit_no`) is the order of truth that judgement follows and that a recomputation repeats.
@@ -72,7 +72,7 @@ use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
-/// The oldest schema reader this build still is: it refuses records that need a newer one.
+/// The oldest schema reader this build still is: it refuses databases that need a newer one.
 pub const READER: i32 = 2;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
@@ -99,7 +99,7 @@ const LOCK_S: u64 = 10;
 /// A transaction that is idle for this long is ended: its process is stuck or gone.
 const IDLE_TRANSACTION_S: u64 = 60;
 
-/// A handle on the record. Cloning it shares the connections.
+/// A handle on the database. Cloning it shares the connections.
 #[derive(Debug, Clone)]
 pub struct Store {
     db: DatabaseConnection,
@@ -136,7 +136,7 @@ impl Store {
     /// Connects, brings the schema up to date and makes room for the rounds of the coming week.
     ///
     /// # Errors
-    /// [`StoreError::TooOld`] when the record needs a newer program; [`StoreError::Database`]
+    /// [`StoreError::TooOld`] when the database needs a newer program; [`StoreError::Database`]
     /// when the database is away or refuses.
     pub async fn open(url: &str) -> Result<Self, StoreError> {
         Self::open_with(url, Pools::default()).await

@@ -193,7 +193,7 @@ fn watched_row(row: target::Model) -> Result<TargetRecord, StoreError> {
 }
 
 impl Store {
-    /// Makes the record agree with the configuration: adds, changes, and sets inactive what is
+    /// Makes the database agree with the configuration: adds, changes, and sets inactive what is
     /// gone. Gives true when agents need the new version.
     ///
     /// # Errors

@@ -33,7 +33,7 @@ pub struct ThroughputSpec {
     pub raise_after: u8,
 }
 
-/// A measurement on record.
+/// A stored measurement.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ThroughputRecord {
     /// Its name.

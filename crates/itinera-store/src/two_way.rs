@@ -66,7 +66,7 @@ impl PairSpec {
     }
 }
 
-/// A pair on record.
+/// A stored pair.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PairRecord {
     /// Its name.
@@ -309,7 +309,7 @@ async fn lock(txn: &DatabaseTransaction) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Puts a pair on record: measured permanently or until then; its other state is kept.
+/// Stores a pair: measured permanently or until then; its other state is kept.
 async fn put(
     txn: &DatabaseTransaction,
     spec: &PairSpec,

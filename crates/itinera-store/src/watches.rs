@@ -42,7 +42,7 @@ pub struct Pause {
     pub until: Option<OffsetDateTime>,
 }
 
-/// A watch on record.
+/// A stored watch.
 #[derive(Debug, Clone, PartialEq)]
 pub struct WatchRecord {
     /// Its name.
@@ -111,7 +111,7 @@ pub struct NewSuppression {
     pub user: String,
 }
 
-/// A suppression on record.
+/// A stored suppression.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SuppressionRecord {
     /// Its name.

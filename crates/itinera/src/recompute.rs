@@ -17,7 +17,7 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
     };
     let store = Store::open(&url).await.map_err(|error| {
         Failure::new(Code::Unreachable, error)
-            .context("cannot open the record; is the service running?")
+            .context("cannot open the database; is the service running?")
     })?;
     let terminal = std::io::stderr().is_terminal();
     let outcome = recompute(&store, Limits::default(), |commits| {
@@ -49,5 +49,5 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
     }
     let first = outcome.differences.iter().map(|(path, window)| format!("{path} at {window}"));
     let first = first.collect::<Vec<_>>().join(", ");
-    Err(Failure::say(Code::Differs, format!("record and recomputation differ: {first}")))
+    Err(Failure::say(Code::Differs, format!("stored findings and recomputation differ: {first}")))
 }

@@ -42,7 +42,7 @@ const BACK_WAIT: Duration = Duration::seconds(15);
 /// How far back packets between two agents show the return route.
 const PAIRED: Duration = Duration::minutes(2);
 
-/// What is on record beside diagnoses.
+/// Stored data beside diagnoses.
 struct DiagnosisContext {
     paths: BTreeMap<(AgentId, IpAddr), PathId>,
     pairs: Vec<PairRecord>,

@@ -80,7 +80,7 @@ pub(crate) struct Moment {
     at: OffsetDateTime,
 }
 
-/// One path as it was judged in the minute before a moment, computed again from the record.
+/// One path as it was judged in the minute before a moment, computed again from the stored rounds.
 #[utoipa::path(get, path = "/paths/{id}/then", operation_id = "getPathThen",
     params(("id" = String, Path, description = "The path's id"), Moment), responses(
     (status = 200, body = PathDetail),

@@ -1,4 +1,4 @@
-//! The record on a real PostgreSQL, in a private cluster of each test's own.
+//! The store on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
 mod events;

@@ -1,4 +1,4 @@
-//! What must not stop the record: foreign text, clocks that are set, commits that cannot be judged,
+//! What must not stop the database: foreign text, clocks that are set, commits that cannot be judged,
 //! agents that alternate, clusters that were killed while they were made.
 
 use super::*;

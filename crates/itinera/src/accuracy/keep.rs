@@ -82,7 +82,7 @@ fn read(file: &Path) -> Result<WorldRecord, Failure> {
         Failure::new(Code::BadFile, error).context(format!("cannot read {name}"))
     })?;
     serde_json::from_slice(&text).map_err(|error| {
-        let text = format!("{name} is no record of a world; remove it to have it made again");
+        let text = format!("{name} is not a record of a world; remove it, and it is made again");
         Failure::new(Code::BadFile, error).context(text)
     })
 }

@@ -142,7 +142,7 @@ async fn every_round_once(store: &Store, lab: &LabRun, names: &Names) {
     }
 }
 
-/// The record's findings against those of an undisturbed judge in this process.
+/// The stored findings against those of an undisturbed judge in this process.
 async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
     let mut undisturbed: BTreeMap<(PathId, i64), Finding> = BTreeMap::new();
     for (_, effect) in lab.judge(Limits::default()).1 {
