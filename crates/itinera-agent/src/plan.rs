@@ -134,7 +134,7 @@ fn pair_bytes_per_day(ticket: &Ticket) -> u64 {
     u64::from(ticket.size_bytes) * SECONDS_A_DAY * 1_000 / u64::from(ticket.interval_ms.max(1))
 }
 
-/// Ways are seldom longer: what lies behind the target is not probed.
+/// Routes are seldom longer: hops behind the target are not probed.
 const TYPICAL_LONG: u8 = 20;
 
 /// The checks that are to be asked now, and those that may not be, with the reason. One with paths that

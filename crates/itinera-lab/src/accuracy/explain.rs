@@ -18,7 +18,7 @@ use itinera_simnet::worlds::WorldFamily;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
-/// Ways shown at most, those that cross the fault first.
+/// Routes shown at most, those that cross the fault first.
 const MOST_MEMBERS: usize = 24;
 
 /// A case told.

@@ -1,6 +1,6 @@
 //! Rounds without packets: the same world, in closed form.
 //!
-//! Ways, loads, spells, habits and faults are those that packets would meet; given these, probes
+//! Routes, loads, spells, habits and faults are those that packets would meet; given these, probes
 //! are independent, so a round is drawn by a few additions and one random word a probe. What has
 //! no closed form (lines with queues, chains of bursts by packet, translation, limits of size,
 //! doubling, sharing by packet) is refused, not approximated. A router that limits its answers by

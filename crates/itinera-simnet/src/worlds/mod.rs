@@ -29,7 +29,7 @@ pub enum WorldFamily {
     Bursts,
     /// Answers from interface addresses, some of them from the interface towards the sender.
     Addresses,
-    /// Ways by the least sum of metrics over all owners, and many bundles.
+    /// Routes by the least sum of metrics over all owners, and many bundles.
     Routing,
     /// Routers that limit their answers by rate instead of by share.
     Limits,
