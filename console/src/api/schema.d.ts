@@ -699,6 +699,11 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * @description A change made by a user. `EnumString` and `IntoStaticStr` read and write its name in the database.
+         * @enum {string}
+         */
+        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "unknown";
+        /**
          * @description What to do after a diagnosis.
          * @enum {string}
          */
@@ -877,8 +882,7 @@ export interface components {
         };
         /** @description One change made by a user. */
         AuditItem: {
-            /** @description What was done, as a stable word. */
-            action: string;
+            action: components["schemas"]["Action"];
             /** Format: date-time */
             at: string;
             detail: unknown;
@@ -3022,7 +3026,7 @@ export interface components {
         /** @description A problem as the client sees it. */
         Problem: {
             /** @description Stable code for programs. */
-            code: string;
+            code: components["schemas"]["ProblemCode"];
             /** @description What occurred here and what to do about it. */
             detail: string;
             /** @description Name of the request, also in the service's log. */
@@ -3037,6 +3041,11 @@ export interface components {
             /** @description Where it is described, relative to this API. */
             type: string;
         };
+        /**
+         * @description Why a request failed.
+         * @enum {string}
+         */
+        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "watch-state" | "incident-state" | "user-refused" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
         /**
          * Format: double
          * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.

@@ -5,6 +5,7 @@
 //! data and pure functions over it.
 
 pub mod alarm;
+pub mod audit;
 pub mod batch;
 pub mod check;
 pub mod codec;

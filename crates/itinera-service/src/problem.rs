@@ -1,10 +1,13 @@
 //! Errors as problems (RFC 9457), and the one mapping from ours to theirs.
 
+mod code;
+
 use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use code::ProblemCode;
 use itinera_model::role::Role;
 use itinera_store::{CodeRefused, IncidentRefused, StoreError, UserRefused, WatchRefused};
 use serde::Serialize;
@@ -18,11 +21,11 @@ pub(crate) struct Problem {
     #[serde(rename = "type")]
     pub kind: String,
     /// The same words for every problem of this code.
-    pub title: String,
+    pub title: &'static str,
     /// HTTP status.
     pub status: u16,
     /// Stable code for programs.
-    pub code: String,
+    pub code: ProblemCode,
     /// What occurred here and what to do about it.
     pub detail: String,
     /// Name of the request, also in the service's log.
@@ -93,33 +96,25 @@ impl ApiError {
         Self::UnknownId(id.chars().filter(|c| !c.is_control()).take(64).collect())
     }
 
-    const fn parts(&self) -> (StatusCode, &'static str, &'static str) {
+    const fn parts(&self) -> (StatusCode, ProblemCode) {
         match self {
-            Self::UnknownId(_) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
-            Self::UnknownPlace(_) => (StatusCode::NOT_FOUND, "unknown-place", "Unknown place"),
-            Self::BadInput(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-input", "Bad input"),
-            Self::DamagedBatch(_) => (StatusCode::BAD_REQUEST, "damaged-batch", "Damaged batch"),
+            Self::UnknownId(_) => (StatusCode::NOT_FOUND, ProblemCode::UnknownId),
+            Self::UnknownPlace(_) => (StatusCode::NOT_FOUND, ProblemCode::UnknownPlace),
+            Self::BadInput(_) => (StatusCode::UNPROCESSABLE_ENTITY, ProblemCode::BadInput),
+            Self::DamagedBatch(_) => (StatusCode::BAD_REQUEST, ProblemCode::DamagedBatch),
             Self::Code(CodeRefused::Unknown) => {
-                (StatusCode::NOT_FOUND, "join-code-unknown", "Join code refused")
+                (StatusCode::NOT_FOUND, ProblemCode::JoinCodeUnknown)
             }
-            Self::Code(CodeRefused::Used) => {
-                (StatusCode::CONFLICT, "join-code-used", "Join code refused")
-            }
-            Self::Code(CodeRefused::Expired) => {
-                (StatusCode::GONE, "join-code-expired", "Join code refused")
-            }
-            Self::NoCertificate => (StatusCode::UNAUTHORIZED, "no-certificate", "Not an agent"),
-            Self::OtherAgent => (StatusCode::FORBIDDEN, "other-agent", "Another agent's batch"),
-            Self::ForeignHost => (StatusCode::FORBIDDEN, "foreign-host", "Foreign host"),
-            Self::NotSignedIn => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
-            Self::WrongPassword => {
-                (StatusCode::FORBIDDEN, "wrong-password", "Wrong name or password")
-            }
-            Self::TooManyAttempts(_) => {
-                (StatusCode::TOO_MANY_REQUESTS, "too-many-tries", "Too many attempts")
-            }
-            Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
-            Self::NoProof => (StatusCode::FORBIDDEN, "no-proof", "Forged request refused"),
+            Self::Code(CodeRefused::Used) => (StatusCode::CONFLICT, ProblemCode::JoinCodeUsed),
+            Self::Code(CodeRefused::Expired) => (StatusCode::GONE, ProblemCode::JoinCodeExpired),
+            Self::NoCertificate => (StatusCode::UNAUTHORIZED, ProblemCode::NoCertificate),
+            Self::OtherAgent => (StatusCode::FORBIDDEN, ProblemCode::OtherAgent),
+            Self::ForeignHost => (StatusCode::FORBIDDEN, ProblemCode::ForeignHost),
+            Self::NotSignedIn => (StatusCode::UNAUTHORIZED, ProblemCode::NotSignedIn),
+            Self::WrongPassword => (StatusCode::FORBIDDEN, ProblemCode::WrongPassword),
+            Self::TooManyAttempts(_) => (StatusCode::TOO_MANY_REQUESTS, ProblemCode::TooManyTries),
+            Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, ProblemCode::NotAllowed),
+            Self::NoProof => (StatusCode::FORBIDDEN, ProblemCode::NoProof),
             Self::Incident(IncidentRefused::Unknown)
             | Self::User(UserRefused::Unknown)
             | Self::Watch(
@@ -127,17 +122,15 @@ impl ApiError {
                 | WatchRefused::UnknownIncident
                 | WatchRefused::UnknownPath
                 | WatchRefused::UnknownSuppression,
-            ) => (StatusCode::NOT_FOUND, "unknown-id", "Unknown id"),
-            Self::Watch(_) => (StatusCode::CONFLICT, "watch-state", "Change refused"),
-            Self::Incident(_) => (StatusCode::CONFLICT, "incident-state", "Change refused"),
-            Self::User(_) => (StatusCode::CONFLICT, "user-refused", "Change refused"),
+            ) => (StatusCode::NOT_FOUND, ProblemCode::UnknownId),
+            Self::Watch(_) => (StatusCode::CONFLICT, ProblemCode::WatchState),
+            Self::Incident(_) => (StatusCode::CONFLICT, ProblemCode::IncidentState),
+            Self::User(_) => (StatusCode::CONFLICT, ProblemCode::UserRefused),
             Self::Unrecordable(_) => {
-                (StatusCode::UNPROCESSABLE_ENTITY, "unrecordable-batch", "Batch refused")
+                (StatusCode::UNPROCESSABLE_ENTITY, ProblemCode::UnrecordableBatch)
             }
-            Self::Store(_) => {
-                (StatusCode::SERVICE_UNAVAILABLE, "database-unavailable", "Database unavailable")
-            }
-            Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
+            Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, ProblemCode::DatabaseUnavailable),
+            Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, ProblemCode::Internal),
         }
     }
 }
@@ -164,13 +157,11 @@ pub(crate) async fn name_requests(request: Request, next: Next) -> Response {
     let status = response.status();
     if let Some(Failed(error)) = response.extensions_mut().remove::<Failed>() {
         log(&error, &request_id, &line);
-        let (_, code, title) = error.parts();
-        write_problem(&mut response, &request_id, code, title, error.to_string());
+        write_problem(&mut response, &request_id, error.parts().1, error.to_string());
     } else if speaks_problems && (status.is_client_error() || status.is_server_error()) {
-        let title = status.canonical_reason().unwrap_or("Refused");
-        let code = title.to_ascii_lowercase().replace(' ', "-");
-        let detail = format!("{line}: {}", title.to_ascii_lowercase());
-        write_problem(&mut response, &request_id, &code, title, detail);
+        let reason = status.canonical_reason().unwrap_or("refused").to_ascii_lowercase();
+        let code = ProblemCode::of_status(status);
+        write_problem(&mut response, &request_id, code, format!("{line}: {reason}"));
     }
     if let Ok(value) = HeaderValue::from_str(&request_id) {
         response.headers_mut().insert("x-request-id", value);
@@ -179,9 +170,9 @@ pub(crate) async fn name_requests(request: Request, next: Next) -> Response {
 }
 
 fn log(error: &ApiError, request_id: &str, line: &str) {
-    let (status, code, _) = error.parts();
+    let (status, code) = error.parts();
     if !status.is_server_error() {
-        tracing::info!(request_id, line, code, "{error}");
+        tracing::info!(request_id, line, code = code.name(), "{error}");
         return;
     }
     let mut causes = String::new();
@@ -194,12 +185,12 @@ fn log(error: &ApiError, request_id: &str, line: &str) {
 }
 
 /// Puts a problem in the place of a response's body; its status and other headers stay.
-fn write_problem(response: &mut Response, id: &str, code: &str, title: &str, detail: String) {
+fn write_problem(response: &mut Response, id: &str, code: ProblemCode, detail: String) {
     let problem = Problem {
-        kind: format!("/problems/{code}"),
-        title: title.to_owned(),
+        kind: format!("/problems/{}", code.name()),
+        title: code.title(),
         status: response.status().as_u16(),
-        code: code.to_owned(),
+        code,
         detail,
         request_id: id.to_owned(),
     };

@@ -3,6 +3,7 @@
 use crate::entity::{agent, join_code, site};
 use crate::users::{Audited, audit};
 use crate::{SiteRecord, Store, StoreError};
+use itinera_model::audit::Action;
 use itinera_model::batch::RefusedTask;
 use itinera_model::id::{AgentId, SiteId};
 use sea_orm::entity::prelude::*;
@@ -85,7 +86,7 @@ impl Store {
         };
         join_code::Entity::insert(row).exec_without_returning(&txn).await?;
         let (object, detail) = (&site.name, serde_json::json!({ "expires_at": expires_at }));
-        let entry = Audited { user: by, action: "join-code-made", object, detail };
+        let entry = Audited { user: by, action: Action::JoinCodeMade, object, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(())

@@ -6,6 +6,7 @@ use crate::statement::sql;
 use crate::times::measured_at;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use itinera_model::check::{Ask, CheckRound};
 use itinera_model::codec::{decode, encode};
 use itinera_model::host_facts::HostFactsRound;
@@ -170,7 +171,7 @@ impl Store {
         let values = [check.as_uuid().into()];
         let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
         let version = if known {
-            let (action, object) = ("check-asked", check.to_string());
+            let (action, object) = (Action::CheckAsked, check.to_string());
             let detail = serde_json::json!({});
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
             renew_schedule(&txn).await?

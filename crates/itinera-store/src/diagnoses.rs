@@ -5,6 +5,7 @@ use crate::statement::sql;
 use crate::times::offset;
 use crate::users::{Audited, audit};
 use crate::{PairSpec, Store, StoreError, change_feed, rows, timeline, two_way};
+use itinera_model::audit::Action;
 use itinera_model::codec::{decode, encode};
 use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, Observations};
 use itinera_model::id::{AgentId, DiagnosisId, IncidentId};
@@ -104,7 +105,7 @@ impl Store {
         if let Some(incident) = incident {
             timeline::record_diagnosis(&txn, order.id, incident, user).await?;
         }
-        let (action, object) = ("diagnosis-started", order.id.to_string());
+        let (action, object) = (Action::DiagnosisStarted, order.id.to_string());
         let detail = serde_json::json!({ "target": order.target });
         audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         let version = renew_schedule(&txn).await?;

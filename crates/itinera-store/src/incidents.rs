@@ -8,6 +8,7 @@ use crate::statement::sql;
 use crate::timeline::{Entry, ITSELF, enter, open_incident};
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use itinera_model::id::IncidentId;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
@@ -208,7 +209,7 @@ impl Store {
         enter(&txn, Entry { incident, at, user, kind: "opened", body }).await?;
         let object = incident.to_string();
         let detail = serde_json::json!({ "site": complaint.site, "service": complaint.service });
-        let entry = Audited { user, action: "incident-opened", object: &object, detail };
+        let entry = Audited { user, action: Action::IncidentOpened, object: &object, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(incident)
@@ -274,9 +275,9 @@ impl Store {
         }
         enter(&txn, Entry { incident, at, user, kind, body }).await?;
         let (action, object) = match kind {
-            "note" => ("incident-noted", incident.to_string()),
-            "closed" => ("incident-closed", incident.to_string()),
-            _ => ("incident-reopened", incident.to_string()),
+            "note" => (Action::IncidentNoted, incident.to_string()),
+            "closed" => (Action::IncidentClosed, incident.to_string()),
+            _ => (Action::IncidentReopened, incident.to_string()),
         };
         let detail = serde_json::json!({});
         audit(&txn, &Audited { user, action, object: &object, detail }).await?;

@@ -3,6 +3,7 @@
 use crate::entity::{owner_entry, owner_import};
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError};
+use itinera_model::audit::Action;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, QueryOrder, TransactionTrait};
@@ -78,7 +79,7 @@ impl Store {
         }
         let detail = serde_json::json!({ "entries": import.entries, "id": import.id });
         let entry =
-            Audited { user: by, action: "owner-map-imported", object: &import.source, detail };
+            Audited { user: by, action: Action::OwnerMapImported, object: &import.source, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(record(import))

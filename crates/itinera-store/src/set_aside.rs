@@ -3,6 +3,7 @@
 use crate::statement::sql;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, TransactionTrait};
@@ -86,7 +87,7 @@ impl Store {
         let update = "UPDATE set_aside SET retry = true WHERE commit_no = $1";
         let known = txn.execute_raw(sql(update, [commit_no.into()])).await?.rows_affected() > 0;
         if known {
-            let (action, object) = ("commit-retried", commit_no.to_string());
+            let (action, object) = (Action::CommitRetried, commit_no.to_string());
             let detail = serde_json::json!({});
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         }

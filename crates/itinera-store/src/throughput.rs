@@ -4,6 +4,7 @@ use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, change_feed, rows};
+use itinera_model::audit::Action;
 use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, ThroughputId};
 use itinera_model::throughput::{By, ThroughputRound};
@@ -128,7 +129,7 @@ impl Store {
         ];
         txn.execute_raw(sql(insert, values)).await?;
         if let Some(user) = user {
-            let (action, object, detail) = ("throughput-asked", id.to_string(), json!(spec));
+            let (action, object, detail) = (Action::ThroughputAsked, id.to_string(), json!(spec));
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         }
         let version = renew_schedule(&txn).await?;

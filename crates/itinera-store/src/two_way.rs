@@ -5,6 +5,7 @@ use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use itinera_model::codec::{decode, encode};
 use itinera_model::id::{AgentId, PairId};
 use itinera_model::path::Family;
@@ -237,7 +238,7 @@ impl Store {
         let values = [pair.as_uuid().into(), until.into()];
         let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
         let version = if known {
-            let (action, object) = ("voice-begun", pair.to_string());
+            let (action, object) = (Action::VoiceBegun, pair.to_string());
             let detail = serde_json::json!({ "until": until });
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
             renew_schedule(&txn).await?

@@ -5,6 +5,7 @@
 use crate::entity::{api_token, user};
 use crate::statement::sql;
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use itinera_model::id::{TokenId, UserId};
 use itinera_model::role::Role;
 use sea_orm::FromQueryResult;
@@ -101,7 +102,7 @@ pub struct UserChange {
 }
 
 /// One change made by a user.
-#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AuditRecord {
     /// Its number.
     pub no: i64,
@@ -110,7 +111,7 @@ pub struct AuditRecord {
     /// The user.
     pub user: String,
     /// What was done.
-    pub action: String,
+    pub action: Action,
     /// To what.
     pub object: String,
     /// How, without secrets.
@@ -122,8 +123,8 @@ pub struct AuditRecord {
 pub struct Audited<'a> {
     /// The user.
     pub user: &'a str,
-    /// What was done, as a stable word.
-    pub action: &'static str,
+    /// What was done.
+    pub action: Action,
     /// To what.
     pub object: &'a str,
     /// How, without secrets.
@@ -150,10 +151,24 @@ pub(crate) async fn audit<C: ConnectionTrait>(
 ) -> Result<(), StoreError> {
     let insert = "INSERT INTO audit (at, user_name, action, object, detail) \
          VALUES (now(), $1, $2, $3, $4)";
-    let values =
-        [entry.user.into(), entry.action.into(), entry.object.into(), entry.detail.clone().into()];
+    let values = [
+        entry.user.into(),
+        entry.action.name().into(),
+        entry.object.into(),
+        entry.detail.clone().into(),
+    ];
     db.execute_raw(sql(insert, values)).await?;
     Ok(())
+}
+
+#[derive(FromQueryResult)]
+struct AuditRow {
+    no: i64,
+    at: OffsetDateTime,
+    user: String,
+    action: String,
+    object: String,
+    detail: Json,
 }
 
 #[derive(FromQueryResult)]
@@ -242,7 +257,7 @@ impl Store {
         };
         let row = user::Entity::insert(row).exec_with_returning(&txn).await?;
         let detail = serde_json::json!({ "role": role });
-        let entry = Audited { user: by, action: "user-added", object: name, detail };
+        let entry = Audited { user: by, action: Action::UserAdded, object: name, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         record(row)
@@ -291,7 +306,7 @@ impl Store {
         let detail = serde_json::json!({
             "role": change.role, "active": change.active, "password": change.password.is_some(),
         });
-        let entry = Audited { user: by, action: "user-changed", object: &name, detail };
+        let entry = Audited { user: by, action: Action::UserChanged, object: &name, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         record(row)
@@ -315,7 +330,7 @@ impl Store {
         ];
         txn.execute_raw(sql(insert, values)).await?;
         let detail = serde_json::json!({});
-        let entry = Audited { user: name, action: "signed-in", object: name, detail };
+        let entry = Audited { user: name, action: Action::SignedIn, object: name, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(())
@@ -352,7 +367,7 @@ impl Store {
         let delete = "DELETE FROM session WHERE secret_sha256 = $1";
         txn.execute_raw(sql(delete, [secret_sha256.to_vec().into()])).await?;
         let detail = serde_json::json!({});
-        let entry = Audited { user: name, action: "signed-out", object: name, detail };
+        let entry = Audited { user: name, action: Action::SignedOut, object: name, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         Ok(())
@@ -377,7 +392,7 @@ impl Store {
         };
         let row = api_token::Entity::insert(row).exec_with_returning(&txn).await?;
         let detail = serde_json::json!({ "role": new.role, "id": row.id });
-        let entry = Audited { user: by, action: "token-made", object: &new.name, detail };
+        let entry = Audited { user: by, action: Action::TokenMade, object: &new.name, detail };
         audit(&txn, &entry).await?;
         txn.commit().await?;
         token_record(row, by.to_owned())
@@ -421,7 +436,7 @@ impl Store {
         if revoked {
             let object = id.to_string();
             let detail = serde_json::json!({});
-            let entry = Audited { user: by, action: "token-revoked", object: &object, detail };
+            let entry = Audited { user: by, action: Action::TokenRevoked, object: &object, detail };
             audit(&txn, &entry).await?;
         }
         txn.commit().await?;
@@ -465,7 +480,16 @@ impl Store {
         let select = "SELECT no, at, user_name AS \"user\", action, object, detail FROM audit \
              WHERE no < $1 ORDER BY no DESC LIMIT $2";
         let values = [before.unwrap_or(i64::MAX).into(), limit.into()];
-        rows::all(&self.db, select, values).await
+        let rows: Vec<AuditRow> = rows::all(&self.db, select, values).await?;
+        let record = |AuditRow { no, at, user, action, object, detail }| AuditRecord {
+            no,
+            at,
+            user,
+            action: Action::of(&action),
+            object,
+            detail,
+        };
+        Ok(rows.into_iter().map(record).collect())
     }
 }
 

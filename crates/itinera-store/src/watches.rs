@@ -5,6 +5,7 @@ use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::audit::Action;
 use itinera_model::id::{AgentId, IncidentId, PathId};
 use itinera_model::protocol::{Denser, Suppression};
 use itinera_model::unit::WallTime;
@@ -237,7 +238,7 @@ impl Store {
         let no = no.ok_or(WatchRefused::UnknownPath)?;
         let detail = serde_json::json!({ "path": new.path, "interval_ms": new.interval_ms });
         let (user, object) = (&new.user, no.to_string());
-        let entry = Audited { user, action: "watch-begun", object: &object, detail };
+        let entry = Audited { user, action: Action::WatchBegun, object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew_schedule(&txn).await?;
         txn.commit().await?;
@@ -296,16 +297,16 @@ impl Store {
             WatchChange::Pause if known.is_paused() => return Err(WatchRefused::Paused.into()),
             WatchChange::Pause => {
                 pauses.push(Pause { from: now, until: None });
-                "watch-paused"
+                Action::WatchPaused
             }
             WatchChange::Resume if !known.is_paused() => return Err(WatchRefused::Running.into()),
             WatchChange::Resume | WatchChange::End => {
                 pauses.iter_mut().for_each(|pause| pause.until = pause.until.or(Some(now)));
-                if change == WatchChange::End { "watch-ended" } else { "watch-resumed" }
+                if change == WatchChange::End { Action::WatchEnded } else { Action::WatchResumed }
             }
             WatchChange::Attach(incident) => {
                 attach(&txn, id, incident).await?;
-                "watch-attached"
+                Action::WatchAttached
             }
         };
         let ends_at = if change == WatchChange::End { now } else { known.asked.ends_at };
@@ -373,7 +374,7 @@ impl Store {
         txn.execute_raw(sql(insert, values)).await?;
         let (user, object) = (&new.user, id.to_string());
         let detail = serde_json::json!({ "site": new.site, "target": new.target });
-        let entry = Audited { user, action: "suppression-made", object: &object, detail };
+        let entry = Audited { user, action: Action::SuppressionMade, object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew_schedule(&txn).await?;
         txn.commit().await?;
@@ -400,7 +401,7 @@ impl Store {
         let row = txn.query_one_raw(sql(update, [id.into()])).await?;
         row.ok_or(WatchRefused::UnknownSuppression)?;
         let (object, detail) = (id.to_string(), serde_json::json!({}));
-        let entry = Audited { user, action: "suppression-lifted", object: &object, detail };
+        let entry = Audited { user, action: Action::SuppressionLifted, object: &object, detail };
         audit(&txn, &entry).await?;
         let version = renew_schedule(&txn).await?;
         txn.commit().await?;

@@ -250,7 +250,7 @@ async fn a_database_of_the_version_before_is_migrated() {
     let store = Store::open(&Cluster::url_in(fixture._data.path())).await.unwrap();
     assert_eq!(store.users().await.unwrap()[0].name, "bran");
     let actions = store.audit_entries(None, 10).await.unwrap();
-    let actions: Vec<_> = actions.iter().map(|entry| entry.action.as_str()).collect();
+    let actions: Vec<_> = actions.iter().map(|entry| entry.action.name()).collect();
     assert_eq!(actions[..2], ["diagnosis-started", "user-added"]);
     let one = |select: &'static str| {
         let db = db.clone();

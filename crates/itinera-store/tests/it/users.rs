@@ -27,7 +27,7 @@ async fn there_is_always_an_administrator_and_a_name_is_taken_once() {
     assert_eq!(store.user_named("ailsa").await.unwrap(), None);
     assert_eq!(store.users().await.unwrap().len(), 2);
     let done: Vec<_> = store.audit_entries(None, 10).await.unwrap();
-    let done: Vec<_> = done.iter().map(|e| (e.user.as_str(), e.action.as_str())).collect();
+    let done: Vec<_> = done.iter().map(|e| (e.user.as_str(), e.action.name())).collect();
     assert_eq!(
         done,
         [("bran", "user-changed"), ("ailsa", "user-added"), ("first start", "user-added")]

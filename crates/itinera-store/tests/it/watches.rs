@@ -88,7 +88,7 @@ async fn a_watch_makes_its_path_denser_while_it_runs_and_is_kept() {
     assert_eq!(kept.iter().map(|watch| watch.id).collect::<Vec<_>>(), [other, id]);
     assert_eq!(kept[1].summary, Some(summary));
     let audit = store.audit_entries(None, 20).await.unwrap();
-    let ended = audit.iter().filter(|entry| entry.action.starts_with("watch-")).count();
+    let ended = audit.iter().filter(|entry| entry.action.name().starts_with("watch-")).count();
     assert_eq!(ended, 6, "begun twice, paused, resumed, attached, ended");
     cluster.stop().await.unwrap();
 }

@@ -1,5 +1,6 @@
 //! Measurements on demand: `survey`, `diagnose` and `throughput`.
 
+use super::NumberOrId;
 use clap::{Args, Subcommand};
 use itinera_model::path::{Family, Method};
 use std::net::{IpAddr, SocketAddr};
@@ -111,9 +112,9 @@ pub(crate) struct DiagnoseArgs {
     /// Run the diagnosis on the agent of this site instead of on this machine
     #[arg(long, value_name = "SITE", conflicts_with_all = ["simulation", "interface", "trust", "owners", "port", "family"])]
     pub(crate) from: Option<String>,
-    /// Number of the incident that the diagnosis belongs to
+    /// Number of the incident that the diagnosis belongs to, or its id
     #[arg(long, requires = "from", value_name = "NUMBER")]
-    pub(crate) incident: Option<i64>,
+    pub(crate) incident: Option<NumberOrId>,
     /// Port, if the target does not state it
     #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) port: Option<u16>,

@@ -3,6 +3,7 @@
 pub(crate) mod accuracy;
 mod agent;
 mod measuring;
+mod number_or_id;
 mod watches;
 
 use crate::output::Format;
@@ -14,6 +15,7 @@ use std::path::PathBuf;
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
+pub(crate) use number_or_id::NumberOrId;
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -91,8 +93,8 @@ pub(crate) enum Command {
     },
     /// List alarms, newest first, or show one
     Alarms {
-        /// Number of the alarm; the list shows numbers
-        number: Option<i64>,
+        /// Number of the alarm as the list shows it, or its id
+        number: Option<NumberOrId>,
         /// Show only open alarms
         #[arg(long, conflicts_with = "number")]
         open: bool,
@@ -106,8 +108,8 @@ pub(crate) enum Command {
     },
     /// List checks of services by their own protocols
     Checks {
-        /// Number of a check
-        number: Option<i64>,
+        /// Number of a check, or its id
+        number: Option<NumberOrId>,
         /// Run the check now and wait for the result
         #[arg(long, requires = "number")]
         now: bool,
@@ -116,8 +118,8 @@ pub(crate) enum Command {
     Throughput(ThroughputArgs),
     /// List events of services, names, hosts and routes, newest first, or show one
     Events {
-        /// Number of the event; the list shows numbers
-        number: Option<i64>,
+        /// Number of the event as the list shows it, or its id
+        number: Option<NumberOrId>,
         /// Show only events that have not ended
         #[arg(long, conflicts_with = "number")]
         lasting: bool,
@@ -132,8 +134,8 @@ pub(crate) enum Command {
     },
     /// List two-way measurements between agents, with each direction
     Pairs {
-        /// Number of a pair
-        number: Option<i64>,
+        /// Number of a pair, or its id
+        number: Option<NumberOrId>,
         /// Send a voice-like stream for this time to rate voice quality
         #[arg(long, requires = "number", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(10..=600))]
         voice: Option<u32>,
@@ -221,8 +223,8 @@ pub(crate) enum IncidentsCommand {
     },
     /// Show an incident with its timeline and evidence
     Show {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
     /// Open an incident from a complaint, with the measurements of that time
     Open {
@@ -241,23 +243,23 @@ pub(crate) enum IncidentsCommand {
     },
     /// Add a note to an incident
     Note {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
         /// Text of the note
         text: String,
     },
     /// Close an incident
     Close {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
         /// Cause and action taken
         #[arg(long, default_value = "")]
         words: String,
     },
     /// Reopen a closed incident
     Reopen {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
 }
 

@@ -1,5 +1,6 @@
 //! Arguments of `itinera watches` and `itinera suppressions`.
 
+use super::NumberOrId;
 use clap::Subcommand;
 
 /// Watches.
@@ -26,31 +27,31 @@ pub(crate) enum WatchesCommand {
     },
     /// Show a watch with its results
     Show {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
     /// Pause a watch: the path is measured at its usual interval
     Pause {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
     /// Resume a paused watch
     Resume {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
     /// End a watch now
     End {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
     /// Attach a watch to an incident
     Attach {
-        /// Number
-        number: i64,
-        /// Number of the incident
+        /// Number or id
+        number: NumberOrId,
+        /// Number of the incident, or its id
         #[arg(long, value_name = "NUMBER")]
-        incident: i64,
+        incident: NumberOrId,
     },
 }
 
@@ -79,7 +80,7 @@ pub(crate) enum SuppressionsCommand {
     },
     /// End a pause now, or cancel a future one
     Lift {
-        /// Number
-        number: i64,
+        /// Number or id
+        number: NumberOrId,
     },
 }

@@ -2,6 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, message_of, ms, text_of, utc_of};
+use crate::args::NumberOrId;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use itinera_model::check::Step;
@@ -15,7 +16,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 pub(crate) async fn run(
     client: &Client,
     output: &Output,
-    number: Option<i64>,
+    number: Option<NumberOrId>,
     now: bool,
 ) -> Result<(), Failure> {
     let Some(number) = number else {
@@ -27,12 +28,12 @@ pub(crate) async fn run(
     output.either(&check, |output| one(output, &check))
 }
 
-fn place(number: i64) -> String {
+fn place(number: NumberOrId) -> String {
     format!("/checks/{number}")
 }
 
 /// Has a check asked at once, and waits for another result than the one there was.
-async fn asked_now(client: &Client, number: i64) -> Result<Value, Failure> {
+async fn asked_now(client: &Client, number: NumberOrId) -> Result<Value, Failure> {
     let before = client.get(&place(number)).await?["at"].clone();
     client.post(&format!("/checks/{number}/now"), &Value::Null).await?;
     let begun = Instant::now();

@@ -3,6 +3,7 @@
 use super::checks::list;
 use super::http::Client;
 use super::show::{ABSENT, message_of, or_absent, per_cent, span, text_of, utc_of};
+use crate::args::NumberOrId;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -15,7 +16,7 @@ const SHOWN: usize = 50;
 pub(crate) async fn events(
     client: &Client,
     output: &Output,
-    number: Option<i64>,
+    number: Option<NumberOrId>,
     (lasting, faults): (bool, bool),
 ) -> Result<(), Failure> {
     if let Some(number) = number {

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, message_of, names, span, text_of, utc_of};
-use crate::args::IncidentsCommand;
+use crate::args::{IncidentsCommand, NumberOrId};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::{Value, json};
@@ -42,7 +42,7 @@ pub(crate) async fn run(
 }
 
 /// The id of an incident from its short number.
-pub(crate) async fn id_of(client: &Client, number: i64) -> Result<String, Failure> {
+pub(crate) async fn id_of(client: &Client, number: NumberOrId) -> Result<String, Failure> {
     let incident = client.get(&format!("/incidents/{number}")).await?;
     Ok(text_of(&incident["id"]))
 }

@@ -13,6 +13,7 @@ pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;
 
+use crate::args::NumberOrId;
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 pub(crate) use http::Client;
@@ -67,7 +68,7 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
 pub(crate) async fn alarms(
     client: &Client,
     output: &Output,
-    number: Option<i64>,
+    number: Option<NumberOrId>,
     open: bool,
 ) -> Result<(), Failure> {
     if let Some(number) = number {

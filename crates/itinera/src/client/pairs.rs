@@ -2,6 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, ms, text_of};
+use crate::args::NumberOrId;
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -9,7 +10,7 @@ use serde_json::Value;
 pub(crate) async fn run(
     client: &Client,
     output: &Output,
-    number: Option<i64>,
+    number: Option<NumberOrId>,
     voice_s: Option<u32>,
 ) -> Result<(), Failure> {
     let Some(number) = number else {

@@ -2,11 +2,12 @@
 
 use super::record::{Index, Record};
 use itinera_analysis::{Observation, messages, notes as route_notes, past};
+use itinera_model::ensemble::Balancing;
 use itinera_model::finding::{Assessment, Cause, HopView, Place};
 use itinera_model::message::LossEstimate;
 use itinera_model::note::{Note, SizeDelay, SizePair};
 use itinera_model::owner::{Owner, OwnerMap, is_private};
-use itinera_model::path::Family;
+use itinera_model::path::{Family, Method};
 use itinera_model::quantile::quantile;
 use itinera_model::reading::HopReading;
 use itinera_model::round::{HopCounts, Round, StampSource};
@@ -28,8 +29,8 @@ pub(super) struct Report {
     pub(super) address: String,
     /// The address that probes left from; absent without a round.
     pub(super) source: Option<String>,
-    /// `icmp-echo`, `udp` or `tcp-syn`.
-    pub(super) method: String,
+    /// How it probed.
+    pub(super) method: Method,
     /// Port of UDP and TCP probes.
     pub(super) port: Option<u16>,
     /// Differentiated services code point that probes left with.
@@ -41,8 +42,8 @@ pub(super) struct Report {
     pub(super) started_at: Option<OffsetDateTime>,
     /// Rounds measured.
     pub(super) rounds: usize,
-    /// Source of the stamps that delays come from: `kernel`, `program` or `virtual`; absent without a round.
-    pub(super) stamps: Option<&'static str>,
+    /// Source of the stamps that delays come from; absent without a round.
+    pub(super) stamps: Option<StampSource>,
     /// What the route and its answers show apart from faults.
     pub(super) notes: Vec<NoteView>,
     /// By flow: one route each.
@@ -159,8 +160,8 @@ pub(super) struct BalancerView {
     pub(super) hop: u8,
     /// Its address; absent for a silent one.
     pub(super) address: Option<String>,
-    /// `per-flow` or `per-packet`.
-    pub(super) balancing: &'static str,
+    /// How it chooses among routes.
+    pub(super) balancing: Balancing,
     /// The first addresses behind it.
     pub(super) next: Vec<String>,
 }
@@ -206,7 +207,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
         target: record.name.clone(),
         address: record.address.to_string(),
         source: flow.map(|flow| flow.source.to_string()),
-        method: record.method.to_string(),
+        method: record.method,
         port: record.port,
         dscp: record.dscp,
         size_bytes: record.by_size.first().map_or(0, |(size, _)| *size),
@@ -219,10 +220,7 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
             let views = ensemble.balancers.iter().map(|balancer| BalancerView {
                 hop: balancer.hop,
                 address: balancer.address.map(|address| address.to_string()),
-                balancing: match balancer.balancing {
-                    itinera_model::ensemble::Balancing::PerFlow => "per-flow",
-                    itinera_model::ensemble::Balancing::PerPacket => "per-packet",
-                },
+                balancing: balancer.balancing,
                 next: balancer.next.iter().map(ToString::to_string).collect(),
             });
             views.collect()
@@ -233,10 +231,10 @@ pub(super) fn of(record: &Record, map: &OwnerMap) -> Report {
 }
 
 /// The source that all rounds have in common; else the program's clock.
-fn stamps(set: &RoundSet) -> &'static str {
+fn stamps(set: &RoundSet) -> StampSource {
     let first = set.rounds.first().map_or(StampSource::Program, |round| round.stamps);
     let common = set.rounds.iter().all(|round| round.stamps == first);
-    if common { first.word() } else { StampSource::Program.word() }
+    if common { first } else { StampSource::Program }
 }
 
 fn by_flow<'a>(set: &'a RoundSet, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Round>> {

@@ -4,6 +4,7 @@ use super::report::{HopReport, Member, Report, SizeView};
 use crate::client::show::{ABSENT, delay_words, means, ms, or_absent, per_cent};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
+use itinera_model::round::StampSource;
 use itinera_service::api::MessageView;
 
 const COLUMNS: [&str; 8] =
@@ -16,8 +17,8 @@ pub(super) fn heading(report: &Report) -> String {
     let port = report.port.map_or_else(String::new, |port| format!(" port {port}"));
     let dscp = if report.dscp > 0 { format!(", DSCP {}", report.dscp) } else { String::new() };
     let stamps = match report.stamps {
-        Some("kernel") => ", stamped by the kernel",
-        Some(_) => ", stamped by the program",
+        Some(StampSource::Kernel) => ", stamped by the kernel",
+        Some(StampSource::Program | StampSource::Virtual) => ", stamped by the program",
         None => "",
     };
     plain(&format!(

@@ -127,8 +127,9 @@ fn voice_is_heard(demonstration: &Demonstration) {
     let four = |pair: &&Value| {
         pair["family"] == "ipv4" && pair["near"] != "Carrock Pier" && pair["far"] != "Carrock Pier"
     };
-    let number = pairs.as_array().unwrap().iter().find(four).unwrap()["no"].to_string();
-    demonstration.client(&["pairs", &number, "--voice", "60"]);
+    let pair = pairs.as_array().unwrap().iter().find(four).unwrap();
+    let number = pair["no"].to_string();
+    demonstration.client(&["pairs", text(&pair["id"]), "--voice", "60"]);
     let pair = eventually("a voice-like stream", PATIENCE, || {
         let pair = demonstration.client(&["pairs", &number]);
         (!pair["voice"].is_null()).then_some(pair)
@@ -170,7 +171,7 @@ fn commands_say_the_same(demonstration: &Demonstration) {
     let shown = demonstration.run(&["checks", &mail["no"].to_string()]);
     assert!(shown.out.contains("large packets lost"), "{shown:?}");
     let name = checks.as_array().unwrap().iter().find(|check| check["kind"] == "name").unwrap();
-    let asked = demonstration.client(&["checks", &name["no"].to_string(), "--now"]);
+    let asked = demonstration.client(&["checks", text(&name["id"]), "--now"]);
     assert_ne!(asked["at"], name["at"], "{asked}");
 }
 

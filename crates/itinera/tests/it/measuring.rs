@@ -53,7 +53,8 @@ fn pairs_watches_and_suppressions_do_what_analysts_ask() {
     let watch = client(&start);
     assert_eq!((&watch["state"], &watch["path"]), (&"running".into(), &path["id"]));
     let number = watch["no"].to_string();
-    let of_watch = |what: &str| client(&["watches", what, &number]);
+    let id = watch["id"].as_str().unwrap();
+    let of_watch = |what: &str| client(&["watches", what, id]);
     eventually("rounds of the watch", PATIENCE, || {
         let rounds = of_watch("show")["found"]["rounds"].as_u64().unwrap();
         // Usually one every two seconds.
@@ -64,7 +65,8 @@ fn pairs_watches_and_suppressions_do_what_analysts_ask() {
     let (site, service) = (path["site"].as_str().unwrap(), path["service"].as_str().unwrap());
     let incident = client(&["incidents", "open", "--site", site, "--service", service]);
     let incident_no = incident["no"].to_string();
-    client(&["watches", "attach", &number, "--incident", &incident_no]);
+    let incident_id = incident["id"].as_str().unwrap();
+    client(&["watches", "attach", &number, "--incident", incident_id]);
     assert_eq!(of_watch("end")["state"], "over");
     eventually("the watch's summary to be kept", PATIENCE, || {
         let listed = items(&client(&["watches", "list"]));

@@ -115,7 +115,12 @@ fn unknown_ids(service: &Service) {
         &["suppressions", "lift", "999"],
     ] {
         refused(&service.client(numbered), 4, &["999", "404", "request"]);
+        let mut by_id = numbered.to_vec();
+        by_id.pop();
+        by_id.push(unknown);
+        refused(&service.client(&by_id), 4, &[unknown, "404", "request"]);
     }
+    refused(&service.client(&["alarms", "1/close"]), 2, &["1/close", "number", "id"]);
     refused(&service.client(&["path", "ffff"]), 4, &["ffff", "itinera paths"]);
     refused(&service.client(&["path", &"x\u{1b}[31m".repeat(9)]), 4, &["no path's id ends in"]);
     refused(&service.client(&["join-code", "--site", "Atlantis"]), 4, &["site", "Carrock Pier"]);

@@ -1,5 +1,6 @@
 //! Users, tokens and the audit as the API shows them.
 
+use itinera_model::audit::Action;
 use itinera_model::role::Role;
 use itinera_store::{AuditRecord, TokenRecord, UserRecord};
 use serde::Serialize;
@@ -73,8 +74,7 @@ pub(crate) struct AuditItem {
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) at: OffsetDateTime,
     pub(crate) user: String,
-    /// What was done, as a stable word.
-    pub(crate) action: String,
+    pub(crate) action: Action,
     pub(crate) object: String,
     pub(crate) detail: serde_json::Value,
 }
