@@ -160,10 +160,23 @@ impl Window {
     }
 }
 
-/// True when two routes can be the same route: equal length, no contradicting address.
+/// True when two routes can be the same route: no contradicting address, and equal length or
+/// nothing but silence behind the end of the shorter one. So a round that gets no further than some
+/// hop counts for the known route. Where routes part behind that hop it counts for each of them:
+/// the packets were lost before they part.
 pub(crate) fn compatible(a: &[Option<IpAddr>], b: &[Option<IpAddr>]) -> bool {
-    a.len() == b.len()
-        && a.iter().zip(b).all(|(a, b)| !matches!((a, b), (Some(a), Some(b)) if a != b))
+    let (short, long) = if a.len() <= b.len() { (a, b) } else { (b, a) };
+    let (common, behind) = long.split_at(short.len());
+    let ends_there =
+        behind.is_empty() || (reaches_target(short) && !behind.iter().any(Option::is_some));
+    ends_there
+        && short.iter().zip(common).all(|(a, b)| !matches!((a, b), (Some(a), Some(b)) if a != b))
+}
+
+/// True when a route ends with an answer. Where the target does not answer, agents probe beyond the
+/// last router that does, so such routes end in silence.
+pub(crate) fn reaches_target(route: &[Option<IpAddr>]) -> bool {
+    route.last().is_some_and(Option::is_some)
 }
 
 #[cfg(test)]

@@ -477,6 +477,63 @@ mod tests {
         assert!(found(&live(&mut judge, 363..364, 3)), "still a finding after an hour");
     }
 
+    /// The newest assessment.
+    fn last(effects: &[Effect]) -> &Assessment {
+        let assessed = effects.iter().rev().find_map(|effect| match effect {
+            Effect::Assessed { assessment, .. } => Some(assessment),
+            _ => None,
+        });
+        assessed.unwrap()
+    }
+
+    #[test]
+    fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
+        let mut judge = Judge::default();
+        live(&mut judge, 0..40, 0);
+        let mut effects = Vec::new();
+        for window in 40..50 {
+            // One round of each window falls into a burst that silences all behind the second
+            // hop. Its flow is new, so the agent tries hops beyond the target's.
+            let hops: Vec<HopCounts> = (0..9u8)
+                .map(|hop| HopCounts {
+                    sent: 10,
+                    answered: if hop < 2 { (1 << 10) - 1 } else { 0 },
+                    rtt: vec![
+                        Micros::new(u32::from(hop) * 4_000 + 900);
+                        if hop < 2 { 10 } else { 0 }
+                    ],
+                    ..HopCounts::default()
+                })
+                .collect();
+            let mut addresses = vec![None; 9];
+            addresses[0] = Some(IpAddr::from([198, 18, 0, 1]));
+            addresses[1] = Some(IpAddr::from([198, 18, 0, 2]));
+            let at = WallTime::from_unix_seconds(START_S + window * 10);
+            let observation = Observation {
+                path: PathId::from_uuid(Uuid::nil()),
+                measured_at: at,
+                number: window.cast_unsigned() + 1_000,
+                source: IpAddr::from([10, 0, 0, 2]),
+                route: ContentId::of(b"silence"),
+                addresses: &addresses,
+                hops: &hops,
+                stamps: StampSource::Kernel,
+                lateness: None,
+            };
+            effects.extend(judge.step(&[observation], at));
+            effects.extend(observe(&mut judge, window, 0, START_S + window * 10 + 2));
+        }
+        let last = last(&effects);
+        assert_eq!((last.rounds, last.hops.len()), (12, 5), "both rounds of six windows");
+        assert_eq!((last.end_sent, last.end_lost), (120, 60), "{last:?}");
+        let finding = last.finding.as_ref().unwrap();
+        let place = finding.place.first_with_fault().unwrap();
+        assert_eq!(place, IpAddr::from([198, 18, 0, 3]));
+        // All of them end early now: a break, still on the known route.
+        let broken = live(&mut judge, 50..53, 10);
+        assert!(found(&broken));
+    }
+
     #[test]
     fn a_judge_restored_from_its_effects_goes_on_as_if_nothing_had_happened() {
         let mut undisturbed = Judge::default();

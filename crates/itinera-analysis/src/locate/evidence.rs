@@ -1,7 +1,7 @@
 //! Evidence of one path: what the recent windows show against what earlier ones did.
 
 use super::micros;
-use crate::history::{HopWindow, RouteCounts, Window, compatible};
+use crate::history::{HopWindow, RouteCounts, Window, compatible, reaches_target};
 use crate::stat;
 use itinera_model::quantile::quantile;
 use std::borrow::Cow;
@@ -138,13 +138,20 @@ fn of_way(
     Evidence { rounds, hops: hops.collect() }
 }
 
-/// The present route, completed by addresses that other windows of the same route have.
+/// The present route, completed by addresses that other windows of the same route have, and ended at
+/// the target where an earlier one ended.
 fn full_route(
     windows: &BTreeMap<i64, Window>,
     window: i64,
     present: &RouteCounts,
 ) -> Vec<Option<IpAddr>> {
     let mut route = present.addresses.clone();
+    if !reaches_target(&route) {
+        let mut known = windows.range(..=window).rev().flat_map(|(_, w)| w.newest_first());
+        let known =
+            known.find(|c| reaches_target(&c.addresses) && compatible(&c.addresses, &route));
+        route.truncate(known.map_or(route.len(), |known| known.addresses.len()));
+    }
     for earlier in windows.range(..=window).rev().take(USUAL).flat_map(|(_, w)| w.routes.values()) {
         if compatible(&earlier.addresses, &route) {
             for (known, other) in route.iter_mut().zip(&earlier.addresses) {
