@@ -1,4 +1,7 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
+//!
+//! The engine computes on threads of its own, so that a long step delays neither requests nor the
+//! renewal of the lease.
 
 use crate::context::Shared;
 use crate::duty::Duty;
@@ -10,7 +13,7 @@ use itinera_model::event::{EventEffect, Fault};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
 use std::collections::BTreeMap;
-use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 use time::OffsetDateTime;
@@ -18,8 +21,10 @@ use uuid::Uuid;
 
 /// Commits judged in one transaction at most.
 const COMMITS_AT_ONCE: i64 = 64;
-/// How long nothing may happen before the lease is renewed and the log looked at again.
+/// How long nothing may happen before the log is looked at again.
 const IDLE: Duration = Duration::from_secs(1);
+/// Interval between renewals of the lease, well below its time.
+const HEARTBEAT: Duration = Duration::from_secs(1);
 
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;
@@ -119,12 +124,37 @@ async fn set_aside(shared: &Shared, token: i64, cursor: i64, error: &str) {
     }
 }
 
-/// Judges until something stops it.
+/// Judges until something stops it, and holds the lease meanwhile.
 async fn lead(shared: &Shared, limits: Limits, token: i64, failures: &Failures) -> Stopped {
-    match follow_log(shared, limits, token, failures).await {
+    let stopped = tokio::select! {
+        stopped = follow_log(shared, limits, token, failures) => stopped,
+        stopped = keep_lease(shared, token) => stopped,
+    };
+    match stopped {
         Err(stopped) => stopped,
         Ok(never) => match never {},
     }
+}
+
+/// Renews the lease until that fails.
+async fn keep_lease(shared: &Shared, token: i64) -> Result<Infallible, Stopped> {
+    loop {
+        tokio::time::sleep(HEARTBEAT).await;
+        shared.store.renew_leadership(token).await?;
+    }
+}
+
+/// Computes off the async runtime.
+///
+/// # Errors
+/// [`Stopped::Unjudgeable`] for the commits after `cursor` where it panics.
+async fn compute<T: Send + 'static>(
+    cursor: i64,
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, Stopped> {
+    let panicked = "judgement panicked: the log has its message";
+    let done = tokio::task::spawn_blocking(work).await;
+    done.map_err(|_| Stopped::Unjudgeable(cursor, panicked.to_owned()))
 }
 
 async fn follow_log(
@@ -132,32 +162,32 @@ async fn follow_log(
     limits: Limits,
     token: i64,
     failures: &Failures,
-) -> Result<std::convert::Infallible, Stopped> {
+) -> Result<Infallible, Stopped> {
     *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
-    let mut events = Events::restored(shared, &memory.events).await?;
+    let events = Events::restored(shared, &memory.events).await?;
     let mut inherited = left_by_another_engine(shared, &memory).await?;
-    let mut judge = remembered(memory, limits)?;
+    let judge = compute(cursor, move || remembered(memory, limits)).await??;
+    let mut engines = Engines { judge, events };
     tracing::info!(cursor, "judging");
     loop {
         shared.duties.done(Duty::Judging);
         if let Some(commit_no) = shared.store.commit_to_retry().await? {
-            retry(shared, token, cursor, commit_no, (&mut judge, &mut events)).await?;
+            retry(shared, token, cursor, commit_no, &mut engines).await?;
         }
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
         let entries = shared.store.log_after(cursor, limit).await;
         let entries = entries.map_err(|error| Stopped::at(cursor, error))?;
         let Some(last) = entries.last() else {
-            shared.store.renew_leadership(token).await?;
             let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
             continue;
         };
         let to = last.commit_no;
-        let gathered = std::mem::take(&mut inherited);
-        let work = Work { entries: &entries, span: (cursor, to), retried: None, gathered };
-        judge_entries(shared, token, work, (&mut judge, &mut events)).await?;
-        shared.metrics.judged(entries.len() as u64);
+        let (count, gathered) = (entries.len() as u64, std::mem::take(&mut inherited));
+        let work = Work { entries, span: (cursor, to), retried: None, gathered };
+        judge_entries(shared, token, work, &mut engines).await?;
+        shared.metrics.judged(count);
         cursor = to;
     }
 }
@@ -168,14 +198,13 @@ async fn retry(
     token: i64,
     cursor: i64,
     commit_no: i64,
-    memory: (&mut Judge, &mut Events),
+    engines: &mut Engines,
 ) -> Result<(), Stopped> {
     let judged = match shared.store.log_entry(commit_no).await {
         Ok(entry) => {
             let (retried, gathered) = (Some(commit_no), Gathered::default());
-            let entries = std::slice::from_ref(&entry);
-            let work = Work { entries, span: (cursor, cursor), retried, gathered };
-            judge_entries(shared, token, work, memory).await
+            let work = Work { entries: vec![entry], span: (cursor, cursor), retried, gathered };
+            judge_entries(shared, token, work, engines).await
         }
         Err(error) => Err(Stopped::at(cursor, error)),
     };
@@ -189,9 +218,15 @@ async fn retry(
     }
 }
 
+/// What judges, with its memory.
+struct Engines {
+    judge: Judge,
+    events: Events,
+}
+
 /// What is judged in one transaction.
-struct Work<'a> {
-    entries: &'a [LogEntry],
+struct Work {
+    entries: Vec<LogEntry>,
     /// The cursor before and after.
     span: (i64, i64),
     /// The commit that is no longer set aside when this is recorded.
@@ -202,23 +237,31 @@ struct Work<'a> {
 async fn judge_entries(
     shared: &Shared,
     token: i64,
-    work: Work<'_>,
-    (judge, events): (&mut Judge, &mut Events),
+    work: Work,
+    engines: &mut Engines,
 ) -> Result<(), Stopped> {
     let Work { entries, span: (from, to), retried, mut gathered } = work;
     let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-    for entry in entries {
-        // What a panic leaves half done is not used any more.
-        let effects = catch_unwind(AssertUnwindSafe(|| step(judge, entry)));
-        let effects = effects.map_err(|_| {
-            Stopped::Unjudgeable(from, "judgement panicked: the log has its message".to_owned())
-        })?;
-        let occurred = events.step(shared, entry, &effects, &map).await;
+    // The judge is away while it computes; after a panic it is not used any more.
+    let mut judge = std::mem::take(&mut engines.judge);
+    let stepped = compute(from, move || {
+        let effects: Vec<_> = entries.iter().map(|entry| step(&mut judge, entry)).collect();
+        (judge, entries, effects)
+    });
+    let (judge, entries, effects) = stepped.await?;
+    for (entry, effects) in entries.iter().zip(&effects) {
+        let occurred = engines.events.step(shared, entry, effects, &map).await;
         gathered.occurred.extend(occurred.map_err(|error| Stopped::at(from, error))?);
-        gathered.take(effects);
     }
+    let events = encode(engines.events.watcher());
+    let written = compute(from, move || {
+        effects.into_iter().for_each(|effects| gathered.take(effects));
+        let write = gathered.into_write(&judge, events, (from, to), retried);
+        (judge, write)
+    });
+    let (judge, write) = written.await?;
+    engines.judge = judge;
     let fold = |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, &map);
-    let write = gathered.into_write(judge, events, (from, to), retried);
     let written = shared.store.commit_judgement(token, &write, &fold).await;
     written.map_err(|error| Stopped::at(from, error))?;
     shared.change_added.notify_one();
@@ -314,7 +357,7 @@ impl Gathered {
     fn into_write(
         self,
         judge: &Judge,
-        events: &Events,
+        events: Vec<u8>,
         (from, to): (i64, i64),
         retried: Option<i64>,
     ) -> JudgeWrite {
@@ -327,7 +370,7 @@ impl Gathered {
             retried,
             engine: ENGINE,
             book: encode(judge.book()),
-            events: encode(events.watcher()),
+            events,
             windows: self.windows.into_values().flatten().collect(),
             dropped,
             assessed: assessed.map(|((_, window), (newest, a))| (window, newest, a)).collect(),

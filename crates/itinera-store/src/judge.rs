@@ -20,6 +20,7 @@ use sea_orm::{
     ActiveValue::{NotSet, Set},
     DatabaseTransaction, TransactionTrait,
 };
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// A window as recorded: content in the judging engine's own encoding.
@@ -147,7 +148,6 @@ impl Store {
         fold: &ChooseIncident<'_>,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
-        renew_lease(&txn, token).await?;
         move_cursor(&txn, write).await?;
         write_windows(&txn, write).await?;
         write_assessments(&txn, &write.assessed).await?;
@@ -161,6 +161,8 @@ impl Store {
             set_aside::judged(&txn, commit_no).await?;
         }
         tell(&txn, &write.assessed).await?;
+        // Last, so that the lease can be renewed from elsewhere while this is written.
+        renew_lease(&txn, token).await?;
         txn.commit().await?;
         Ok(())
     }
@@ -255,25 +257,53 @@ async fn write_assessments(
     txn: &DatabaseTransaction,
     assessed: &[(i64, bool, Assessment)],
 ) -> Result<(), StoreError> {
-    for (window, newest, assessment) in assessed {
-        let path = assessment.path.as_uuid();
-        if *newest {
-            let latest = "INSERT INTO path_latest (path_id, window_no, body) VALUES ($1, $2, $3) \
-                 ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
-                     body = excluded.body WHERE path_latest.window_no <= excluded.window_no";
-            let values = [path.into(), (*window).into(), serde_json::json!(assessment).into()];
-            txn.execute_raw(sql(latest, values)).await?;
+    // Several windows of a path may each have been its newest in turn.
+    let mut latest: BTreeMap<PathId, (i64, &Assessment)> = BTreeMap::new();
+    for (window, _, judged) in assessed.iter().filter(|(_, newest, _)| *newest) {
+        let known = latest.entry(judged.path).or_insert((*window, judged));
+        if *window >= known.0 {
+            *known = (*window, judged);
         }
-        let key: [Value; 2] = [path.into(), (*window).into()];
-        let statement = match &assessment.finding {
-            Some(finding) => sql(
-                "INSERT INTO finding (path_id, window_no, body) VALUES ($1, $2, $3) \
-                 ON CONFLICT (path_id, window_no) DO UPDATE SET body = excluded.body",
-                key.into_iter().chain([serde_json::json!(finding).into()]),
-            ),
-            None => sql("DELETE FROM finding WHERE path_id = $1 AND window_no = $2", key),
-        };
-        txn.execute_raw(statement).await?;
+    }
+    let latest = latest
+        .into_iter()
+        .map(|(path, (window, judged))| (path, window, serde_json::json!(judged)));
+    let upsert = "INSERT INTO path_latest (path_id, window_no, body) \
+         SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::jsonb[]) \
+         ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
+             body = excluded.body WHERE path_latest.window_no <= excluded.window_no";
+    write_bodies(txn, upsert, latest).await?;
+    let found = assessed.iter().filter_map(|(window, _, judged)| {
+        Some((judged.path, *window, serde_json::json!(judged.finding.as_ref()?)))
+    });
+    let upsert = "INSERT INTO finding (path_id, window_no, body) \
+         SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::jsonb[]) \
+         ON CONFLICT (path_id, window_no) DO UPDATE SET body = excluded.body";
+    write_bodies(txn, upsert, found).await?;
+    let without = assessed.iter().filter(|(_, _, judged)| judged.finding.is_none());
+    let (paths, windows): (Vec<Uuid>, Vec<i64>) =
+        without.map(|(window, _, judged)| (judged.path.as_uuid(), *window)).unzip();
+    let delete = "DELETE FROM finding f USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+         WHERE f.path_id = d.p AND f.window_no = d.n";
+    txn.execute_raw(sql(delete, [paths.into(), windows.into()])).await?;
+    Ok(())
+}
+
+/// Runs a statement over paths, windows and bodies as three arrays, where there are any.
+async fn write_bodies(
+    txn: &DatabaseTransaction,
+    statement: &str,
+    rows: impl Iterator<Item = (PathId, i64, Json)>,
+) -> Result<(), StoreError> {
+    let (mut paths, mut windows, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
+    for (path, window, body) in rows {
+        paths.push(path.as_uuid());
+        windows.push(window);
+        bodies.push(body);
+    }
+    if !paths.is_empty() {
+        let values = [paths.into(), windows.into(), bodies.into()];
+        txn.execute_raw(sql(statement, values)).await?;
     }
     Ok(())
 }

@@ -158,11 +158,14 @@ impl Default for ConnectionsEntry {
 
 impl ConnectionsEntry {
     fn check(&self) -> Result<Pools, LineError> {
-        for (name, entry) in
-            [("ingest", &self.ingest), ("judgement", &self.judgement), ("users", &self.users)]
-        {
-            if !(1..=200).contains(entry.as_ref()) {
-                let reason = format!("{name}: {} is outside 1 to 200", entry.as_ref());
+        // Judgement renews its lease while another connection writes.
+        for (name, entry, least) in [
+            ("ingest", &self.ingest, 1),
+            ("judgement", &self.judgement, 2),
+            ("users", &self.users, 1),
+        ] {
+            if !(least..=200).contains(entry.as_ref()) {
+                let reason = format!("{name}: {} is outside {least} to 200", entry.as_ref());
                 return Err((entry.span().start, reason));
             }
         }

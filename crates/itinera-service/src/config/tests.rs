@@ -37,6 +37,12 @@ fn each_mistake_names_its_line_and_key() {
         ("interval_ms = 2000", "two_way_size_bytes = 100", 8, "two_way_size_bytes is 100"),
         ("interval_ms = 2000", "host_facts_every_s = 1e6", 8, "host_facts_every_s"),
         ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
+        (
+            "[limits]",
+            "[connections]\njudgement = 1\n[limits]",
+            10,
+            "judgement: 1 is outside 2 to 200",
+        ),
     ] {
         let error = Config::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
         assert_eq!(error.line, line, "{to}: {error}");

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
 mod events;
+mod judgement;
 mod review;
 mod robust;
 mod two_way;

@@ -10,7 +10,7 @@ use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreE
 use time::OffsetDateTime;
 use uuid::Uuid;
 
-fn alarm(hop: u8) -> Alarm {
+pub(crate) fn alarm(hop: u8) -> Alarm {
     let address = |last| [198, 18, 64, last].into();
     let place = Place::Link { from: address(hop), to: address(hop + 1), silent_between: 0 };
     let now_us = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
