@@ -254,7 +254,7 @@ impl fmt::Display for StepKind {
             Self::OwnAddress => "own address",
             Self::Gateway => "gateway",
             Self::Resolvers => "resolvers",
-            Self::Name => "name",
+            Self::Name => "name resolution",
             Self::FirstHops => "first hops",
             Self::ProviderEdge => "provider edge",
             Self::Boundary => "boundaries",

@@ -105,7 +105,7 @@ impl Authority {
                 return Err(AuthorityError::KeyLost(key_path));
             }
             let key = KeyPair::generate()?;
-            secret_file::write(&key_path, &key.serialize_pem()).map_err(file(&key_path))?;
+            secret_file::write(&key_path, key.serialize_pem()).map_err(file(&key_path))?;
         }
         if !certificate_path.exists() {
             // The same key and name are the same authority to agents.

@@ -7,6 +7,7 @@
 mod agent_api;
 pub mod api;
 mod authority;
+pub mod backup;
 mod clock;
 pub mod config;
 mod console;

@@ -10,10 +10,10 @@ use tempfile::NamedTempFile;
 ///
 /// # Errors
 /// What the operating system says.
-pub fn write(path: &Path, text: &str) -> io::Result<()> {
+pub fn write(path: &Path, content: impl AsRef<[u8]>) -> io::Result<()> {
     let directory = path.parent().unwrap_or_else(|| Path::new("."));
     let mut draft = NamedTempFile::new_in(directory)?;
-    draft.write_all(text.as_bytes())?;
+    draft.write_all(content.as_ref())?;
     draft.as_file().sync_all()?;
     draft.persist(path)?;
     File::open(directory)?.sync_all()

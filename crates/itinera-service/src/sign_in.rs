@@ -219,7 +219,7 @@ pub(crate) async fn ensure_administrator(store: &Store, data: &Path) -> Result<(
     let password = BASE32_NOPAD.encode(&random::<15>().map_err(failed)?).to_ascii_lowercase();
     let hash = hashed(password.clone()).await.map_err(failed)?;
     let path = data.join(FIRST);
-    secret_file::write(&path, &format!("administrator\n{password}\n"))
+    secret_file::write(&path, format!("administrator\n{password}\n"))
         .map_err(|error| FirstError::File(path.display().to_string(), error))?;
     store.add_user("administrator", Role::Administrator, &hash, "first start").await?;
     tracing::info!("the first administrator's name and password are in {}", path.display());

@@ -268,11 +268,17 @@ fn program_directories() -> Vec<(String, PathBuf)> {
     found
 }
 
+/// The directory of the newest installed programs.
+pub(crate) fn newest_programs() -> Result<PathBuf, ClusterError> {
+    let newest = program_directories().into_iter().next();
+    newest.map(|(_, bin)| bin).ok_or(ClusterError::NotInstalled)
+}
+
 fn programs_for(directory: &Path) -> Result<PathBuf, ClusterError> {
-    let installed = program_directories();
     let Ok(made_by) = fs::read_to_string(directory.join("PG_VERSION")) else {
-        return installed.into_iter().next().map(|(_, bin)| bin).ok_or(ClusterError::NotInstalled);
+        return newest_programs();
     };
+    let installed = program_directories();
     if installed.is_empty() {
         return Err(ClusterError::NotInstalled);
     }

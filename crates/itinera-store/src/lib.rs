@@ -6,10 +6,12 @@
 mod addresses;
 mod agents;
 mod alarms;
+mod backup;
 mod change_feed;
 mod checks;
 pub mod cluster;
 mod diagnoses;
+pub mod dump;
 mod entity;
 mod error;
 mod events;
@@ -38,6 +40,7 @@ mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
 pub use alarms::AlarmRecord;
+pub use backup::{applied_migrations, is_empty, known_migrations};
 pub use change_feed::{Change, Since, Topic};
 pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
 pub use diagnoses::DiagnosisRecord;

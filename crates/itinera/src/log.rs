@@ -50,8 +50,8 @@ impl Visit for PlainVisitor<'_> {
 
 /// Starts the log, as `ITINERA_LOG` wants it.
 pub(crate) fn start() {
-    let filter =
-        EnvFilter::try_from_env("ITINERA_LOG").unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn"));
+    let filter = EnvFilter::try_from_env("ITINERA_LOG")
+        .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
     tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)

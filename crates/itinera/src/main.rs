@@ -4,6 +4,7 @@
 mod accuracy;
 mod agent;
 mod args;
+mod backup;
 mod client;
 mod demo;
 mod diagnose;
@@ -63,6 +64,8 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
     let stranger = || client::Client::new(&api, None);
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve).await,
+        Command::Backup(args) => backup::backup(&args, &output).await,
+        Command::Restore(args) => backup::restore(&args, &output).await,
         Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
         Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
         Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run, opened).await,

@@ -25,17 +25,26 @@ pub(crate) fn check(file: &Path, output: &Output) -> Result<(), Failure> {
     output.line(&format!("{} is valid: {sites} sites, {targets} targets.", file.display()))
 }
 
-pub(crate) async fn run(args: &ServeArgs) -> Result<(), Failure> {
-    let mut config = match &args.config {
+/// The configuration of a file, or the default one, with what the command line overrides.
+pub(crate) fn configured(
+    file: Option<&Path>,
+    data: Option<&Path>,
+    database: Option<&str>,
+) -> Result<Config, Failure> {
+    let mut config = match file {
         Some(file) => read(file)?,
         None => Config::parse("").map_err(|error| Failure::new(Code::BadFile, error))?,
     };
-    if let Some(data) = &args.data {
-        config.data.clone_from(data);
+    if let Some(data) = data {
+        config.data = data.to_owned();
     }
-    if let Some(database) = &args.database {
-        config.database = Some(database.clone());
-    }
+    config.database = database.map(str::to_owned).or(config.database);
+    Ok(config)
+}
+
+pub(crate) async fn run(args: &ServeArgs) -> Result<(), Failure> {
+    let (config, data) = (args.config.as_deref(), args.data.as_deref());
+    let config = configured(config, data, args.database.as_deref())?;
     let service = Service::start(&config, |step| tracing::info!("{step}"));
     let service = service.await.map_err(|error| Failure::new(Code::Failed, error))?;
     tracing::info!("console and API at http://{}", service.address());

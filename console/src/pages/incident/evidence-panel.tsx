@@ -51,14 +51,17 @@ const columns: TableColumnsType<Witness> = [
 
 /** What was measured there and then, beside its neighbours, as it was when the complaint came. */
 export function EvidencePanel({ evidence }: { evidence: Evidence }) {
+  // What came after the report is not in it.
+  const to =
+    Date.parse(evidence.to) < Date.parse(evidence.gathered_at) ? evidence.to : evidence.gathered_at;
   return (
     <section aria-labelledby="evidence">
       <h2 className="section" id="evidence">
         Measurements around that time
       </h2>
       <p className="said quiet">
-        Between <Time at={evidence.from} /> and <Time at={evidence.to} />, of each path its worst
-        minute; gathered <Time at={evidence.gathered_at} /> and frozen.
+        The worst minute of each path between <Time at={evidence.from} /> and <Time at={to} />.
+        Copied <Time at={evidence.gathered_at} />: later measurements do not change it.
       </p>
       <Table<Witness>
         size="small"

@@ -2,6 +2,7 @@
 
 pub(crate) mod accuracy;
 mod agent;
+mod backup;
 mod measuring;
 mod number_or_id;
 mod watches;
@@ -14,6 +15,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
+pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
@@ -171,6 +173,10 @@ pub(crate) enum Command {
     },
     /// Run the service
     Serve(ServeArgs),
+    /// Write a backup of the running service into one file
+    Backup(BackupArgs),
+    /// Restore a backup into an empty data directory
+    Restore(RestoreArgs),
     /// Check configuration files
     Config {
         #[command(subcommand)]

@@ -11,7 +11,7 @@ use time::format_description::well_known::Rfc3339;
 pub(crate) const ABSENT: &str = "-";
 
 /// A time as UTC, to the second.
-fn utc(at: OffsetDateTime) -> String {
+pub(crate) fn utc(at: OffsetDateTime) -> String {
     let at = at.to_offset(time::UtcOffset::UTC);
     let (date, clock) = (at.date(), at.time());
     format!("{date} {:02}:{:02}:{:02}Z", clock.hour(), clock.minute(), clock.second())

@@ -18,8 +18,14 @@ use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+/// The demonstration's world with the live fault alone.
+pub(crate) fn live_only() -> Scenario {
+    // Other events, and the hosts that only those need, stand behind these words.
+    Scenario::parse(WORLD.split("# What services are there").next().unwrap()).unwrap()
+}
+
 /// Joins an agent for every site of the run; gives the names the service knows them by.
-async fn join_all(service: &Service, lab: &LabRun) -> (Names, Vec<Identity>) {
+pub(crate) async fn join_all(service: &Service, lab: &LabRun) -> (Names, Vec<Identity>) {
     let mut names = Names::default();
     let mut identities: Vec<Identity> = Vec::new();
     for path in &lab.paths {
@@ -51,7 +57,7 @@ fn disturbed(mut batches: Vec<Batch>) -> Vec<Batch> {
     batches
 }
 
-fn compressed(batch: &Batch) -> Vec<u8> {
+pub(crate) fn compressed(batch: &Batch) -> Vec<u8> {
     zstd::encode_all(encode(batch).as_slice(), 3).unwrap()
 }
 
@@ -74,14 +80,7 @@ async fn upload(exchange: &Exchange, batch: &Batch, acknowledged: &AtomicUsize) 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record() {
     let mut service = Service::start();
-    // Events other than the live fault, and the hosts that only those need, stand behind these words.
-    let live_only = WORLD.split("# What services are there").next().unwrap();
-    let lab = run(
-        &Scenario::parse(live_only).unwrap(),
-        2,
-        &Density::default(),
-        Tick::from_millis(240_000),
-    );
+    let lab = run(&live_only(), 2, &Density::default(), Tick::from_millis(240_000));
     let (names, identities) = join_all(&service, &lab).await;
     let batches = disturbed(lab.batches(&names, 10));
     let total = batches.len();

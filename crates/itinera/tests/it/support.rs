@@ -232,6 +232,12 @@ impl Service {
         self.process.take().unwrap().kill();
     }
 
+    /// Ends it as it should end, with its database.
+    pub(crate) fn stop(&mut self) {
+        let ended = self.process.take().unwrap().stop(rustix::process::Signal::TERM);
+        assert!(ended.success(), "{ended}");
+    }
+
     /// Kills it without warning and starts it again on what it left.
     pub(crate) fn kill_and_restart(&mut self) {
         self.kill();
