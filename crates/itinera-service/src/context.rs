@@ -4,7 +4,6 @@ use crate::authority::Authority;
 use crate::clock::ServiceClock;
 use crate::config::{Config, PublicUrl, ThroughputRule};
 use crate::duty::Duties;
-use crate::failed_attempts::FailedAttempts;
 use crate::metrics::Metrics;
 use crate::unpacking::Unpacking;
 use itinera_model::owner::OwnerMap;
@@ -38,16 +37,14 @@ pub(crate) struct Shared {
     pub(crate) unpacking: Unpacking,
     /// The owner map used last, by its import.
     owner_map: Mutex<Option<(Uuid, Arc<OwnerMap>)>>,
-    /// Wrong passwords by name.
-    pub(crate) tries: FailedAttempts,
     /// Directory of keys.
     pub(crate) data: PathBuf,
     /// Where users reach it through a proxy that ends TLS; absent on this machine alone.
     public_url: Option<PublicUrl>,
     /// What is measured again and again of how much gets through.
     pub(crate) throughput_rules: Vec<ThroughputRule>,
-    /// The fencing token while this process judges.
-    pub(crate) lease: Mutex<Option<i64>>,
+    /// This process, as holder of leases.
+    pub(crate) process: Uuid,
 }
 
 /// Makes it the version, if it is a newer one.
@@ -75,11 +72,10 @@ impl Shared {
             duties: Duties::default(),
             unpacking: Unpacking::default(),
             owner_map: Mutex::new(None),
-            tries: FailedAttempts::default(),
             data: config.data.clone(),
             public_url: config.public_url.clone(),
             throughput_rules: config.throughput.clone(),
-            lease: Mutex::new(None),
+            process: Uuid::now_v7(),
         }
     }
 

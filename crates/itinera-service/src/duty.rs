@@ -74,6 +74,8 @@ struct DutyState {
     /// Not done since: the error is in the log.
     fails: bool,
     restarts: u64,
+    /// Whether this process does it for all; absent for what each process does for itself.
+    leads: Option<bool>,
 }
 
 /// How every duty stands.
@@ -83,7 +85,7 @@ pub(crate) struct Duties(Mutex<BTreeMap<Duty, DutyState>>);
 impl Duties {
     fn change(&self, duty: Duty, change: impl FnOnce(&mut DutyState)) {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let new = || DutyState { done_at: Instant::now(), fails: false, restarts: 0 };
+        let new = || DutyState { done_at: Instant::now(), fails: false, restarts: 0, leads: None };
         change(all.entry(duty).or_insert_with(new));
     }
 
@@ -93,6 +95,23 @@ impl Duties {
             standing.done_at = Instant::now();
             standing.fails = false;
         });
+    }
+
+    /// This process does it for all.
+    pub(crate) fn leads(&self, duty: Duty) {
+        self.change(duty, |standing| standing.leads = Some(true));
+    }
+
+    /// Another process does it for all.
+    pub(crate) fn stands_by(&self, duty: Duty) {
+        self.done(duty);
+        self.change(duty, |standing| standing.leads = Some(false));
+    }
+
+    /// Duties that one process does for all, and whether it is this one.
+    pub(crate) fn leading(&self) -> Vec<(Duty, bool)> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().filter_map(|(duty, standing)| Some((*duty, standing.leads?))).collect()
     }
 
     /// It could not be done.
@@ -162,5 +181,9 @@ mod tests {
         duties.restarted(Duty::AgentListener);
         assert_eq!(duties.not_done(now), [Duty::AgentListener]);
         assert_eq!(duties.restarts(), [(Duty::AgentListener, 1), (Duty::Judging, 0)]);
+        duties.stands_by(Duty::Judging);
+        assert_eq!(duties.leading(), [(Duty::Judging, false)]);
+        duties.leads(Duty::Judging);
+        assert_eq!(duties.leading(), [(Duty::Judging, true)]);
     }
 }

@@ -14,7 +14,6 @@ mod console;
 mod context;
 mod duty;
 mod events;
-mod failed_attempts;
 mod live;
 mod metrics;
 pub mod owner_csv;

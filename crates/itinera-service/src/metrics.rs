@@ -102,6 +102,7 @@ struct Gauges {
     set_aside_commits: Gauge,
     restarts: Family<DutyLabel, Gauge>,
     not_done: Family<DutyLabel, Gauge>,
+    leads: Family<DutyLabel, Gauge>,
 }
 
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
@@ -157,6 +158,11 @@ impl Metrics {
             "1 while a duty of this process is not done",
             gauges.not_done.clone(),
         );
+        registry.register(
+            "duty_leads",
+            "1 while this process does a duty for all processes, 0 while another one does",
+            gauges.leads.clone(),
+        );
         Self { registry, batches, rounds, judged_commits, gauges }
     }
 
@@ -190,6 +196,10 @@ impl Metrics {
             self.gauges.restarts.get_or_create(&label).set(restarts);
             let value = i64::from(not_done.contains(&duty));
             self.gauges.not_done.get_or_create(&label).set(value);
+        }
+        for (duty, leads) in duties.leading() {
+            let label = DutyLabel { duty: duty.word() };
+            self.gauges.leads.get_or_create(&label).set(i64::from(leads));
         }
         self.gauges.set_aside_commits.set(counts.set_aside_commits);
         self.gauges.agents.set(counts.agents);

@@ -17,7 +17,6 @@ use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 use time::OffsetDateTime;
-use uuid::Uuid;
 
 /// Commits judged in one transaction at most.
 const COMMITS_AT_ONCE: i64 = 64;
@@ -82,14 +81,13 @@ impl From<StoreError> for Stopped {
 
 /// Judges for ever: leads when no other process does, stands by otherwise.
 pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
-    let me = Uuid::now_v7();
     let mut failures = Failures::default();
     loop {
-        match shared.store.lead_judgement(me).await {
+        match shared.store.lead_judgement(shared.process).await {
             Ok(Some(token)) => match lead(&shared, limits, token, &failures).await {
                 Stopped::Store(StoreError::Fenced) => {
                     tracing::warn!("another process judges now");
-                    shared.duties.done(Duty::Judging);
+                    shared.duties.stands_by(Duty::Judging);
                 }
                 Stopped::Store(error) => shared.duties.failed(Duty::Judging, &error),
                 Stopped::RetryFailed => {}
@@ -105,7 +103,7 @@ pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
             },
             Ok(None) => {
                 tracing::debug!("standing by: another process judges");
-                shared.duties.done(Duty::Judging);
+                shared.duties.stands_by(Duty::Judging);
             }
             Err(error) => shared.duties.failed(Duty::Judging, &error),
         }
@@ -163,7 +161,6 @@ async fn follow_log(
     token: i64,
     failures: &Failures,
 ) -> Result<Infallible, Stopped> {
-    *shared.lease.lock().await = Some(token);
     let memory = shared.store.judge_memory().await?;
     let mut cursor = memory.cursor;
     let events = Events::restored(shared, &memory.events).await?;
@@ -171,6 +168,7 @@ async fn follow_log(
     let judge = compute(cursor, move || remembered(memory, limits)).await??;
     let mut engines = Engines { judge, events };
     tracing::info!(cursor, "judging");
+    shared.duties.leads(Duty::Judging);
     loop {
         shared.duties.done(Duty::Judging);
         if let Some(commit_no) = shared.store.commit_to_retry().await? {

@@ -5,7 +5,7 @@ use crate::config::Config;
 use crate::context::Shared;
 use crate::duty::Duty;
 use crate::sign_in::{self, FirstError};
-use crate::supervise::{every, supervise};
+use crate::supervise::{every, one_of_all, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, live, runner, throughput, two_way, watches};
@@ -84,6 +84,10 @@ impl Service {
         };
         say("updating the database schema");
         let store = Store::open_with(&url, config.connections).await?;
+        if cluster.is_some() {
+            // A private cluster has one service: leases are of runs that were killed.
+            store.release_leases(None).await?;
+        }
         store.reconcile(&config.plan).await?;
         let authority = Authority::open(data, !store.agents().await?.is_empty())?;
         sign_in::ensure_administrator(&store, data).await?;
@@ -138,10 +142,8 @@ impl Service {
         self.shared.stop.send_replace(true);
         tokio::time::sleep(Duration::from_millis(50)).await;
         self.judging.abort();
-        if let Some(token) = self.shared.lease.lock().await.take()
-            && let Err(error) = self.shared.store.resign_judgement(token).await
-        {
-            tracing::warn!(%error, "leadership was not given up; it expires by itself");
+        if let Err(error) = self.shared.store.release_leases(Some(self.shared.process)).await {
+            tracing::warn!(%error, "leases were not given up; they expire by themselves");
         }
         for listener in &mut self.listeners {
             let _given_up = tokio::time::timeout(GRACE, &mut *listener).await;
@@ -203,16 +205,16 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.tell_agents(Some(version));
             Ok::<_, StoreError>(())
         }),
-        every(shared, Duty::Watches, WATCHES, watches::finish),
-        every(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
+        one_of_all(shared, Duty::Watches, WATCHES, watches::finish),
+        one_of_all(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
             shared.store.make_partitions().await
         }),
-        every(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
+        one_of_all(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
             shared.store.close_settled_incidents().await.map(drop)
         }),
-        every(shared, Duty::TwoWayChoice, minute, two_way::renew),
-        every(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
-        every(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
+        one_of_all(shared, Duty::TwoWayChoice, minute, two_way::renew),
+        one_of_all(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        one_of_all(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
             shared.store.forget_old_changes().await
         }),
     ]

@@ -2,6 +2,7 @@
 
 use crate::context::Shared;
 use crate::duty::{Duties, Duty};
+use itinera_store::StoreError;
 use std::any::Any;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -91,6 +92,49 @@ where
             }
         }
     })
+}
+
+/// How long a leased job may take. Its lease lasts longer, so no other process begins meanwhile.
+const JOB: Duration = Duration::from_secs(45);
+const LEASE_AFTER_PAUSE: Duration = Duration::from_secs(60);
+
+/// The same for a job that one process does for all: that which holds the job's lease.
+pub(crate) fn one_of_all<W, F, E>(
+    shared: &Arc<Shared>,
+    duty: Duty,
+    pause: Duration,
+    work: W,
+) -> JoinHandle<()>
+where
+    W: Fn(Arc<Shared>) -> F + Clone + Send + Sync + 'static,
+    F: Future<Output = Result<(), E>> + Send + 'static,
+    E: std::error::Error + Send + 'static,
+{
+    every(shared, duty, pause, move |shared: Arc<Shared>| {
+        let work = work.clone();
+        async move {
+            let lasts = pause + LEASE_AFTER_PAUSE;
+            let taken = shared.store.take_lease(duty.word(), shared.process, lasts).await;
+            if !taken.map_err(JobError::Lease)? {
+                shared.duties.stands_by(duty);
+                return Ok(());
+            }
+            shared.duties.leads(duty);
+            let done = tokio::time::timeout(JOB, work(shared)).await;
+            done.map_err(|_| JobError::TooLong)?.map_err(JobError::Work)
+        }
+    })
+}
+
+/// Why a leased job is not done.
+#[derive(Debug, thiserror::Error)]
+enum JobError<E: std::error::Error> {
+    #[error("its lease cannot be taken")]
+    Lease(#[source] StoreError),
+    #[error("it takes longer than {} s", JOB.as_secs())]
+    TooLong,
+    #[error(transparent)]
+    Work(E),
 }
 
 #[cfg(test)]

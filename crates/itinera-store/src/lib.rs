@@ -29,6 +29,7 @@ mod reading;
 mod rows;
 mod schedule_version;
 mod set_aside;
+mod sign_in_attempts;
 mod statement;
 mod targets;
 mod throughput;

@@ -15,7 +15,6 @@ use itinera_model::role::Role;
 use itinera_store::{NewSession, UserChange};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use std::time::Instant;
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
 
@@ -50,6 +49,15 @@ fn session_cookie(value: String, lifetime: Duration, secure: bool) -> Cookie<'st
         .build()
 }
 
+/// Counts an attempt by a name before its password is looked at, so that attempts at one time are
+/// counted too.
+async fn count_attempt(shared: &Shared, name: &str) -> Result<(), ApiError> {
+    match shared.store.count_sign_in(digest(name)).await? {
+        Some(seconds) => Err(ApiError::TooManyAttempts(seconds)),
+        None => Ok(()),
+    }
+}
+
 /// Signs in: sets the session's cookie.
 #[utoipa::path(post, path = "/session", operation_id = "signIn", request_body = SignIn,
     responses(
@@ -67,14 +75,13 @@ pub(crate) async fn sign_in(
     if asked.password.len() > 4 * PASSWORD.end() || asked.name.len() > 4 * LONGEST_NAME {
         return Err(ApiError::WrongPassword);
     }
-    shared.tries.check(&asked.name, Instant::now())?;
+    count_attempt(&shared, &asked.name).await?;
     let (user, hash) = shared.store.user_named(&asked.name).await?.unzip();
     let right = is_password(asked.password, hash).await?;
     let Some(user) = user.filter(|_| right) else {
-        shared.tries.count(&asked.name, Instant::now());
         return Err(ApiError::WrongPassword);
     };
-    shared.tries.forget(&asked.name);
+    shared.store.forget_sign_ins(digest(&asked.name)).await?;
     let (secret, csrf) = (new_secret()?, new_secret()?);
     let session = NewSession {
         secret_sha256: digest(&secret),
@@ -139,12 +146,12 @@ pub(crate) async fn change_password(
     body: Result<Json<PasswordRequest>, JsonRejection>,
 ) -> Result<StatusCode, ApiError> {
     let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
-    shared.tries.check(&actor.name, Instant::now())?;
+    count_attempt(&shared, &actor.name).await?;
     let hash = shared.store.user_named(&actor.name).await?.map(|(_, hash)| hash);
     if !is_password(asked.old, hash).await? {
-        shared.tries.count(&actor.name, Instant::now());
         return Err(ApiError::WrongPassword);
     }
+    shared.store.forget_sign_ins(digest(&actor.name)).await?;
     let password = hashed(checked_password(asked.new)?).await?;
     let change = UserChange { password: Some(password), ..UserChange::default() };
     shared.store.change_user(actor.user, &change, &actor.name).await?;

@@ -56,6 +56,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0009_up.sql"),
                 down: include_str!("m0009_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0010_sign_in_attempts",
+                up: include_str!("m0010_up.sql"),
+                down: include_str!("m0010_down.sql"),
+            }),
         ]
     }
 }

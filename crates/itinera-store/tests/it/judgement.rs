@@ -71,3 +71,20 @@ async fn of_several_windows_that_were_newest_the_last_is_a_paths_latest() {
     assert_eq!(latest[0].latest.as_ref().unwrap().rounds, 2);
     cluster.stop().await.unwrap();
 }
+
+#[tokio::test]
+async fn a_job_is_done_by_the_process_that_holds_its_lease() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let (one, two) = (Uuid::from_u128(1), Uuid::from_u128(2));
+    let hour = std::time::Duration::from_secs(3_600);
+    assert!(store.take_lease("watches", one, hour).await.unwrap());
+    assert!(store.take_lease("watches", one, hour).await.unwrap(), "its own is extended");
+    assert!(!store.take_lease("watches", two, hour).await.unwrap());
+    assert!(store.take_lease("partitions", two, hour).await.unwrap(), "another job");
+    store.release_leases(Some(one)).await.unwrap();
+    assert!(store.take_lease("watches", two, hour).await.unwrap());
+    assert!(!store.take_lease("watches", one, hour).await.unwrap());
+    store.release_leases(None).await.unwrap();
+    assert!(store.take_lease("partitions", one, hour).await.unwrap());
+    cluster.stop().await.unwrap();
+}

@@ -264,7 +264,7 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
     let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
-    store.resign_judgement(token).await.unwrap();
+    store.release_leases(Some(first)).await.unwrap();
     let next = store.lead_judgement(second).await.unwrap().unwrap();
     assert!(next > token);
     let fenced = store.commit_judgement(token, &write(3, 4), &apart).await.unwrap_err();

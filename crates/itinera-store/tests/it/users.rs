@@ -2,7 +2,8 @@
 
 use super::{Fixture, fixture};
 use itinera_model::role::Role;
-use itinera_store::{NewSession, NewToken, StoreError, UserChange, UserRefused};
+use itinera_store::cluster::Cluster;
+use itinera_store::{NewSession, NewToken, Store, StoreError, UserChange, UserRefused};
 use time::{Duration, OffsetDateTime};
 
 fn refused(error: &StoreError, why: UserRefused) {
@@ -79,5 +80,34 @@ async fn sessions_and_tokens_are_valid_until_they_end_or_their_user_is_disabled(
     store.change_user(bran.id, &leave, "ailsa").await.unwrap();
     assert_eq!(store.session([1; 32]).await.unwrap(), None);
     assert_eq!(store.token([6; 32]).await.unwrap(), None);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn attempts_to_sign_in_are_counted_for_all_processes() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let other = Store::open(&Cluster::url_in(_data.path())).await.unwrap();
+    for attempt in 0..8 {
+        let at = if attempt % 2 == 0 { &store } else { &other };
+        assert_eq!(at.count_sign_in([1; 32]).await.unwrap(), None, "{attempt}");
+    }
+    let wait = other.count_sign_in([1; 32]).await.unwrap().unwrap();
+    assert!((290..=300).contains(&wait), "{wait}");
+    assert_eq!(store.count_sign_in([2; 32]).await.unwrap(), None, "another name");
+    store.forget_sign_ins([1; 32]).await.unwrap();
+    assert_eq!(other.count_sign_in([1; 32]).await.unwrap(), None);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn attempts_at_one_time_are_counted_one_after_the_other() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let mut attempts = tokio::task::JoinSet::new();
+    for _ in 0..20 {
+        let store = store.clone();
+        attempts.spawn(async move { store.count_sign_in([1; 32]).await });
+    }
+    let waits = attempts.join_all().await;
+    assert_eq!(waits.into_iter().filter(|wait| wait.as_ref().unwrap().is_none()).count(), 8);
     cluster.stop().await.unwrap();
 }

@@ -18,4 +18,5 @@ mod processes;
 mod refusals;
 mod support;
 mod survey;
+mod two_services;
 mod users;

@@ -159,6 +159,25 @@ impl Service {
         service
     }
 
+    /// Starts another service with the same configuration and authority, but for its ports.
+    pub(crate) fn start_another(&self) -> Self {
+        let directory = directory();
+        let ports = free_ports();
+        let mut text = std::fs::read_to_string(self.path().join("service.toml")).unwrap();
+        for (own, others) in self.ports.into_iter().zip(ports) {
+            text = text.replace(&format!(":{own}\""), &format!(":{others}\""));
+        }
+        std::fs::write(directory.path().join("service.toml"), text).unwrap();
+        std::fs::create_dir(directory.path().join("data")).unwrap();
+        for file in ["data/authority.key", "data/authority.crt", "token"] {
+            std::fs::copy(self.path().join(file), directory.path().join(file)).unwrap();
+        }
+        let process = Some(Self::spawn(directory.path()));
+        let service = Self { directory, ports, process };
+        service.wait();
+        service
+    }
+
     fn spawn(directory: &Path) -> Background {
         let log = std::fs::File::options()
             .create(true)
