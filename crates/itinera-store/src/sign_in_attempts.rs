@@ -34,7 +34,7 @@ impl Store {
         Ok(wait.map(|wait| u64::try_from(wait).unwrap_or(0).max(1)))
     }
 
-    /// Forgets the attempts by a name whose password was right.
+    /// Forgets the attempts by a name after a right password.
     ///
     /// # Errors
     /// [`StoreError::Database`].

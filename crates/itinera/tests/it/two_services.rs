@@ -1,4 +1,4 @@
-//! Two services on one database: what one of them does, the other knows, and either goes on alone.
+//! Two services on one database: each knows what the other does, and each can work alone.
 
 use crate::ingest::{compressed, join_all, live_only};
 use crate::support::{PATIENCE, Service, directory, eventually, raw_request, run, with_token};
