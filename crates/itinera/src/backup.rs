@@ -35,8 +35,7 @@ fn bar(template: &str, length: Option<u64>) -> ProgressBar {
 }
 
 pub(crate) async fn backup(args: &BackupArgs, output: &Output) -> Result<(), Failure> {
-    let (config, data) = (args.config.as_deref(), args.data.as_deref());
-    let Config { data, database, .. } = serve::configured(config, data, args.database.as_deref())?;
+    let Config { data, database, .. } = serve::configured(&args.of)?;
     let url = database.unwrap_or_else(|| Cluster::url_in(&data));
     let bar = bar("{elapsed_precise}  {bytes} of the database read, {bytes_per_sec}", None);
     let hears = bar.clone();

@@ -1,6 +1,6 @@
 //! `itinera serve` and `itinera config check`.
 
-use crate::args::ServeArgs;
+use crate::args::{InstallationArgs, ServeArgs};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use crate::signals::stop_requested;
@@ -25,26 +25,21 @@ pub(crate) fn check(file: &Path, output: &Output) -> Result<(), Failure> {
     output.line(&format!("{} is valid: {sites} sites, {targets} targets.", file.display()))
 }
 
-/// The configuration of a file, or the default one, with what the command line overrides.
-pub(crate) fn configured(
-    file: Option<&Path>,
-    data: Option<&Path>,
-    database: Option<&str>,
-) -> Result<Config, Failure> {
-    let mut config = match file {
+/// The configuration of the file, or the default one, with what the command line overrides.
+pub(crate) fn configured(of: &InstallationArgs) -> Result<Config, Failure> {
+    let mut config = match &of.config {
         Some(file) => read(file)?,
         None => Config::parse("").map_err(|error| Failure::new(Code::BadFile, error))?,
     };
-    if let Some(data) = data {
-        config.data = data.to_owned();
+    if let Some(data) = &of.data {
+        config.data.clone_from(data);
     }
-    config.database = database.map(str::to_owned).or(config.database);
+    config.database = of.database.clone().or(config.database);
     Ok(config)
 }
 
 pub(crate) async fn run(args: &ServeArgs) -> Result<(), Failure> {
-    let (config, data) = (args.config.as_deref(), args.data.as_deref());
-    let config = configured(config, data, args.database.as_deref())?;
+    let config = configured(&args.of)?;
     let service = Service::start(&config, |step| tracing::info!("{step}"));
     let service = service.await.map_err(|error| Failure::new(Code::Failed, error))?;
     tracing::info!("console and API at http://{}", service.address());

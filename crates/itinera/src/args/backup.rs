@@ -1,5 +1,6 @@
 //! Arguments of `itinera backup` and `itinera restore`.
 
+use super::InstallationArgs;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -10,15 +11,8 @@ pub(crate) struct BackupArgs {
     /// Replace the file if it exists
     #[arg(long)]
     pub(crate) overwrite: bool,
-    /// Configuration file of the service
-    #[arg(long, env = "ITINERA_CONFIG", value_name = "FILE")]
-    pub(crate) config: Option<PathBuf>,
-    /// Data directory of the running service; overrides the configuration file
-    #[arg(long, env = "ITINERA_DATA", value_name = "DIR")]
-    pub(crate) data: Option<PathBuf>,
-    /// PostgreSQL URL; overrides the configuration file (default: the private cluster in the data directory)
-    #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
-    pub(crate) database: Option<String>,
+    #[command(flatten)]
+    pub(crate) of: InstallationArgs,
 }
 
 #[derive(Debug, Args)]

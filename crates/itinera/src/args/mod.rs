@@ -341,8 +341,9 @@ pub(crate) enum ConfigCommand {
     },
 }
 
+/// Where the data of a service are.
 #[derive(Debug, Args)]
-pub(crate) struct ServeArgs {
+pub(crate) struct InstallationArgs {
     /// Configuration file
     #[arg(long, env = "ITINERA_CONFIG", value_name = "FILE")]
     pub(crate) config: Option<PathBuf>,
@@ -352,6 +353,12 @@ pub(crate) struct ServeArgs {
     /// PostgreSQL URL; overrides the configuration file (default: a private cluster in the data directory)
     #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
     pub(crate) database: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeArgs {
+    #[command(flatten)]
+    pub(crate) of: InstallationArgs,
     /// Stop when standard input ends, as it does when the parent process is gone
     #[arg(long, hide = true)]
     pub(crate) stop_with_parent: bool,
