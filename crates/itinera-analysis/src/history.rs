@@ -4,6 +4,7 @@
 //! window of their own time, and everything judged is computed from windows alone. So late
 //! rounds correct history, and a shuffled log ends in the same findings.
 
+use crate::delays::Delays;
 use itinera_model::id::ContentId;
 use itinera_model::round::{HopCounts, Lateness, StampSource};
 use itinera_model::unit::WallTime;
@@ -13,8 +14,8 @@ use std::net::IpAddr;
 
 /// Length of a window in microseconds.
 pub const WINDOW_US: i64 = 10_000_000;
-/// Delays kept for a hop in a window; further ones only count.
-const MAX_DELAYS: usize = 32;
+/// Late delays kept for a hop in a window, chosen without regard to their size.
+const MAX_LATE: usize = 32;
 
 /// A delay that may be wrong by more than this is kept with its error, and says nothing of what is
 /// usual. A busy but healthy program stays well below it.
@@ -51,6 +52,15 @@ impl LateDelay {
     /// The delay within its bounds that departs least from what is usual.
     pub(crate) fn toward(self, usual_us: u32) -> u32 {
         usual_us.clamp(self.at_least_us, self.at_most_us)
+    }
+
+    /// A number that decides which delays are kept: the same for equal ones, and as good as random.
+    /// (The finaliser of SplitMix64.)
+    fn draw(self) -> (u64, Self) {
+        let mut mixed = (u64::from(self.at_most_us) << 32) | u64::from(self.at_least_us);
+        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        (mixed ^ (mixed >> 31), self)
     }
 }
 
@@ -89,9 +99,9 @@ pub(crate) struct RouteCounts {
 pub(crate) struct HopWindow {
     pub(crate) sent: u32,
     pub(crate) lost: u32,
-    /// Sorted; the smallest ones when there are too many.
-    pub(crate) delays_us: Vec<u32>,
-    /// Delays that may be wrong, sorted; the smallest ones when there are too many.
+    pub(crate) delays: Delays,
+    /// Delays that may be wrong, in the order of [`LateDelay::draw`]; the first ones when there are
+    /// too many.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(crate) late_delays: Vec<LateDelay>,
 }
@@ -107,26 +117,27 @@ impl HopWindow {
             let us = rtt.as_micros();
             if exactness.delay_error_us > EXACT_US {
                 let at_least_us = us.saturating_sub(exactness.delay_error_us);
-                insert_sorted(&mut self.late_delays, LateDelay { at_most_us: us, at_least_us });
+                let late = LateDelay { at_most_us: us, at_least_us };
+                let at = self.late_delays.partition_point(|known| known.draw() <= late.draw());
+                self.late_delays.insert(at, late);
             } else {
-                insert_sorted(&mut self.delays_us, us);
+                self.delays.add(us);
             }
         }
-        self.delays_us.truncate(MAX_DELAYS);
-        self.late_delays.truncate(MAX_DELAYS);
+        self.late_delays.truncate(MAX_LATE);
     }
 
-    pub(crate) fn merge(&mut self, other: &Self) {
-        self.sent += other.sent;
-        self.lost += other.lost;
-        self.delays_us.extend(&other.delays_us);
-        self.late_delays.extend(&other.late_delays);
+    /// Adds the counts and delays of others.
+    pub(crate) fn merge(&mut self, others: &[&Self]) {
+        for other in others {
+            self.sent += other.sent;
+            self.lost += other.lost;
+            self.late_delays.extend(&other.late_delays);
+        }
+        let own = std::mem::take(&mut self.delays);
+        let all = others.iter().map(|other| &other.delays).chain([&own]);
+        self.delays = Delays::merged(all, []);
     }
-}
-
-fn insert_sorted<T: Ord>(sorted: &mut Vec<T>, item: T) {
-    let at = sorted.partition_point(|known| *known <= item);
-    sorted.insert(at, item);
 }
 
 impl Window {
@@ -195,7 +206,8 @@ mod tests {
         };
         let mut hop = HopWindow::default();
         hop.add(&counts, Exactness::default());
-        assert_eq!((hop.sent, hop.lost, hop.delays_us.as_slice()), (4, 1, &[10, 30][..]));
+        assert_eq!((hop.sent, hop.lost), (4, 1));
+        assert_eq!(hop.delays, [10, 30].into_iter().collect());
     }
 
     #[test]

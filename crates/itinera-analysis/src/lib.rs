@@ -8,6 +8,7 @@
 mod alarm;
 pub mod catalogue;
 pub mod complaint;
+mod delays;
 pub mod diagnosis;
 pub mod event;
 mod history;

@@ -1,9 +1,9 @@
 //! Evidence of one path: what the recent windows show against what earlier ones did.
 
 use super::micros;
+use crate::delays::Delays;
 use crate::history::{HopWindow, RouteCounts, Window, compatible, reaches_target};
 use crate::stat;
-use itinera_model::quantile::quantile;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -23,8 +23,8 @@ pub(super) struct HopEvidence {
     pub(super) address: Option<IpAddr>,
     pub(super) sent: u32,
     pub(super) lost: u32,
-    /// Recent delays, sorted.
-    pub(super) delays_us: Vec<u32>,
+    /// Recent delays.
+    pub(super) delays: Delays,
     /// Usual loss.
     pub(super) usual_loss: f64,
     /// Concentration of the usual loss.
@@ -125,14 +125,12 @@ fn of_way(
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
     let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
         let mut now = HopWindow::default();
-        for counts in recent.iter().filter_map(|merged| merged.hops.get(index)) {
-            now.merge(counts);
-        }
+        let hops: Vec<_> = recent.iter().filter_map(|merged| merged.hops.get(index)).collect();
+        now.merge(&hops);
         // Nothing is known of what is usual: what may be wrong says nothing.
         let quarter = usual.delay.map(|(quarter_ms, _)| micros(quarter_ms).as_micros());
         let late = quarter.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
-        now.delays_us.extend(late);
-        now.delays_us.sort_unstable();
+        now.delays = Delays::merged([&now.delays], late);
         hop_evidence(index, *address, now, usual)
     });
     Evidence { rounds, hops: hops.collect() }
@@ -180,8 +178,7 @@ fn merged<'a>(window: &'a Window, route: &[Option<IpAddr>]) -> Option<Cow<'a, Ro
             total.hops.resize_with(counts.hops.len(), HopWindow::default);
         }
         for (mine, theirs) in total.hops.iter_mut().zip(&counts.hops) {
-            mine.merge(theirs);
-            mine.delays_us.sort_unstable();
+            mine.merge(&[theirs]);
         }
     }
     Some(total)
@@ -198,7 +195,7 @@ fn hop_evidence(
         address,
         sent: now.sent,
         lost: now.lost,
-        delays_us: now.delays_us,
+        delays: now.delays,
         usual_loss: usual.loss,
         kappa: usual.kappa,
         usual_delay: usual.delay,
@@ -217,7 +214,7 @@ fn usual_hop(index: usize, usual: &[Cow<'_, RouteCounts>]) -> UsualHop {
     let by_window = |numerator, denominator| -> Option<Vec<f64>> {
         let values: Vec<f64> = usual
             .iter()
-            .filter_map(|w| quantile(&w.hops.get(index)?.delays_us, numerator, denominator))
+            .filter_map(|w| w.hops.get(index)?.delays.quantile(numerator, denominator))
             .map(|us| f64::from(us) / 1_000.0)
             .collect();
         (values.len() >= LEAST_USUAL).then_some(values)

@@ -2,7 +2,6 @@
 
 use super::evidence::HopEvidence;
 use crate::stat;
-use itinera_model::quantile::quantile;
 use std::sync::{LazyLock, OnceLock};
 
 /// Carried loss ratios regarded, the first of them "as usual".
@@ -91,7 +90,7 @@ fn refusal_of(hop: &HopEvidence, magnitude: usize) -> f64 {
 /// where either is not known.
 pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
     let (usual, _) = hop.usual_delay?;
-    let now = quantile(&hop.delays_us, 1, 4).filter(|_| hop.delays_us.len() >= 8)?;
+    let now = hop.delays.quantile(1, 4).filter(|_| hop.delays.count() >= 8)?;
     Some(f64::from(now) / 1_000.0 - usual)
 }
 

@@ -26,7 +26,6 @@ use itinera_model::finding::{
     Assessment, Cause, Explanation, Finding, HopVerdict, HopView, LossCounts, Place, Reason,
 };
 use itinera_model::id::PathId;
-use itinera_model::quantile::quantile;
 use itinera_model::unit::Micros;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -299,9 +298,11 @@ fn views(evidence: &Evidence, finding: Option<&Finding>) -> Vec<HopView> {
         sent: hop.sent,
         lost: hop.lost,
         got_here_ppm: got_here[index].map(ppm),
-        delay_us: quantile(&hop.delays_us, 1, 2).map(Micros::new),
-        delay_quartiles_us: quantile(&hop.delays_us, 1, 4)
-            .zip(quantile(&hop.delays_us, 3, 4))
+        delay_us: hop.delays.quantile(1, 2).map(Micros::new),
+        delay_quartiles_us: hop
+            .delays
+            .quantile(1, 4)
+            .zip(hop.delays.quantile(3, 4))
             .map(|(low, high)| (Micros::new(low), Micros::new(high))),
         usual_delay_us: hop.usual_median.map(micros),
         verdict: match (got_here[index], hop.address, onset) {
