@@ -10,7 +10,7 @@ use time::format_description::well_known::Rfc3339;
 /// Columns of a line.
 const WIDTH: usize = 100;
 /// Columns of a step's name, and of what was found.
-const NAME: usize = 16;
+const NAME: usize = 17;
 const FOUND: usize = 10;
 
 /// Words wrapped behind a beginning; lines that follow stand under the words.
