@@ -94,7 +94,8 @@ impl Read for Dump {
     }
 }
 
-/// A database that is being filled, all or nothing.
+/// A database that is being filled. Not in one transaction, which would hold a lock on every
+/// partition of years; a load that fails leaves a part.
 #[derive(Debug)]
 pub struct Load(Program);
 
@@ -104,13 +105,12 @@ impl Load {
     /// # Errors
     /// [`ClusterError::NotInstalled`], [`ClusterError::Program`].
     pub fn start(database: &str) -> Result<Self, ClusterError> {
-        let arguments =
-            ["--single-transaction", "--exit-on-error", "--no-owner", "--no-privileges"];
+        let arguments = ["--exit-on-error", "--no-owner", "--no-privileges"];
         let streams = (Stdio::piped(), Stdio::null());
         Program::start("pg_restore", database, &arguments, streams).map(Self)
     }
 
-    /// Ends the stream and waits until everything is committed.
+    /// Ends the stream and waits until everything is loaded.
     ///
     /// # Errors
     /// [`ClusterError::Program`] with what the program said.

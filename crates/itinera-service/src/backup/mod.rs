@@ -63,6 +63,9 @@ pub enum BackupError {
     /// The database has something in it.
     #[error("the database is not empty: restore into a new one")]
     DatabaseNotEmpty,
+    /// A given database was filled in part.
+    #[error("the restore failed, and the database holds a part of it: drop it and make a new one")]
+    FilledInPart(#[source] Box<Self>),
     /// PostgreSQL or one of its programs failed.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
@@ -195,7 +198,8 @@ fn write(
 /// written. `progress` hears of the bytes of the file read so far, which is read twice.
 ///
 /// # Errors
-/// [`BackupError`] saying what to do about it. The directory is left as it was.
+/// [`BackupError`] saying what to do about it. The directory is left as it was; a given database is
+/// left in part after [`BackupError::FilledInPart`].
 pub async fn restore(
     from: &Path,
     data: &Path,
@@ -302,9 +306,10 @@ async fn fill(
         Some(url) => (None, url.to_owned()),
         None => (Some(Cluster::start(data).await?), Cluster::url_in(data)),
     };
-    let filled = fill_database(from, &url, progress).await;
-    if let Some(cluster) = cluster {
-        cluster.stop().await?;
+    let mut filled = fill_database(from, &url, progress).await;
+    match cluster {
+        Some(cluster) => cluster.stop().await?,
+        None => filled = filled.map_err(|error| BackupError::FilledInPart(Box::new(error))),
     }
     for (name, content) in authority {
         let path = data.join(name);
