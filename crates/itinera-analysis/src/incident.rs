@@ -13,7 +13,7 @@ const TOGETHER_US: i64 = 120_000_000;
 
 /// True when two alarms have one cause: they name the same place; or, at about the same time, the
 /// links on both sides of one device, places that silent hops do not tell apart, or the same
-/// fault between the same owners in the other version of IP, which mostly shares the line.
+/// fault in the other version of IP, which mostly shares the line, of an owner who may have both.
 pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     let (place, other) = (a.key.place, b.key.place);
     if place == other || (place.ends().is_some() && place.ends() == other.ends()) {
@@ -25,7 +25,7 @@ pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
     }
     if place.family() != other.family() {
         let (own, others) = (Responsible::of(&place, map), Responsible::of(&other, map));
-        return own == others && own != Responsible::Unknown;
+        return own.may_share_a_fault(&others);
     }
     let Some(((from, to), (other_from, other_to))) = place.ends().zip(other.ends()) else {
         return false;
@@ -89,6 +89,7 @@ mod tests {
         OwnerMap::new(vec![
             entry("198.18.64.0/20", 64500),
             entry("2001:db8:64::/48", 64500),
+            entry("2001:db8:128::/48", 64510),
             entry("198.18.128.0/20", 64510),
         ])
     }
@@ -130,6 +131,9 @@ mod tests {
             (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 1_030), true),
             (alarm("2001:db8:64::3", "2001:db8:64::4", 0, 9_000), false),
             (alarm("2001:db8:99::3", "2001:db8:99::4", 0, 1_030), false),
+            (alarm("2001:db8:64::4", "2001:db8:128::1", 1, 1_030), true),
+            (alarm("2001:db8:64::4", "2001:db8:128::1", 1, 9_000), false),
+            (alarm("2001:db8:128::1", "2001:db8:128::2", 0, 1_030), false),
         ] {
             assert_eq!(is_one_cause(&first, &other, &map()), one, "{:?}", other.key.place);
             assert_eq!(is_one_cause(&other, &first, &map()), one, "in the other order");

@@ -64,6 +64,17 @@ impl Responsible {
         }
     }
 
+    /// True where one fault may lie in both places: they belong to the same networks, or one is a
+    /// boundary, where either side may have the fault, and the other lies inside one of its owners.
+    pub fn may_share_a_fault(&self, other: &Self) -> bool {
+        let beside = |boundary: &Self, inside: &Self| match (boundary, inside) {
+            (Self::Boundary(a, b), Self::Inside(owner)) => owner == a || owner == b,
+            _ => false,
+        };
+        let same = self == other && *self != Self::Unknown;
+        same || beside(self, other) || beside(other, self)
+    }
+
     /// The owners, the one nearer to the agent first.
     pub fn owners(&self) -> Vec<&Owner> {
         match self {
