@@ -5,7 +5,7 @@ use crate::config::Config;
 use crate::context::Shared;
 use crate::duty::Duty;
 use crate::sign_in::{self, FirstError};
-use crate::supervise::{every, one_of_all, supervise};
+use crate::supervise::{every, every_leased, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, live, runner, throughput, two_way, watches};
@@ -205,16 +205,16 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.tell_agents(Some(version));
             Ok::<_, StoreError>(())
         }),
-        one_of_all(shared, Duty::Watches, WATCHES, watches::finish),
-        one_of_all(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
+        every_leased(shared, Duty::Watches, WATCHES, watches::finish),
+        every_leased(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
             shared.store.make_partitions().await
         }),
-        one_of_all(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
+        every_leased(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
             shared.store.close_settled_incidents().await.map(drop)
         }),
-        one_of_all(shared, Duty::TwoWayChoice, minute, two_way::renew),
-        one_of_all(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
-        one_of_all(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
+        every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
+        every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        every_leased(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
             shared.store.forget_old_changes().await
         }),
     ]

@@ -98,8 +98,8 @@ where
 const JOB: Duration = Duration::from_secs(45);
 const LEASE_AFTER_PAUSE: Duration = Duration::from_secs(60);
 
-/// The same for a job that one process does for all: that which holds the job's lease.
-pub(crate) fn one_of_all<W, F, E>(
+/// Like [`every`], for a job that one process does for all processes: the holder of the job's lease.
+pub(crate) fn every_leased<W, F, E>(
     shared: &Arc<Shared>,
     duty: Duty,
     pause: Duration,

@@ -11,7 +11,7 @@ use itinera_store::dump::{Dump, Load};
 use itinera_store::{Store, StoreError, applied_migrations, is_empty, known_migrations};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
-use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
+use std::io::{self, BufReader, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 use time::OffsetDateTime;
 
@@ -306,16 +306,21 @@ async fn fill(
         Some(url) => (None, url.to_owned()),
         None => (Some(Cluster::start(data).await?), Cluster::url_in(data)),
     };
-    let mut filled = fill_database(from, &url, progress).await;
-    match cluster {
-        Some(cluster) => cluster.stop().await?,
-        None => filled = filled.map_err(|error| BackupError::FilledInPart(Box::new(error))),
-    }
+    let filled = fill_database(from, &url, progress).await;
+    let counts = match cluster {
+        Some(cluster) => {
+            let stopped = cluster.stop().await;
+            let counts = filled?;
+            stopped?;
+            counts
+        }
+        None => filled.map_err(|error| BackupError::FilledInPart(Box::new(error)))?,
+    };
     for (name, content) in authority {
         let path = data.join(name);
         crate::secret_file::write(&path, &content).map_err(file("write", &path))?;
     }
-    filled
+    Ok(counts)
 }
 
 async fn fill_database(
@@ -335,8 +340,7 @@ async fn fill_database(
 
 fn load(from: &Path, url: &str, progress: &impl Fn(u64)) -> Result<(), BackupError> {
     let mut load = Load::start(url)?;
-    let bytes = File::open(from).and_then(|mut file| file.seek(io::SeekFrom::End(0)));
-    let before = bytes.map_err(file("read", from))?;
+    let before = fs::metadata(from).map_err(file("read", from))?.len();
     let sent = archive::read(open(from, before, progress)?, |name, content| {
         if name.starts_with(DATABASE) {
             load.write_all(content).map_err(file("restore", from))?;
