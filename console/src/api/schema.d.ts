@@ -2053,7 +2053,7 @@ export interface components {
          * @description The event names of the live stream, beside `here` and `missed`.
          * @enum {string}
          */
-        LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput";
+        LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput" | "unknown";
         /** @description A load balancer. */
         LoadBalancer: {
             /** @description Its address; absent for a silent one. */
@@ -4031,10 +4031,11 @@ export interface components {
             user: string;
         };
         /**
-         * @description Kind of an entry in the timeline of an incident.
+         * @description Kind of an entry in the timeline of an incident. `EnumString` and `IntoStaticStr` read and write
+         *     its name in the database.
          * @enum {string}
          */
-        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened";
+        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened" | "unknown";
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */

@@ -28,13 +28,14 @@ const STALE: Record<Topic | 'here' | 'missed', (body: Body) => Keys> = {
   event: () => [['status'], ['alarms'], ['incidents'], ['incident'], ['events'], ['checks']],
   incident: () => [['status'], ['incidents'], ['incident']],
   diagnosis: ({ id }) => [['diagnosis', String(id)], ['incident']],
+  unknown: () => [[]],
   throughput: () => [['pairs'], ['events']],
 };
 
 /** Every topic that is listened for. */
 export const TOPICS = Object.keys(STALE);
 
-/** Keys to read again after a change; none for a topic of a newer service. */
+/** Keys to read again after a change; none for a topic that this console does not know. */
 export function stale(topic: string, body: Body): Keys {
   return topic in STALE ? STALE[topic as keyof typeof STALE](body) : [];
 }

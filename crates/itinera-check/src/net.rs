@@ -65,18 +65,14 @@ pub enum Datagrams {
 }
 
 impl Datagrams {
-    /// Sends one.
+    /// Sends one; waits for room in the send buffer.
     ///
     /// # Errors
-    /// The kernel's word, or the host's that it has no room.
+    /// The kernel's error, or `InvalidInput` from the simulated host.
     pub async fn send_to(&self, datagram: &[u8], there: SocketAddr) -> io::Result<()> {
         match self {
             Self::Kernel(socket) => socket.send_to(datagram, there).await.map(drop),
-            Self::Stack(door) => match door.send_to(datagram, there) {
-                // Full for now: the packet is lost, as at any queue.
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(()),
-                sent => sent,
-            },
+            Self::Stack(door) => door.send_to(datagram, there).await,
         }
     }
 
@@ -177,7 +173,7 @@ impl Net {
                 }
                 Self::Stack(stack) => {
                     let door = stack.datagrams(None)?;
-                    door.send_to(datagram, there)?;
+                    door.send_to(datagram, there).await?;
                     loop {
                         let (length, from) = door.recv_from(&mut buffer).await;
                         if from == there

@@ -16,6 +16,7 @@ pub mod event;
 pub mod finding;
 pub mod host_facts;
 pub mod id;
+pub mod incident;
 pub mod join;
 pub mod message;
 pub mod note;

@@ -14,6 +14,7 @@ use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
+use strum::VariantArray;
 use tokio::sync::watch;
 use tokio::time::Instant;
 use utoipa::openapi::RefOr;
@@ -33,7 +34,7 @@ pub(crate) struct LiveTopic;
 
 impl PartialSchema for LiveTopic {
     fn schema() -> RefOr<Schema> {
-        let words = Topic::ALL.map(Topic::word);
+        let words: Vec<&str> = Topic::VARIANTS.iter().map(|topic| topic.name()).collect();
         ObjectBuilder::new()
             .schema_type(Type::String)
             .enum_values(Some(words))
@@ -111,7 +112,7 @@ impl Reader {
             }
             if let Some(change) = self.waiting.pop_front() {
                 self.cursor = change.no;
-                let event = Event::default().event(change.topic).id(change.no.to_string());
+                let event = Event::default().event(change.topic.name()).id(change.no.to_string());
                 return Some(event.data(change.body.to_string()));
             }
             match self.shared.store.changes_after(self.cursor, AT_ONCE).await {

@@ -343,17 +343,35 @@ impl std::fmt::Debug for Datagrams {
 }
 
 impl Datagrams {
-    /// Sends one.
+    /// Sends one; waits for room in the send buffer, as a kernel does.
     ///
     /// # Errors
-    /// `InvalidInput` where it cannot be sent at all; one that is lost is none.
-    pub fn send_to(&self, payload: &[u8], to: SocketAddr) -> io::Result<()> {
-        let mut inner = self.shared.lock();
-        let socket = inner.sockets.get_mut::<udp::Socket<'_>>(self.handle);
-        let sent = socket.send_slice(payload, IpEndpoint::from(to));
-        drop(inner);
+    /// `InvalidInput` for an address that cannot be sent to and for a payload over the buffer's
+    /// size. A packet that the network loses is no error.
+    ///
+    /// # Cancel safety
+    /// Safe: when dropped before it is ready, nothing is sent.
+    pub async fn send_to(&self, payload: &[u8], to: SocketAddr) -> io::Result<()> {
+        if payload.len() > BUFFER {
+            return Err(io::ErrorKind::InvalidInput.into());
+        }
+        let sending = poll_fn(|context| {
+            let mut inner = self.shared.lock();
+            let socket = inner.sockets.get_mut::<udp::Socket<'_>>(self.handle);
+            match socket.send_slice(payload, IpEndpoint::from(to)) {
+                Ok(()) => Poll::Ready(io::Result::Ok(())),
+                Err(udp::SendError::BufferFull) => {
+                    socket.register_send_waker(context.waker());
+                    Poll::Pending
+                }
+                Err(udp::SendError::Unaddressable) => {
+                    Poll::Ready(Err(io::ErrorKind::InvalidInput.into()))
+                }
+            }
+        });
+        sending.await?;
         self.shared.poke();
-        sent.map_err(|_| io::ErrorKind::InvalidInput.into())
+        Ok(())
     }
 
     /// The next one, cut to the buffer's length.

@@ -78,11 +78,33 @@ async fn many_connections_follow_each_other_and_datagrams_go_in_both_directions(
         assert_eq!(text, "hello");
     }
     let (ask, answer) = (client.datagrams(None).unwrap(), server.datagrams(Some(53)).unwrap());
-    ask.send_to(b"who?", SocketAddr::new(there.ip(), 53)).unwrap();
+    ask.send_to(b"who?", SocketAddr::new(there.ip(), 53)).await.unwrap();
     let mut buffer = [0; 64];
     let (length, from) = answer.recv_from(&mut buffer).await;
     assert_eq!(&buffer[..length], b"who?");
-    answer.send_to(b"me", from).unwrap();
+    answer.send_to(b"me", from).await.unwrap();
     let (length, from) = ask.recv_from(&mut buffer).await;
     assert_eq!((&buffer[..length], from), (&b"me"[..], SocketAddr::new(there.ip(), 53)));
+}
+
+#[tokio::test]
+async fn a_burst_of_datagrams_waits_for_room_and_one_that_never_fits_is_refused() {
+    let (client, server, there) = pair(0);
+    let (ask, answer) = (client.datagrams(None).unwrap(), server.datagrams(Some(53)).unwrap());
+    let to = SocketAddr::new(there.ip(), 53);
+    let receiving = tokio::spawn(async move {
+        let mut buffer = [0; 64];
+        while answer.recv_from(&mut buffer).await.0 != 1 {}
+    });
+    // Many times what the send buffer holds, without a pause.
+    for _ in 0..2_000 {
+        ask.send_to(&[0; 2], to).await.unwrap();
+    }
+    while !receiving.is_finished() {
+        ask.send_to(&[1], to).await.unwrap();
+        tokio::task::yield_now().await;
+    }
+    receiving.await.unwrap();
+    let error = ask.send_to(&vec![0; 1 << 20], to).await.unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::InvalidInput);
 }

@@ -11,7 +11,10 @@ use sea_orm::entity::prelude::*;
 use time::OffsetDateTime;
 
 /// What a change is about. Every reader of live data handles each of these.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, strum::EnumString, strum::IntoStaticStr, strum::VariantArray,
+)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Topic {
     /// Paths have a newer judgement.
     Judged,
@@ -25,37 +28,47 @@ pub enum Topic {
     Diagnosis,
     /// A measurement of throughput has ended.
     Throughput,
+    /// An entry of a topic that this version of the service does not know.
+    Unknown,
 }
 
 impl Topic {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Judged, Self::Alarm, Self::Event, Self::Incident, Self::Diagnosis, Self::Throughput];
+    /// The topic of a name in the change feed.
+    fn of(name: &str) -> Self {
+        name.parse().unwrap_or(Self::Unknown)
+    }
 
-    /// Its name in the change feed.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Judged => "judged",
-            Self::Alarm => "alarm",
-            Self::Event => "event",
-            Self::Incident => "incident",
-            Self::Diagnosis => "diagnosis",
-            Self::Throughput => "throughput",
-        }
+    /// Its name in the change feed and in the live stream.
+    pub fn name(self) -> &'static str {
+        self.into()
     }
 }
 
 /// One entry of the change feed.
-#[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Change {
     /// Its number.
     pub no: i64,
     /// When it was committed, about.
     pub at: OffsetDateTime,
     /// Its topic.
-    pub topic: String,
+    pub topic: Topic,
     /// What to read again.
     pub body: Json,
+}
+
+#[derive(FromQueryResult)]
+struct Row {
+    no: i64,
+    at: OffsetDateTime,
+    topic: String,
+    body: Json,
+}
+
+impl From<Row> for Change {
+    fn from(Row { no, at, topic, body }: Row) -> Self {
+        Self { no, at, topic: Topic::of(&topic), body }
+    }
 }
 
 /// What the feed holds after a number.
@@ -75,7 +88,7 @@ pub(crate) async fn add<C: ConnectionTrait>(
 ) -> Result<(), StoreError> {
     let insert = "WITH head AS (UPDATE change_feed_head SET no = no + 1 RETURNING no) \
          INSERT INTO change_feed (no, at, topic, body) SELECT no, now(), $1, $2 FROM head";
-    txn.execute_raw(sql(insert, [topic.word().into(), body.into()])).await?;
+    txn.execute_raw(sql(insert, [topic.name().into(), body.into()])).await?;
     Ok(())
 }
 
@@ -99,7 +112,8 @@ impl Store {
         let select =
             "SELECT no, at, topic, body FROM change_feed WHERE no > $1 ORDER BY no LIMIT $2";
         let values = [no.into(), limit.into()];
-        let changes: Vec<Change> = rows::all(&self.db, select, values).await?;
+        let changes = rows::all::<Row>(&self.db, select, values).await?;
+        let changes: Vec<Change> = changes.into_iter().map(Change::from).collect();
         let follows = changes.first().map_or(head == no, |first| first.no == no + 1);
         // Else entries were deleted, or the reader is ahead of this database.
         Ok(if follows { Since::Changes(changes) } else { Since::Forgotten(head) })

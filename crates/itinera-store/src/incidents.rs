@@ -10,6 +10,7 @@ use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
 use itinera_model::audit::Action;
 use itinera_model::id::IncidentId;
+use itinera_model::incident::TimelineKind;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
 use serde::{Deserialize, Serialize};
@@ -62,8 +63,8 @@ pub struct IncidentEvent {
     pub at: OffsetDateTime,
     /// The user; the service itself where it acted alone.
     pub user: String,
-    /// What, as a stable word.
-    pub kind: String,
+    /// Its kind.
+    pub kind: TimelineKind,
     /// How.
     pub body: Json,
 }
@@ -185,7 +186,7 @@ impl Store {
             id: row.id,
             at: row.at,
             user: row.user,
-            kind: row.kind,
+            kind: TimelineKind::of(&row.kind),
             body: row.body,
         };
         Ok(rows.into_iter().map(event).collect())
@@ -206,7 +207,7 @@ impl Store {
             open_incident(&txn, at, Some(serde_json::json!(complaint)), Some(evidence)).await?;
         let user = complaint.user.as_str();
         let body = serde_json::json!({ "words": complaint.words });
-        enter(&txn, Entry { incident, at, user, kind: "opened", body }).await?;
+        enter(&txn, Entry { incident, at, user, kind: TimelineKind::Opened, body }).await?;
         let object = incident.to_string();
         let detail = serde_json::json!({ "site": complaint.site, "service": complaint.service });
         let entry = Audited { user, action: Action::IncidentOpened, object: &object, detail };
@@ -226,7 +227,7 @@ impl Store {
         by: &str,
     ) -> Result<(), StoreError> {
         let body = serde_json::json!({ "text": text });
-        self.act(incident, by, "note", body, None).await
+        self.act(incident, by, TimelineKind::Note, body, None).await
     }
 
     /// Closes an incident.
@@ -240,7 +241,7 @@ impl Store {
         by: &str,
     ) -> Result<(), StoreError> {
         let body = serde_json::json!({ "text": words });
-        self.act(incident, by, "closed", body, Some(false)).await
+        self.act(incident, by, TimelineKind::Closed, body, Some(false)).await
     }
 
     /// Opens a closed incident again.
@@ -248,14 +249,15 @@ impl Store {
     /// # Errors
     /// [`IncidentRefused`]; [`StoreError::Database`].
     pub async fn reopen_incident(&self, incident: IncidentId, by: &str) -> Result<(), StoreError> {
-        self.act(incident, by, "reopened", serde_json::json!({}), Some(true)).await
+        let body = serde_json::json!({});
+        self.act(incident, by, TimelineKind::Reopened, body, Some(true)).await
     }
 
     async fn act(
         &self,
         incident: IncidentId,
         user: &str,
-        kind: &'static str,
+        kind: TimelineKind,
         body: Json,
         open: Option<bool>,
     ) -> Result<(), StoreError> {
@@ -274,11 +276,12 @@ impl Store {
             txn.execute_raw(sql(update, [incident.as_uuid().into(), closed_at.into()])).await?;
         }
         enter(&txn, Entry { incident, at, user, kind, body }).await?;
-        let (action, object) = match kind {
-            "note" => (Action::IncidentNoted, incident.to_string()),
-            "closed" => (Action::IncidentClosed, incident.to_string()),
-            _ => (Action::IncidentReopened, incident.to_string()),
+        let action = match open {
+            None => Action::IncidentNoted,
+            Some(false) => Action::IncidentClosed,
+            Some(true) => Action::IncidentReopened,
         };
+        let object = incident.to_string();
         let detail = serde_json::json!({});
         audit(&txn, &Audited { user, action, object: &object, detail }).await?;
         txn.commit().await?;

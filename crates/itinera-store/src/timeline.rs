@@ -7,6 +7,7 @@ use crate::times::offset;
 use crate::{StoreError, rows};
 use itinera_model::event::Fault;
 use itinera_model::id::{DiagnosisId, IncidentId};
+use itinera_model::incident::TimelineKind;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{ActiveValue::Set, DatabaseTransaction};
@@ -24,7 +25,7 @@ pub(crate) struct Entry<'a> {
     pub(crate) incident: IncidentId,
     pub(crate) at: OffsetDateTime,
     pub(crate) user: &'a str,
-    pub(crate) kind: &'static str,
+    pub(crate) kind: TimelineKind,
     pub(crate) body: Json,
 }
 
@@ -35,7 +36,7 @@ pub(crate) async fn enter(txn: &DatabaseTransaction, entry: Entry<'_>) -> Result
         incident_id: Set(incident.as_uuid()),
         at: Set(at),
         user: Set(user.to_owned()),
-        kind: Set(kind.to_owned()),
+        kind: Set(kind.name().to_owned()),
         body: Set(recordable_json(body)),
     };
     incident_event::Entity::insert(row).exec_without_returning(txn).await?;
@@ -122,7 +123,7 @@ async fn incident_of(
     }
     let incident = open_incident(txn, at, None, None).await?;
     let body = serde_json::json!({});
-    enter(txn, Entry { incident, at, user: ITSELF, kind: "opened", body }).await?;
+    enter(txn, Entry { incident, at, user: ITSELF, kind: TimelineKind::Opened, body }).await?;
     Ok(incident)
 }
 
@@ -136,11 +137,11 @@ pub(crate) async fn place(
     let (since, raised_at, table, kind, body) = match fault {
         Fault::Alarm(alarm) => {
             let body = serde_json::json!({ "alarm": id });
-            (alarm.since, alarm.raised_at, "alarm", "alarm-raised", body)
+            (alarm.since, alarm.raised_at, "alarm", TimelineKind::AlarmRaised, body)
         }
         Fault::Event(event) => {
             let body = serde_json::json!({ "event": id });
-            (event.since, event.raised_at, "event", "event-began", body)
+            (event.since, event.raised_at, "event", TimelineKind::EventBegan, body)
         }
     };
     let at = offset(raised_at);
@@ -158,7 +159,7 @@ pub(crate) async fn record_diagnosis(
     user: &str,
 ) -> Result<(), StoreError> {
     let (at, body) = (OffsetDateTime::now_utc(), serde_json::json!({ "diagnosis": id }));
-    enter(txn, Entry { incident, at, user, kind: "diagnosis-started", body }).await
+    enter(txn, Entry { incident, at, user, kind: TimelineKind::DiagnosisStarted, body }).await
 }
 
 /// What can end: an alarm clears, an event is over.
@@ -177,8 +178,8 @@ pub(crate) async fn note_end(
 ) -> Result<(), StoreError> {
     let Some(incident) = placed.incident_id.map(IncidentId::from_uuid) else { return Ok(()) };
     let (kind, body) = match of {
-        Ending::Alarm => ("alarm-cleared", serde_json::json!({ "alarm": placed.id })),
-        Ending::Event => ("event-ended", serde_json::json!({ "event": placed.id })),
+        Ending::Alarm => (TimelineKind::AlarmCleared, serde_json::json!({ "alarm": placed.id })),
+        Ending::Event => (TimelineKind::EventEnded, serde_json::json!({ "event": placed.id })),
     };
     enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
 }

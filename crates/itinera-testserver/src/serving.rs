@@ -81,7 +81,7 @@ pub fn serve_on_stack(
                     loop {
                         let (length, from) = door.recv_from(&mut buffer).await;
                         if let Some(said) = answer(&service, &buffer[..length], clock.now()) {
-                            let _lost = door.send_to(&said, from);
+                            let _lost = door.send_to(&said, from).await;
                         }
                     }
                 });

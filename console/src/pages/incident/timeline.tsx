@@ -16,6 +16,7 @@ const WORDS: Record<TimelineEntry['kind'], string> = {
   note: 'noted',
   closed: 'closed it',
   reopened: 'opened it again',
+  unknown: 'made an entry that this version cannot show',
 };
 
 function Entry({ event }: { event: TimelineEntry }) {

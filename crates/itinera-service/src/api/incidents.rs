@@ -5,7 +5,7 @@ use super::view::alarm::{AlarmItem, distinct};
 use super::view::evidence::frozen;
 use super::view::incident::{
     ComplaintView, IncidentDetail, IncidentItem, IncidentOrigin, IncidentState, TimelineEntry,
-    TimelineKind, causes, ends_of, owners, paths_of, principal, since,
+    causes, ends_of, owners, paths_of, principal, since,
 };
 use super::view::message::MessageView;
 use super::view::path::offset;
@@ -21,6 +21,7 @@ use axum::http::StatusCode;
 use itinera_analysis::catalogue::Context;
 use itinera_analysis::messages;
 use itinera_model::id::{IncidentId, PathId};
+use itinera_model::incident::TimelineKind;
 use itinera_store::{Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -158,13 +159,11 @@ async fn event(
     let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
     let occurred = named("event");
     let occurred = of.faults.iter().find(|it| Some(it.id.as_uuid()) == occurred);
-    let kind = serde_json::from_value(serde_json::Value::String(event.kind.clone()));
-    let kind: TimelineKind = kind.map_err(|error| ApiError::Internal(Box::new(error)))?;
     let (map, _) = shared.owner_map_at(event.at).await?;
     let render = |message| MessageView::of_one(message, &map).headline().to_owned();
     let text = match (record, occurred) {
         (Some(record), _) => {
-            let cleared = kind == TimelineKind::AlarmCleared;
+            let cleared = event.kind == TimelineKind::AlarmCleared;
             Some(render(messages::of_alarm(&record.alarm, cleared, false)))
         }
         (None, Some(occurred)) => Some(render(occurred.event.message.clone())),
@@ -173,7 +172,7 @@ async fn event(
             words.filter(|words| !words.is_empty()).map(str::to_owned)
         }
     };
-    let IncidentEvent { id, at, user, .. } = event;
+    let IncidentEvent { id, at, user, kind, .. } = event;
     Ok(TimelineEntry { id, at, user, kind, text, alarm })
 }
 

@@ -6,6 +6,7 @@ use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate, 
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::id::DiagnosisId;
+use itinera_model::incident::TimelineKind;
 use itinera_model::message::Message;
 use itinera_model::throughput::{By, ThroughputRound, ThroughputWord};
 use itinera_store::{CheckSpec, EventQuery, ThroughputSpec};
@@ -119,14 +120,10 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let first = incidents.last().unwrap();
     assert_eq!(first.faults.len(), 1);
     assert!(first.faults[0].ended_at.is_some());
-    let kinds: Vec<String> = store
-        .incident_events(first.id)
-        .await
-        .unwrap()
-        .into_iter()
-        .map(|event| event.kind)
-        .collect();
-    assert_eq!(kinds, ["opened", "event-began", "event-ended"]);
+    let timeline = store.incident_events(first.id).await.unwrap();
+    let kinds: Vec<TimelineKind> = timeline.into_iter().map(|entry| entry.kind).collect();
+    let all_kinds = [TimelineKind::Opened, TimelineKind::EventBegan, TimelineKind::EventEnded];
+    assert_eq!(kinds, all_kinds);
     let count = async |which| store.events(which, None, 10).await.unwrap().len();
     let all = EventQuery::default();
     assert_eq!(count(all).await, 3);

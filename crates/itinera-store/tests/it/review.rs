@@ -5,8 +5,9 @@ use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::IncidentId;
+use itinera_model::incident::TimelineKind;
 use itinera_model::unit::{Micros, WallTime};
-use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreError};
+use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreError, Topic};
 use time::OffsetDateTime;
 use uuid::Uuid;
 
@@ -53,7 +54,7 @@ impl Judging {
     }
 }
 
-async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, String)> {
+async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, TimelineKind)> {
     let events = store.incident_events(id).await.unwrap();
     events.into_iter().map(|event| (event.user, event.kind)).collect()
 }
@@ -87,18 +88,18 @@ async fn alarms_join_incidents_that_users_comment_close_and_reopen() {
     assert_eq!(store.incident(first).await.unwrap().unwrap().alarms.len(), 3);
     store.reopen_incident(first, "bran").await.unwrap();
     let words = kinds(&store, first).await;
-    let words: Vec<_> = words.iter().map(|(who, what)| (who.as_str(), what.as_str())).collect();
+    let words: Vec<_> = words.iter().map(|(user, kind)| (user.as_str(), *kind)).collect();
     assert_eq!(
         words,
         [
-            ("Itinera", "opened"),
-            ("Itinera", "alarm-raised"),
-            ("Itinera", "alarm-raised"),
-            ("ailsa", "note"),
-            ("Itinera", "alarm-cleared"),
-            ("ailsa", "closed"),
-            ("Itinera", "alarm-raised"),
-            ("bran", "reopened"),
+            ("Itinera", TimelineKind::Opened),
+            ("Itinera", TimelineKind::AlarmRaised),
+            ("Itinera", TimelineKind::AlarmRaised),
+            ("ailsa", TimelineKind::Note),
+            ("Itinera", TimelineKind::AlarmCleared),
+            ("ailsa", TimelineKind::Closed),
+            ("Itinera", TimelineKind::AlarmRaised),
+            ("bran", TimelineKind::Reopened),
         ]
     );
     let unknown = IncidentId::from_uuid(Uuid::from_u128(9));
@@ -147,7 +148,7 @@ async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
         panic!("nothing is forgotten yet");
     };
     assert_eq!(news.iter().map(|n| n.no).collect::<Vec<_>>(), (1..=61).collect::<Vec<_>>());
-    assert!(news.iter().all(|n| n.topic == "incident" && n.body["id"] == id.to_string()));
+    assert!(news.iter().all(|n| n.topic == Topic::Incident && n.body["id"] == id.to_string()));
     // A reader ahead of the database, as after a restore, starts from the beginning.
     assert_eq!(store.changes_after(99, 10).await.unwrap(), Since::Forgotten(61));
     cluster.stop().await.unwrap();

@@ -9,6 +9,7 @@ use console::style;
 use eventsource_stream::{Event, Eventsource};
 use futures_util::{Stream, StreamExt};
 use indicatif::{ProgressBar, ProgressStyle};
+use itinera_model::incident::TimelineKind;
 use serde_json::{Value, json};
 use std::io::IsTerminal;
 use std::time::{Duration, Instant};
@@ -159,13 +160,20 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
             let value = json!({ "event": "event", "what": what, "occurred": event });
             screen.occurred(&value, || event_line(what, &event))
         }
-        ("incident", "opened" | "note" | "closed" | "reopened") => {
+        ("incident", _) if is_by_users(TimelineKind::of(what)) => {
             let incident = client.get(&format!("/incidents/{id}")).await?;
             let value = json!({ "event": "incident", "what": what, "incident": incident });
             screen.occurred(&value, || incident_line(what, &incident))
         }
         _ => Ok(()),
     }
+}
+
+/// True for an entry that opens an incident or that a user made: alarms and events have lines of
+/// their own.
+const fn is_by_users(kind: TimelineKind) -> bool {
+    use TimelineKind::{Closed, Note, Opened, Reopened};
+    matches!(kind, Opened | Note | Closed | Reopened)
 }
 
 fn alarm_line(what: &str, alarm: &Value) -> String {

@@ -13,10 +13,11 @@ use itinera_analysis::{event as events, incident};
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
 use itinera_model::id::PathId;
+use itinera_model::incident::TimelineKind;
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::owner::OwnerMap;
 use itinera_store::{IncidentRecord, PathEnds};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::collections::BTreeSet;
 use time::OffsetDateTime;
 use utoipa::ToSchema;
@@ -134,30 +135,6 @@ pub(crate) fn owners(record: &IncidentRecord, map: &OwnerMap) -> Vec<OwnerView> 
         }
     }
     owners
-}
-
-/// Kind of an entry in the timeline of an incident.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub(crate) enum TimelineKind {
-    /// The incident was opened.
-    Opened,
-    /// An alarm was raised.
-    AlarmRaised,
-    /// An alarm cleared.
-    AlarmCleared,
-    /// An event began.
-    EventBegan,
-    /// An event ended.
-    EventEnded,
-    /// A diagnosis was started.
-    DiagnosisStarted,
-    /// A user wrote a note.
-    Note,
-    /// A user closed it.
-    Closed,
-    /// It was opened again.
-    Reopened,
 }
 
 /// An entry in the timeline of an incident.
