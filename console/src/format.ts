@@ -134,3 +134,9 @@ export function failure(result: {
   const { failed_at: step, cause } = result;
   return step == null || cause == null ? null : `${stepName(step)}: ${cause.text}`;
 }
+
+/** "Eskerry, Dunverra" up to three, then how many more. */
+export function listed(names: string[]): string {
+  const shown = names.slice(0, 3).join(', ');
+  return names.length > 3 ? `${shown} and ${names.length - 3} more` : shown;
+}

@@ -788,6 +788,11 @@ export interface components {
              * @description Its short number, of one series with events.
              */
             no: number;
+            /**
+             * Format: date-time
+             * @description The end of the newest measurements of its paths, where none of them reports any more.
+             */
+            no_data_since?: string | null;
             /** @description Part at fault. */
             part: components["schemas"]["Part"];
             /** @description Paths that have shown it. */
@@ -796,10 +801,17 @@ export interface components {
             place?: components["schemas"]["PlaceView"] | null;
             /** Format: date-time */
             raised_at: string;
+            /**
+             * Format: date-time
+             * @description When late measurements showed it, where it was never open.
+             */
+            recorded_at?: string | null;
             /** @description The services that it touches. */
             services: string[];
             /** @description Paths that show it now. */
             showing: string[];
+            /** @description Its sites with an agent that reports nothing now: why it has no data. */
+            silent_sites: string[];
             /**
              * Format: date-time
              * @description Start of the first window over the limit.
@@ -807,6 +819,7 @@ export interface components {
             since: string;
             /** @description The sites that see it, or have seen it. */
             sites: string[];
+            state: components["schemas"]["AlarmState"];
             /**
              * Format: int32
              * @description The highest added delay so far; absent for another cause.
@@ -818,6 +831,11 @@ export interface components {
              */
             worst_loss_ratio?: number | null;
         };
+        /**
+         * @description State of an alarm.
+         * @enum {string}
+         */
+        AlarmState: "open" | "no-data" | "cleared" | "expired" | "recorded-late";
         /** @description A page of alarms. */
         Alarms: {
             items: components["schemas"]["AlarmItem"][];
@@ -1421,7 +1439,7 @@ export interface components {
          * @description Kind of event.
          * @enum {string}
          */
-        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "host-facts-changed" | "route-not-intended";
+        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "agent-silent" | "host-facts-changed" | "route-not-intended";
         /** @description A page of events. */
         Events: {
             items: components["schemas"]["EventItem"][];
@@ -2294,6 +2312,11 @@ export interface components {
             code: "host-busy";
             /** @description An agent's host is busy. */
             parameters: components["schemas"]["HostLateness"];
+        } | {
+            /** @enum {string} */
+            code: "agent-silent";
+            /** @description An agent reports nothing. */
+            parameters: components["schemas"]["SilentAgent"];
         } | {
             /** @enum {string} */
             code: "host-facts-changed";
@@ -3349,6 +3372,16 @@ export interface components {
         SignIn: {
             name: string;
             password: string;
+        };
+        /** @description An agent that reports nothing. */
+        SilentAgent: {
+            /**
+             * Format: int32
+             * @description For how long, when it was noticed.
+             */
+            seconds: number;
+            /** @description The agent's site. */
+            site: string;
         };
         /** @description How much longer larger packets take, minimum to minimum. */
         SizeDelay: {

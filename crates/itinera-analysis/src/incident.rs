@@ -3,7 +3,7 @@
 use crate::messages;
 use crate::responsible::Responsible;
 use itinera_model::alarm::Alarm;
-use itinera_model::event::Fault;
+use itinera_model::event::{Event, EventKind, Fault};
 use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
 use itinera_model::path::Family;
@@ -41,7 +41,7 @@ pub fn is_one_cause(a: &Alarm, b: &Alarm, map: &OwnerMap) -> bool {
 fn is_one_fault(a: &Fault, b: &Fault, map: &OwnerMap) -> bool {
     match (a, b) {
         (Fault::Alarm(a), Fault::Alarm(b)) => is_one_cause(a, b, map),
-        (Fault::Event(a), Fault::Event(b)) => a.group == b.group,
+        (Fault::Event(a), Fault::Event(b)) => a.group == b.group || fell_silent_together(a, b),
         (Fault::Alarm(alarm), Fault::Event(event)) | (Fault::Event(event), Fault::Alarm(alarm)) => {
             let ends = alarm.key.place.ends();
             ends.is_some_and(|(from, to)| {
@@ -49,6 +49,12 @@ fn is_one_fault(a: &Fault, b: &Fault, map: &OwnerMap) -> bool {
             })
         }
     }
+}
+
+/// True for agents that stopped reporting at about the same time: what they share has failed.
+fn fell_silent_together(a: &Event, b: &Event) -> bool {
+    let both = a.key.kind == EventKind::AgentSilent && b.key.kind == EventKind::AgentSilent;
+    both && a.since.micros_since(b.since).abs() <= TOGETHER_US
 }
 
 /// The incident of a fault: the first with a fault of the same cause.
@@ -74,7 +80,7 @@ mod tests {
     use super::*;
     use itinera_model::alarm::{AlarmKey, AlarmKind, Severity};
     use itinera_model::diagnosis::Part;
-    use itinera_model::event::{Event, EventKey, EventKind};
+    use itinera_model::event::EventKey;
     use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
     use itinera_model::id::{AgentId, PathId};
     use itinera_model::owner::{Owner, OwnerEntry};
@@ -112,6 +118,8 @@ mod tests {
             reasons: Vec::new(),
             worst_loss_ppm: 250_000,
             worst_added_delay_us: Micros::ZERO,
+            no_data_since: None,
+            recorded_at: None,
             showing: vec![PathId::from_uuid(Uuid::nil())],
             paths: vec![PathId::from_uuid(Uuid::nil())],
         }

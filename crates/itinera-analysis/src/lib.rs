@@ -15,6 +15,7 @@ mod history;
 pub mod incident;
 mod judge;
 pub mod locate;
+mod log_clock;
 pub mod messages;
 pub mod notes;
 pub mod partners;
@@ -29,5 +30,5 @@ pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};
 pub use history::{WINDOW_US, Window};
-pub use judge::{Effect, Judge, Observation};
+pub use judge::{Effect, Judge, JudgeInput, JudgeState, Observation};
 pub use locate::ENGINE;

@@ -1,6 +1,6 @@
 //! What a watch has found, summed up.
 
-use crate::judge::{Effect, Judge, Observation};
+use crate::judge::{Effect, Judge, JudgeInput, Observation};
 use crate::{complaint, messages};
 use itinera_model::finding::Assessment;
 use itinera_model::id::ContentId;
@@ -69,7 +69,7 @@ impl WatchSum {
             self.routes.insert(observation.route);
         }
         let Some(last) = page.last() else { return };
-        for effect in self.judge.step(page, last.measured_at) {
+        for effect in self.judge.step(JudgeInput::Rounds(page), last.measured_at) {
             if let Effect::Assessed { window, assessment, .. } = effect {
                 self.open.insert(window, *assessment);
             }

@@ -7,7 +7,7 @@
 pub mod accuracy;
 mod one;
 
-use itinera_analysis::{Effect, Judge, Limits, Observation};
+use itinera_analysis::{Effect, Judge, JudgeInput, Limits, Observation};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::path::Method;
@@ -26,6 +26,8 @@ pub use one::drive;
 /// Wall time at tick zero of every virtual run: well in the past, so that a service which takes
 /// in its rounds finds nothing odd about them.
 pub const EPOCH: WallTime = WallTime::from_unix_seconds(1_700_000_000);
+/// Judgement hears the time so often, as the service's log does.
+const CLOCK: Tick = Tick::from_millis(5_000);
 /// Steps of one virtual millisecond in which neither engine nor network comes to rest mean a
 /// bug; the loop ends there instead of never.
 const MAX_STEPS: u64 = 500_000_000;
@@ -303,14 +305,20 @@ const fn boot_of(agent: AgentId) -> BootId {
 }
 
 impl LabRun {
-    /// What judgement says of the rounds, given one by one when they were settled.
+    /// What judgement says of the rounds, given one by one when they were settled, with the clock.
     pub fn judge(&self, limits: Limits) -> (Judge, Vec<(Tick, Effect)>) {
         let mut judge = Judge::new(limits);
-        let mut effects = Vec::new();
+        let (mut effects, mut tick) = (Vec::new(), Tick::ZERO);
         for lab in &self.rounds {
             let now_us = i64::try_from(lab.settled_at.as_nanos() / 1_000).unwrap_or(i64::MAX);
+            while tick <= lab.settled_at {
+                let at_us = i64::try_from(tick.as_nanos() / 1_000).unwrap_or(i64::MAX);
+                let step = judge.step(JudgeInput::Clock, EPOCH.plus_micros(at_us));
+                effects.extend(step.into_iter().map(|effect| (tick, effect)));
+                tick = tick.plus_nanos(CLOCK.as_nanos());
+            }
             let observation = Observation::of(&lab.round, lab.flow.source, &lab.route.hops);
-            let step = judge.step(&[observation], EPOCH.plus_micros(now_us));
+            let step = judge.step(JudgeInput::Rounds(&[observation]), EPOCH.plus_micros(now_us));
             effects.extend(step.into_iter().map(|effect| (lab.settled_at, effect)));
         }
         (judge, effects)

@@ -71,10 +71,48 @@ pub struct Alarm {
     pub worst_loss_ppm: u32,
     /// The highest that `added_delay_us` has been.
     pub worst_added_delay_us: Micros,
+    /// The end of the newest measurements of the paths that show it, where none of them reports any
+    /// more. An alarm that ends with this set has expired.
+    #[serde(default)]
+    pub no_data_since: Option<WallTime>,
+    /// When it was recorded, where it was found only in measurements that came in late: it was
+    /// never open.
+    #[serde(default)]
+    pub recorded_at: Option<WallTime>,
     /// Paths that show it now; it clears when none does.
     pub showing: Vec<PathId>,
     /// Paths that have shown it, those included.
     pub paths: Vec<PathId>,
+}
+
+/// State of an alarm.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum AlarmState {
+    /// Paths show it.
+    Open,
+    /// It is open, and none of its paths reports.
+    NoData,
+    /// It is over.
+    Cleared,
+    /// None of its paths has reported for too long.
+    Expired,
+    /// It was over when late measurements showed it.
+    RecordedLate,
+}
+
+impl Alarm {
+    /// Its state, given whether it has ended.
+    pub const fn state(&self, ended: bool) -> AlarmState {
+        match (ended, self.no_data_since.is_some(), self.recorded_at.is_some()) {
+            (false, false, _) => AlarmState::Open,
+            (false, true, _) => AlarmState::NoData,
+            (true, _, true) => AlarmState::RecordedLate,
+            (true, false, false) => AlarmState::Cleared,
+            (true, true, false) => AlarmState::Expired,
+        }
+    }
 }
 
 /// What judgement wants recorded about alarms.
@@ -85,6 +123,21 @@ pub enum AlarmEffect {
     Raised(Alarm),
     /// An open alarm with other figures or paths.
     Changed(Alarm),
+    /// A fault of the past that only late measurements show.
+    Recorded {
+        /// The alarm.
+        alarm: Alarm,
+        /// When the fault was over, by the measurements.
+        cleared_at: WallTime,
+    },
+    /// An alarm of the past with other paths or times, by late measurements. Its key and the time at
+    /// which it was raised are as recorded.
+    Corrected {
+        /// The alarm.
+        alarm: Alarm,
+        /// When it cleared.
+        cleared_at: WallTime,
+    },
     /// The end of an open alarm.
     Cleared {
         /// Which.

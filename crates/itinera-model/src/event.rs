@@ -48,6 +48,8 @@ pub enum EventKind {
     LinkSaturated,
     /// An agent's own program is late, because its machine is busy with other work.
     HostBusy,
+    /// An agent reports nothing.
+    AgentSilent,
     /// A host fact of an agent has changed.
     #[serde(alias = "surroundings-changed")]
     HostFactsChanged,
@@ -135,6 +137,7 @@ impl fmt::Display for EventKind {
             Self::ReceiveErrors => "receive-errors",
             Self::LinkSaturated => "link-saturated",
             Self::HostBusy => "host-busy",
+            Self::AgentSilent => "agent-silent",
             Self::HostFactsChanged => "host-facts-changed",
             Self::RouteNotIntended => "route-not-intended",
         })

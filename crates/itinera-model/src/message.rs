@@ -63,6 +63,8 @@ pub enum Message {
     LinkSaturated(LinkUse),
     /// An agent's host is busy.
     HostBusy(HostLateness),
+    /// An agent reports nothing.
+    AgentSilent(SilentAgent),
     /// A host fact of an agent has changed.
     HostFactsChanged(HostChange),
     /// Packets take another route than the intended one.
@@ -413,6 +415,16 @@ pub struct HostLateness {
     pub p95_us: u32,
     /// Timers and packets that it is estimated from.
     pub samples: u64,
+}
+
+/// An agent that reports nothing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct SilentAgent {
+    /// The agent's site.
+    pub site: String,
+    /// For how long, when it was noticed.
+    pub seconds: u32,
 }
 
 /// A fact about an agent's host.

@@ -190,6 +190,10 @@ impl Events {
             let checks = &self.checks;
             occurred.extend(self.watcher.keep_to(&|check| checks.contains_key(&check), now));
         }
+        occurred.extend(match entry.agent {
+            Some(agent) => self.watcher.on_report(agent, now),
+            None => self.watcher.on_clock(&self.sites, now),
+        });
         let mut judged = Vec::new();
         for effect in effects {
             if let Effect::Assessed { newest: true, assessment, .. } = effect {

@@ -6,7 +6,9 @@
 use crate::context::Shared;
 use crate::duty::Duty;
 use crate::events::Events;
-use itinera_analysis::{AlarmBook, ENGINE, Effect, Judge, Limits, Observation, Window, incident};
+use itinera_analysis::{
+    ENGINE, Effect, Judge, JudgeInput, JudgeState, Limits, Observation, Window, incident,
+};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::codec::{DecodeError, decode, encode};
 use itinera_model::event::{EventEffect, Fault};
@@ -15,13 +17,15 @@ use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, 
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 
 /// Commits judged in one transaction at most.
 const COMMITS_AT_ONCE: i64 = 64;
 /// How long nothing may happen before the log is looked at again.
 const IDLE: Duration = Duration::from_secs(1);
+/// How often the time is entered into the log.
+const CLOCK: Duration = Duration::from_secs(5);
 /// Interval between renewals of the lease, well below its time.
 const HEARTBEAT: Duration = Duration::from_secs(1);
 
@@ -169,8 +173,13 @@ async fn follow_log(
     let mut engines = Engines { judge, events };
     tracing::info!(cursor, "judging");
     shared.duties.leads(Duty::Judging);
+    let mut logged_at: Option<Instant> = None;
     loop {
         shared.duties.done(Duty::Judging);
+        if logged_at.is_none_or(|at| at.elapsed() >= CLOCK) {
+            shared.store.log_time(token, shared.clock.now()).await?;
+            logged_at = Some(Instant::now());
+        }
         if let Some(commit_no) = shared.store.commit_to_retry().await? {
             retry(shared, token, cursor, commit_no, &mut engines).await?;
         }
@@ -281,10 +290,14 @@ pub(crate) fn observation(round: &LoggedRound) -> Observation<'_> {
     }
 }
 
-/// One commit's observations, judged at its time of receipt.
+/// One entry of the log, judged at its time.
 pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
     let observations: Vec<Observation<'_>> = entry.rounds.iter().map(observation).collect();
-    judge.step(&observations, entry.received_at)
+    let input = match entry.agent {
+        Some(_) => JudgeInput::Rounds(&observations),
+        None => JudgeInput::Clock,
+    };
+    judge.step(input, entry.received_at)
 }
 
 /// What is done with another engine's memory: its windows are dropped and its alarms cleared with
@@ -314,13 +327,13 @@ fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> 
         // Nothing yet, or another engine's memory, which this one cannot go on from.
         return Ok(Judge::new(limits));
     }
-    let book: AlarmBook = decode(&memory.book).map_err(corrupt)?;
+    let state: JudgeState = decode(&memory.state).map_err(corrupt)?;
     let windows = memory.windows.into_iter().map(|stored| {
         let content: Window = decode(&stored.content).map_err(corrupt)?;
         Ok((stored.path, stored.window, stored.source, content))
     });
     let windows = windows.collect::<Result<Vec<_>, StoreError>>()?;
-    Ok(Judge::restored(book.with_limits(limits), windows))
+    Ok(Judge::restored(state.with_limits(limits), windows))
 }
 
 /// The effects of several steps, of each thing the last word.
@@ -367,7 +380,7 @@ impl Gathered {
             to,
             retried,
             engine: ENGINE,
-            book: encode(judge.book()),
+            state: encode(judge.state()),
             events,
             windows: self.windows.into_values().flatten().collect(),
             dropped,

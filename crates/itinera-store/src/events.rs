@@ -5,12 +5,12 @@ use crate::statement::sql;
 use crate::timeline::{self, ChooseIncident, Ending, Placed};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
-use itinera_model::event::{Event, EventEffect, Fault};
+use itinera_model::event::{Event, EventEffect, EventKind, Fault};
 use itinera_model::id::{AgentId, EventId, IncidentId};
 use sea_orm::DatabaseTransaction;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
 
 /// An event as recorded.
@@ -116,6 +116,19 @@ impl Store {
             which.first_of_group.into(),
         ];
         rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
+    }
+
+    /// The sites with an agent that reports nothing.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn silent_sites(&self) -> Result<BTreeSet<String>, StoreError> {
+        let select = "SELECT DISTINCT s.name FROM event e \
+                 JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id \
+             WHERE e.ended_at IS NULL AND e.body#>>'{key,kind}' = $1";
+        let kind = EventKind::AgentSilent.to_string();
+        let names: Vec<String> = rows::column(&self.db, select, [kind.into()]).await?;
+        Ok(names.into_iter().collect())
     }
 }
 

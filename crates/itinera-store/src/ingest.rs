@@ -166,7 +166,7 @@ async fn is_known(
 /// Holds the head of the log until the transaction ends, so that numbers appear in their own order;
 /// gives the commit's number and its time of receipt. That time never runs backwards within the
 /// log, whatever becomes of the service's clock.
-async fn hold_head(
+pub(crate) async fn hold_head(
     txn: &DatabaseTransaction,
     now: OffsetDateTime,
 ) -> Result<(i64, OffsetDateTime), StoreError> {

@@ -10,7 +10,7 @@ use crate::statement::{recordable_json, sql};
 use crate::timeline::{self, ChooseIncident, Ending, Placed};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
-use itinera_model::alarm::AlarmEffect;
+use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::event::{EventEffect, Fault};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
@@ -22,6 +22,7 @@ use sea_orm::{
 };
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use time::OffsetDateTime;
 
 /// A window as recorded: content in the judging engine's own encoding.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,8 +44,8 @@ pub struct JudgeMemory {
     pub cursor: i64,
     /// Version of the engine that wrote it; 0 before the first write.
     pub engine: u16,
-    /// The book of alarms; empty before the first write.
-    pub book: Vec<u8>,
+    /// What judgement remembers beside the windows; empty before the first write.
+    pub state: Vec<u8>,
     /// What watches for events remembers; empty before the first write.
     pub events: Vec<u8>,
     /// The windows.
@@ -62,8 +63,8 @@ pub struct JudgeWrite {
     pub retried: Option<i64>,
     /// Version of the engine.
     pub engine: u16,
-    /// The book of alarms.
-    pub book: Vec<u8>,
+    /// What judgement remembers beside the windows.
+    pub state: Vec<u8>,
     /// What watches for events remembers.
     pub events: Vec<u8>,
     /// Windows with another content.
@@ -82,7 +83,7 @@ pub struct JudgeWrite {
 struct MemoryRow {
     cursor: i64,
     engine: i32,
-    book: Vec<u8>,
+    state: Vec<u8>,
     events: Vec<u8>,
 }
 
@@ -107,7 +108,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
-        let select = "SELECT cursor, engine, book, events FROM judge";
+        let select = "SELECT cursor, engine, book AS state, events FROM judge";
         let Some(memory) = rows::first::<MemoryRow>(&self.judge, select, []).await? else {
             return Ok(JudgeMemory::default());
         };
@@ -126,7 +127,7 @@ impl Store {
         Ok(JudgeMemory {
             cursor: memory.cursor,
             engine: engine.map_err(|_| StoreError::corrupt("engine version"))?,
-            book: memory.book,
+            state: memory.state,
             events: memory.events,
             windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
         })
@@ -211,7 +212,7 @@ async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<()
         write.from.into(),
         write.to.into(),
         i32::from(write.engine).into(),
-        write.book.clone().into(),
+        write.state.clone().into(),
         write.events.clone().into(),
     ];
     if txn.execute_raw(sql(move_on, values.clone())).await?.rows_affected() == 1 {
@@ -308,6 +309,28 @@ async fn write_bodies(
     Ok(())
 }
 
+/// Records a new alarm, open or of the past, and places it; gives its id and its incident.
+async fn insert_alarm(
+    txn: &DatabaseTransaction,
+    alarm: &Alarm,
+    cleared_at: Option<OffsetDateTime>,
+    fold: &ChooseIncident<'_>,
+) -> Result<(Uuid, Option<Uuid>), StoreError> {
+    let id = Uuid::now_v7();
+    let row = alarm::ActiveModel {
+        id: Set(id),
+        no: NotSet,
+        key: Set(recordable_json(serde_json::json!(alarm.key))),
+        body: Set(recordable_json(serde_json::json!(alarm))),
+        raised_at: Set(offset(alarm.raised_at)),
+        cleared_at: Set(cleared_at),
+        incident_id: Set(None),
+    };
+    alarm::Entity::insert(row).exec_without_returning(txn).await?;
+    let incident = timeline::place(txn, id, &Fault::Alarm(alarm.clone()), fold).await?;
+    Ok((id, Some(incident.as_uuid())))
+}
+
 async fn write_alarm(
     txn: &DatabaseTransaction,
     effect: &AlarmEffect,
@@ -315,19 +338,26 @@ async fn write_alarm(
 ) -> Result<(), StoreError> {
     let (id, what) = match effect {
         AlarmEffect::Raised(alarm) => {
-            let id = Uuid::now_v7();
-            let row = alarm::ActiveModel {
-                id: Set(id),
-                no: NotSet,
-                key: Set(recordable_json(serde_json::json!(alarm.key))),
-                body: Set(recordable_json(serde_json::json!(alarm))),
-                raised_at: Set(offset(alarm.raised_at)),
-                cleared_at: Set(None),
-                incident_id: Set(None),
-            };
-            alarm::Entity::insert(row).exec_without_returning(txn).await?;
-            timeline::place(txn, id, &Fault::Alarm(alarm.clone()), fold).await?;
+            let (id, _) = insert_alarm(txn, alarm, None, fold).await?;
             (Some(id), "raised")
+        }
+        AlarmEffect::Recorded { alarm, cleared_at } => {
+            let at = offset(*cleared_at);
+            let (id, incident_id) = insert_alarm(txn, alarm, Some(at), fold).await?;
+            let placed = Placed { id, incident_id };
+            timeline::note_end(txn, Ending::Alarm, &placed, at).await?;
+            (Some(id), "recorded")
+        }
+        AlarmEffect::Corrected { alarm, cleared_at } => {
+            let update = "UPDATE alarm SET body = $3, cleared_at = $4 \
+                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL RETURNING id";
+            let values = [
+                serde_json::json!(alarm.key).into(),
+                offset(alarm.raised_at).into(),
+                serde_json::json!(alarm).into(),
+                offset(*cleared_at).into(),
+            ];
+            (rows::value::<Uuid>(txn, update, values).await?, "corrected")
         }
         AlarmEffect::Changed(alarm) => {
             let update =

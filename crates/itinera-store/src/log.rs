@@ -1,29 +1,34 @@
 //! The log of commits as judgement reads it, and the rounds of paths in a span of time.
 
 use crate::checks::{self, CheckedAt, HostFactsAt};
+use crate::ingest::hold_head;
+use crate::lease::renew_lease;
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows};
-use itinera_model::id::{ContentId, PathId};
+use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
 use itinera_model::round::{HopCounts, Lateness, StampSource};
 use itinera_model::route::{Flow, Route};
 use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::QueryResult;
+use sea_orm::TransactionTrait;
 use sea_orm::entity::prelude::*;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use time::{Duration, OffsetDateTime};
 
-/// One commit of the log.
+/// One entry of the log: the batch of an agent, or a time of the clock.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LogEntry {
     /// Its place in the order of truth, from 1 without gaps.
     pub commit_no: i64,
-    /// When the batch came in, by the service's clock at the time.
+    /// When it was written, by the service's clock at the time.
     pub received_at: WallTime,
+    /// The agent of the batch; absent for a time of the clock, which holds nothing else.
+    pub agent: Option<AgentId>,
     /// Its rounds.
     pub rounds: Vec<LoggedRound>,
     /// Results of its checks.
@@ -67,10 +72,11 @@ pub(crate) const fn stamps_of(code: i16) -> StampSource {
 }
 
 #[derive(FromQueryResult)]
-struct BatchRow {
+struct EntryRow {
     commit_no: i64,
     received_at: OffsetDateTime,
     clock_at: OffsetDateTime,
+    agent: Option<Uuid>,
 }
 
 /// Rounds and unpacked bytes of one step of judgement, after which no further commit is taken into
@@ -79,23 +85,50 @@ const MOST_ROUNDS: i64 = 20_000;
 const MOST_BYTES: i64 = 64 << 20;
 
 impl Store {
+    /// Enters the time of the clock into the log, for the leader of judgement.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`] when another process leads; [`StoreError::Database`].
+    ///
+    /// # Cancel safety
+    /// All or nothing.
+    pub async fn log_time(&self, token: i64, now: OffsetDateTime) -> Result<(), StoreError> {
+        let txn = self.judge.begin().await?;
+        let (commit_no, received_at) = hold_head(&txn, now).await?;
+        let insert = "INSERT INTO log_clock (commit_no, received_at, clock_at) VALUES ($1, $2, $3)";
+        let values = [commit_no.into(), received_at.into(), now.into()];
+        txn.execute_raw(sql(insert, values)).await?;
+        renew_lease(&txn, token).await?;
+        txn.commit().await?;
+        Ok(())
+    }
+
     /// The commits after `cursor` in order without those that are set aside: at most `limit`, and
     /// no more than 20,000 rounds or 64 MiB unpacked together, though always one.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn log_after(&self, cursor: i64, limit: i64) -> Result<Vec<LogEntry>, StoreError> {
-        let batches = "SELECT commit_no, received_at, clock_at FROM ( \
-                 SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at, \
-                     sum(rounds) OVER (ORDER BY commit_no) - rounds AS rounds_before, \
+        let entries = "WITH next AS ( \
+                 (SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at, \
+                     agent_no, rounds, bytes \
+                 FROM batch WHERE commit_no > $1 ORDER BY commit_no LIMIT $2 + \
+                     (SELECT count(*) FROM set_aside WHERE commit_no > $1)) \
+                 UNION ALL \
+                 (SELECT commit_no, received_at, clock_at, NULL, 0, 0 \
+                 FROM log_clock WHERE commit_no > $1 ORDER BY commit_no LIMIT $2 + \
+                     (SELECT count(*) FROM set_aside WHERE commit_no > $1))) \
+             SELECT t.commit_no, t.received_at, t.clock_at, a.id AS agent FROM ( \
+                 SELECT n.*, sum(rounds) OVER (ORDER BY commit_no) - rounds AS rounds_before, \
                      sum(bytes) OVER (ORDER BY commit_no) - bytes AS bytes_before \
-                 FROM (SELECT * FROM batch b WHERE commit_no > $1 \
-                     AND NOT EXISTS (SELECT FROM set_aside x WHERE x.commit_no = b.commit_no) \
+                 FROM (SELECT * FROM next e \
+                     WHERE NOT EXISTS (SELECT FROM set_aside x WHERE x.commit_no = e.commit_no) \
                      ORDER BY commit_no LIMIT $2) n) t \
+                 LEFT JOIN agent a ON a.no = t.agent_no \
              WHERE (rounds_before < $3 AND bytes_before < $4) \
-                 OR (rounds_before = 0 AND bytes_before = 0) ORDER BY commit_no";
+                 OR (rounds_before = 0 AND bytes_before = 0) ORDER BY t.commit_no";
         let values = [cursor.into(), limit.into(), MOST_ROUNDS.into(), MOST_BYTES.into()];
-        self.entries(cursor, rows::all(&self.judge, batches, values).await?).await
+        self.entries(cursor, rows::all(&self.judge, entries, values).await?).await
     }
 
     /// One commit.
@@ -104,19 +137,22 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a commit that is not there or
     /// cannot be read.
     pub async fn log_entry(&self, commit_no: i64) -> Result<LogEntry, StoreError> {
-        let batch = "SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at \
-             FROM batch WHERE commit_no = $1";
+        let batch = "SELECT commit_no, received_at, coalesce(clock_at, received_at) AS clock_at, \
+                 a.id AS agent \
+             FROM batch b JOIN agent a ON a.no = b.agent_no WHERE commit_no = $1 \
+             UNION ALL SELECT commit_no, received_at, clock_at, NULL FROM log_clock \
+             WHERE commit_no = $1";
         let rows = rows::all(&self.judge, batch, [commit_no.into()]).await?;
         let entries = self.entries(commit_no - 1, rows).await?;
         entries.into_iter().next().ok_or_else(|| StoreError::corrupt("commit number"))
     }
 
-    /// What the batches after `cursor` hold.
-    async fn entries(&self, cursor: i64, rows: Vec<BatchRow>) -> Result<Vec<LogEntry>, StoreError> {
+    /// What the entries after `cursor` hold.
+    async fn entries(&self, cursor: i64, rows: Vec<EntryRow>) -> Result<Vec<LogEntry>, StoreError> {
         let mut entries = Vec::with_capacity(rows.len());
         let mut span: Option<(OffsetDateTime, OffsetDateTime)> = None;
         for row in rows {
-            let BatchRow { commit_no, received_at: at, clock_at } = row;
+            let EntryRow { commit_no, received_at: at, clock_at, agent } = row;
             span = Some(span.map_or((at, at), |(low, high)| (low.min(at), high.max(at))));
             let received_at = WallTime::from(clock_at);
             let (rounds, checks) = (Vec::new(), Vec::new());
@@ -124,6 +160,7 @@ impl Store {
             entries.push(LogEntry {
                 commit_no,
                 received_at,
+                agent: agent.map(AgentId::from_uuid),
                 rounds,
                 checks,
                 host_facts,

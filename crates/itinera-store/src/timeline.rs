@@ -127,13 +127,13 @@ async fn incident_of(
     Ok(incident)
 }
 
-/// Enters a fault into the incident of its cause, or opens one. `id` is that of the alarm or event.
+/// Enters a fault into the incident of its cause, or opens one; gives that. `id` is that of the alarm or event.
 pub(crate) async fn place(
     txn: &DatabaseTransaction,
     id: Uuid,
     fault: &Fault,
     fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
+) -> Result<IncidentId, StoreError> {
     let (since, raised_at, table, kind, body) = match fault {
         Fault::Alarm(alarm) => {
             let body = serde_json::json!({ "alarm": id });
@@ -148,7 +148,8 @@ pub(crate) async fn place(
     let incident = incident_of(txn, fault, (offset(since), at), fold).await?;
     let update = format!("UPDATE {table} SET incident_id = $2 WHERE id = $1");
     txn.execute_raw(sql(&update, [id.into(), incident.as_uuid().into()])).await?;
-    enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
+    enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await?;
+    Ok(incident)
 }
 
 /// Enters a diagnosis started for an incident.

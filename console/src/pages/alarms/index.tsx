@@ -5,10 +5,10 @@ import type { KeyboardEvent as ReactKeyboardEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
-import { count } from '../../format';
+import { count, listed } from '../../format';
+import { AlarmState } from '../../components/alarm-state';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
-import { listed } from '../incidents/incident-entry';
 import { ErrorAlert } from '../../components/error-alert';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
@@ -137,7 +137,7 @@ function AlarmRow({
         <Span since={alarm.since} until={alarm.cleared_at ?? null} />
       </span>
       <span className="quiet row-rest">
-        {alarm.cleared_at == null ? 'open' : 'cleared'}
+        <AlarmState alarm={alarm} />
         {alarm.incident_no != null && `; incident ${alarm.incident_no}`}
         {alarm.paths.length > 0 && `; ${count(alarm.paths.length, 'path')}`}
         {alarm.sites.length > 0 && `; at ${listed(alarm.sites)}`}

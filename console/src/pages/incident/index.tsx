@@ -3,13 +3,14 @@ import { Skeleton } from 'antd';
 import { Link, useParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
-import { count } from '../../format';
+import { count, listed } from '../../format';
 import { MessageDetail } from '../../components/message';
+import { AlarmState } from '../../components/alarm-state';
 import { SeverityMark } from '../../components/severity';
 import { Span, Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { WatchEntry } from '../../components/watches';
-import { listed, stateWords } from '../incidents/incident-entry';
+import { stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
 import { Diagnoses } from './diagnoses';
@@ -85,7 +86,7 @@ function Alarms({ alarms }: { alarms: Alarm[] }) {
               <Span since={alarm.since} until={alarm.cleared_at ?? null} />
             </span>
             <span className="quiet row-rest">
-              {alarm.cleared_at == null ? 'open' : 'cleared'}
+              <AlarmState alarm={alarm} />
               {alarm.paths[0] !== undefined && (
                 <>
                   {'; '}

@@ -2,7 +2,7 @@ import { Link } from 'react-router';
 import type { Incident } from '../../api/client';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
-import { count } from '../../format';
+import { count, listed } from '../../format';
 
 const STATES: Record<Incident['state'], string> = {
   open: 'open',
@@ -12,12 +12,6 @@ const STATES: Record<Incident['state'], string> = {
 
 export function stateWords(state: Incident['state']): string {
   return STATES[state];
-}
-
-/** "Eskerry, Dunverra" up to three, then how many more. */
-export function listed(names: string[]): string {
-  const shown = names.slice(0, 3).join(', ');
-  return names.length > 3 ? `${shown} and ${names.length - 3} more` : shown;
 }
 
 /** An incident in two lines: severity, headline and time; then impact and state. */

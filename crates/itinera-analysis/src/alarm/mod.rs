@@ -3,7 +3,12 @@
 //!
 //! All paths that name the same place share one alarm. A path that already belongs to an open
 //! alarm does not open another at once when its place is named differently: it has to insist.
+//!
+//! Alarms also go by the clock ([`clock`]), and a fault that only late measurements show becomes a
+//! record without having been open ([`late`]).
 
+mod clock;
+mod late;
 #[cfg(test)]
 mod tests;
 
@@ -29,6 +34,11 @@ pub struct Limits {
     pub hold_windows: u32,
     /// Windows in a row without it before it clears.
     pub clear_windows: u32,
+    /// Seconds after which a window is judged for alarms although its path has not yet reported
+    /// past it.
+    pub seal_after_s: u32,
+    /// Seconds without measurements of its paths after which an alarm expires.
+    pub expire_after_s: u32,
 }
 
 impl Default for Limits {
@@ -39,6 +49,8 @@ impl Default for Limits {
             confidence_ppm: 900_000,
             hold_windows: 3,
             clear_windows: 3,
+            seal_after_s: 15,
+            expire_after_s: 1_800,
         }
     }
 }
@@ -59,6 +71,16 @@ struct PathRecord {
     loss_counts: LossCounts,
     loss_ppm: u32,
     added_delay_us: Micros,
+    /// End of the newest window regarded, and the time between the last two.
+    seen_until: WallTime,
+    gap_us: i64,
+}
+
+/// An alarm that has ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct PastAlarm {
+    alarm: Alarm,
+    cleared_at: WallTime,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,12 +96,14 @@ pub struct AlarmBook {
     limits: Limits,
     paths: BTreeMap<PathId, PathRecord>,
     open: Vec<Alarm>,
+    /// Those that ended in the last hours, the oldest first: late measurements may belong to them.
+    past: Vec<PastAlarm>,
 }
 
 impl AlarmBook {
     /// A book without alarms.
     pub const fn new(limits: Limits) -> Self {
-        Self { limits, paths: BTreeMap::new(), open: Vec::new() }
+        Self { limits, paths: BTreeMap::new(), open: Vec::new(), past: Vec::new() }
     }
 
     /// The same book under other limits; open alarms stay until they clear by them.
@@ -87,6 +111,11 @@ impl AlarmBook {
     pub fn with_limits(mut self, limits: Limits) -> Self {
         self.limits = limits;
         self
+    }
+
+    /// The limits that it goes by.
+    pub const fn limits(&self) -> &Limits {
+        &self.limits
     }
 
     /// The alarms that are open.
@@ -101,16 +130,25 @@ impl AlarmBook {
         since: WallTime,
         now: WallTime,
     ) -> Vec<AlarmEffect> {
+        let mut effects = self.on_reported(assessment);
+        effects.extend(match self.regarded(assessment) {
+            Regarded::Over(finding) => self.on_over(assessment, finding, since, now),
+            Regarded::Unsure => Vec::new(),
+            Regarded::Calm => self.on_calm(assessment.path, now),
+        });
+        effects
+    }
+
+    fn regarded<'a>(&self, assessment: &'a Assessment) -> Regarded<'a> {
         match assessment.finding.as_ref() {
             Some(finding) if self.is_over(finding) => {
                 if finding.confidence_ppm >= self.limits.confidence_ppm {
-                    self.on_over(assessment, finding, since, now)
+                    Regarded::Over(finding)
                 } else {
-                    // Over the limit, but where is not clear: neither raises nor calms.
-                    Vec::new()
+                    Regarded::Unsure
                 }
             }
-            _ => self.on_calm(assessment.path, now),
+            _ => Regarded::Calm,
         }
     }
 
@@ -163,23 +201,7 @@ impl AlarmBook {
                 join(alarm, path, finding, &self.paths).then(|| AlarmEffect::Changed(alarm.clone()))
             }
             None => {
-                let alarm = Alarm {
-                    key,
-                    severity: severity(finding),
-                    since: streak.since,
-                    raised_at: now,
-                    confidence_ppm: finding.confidence_ppm,
-                    loss_ppm: finding.loss_ppm,
-                    loss_counts: finding.loss_counts,
-                    added_delay_us: finding.added_delay_us,
-                    direction: finding.direction,
-                    indistinguishable: finding.indistinguishable.clone(),
-                    reasons: finding.reasons.clone(),
-                    worst_loss_ppm: finding.loss_ppm,
-                    worst_added_delay_us: finding.added_delay_us,
-                    showing: vec![path],
-                    paths: vec![path],
-                };
+                let alarm = new_alarm(key, finding, path, (streak.since, now));
                 self.open.push(alarm.clone());
                 Some(AlarmEffect::Raised(alarm))
             }
@@ -200,6 +222,7 @@ impl AlarmBook {
     /// Takes a path out of every open alarm but `keep`; an alarm that no path shows clears.
     fn leave(&mut self, path: PathId, keep: Option<AlarmKey>, now: WallTime) -> Vec<AlarmEffect> {
         let mut effects = Vec::new();
+        let past = &mut self.past;
         self.open.retain_mut(|alarm| {
             if Some(alarm.key) == keep || !alarm.showing.contains(&path) {
                 return true;
@@ -207,12 +230,51 @@ impl AlarmBook {
             alarm.showing.retain(|member| *member != path);
             if alarm.showing.is_empty() {
                 effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
+                past.push(PastAlarm { alarm: alarm.clone(), cleared_at: now });
                 return false;
             }
             effects.push(AlarmEffect::Changed(alarm.clone()));
             true
         });
         effects
+    }
+}
+
+/// What one window of a path means for alarms.
+enum Regarded<'a> {
+    /// Over a limit, at a place that is sure enough.
+    Over(&'a Finding),
+    /// Over a limit at a place that is not sure enough: neither raises nor calms.
+    Unsure,
+    /// Under every limit.
+    Calm,
+}
+
+/// The alarm of a path, since the first of two times and raised at the second.
+fn new_alarm(
+    key: AlarmKey,
+    finding: &Finding,
+    path: PathId,
+    (since, raised_at): (WallTime, WallTime),
+) -> Alarm {
+    Alarm {
+        key,
+        severity: severity(finding),
+        since,
+        raised_at,
+        confidence_ppm: finding.confidence_ppm,
+        loss_ppm: finding.loss_ppm,
+        loss_counts: finding.loss_counts,
+        added_delay_us: finding.added_delay_us,
+        direction: finding.direction,
+        indistinguishable: finding.indistinguishable.clone(),
+        reasons: finding.reasons.clone(),
+        worst_loss_ppm: finding.loss_ppm,
+        worst_added_delay_us: finding.added_delay_us,
+        no_data_since: None,
+        recorded_at: None,
+        showing: vec![path],
+        paths: vec![path],
     }
 }
 

@@ -1,6 +1,7 @@
 //! The book of alarms, window by window.
 
 use super::*;
+use crate::log_clock::LogClock;
 use itinera_model::finding::{HopVerdict, HopView};
 use uuid::Uuid;
 
@@ -44,6 +45,7 @@ fn feed(book: &mut AlarmBook, path: PathId, findings: &[Option<Finding>]) -> Str
             AlarmEffect::Raised(_) => 'r',
             AlarmEffect::Changed(_) => 'c',
             AlarmEffect::Cleared { .. } => 'x',
+            AlarmEffect::Recorded { .. } | AlarmEffect::Corrected { .. } => 'l',
         })
         .collect()
 }
@@ -153,4 +155,139 @@ fn a_path_over_the_place_of_an_open_alarm_has_to_insist_on_another() {
             (1..40).find(|_| !book.regard(&over(numbers, beside.clone()), at, at).is_empty());
         assert_eq!(raised, Some(windows), "{numbers:?}");
     }
+}
+
+const fn at(second: i64) -> WallTime {
+    WallTime::from_unix_seconds(1_700_000_000 + second)
+}
+
+/// Windows of a path from one second on.
+fn windows_of(
+    path: PathId,
+    from_s: i64,
+    findings: &[Option<Finding>],
+) -> Vec<(WallTime, Assessment)> {
+    let window = |(number, finding): (i64, &Option<Finding>)| {
+        let since = at(from_s + number * 10);
+        let until = at(from_s + number * 10 + 10);
+        (since, Assessment { until, ..assessment(path, finding.clone()) })
+    };
+    (0..).zip(findings).map(window).collect()
+}
+
+fn regard_all(book: &mut AlarmBook, windows: &[(WallTime, Assessment)]) -> Vec<AlarmEffect> {
+    windows.iter().flat_map(|(since, a)| book.regard(a, *since, a.until)).collect()
+}
+
+fn tick(book: &mut AlarmBook, now: WallTime, listening_since: WallTime) -> Vec<AlarmEffect> {
+    book.on_clock(&LogClock { now, listening_since })
+}
+
+/// A book with an alarm of two paths since second 0, raised at 30.
+fn book_with_alarm() -> AlarmBook {
+    let mut book = AlarmBook::default();
+    let bad = vec![Some(finding(2, 200_000, 990_000)); 3];
+    regard_all(&mut book, &windows_of(path(1), 0, &bad));
+    regard_all(&mut book, &windows_of(path(2), 0, &bad));
+    assert_eq!(book.open().len(), 1);
+    book
+}
+
+#[test]
+fn an_alarm_whose_paths_report_nothing_has_no_data_and_expires() {
+    let mut book = book_with_alarm();
+    assert_eq!(tick(&mut book, at(80), at(0)), []);
+    let effects = tick(&mut book, at(90), at(0));
+    assert!(matches!(&effects[..], [AlarmEffect::Changed(alarm)]
+        if alarm.no_data_since == Some(at(30))));
+    assert_eq!(tick(&mut book, at(95), at(0)), [], "said once");
+    // One path reports again.
+    let again =
+        regard_all(&mut book, &windows_of(path(2), 100, &[Some(finding(2, 200_000, 990_000))]));
+    assert!(matches!(&again[0], AlarmEffect::Changed(alarm) if alarm.no_data_since.is_none()));
+    // The other does not: after the time to expire it is no evidence any more.
+    regard_all(&mut book, &windows_of(path(2), 1_800, &[Some(finding(2, 200_000, 990_000))]));
+    let effects = tick(&mut book, at(1_830), at(0));
+    assert!(matches!(&effects[..], [AlarmEffect::Changed(alarm)] if alarm.showing == [path(2)]));
+    let key = book.open()[0].key;
+    assert_eq!(tick(&mut book, at(1_810 + 120), at(0)).len(), 1, "no data");
+    let now = at(1_810 + 1_800);
+    assert_eq!(tick(&mut book, now, at(0)), [AlarmEffect::Cleared { key, at: now }]);
+    assert!(book.open().is_empty());
+}
+
+#[test]
+fn time_in_which_the_log_was_not_written_is_no_silence_of_paths() {
+    let mut book = book_with_alarm();
+    assert_eq!(tick(&mut book, at(7_200), at(7_195)), []);
+    assert_eq!(tick(&mut book, at(7_255), at(7_195)).len(), 1);
+}
+
+#[test]
+fn a_path_that_is_measured_seldom_may_be_silent_for_longer() {
+    let mut book = AlarmBook::default();
+    let bad = Some(finding(2, 200_000, 990_000));
+    for minute in 0..5 {
+        regard_all(&mut book, &windows_of(path(1), minute * 60, std::slice::from_ref(&bad)));
+    }
+    assert_eq!(book.open().len(), 1);
+    assert_eq!(tick(&mut book, at(250 + 179), at(0)), []);
+    assert_eq!(tick(&mut book, at(250 + 180), at(0)).len(), 1);
+}
+
+/// Twelve calm windows, `bad` ones, and twelve calm ones.
+fn with_fault(bad: usize) -> Vec<Option<Finding>> {
+    let calm = vec![None; 12];
+    [calm.clone(), vec![Some(finding(2, 200_000, 990_000)); bad], calm].concat()
+}
+
+#[test]
+fn a_fault_in_late_windows_becomes_one_record_however_many_paths_show_it() {
+    let mut book = AlarmBook::default();
+    let mut read = |number, from_s, bad, now_s| {
+        let windows = windows_of(path(number), from_s, &with_fault(bad));
+        book.read_again(path(number), &windows, at(now_s)).effects
+    };
+    assert_eq!(read(1, 0, 2, 900), []);
+    let effects = read(1, 0, 6, 900);
+    let [AlarmEffect::Recorded { alarm, cleared_at }] = &effects[..] else {
+        panic!("{effects:?}");
+    };
+    assert_eq!((alarm.since, alarm.raised_at, *cleared_at), (at(120), at(150), at(210)));
+    assert_eq!((alarm.recorded_at, &alarm.paths[..]), (Some(at(900)), &[path(1)][..]));
+    assert_eq!(read(1, 0, 6, 960), [], "known");
+    let effects = read(2, 20, 6, 960);
+    let [AlarmEffect::Corrected { alarm: wider, cleared_at }] = &effects[..] else {
+        panic!("{effects:?}");
+    };
+    assert_eq!((wider.key, wider.raised_at, wider.since), (alarm.key, alarm.raised_at, at(120)));
+    assert_eq!((&wider.paths[..], *cleared_at), (&[path(1), path(2)][..], at(230)));
+    // The same place an hour later is another fault.
+    let effects = read(2, 3_600, 6, 4_900);
+    assert!(matches!(effects[..], [AlarmEffect::Recorded { .. }]));
+    assert!(book.open().is_empty());
+}
+
+#[test]
+fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
+    let mut book = book_with_alarm();
+    let bad = vec![Some(finding(2, 200_000, 990_000)); 6];
+    // It began before the alarm says, and another path shows it.
+    let windows = windows_of(path(3), -60, &[bad.clone(), vec![None; 3]].concat());
+    let again = book.read_again(path(3), &windows, at(60));
+    assert!(matches!(&again.effects[..], [AlarmEffect::Changed(alarm)]
+        if alarm.since == at(-60) && alarm.paths.contains(&path(3)) && alarm.showing.len() == 2));
+    // A path of the alarm names another place meanwhile.
+    let other = vec![Some(finding(3, 200_000, 990_000)); 6];
+    let windows = windows_of(path(1), 0, &[other, vec![None; 3]].concat());
+    assert_eq!(book.read_again(path(1), &windows, at(200)).effects, []);
+    // Not over, as far as is known; over where no more is measured.
+    let mut book = AlarmBook::default();
+    let windows = windows_of(path(1), 0, &bad);
+    let again = book.read_again(path(1), &windows, at(60));
+    assert!(again.unfinished && again.effects.is_empty());
+    let again = book.read_again(path(1), &windows, at(130));
+    assert!(!again.unfinished);
+    assert!(matches!(&again.effects[..], [AlarmEffect::Recorded { cleared_at, .. }]
+        if *cleared_at == at(60)));
 }

@@ -4,7 +4,7 @@ use super::Words;
 use super::text::{bit_rate, count, delay, listed, per_cent};
 use itinera_model::message::{
     HostChange, HostFact, HostLateness, LinkUse, LowThroughput, ReceiveErrorCounts, RouteDeviation,
-    RouteDeviations, TrafficDirection,
+    RouteDeviations, SilentAgent, TrafficDirection,
 };
 use itinera_model::unit::Ratio;
 
@@ -68,6 +68,19 @@ pub(super) fn busy(late: &HostLateness) -> Words {
             "The agent is {} late at the 95th percentile ({samples} timers and packets). Delays \
              measured there are less exact.",
             delay(*p95_us)
+        )],
+    )
+}
+
+pub(super) fn silent(silent: &SilentAgent) -> Words {
+    let SilentAgent { site, seconds } = silent;
+    Words::new(
+        format!("{site}: agent reports nothing"),
+        Some(format!("Our own site ({site}): check the agent, its host and its link.")),
+        vec![format!(
+            "Nothing from the agent of {site} has come in for {}. Its paths have no data until it \
+             reports again; measurements that it keeps meanwhile are judged then.",
+            count(*seconds, "second")
         )],
     )
 }

@@ -92,6 +92,7 @@ pub fn render(message: &Message, context: &Context<'_>) -> Words {
         Message::ReceiveErrors(counts) => host::receive_errors(counts),
         Message::LinkSaturated(used) => host::link_saturated(used),
         Message::HostBusy(late) => host::busy(late),
+        Message::AgentSilent(silent) => host::silent(silent),
         Message::HostFactsChanged(change) => host::changed(change),
         Message::RouteNotIntended(route) => host::route_not_intended(route),
         Message::ComplaintNotMeasured(facts)

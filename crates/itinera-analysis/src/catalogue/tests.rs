@@ -247,6 +247,7 @@ fn hosts() -> Vec<Message> {
             seconds: 10,
         }),
         Message::HostBusy(HostLateness { site: site.clone(), p95_us: 18_400, samples: 900 }),
+        Message::AgentSilent(SilentAgent { site: site.clone(), seconds: 95 }),
         change(HostFact::Speed, Some("eth0"), Some("1000 Mb/s"), Some("100 Mb/s")),
         change(HostFact::Ipv4Gateway, None, Some("10.3.0.1"), None),
         change(HostFact::Interface, Some("tun9"), None, Some("up")),

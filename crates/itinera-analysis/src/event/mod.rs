@@ -11,6 +11,7 @@ mod host;
 mod host_changes;
 pub mod intended;
 mod principal;
+mod silent;
 #[cfg(test)]
 mod tests;
 
@@ -190,6 +191,8 @@ pub struct Watcher {
     agents: BTreeMap<AgentId, host::Memory>,
     #[serde(default)]
     access: BTreeMap<AgentId, host::Access>,
+    #[serde(default)]
+    reports: silent::Memory,
     held: Vec<(EventKey, Persistence)>,
     lasting: Vec<Event>,
 }

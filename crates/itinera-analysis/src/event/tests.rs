@@ -527,3 +527,34 @@ fn events_of_another_version_are_taken_over_and_end_as_usual() {
     assert_eq!(feed(&mut watcher, &check, &path, &[bad, fine.clone()], 40), [], "it lasts");
     assert_eq!(ended(&feed(&mut watcher, &check, &path, &[fine], 60)), 1);
 }
+
+#[test]
+fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
+    let mut watcher = Watcher::default();
+    let sites =
+        BTreeMap::from([(agent(3), "Carrock Pier".to_owned()), (agent(4), "Eskerry".to_owned())]);
+    let wait = |watcher: &mut Watcher, seconds: std::ops::RangeInclusive<i64>, all: bool| {
+        let mut effects = Vec::new();
+        for now in seconds.step_by(5) {
+            if all {
+                effects.extend(watcher.on_report(agent(3), second(now)));
+            }
+            effects.extend(watcher.on_report(agent(4), second(now)));
+            effects.extend(watcher.on_clock(&sites, second(now)));
+        }
+        effects
+    };
+    assert_eq!(wait(&mut watcher, 0..=100, true), []);
+    assert_eq!(wait(&mut watcher, 105..=185, false), []);
+    let effects = wait(&mut watcher, 190..=300, false);
+    let [event] = began(&effects)[..] else { panic!("{effects:?}") };
+    assert_eq!((event.key.kind, event.key.agent), (EventKind::AgentSilent, agent(3)));
+    assert_eq!((event.severity, event.since), (Some(Severity::Major), second(100)));
+    assert_eq!(ended(&wait(&mut watcher, 305..=310, true)), 1);
+    // The log was not written for an hour: who reported then is not known.
+    assert_eq!(wait(&mut watcher, 3_910..=3_995, false), []);
+    assert_eq!(began(&wait(&mut watcher, 4_000..=4_000, false)).len(), 1);
+    // The agent is removed.
+    let sites = BTreeMap::from([(agent(4), "Eskerry".to_owned())]);
+    assert_eq!(ended(&watcher.on_clock(&sites, second(4_005))), 1);
+}

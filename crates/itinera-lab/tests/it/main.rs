@@ -6,11 +6,12 @@ mod engines;
 mod lateness;
 
 use itinera_analysis::{Effect, Limits};
-use itinera_lab::{Density, LabRun, run};
+use itinera_lab::{Density, EPOCH, LabRun, run};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::finding::Cause;
+use itinera_model::finding::{Cause, Place};
+use itinera_model::id::AgentId;
 use itinera_model::path::Method;
-use itinera_model::unit::{Micros, Tick};
+use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_simnet::Scenario;
 
 /// The demonstration's world.
@@ -134,4 +135,79 @@ fn findings_do_not_depend_on_the_order_of_arrival() {
     let (a, b) = (last_word(&ordered), last_word(&shuffled));
     assert!(a.values().filter(|assessment| assessment.finding.is_some()).count() > 50);
     assert!(a == b, "assessments differ by order of arrival");
+}
+
+/// The run as the service sees it when agents are cut off from it for some time: they measure, and
+/// upload the newest first after that.
+fn cut_off(run: &LabRun, from: Tick, to: Tick, is_cut: impl Fn(AgentId) -> bool) -> LabRun {
+    let mut cut = run.clone();
+    let span_ns = to.as_nanos() - from.as_nanos();
+    for lab in &mut cut.rounds {
+        if is_cut(lab.agent) && lab.settled_at >= from && lab.settled_at < to {
+            // A second for all of them.
+            let back_ns = (to.as_nanos() - lab.settled_at.as_nanos()) / (span_ns / 1_000_000_000);
+            lab.settled_at = to.plus_nanos(back_ns);
+        }
+    }
+    cut.rounds.sort_by_key(|lab| lab.settled_at);
+    cut
+}
+
+/// A world with a fault of a minute that begins after five.
+fn short_fault() -> Scenario {
+    let text = live_only()
+        .replace("at_s = [90, 105], for_s = 600", "at_s = [300, 300], for_s = 60")
+        .replace("loss = [0.15, 0.25]", "loss = [0.3, 0.3]");
+    Scenario::parse(&text).unwrap()
+}
+
+#[test]
+fn a_fault_while_agents_are_cut_off_becomes_a_record_and_no_alarm_is_raised() {
+    let span = Tick::from_millis(600_000);
+    let whole = run(&short_fault(), 3, &Density::default(), span);
+    let truth = &whole.truth[0];
+    let is_true = |place: &Place| {
+        let (from, to) = place.ends().unwrap();
+        truth.from.contains(&from) && truth.to.contains(&to)
+    };
+    let alarms = |run: &LabRun| {
+        let (_, effects) = run.judge(Limits::default());
+        let of_alarms = effects.into_iter().filter_map(|(_, effect)| match effect {
+            Effect::Alarm(alarm) => Some(alarm),
+            _ => None,
+        });
+        of_alarms.collect::<Vec<_>>()
+    };
+    let raised = |alarms: &[AlarmEffect]| {
+        alarms.iter().filter(|alarm| matches!(alarm, AlarmEffect::Raised(_))).count()
+    };
+    let (from, to) = (Tick::from_millis(290_000), Tick::from_millis(440_000));
+    let connected = alarms(&whole);
+    assert!(raised(&connected) > 0, "the fault is strong enough");
+
+    let cut = alarms(&cut_off(&whole, from, to, |_| true));
+    assert_eq!(raised(&cut), 0, "{cut:#?}");
+    let records: Vec<_> = cut
+        .iter()
+        .filter_map(|alarm| match alarm {
+            AlarmEffect::Recorded { alarm, cleared_at } => Some((alarm, *cleared_at)),
+            _ => None,
+        })
+        .collect();
+    assert!(!records.is_empty());
+    for (alarm, cleared_at) in records {
+        assert!(is_true(&alarm.key.place), "{alarm:?}");
+        let after_us = |at: WallTime| at.micros_since(EPOCH) - 300_000_000;
+        // A window may begin with the fault in its last second; a finding regards a minute.
+        assert!((-10_000_000..30_000_000).contains(&after_us(alarm.since)), "{alarm:?}");
+        assert!((60_000_000..180_000_000).contains(&after_us(cleared_at)), "{cleared_at:?}");
+        assert!(after_us(alarm.recorded_at.unwrap()) > 140_000_000);
+    }
+
+    // One agent alone: what the others raised explains what it reports late.
+    let first = whole.paths[0].agent;
+    let one = alarms(&cut_off(&whole, from, to, |agent| agent == first));
+    assert_eq!(raised(&one), raised(&connected));
+    let others = one.iter().filter(|alarm| matches!(alarm, AlarmEffect::Recorded { .. }));
+    assert_eq!(others.count(), 0, "{one:#?}");
 }

@@ -8,6 +8,7 @@ use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
+use itinera_model::alarm::AlarmState;
 use itinera_model::id::{AlarmId, EventId, IncidentId, PathId};
 use itinera_store::{EventQuery, EventRecord, Numbered};
 use serde::{Deserialize, Serialize};
@@ -36,8 +37,15 @@ async fn of_event(shared: &Shared, first: EventRecord) -> Result<Option<AlarmIte
     Ok(AlarmItem::of_events(&group.iter().collect::<Vec<_>>(), &map))
 }
 
-/// Gives alarms the short numbers of their incidents.
-async fn number_incidents(shared: &Shared, items: &mut [AlarmItem]) -> Result<(), ApiError> {
+/// Gives alarms the short numbers of their incidents, and those without data the reason.
+pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result<(), ApiError> {
+    if items.iter().any(|item| item.state == AlarmState::NoData) {
+        let silent = shared.store.silent_sites().await?;
+        for item in items.iter_mut().filter(|item| item.state == AlarmState::NoData) {
+            item.silent_sites = item.sites.clone();
+            item.silent_sites.retain(|site| silent.contains(site));
+        }
+    }
     let incidents = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
     let numbers = shared.store.incident_numbers(incidents).await?;
     for item in items {
@@ -73,7 +81,7 @@ pub(super) async fn alarm_items(
     }
     items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
     items.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
-    number_incidents(shared, &mut items).await?;
+    complete(shared, &mut items).await?;
     Ok(items)
 }
 
@@ -150,6 +158,6 @@ pub(crate) async fn alarm(
             of_event(&shared, record).await?.ok_or_else(unknown)?
         }
     };
-    number_incidents(&shared, std::slice::from_mut(&mut item)).await?;
+    complete(&shared, std::slice::from_mut(&mut item)).await?;
     Ok(Json(item))
 }

@@ -189,6 +189,7 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     }
     let (map, _) = shared.owner_map_at(record.opened_at).await?;
     alarm_items.extend(AlarmItem::of_faults(&record.faults, &map));
+    super::alarms::complete(shared, &mut alarm_items).await?;
     let mut events = Vec::new();
     for occurred in shared.store.incident_events(id).await? {
         events.push(event(shared, occurred, &record).await?);

@@ -225,6 +225,8 @@ struct LimitsEntry {
     confidence: Spanned<f64>,
     hold_windows: Spanned<u32>,
     clear_windows: Spanned<u32>,
+    seal_after_s: Spanned<u32>,
+    expire_after_s: Spanned<u32>,
 }
 
 fn default_data() -> PathBuf {
@@ -287,6 +289,8 @@ impl Default for LimitsEntry {
             confidence: unplaced(f64::from(limits.confidence_ppm) / 1e6),
             hold_windows: unplaced(limits.hold_windows),
             clear_windows: unplaced(limits.clear_windows),
+            seal_after_s: unplaced(limits.seal_after_s),
+            expire_after_s: unplaced(limits.expire_after_s),
         }
     }
 }
@@ -566,6 +570,8 @@ impl LimitsEntry {
             confidence_ppm: ppm(within("confidence", &self.confidence, 0.5, 1.0)?),
             hold_windows: within("hold_windows", &self.hold_windows, 1, 360)?,
             clear_windows: within("clear_windows", &self.clear_windows, 1, 360)?,
+            seal_after_s: within("seal_after_s", &self.seal_after_s, 5, 180)?,
+            expire_after_s: within("expire_after_s", &self.expire_after_s, 120, 604_800)?,
         })
     }
 }

@@ -61,6 +61,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0010_up.sql"),
                 down: include_str!("m0010_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0011_log_clock",
+                up: include_str!("m0011_up.sql"),
+                down: include_str!("m0011_down.sql"),
+            }),
         ]
     }
 }

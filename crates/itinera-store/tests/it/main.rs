@@ -9,11 +9,12 @@ mod two_way;
 mod users;
 mod watches;
 
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
+use itinera_model::incident::TimelineKind;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
@@ -47,7 +48,7 @@ fn nothing(from: i64, to: i64) -> JudgeWrite {
         from,
         to,
         engine: 1,
-        book: vec![],
+        state: vec![],
         events: vec![],
         windows: vec![],
         dropped: vec![],
@@ -260,7 +261,7 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     let (first, second) = (Uuid::from_u128(1), Uuid::from_u128(2));
     let token = store.lead_judgement(first).await.unwrap().unwrap();
     assert_eq!(store.lead_judgement(second).await.unwrap(), None);
-    let write = |from, to| JudgeWrite { book: vec![1], ..nothing(from, to) };
+    let write = |from, to| JudgeWrite { state: vec![1], ..nothing(from, to) };
     store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
     let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
@@ -343,6 +344,8 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         added_delay_us: Micros::ZERO,
         worst_loss_ppm: 200_000,
         worst_added_delay_us: Micros::ZERO,
+        no_data_since: None,
+        recorded_at: None,
         showing: vec![],
         paths: vec![],
     };
@@ -365,5 +368,54 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
     assert_eq!(before.len(), 1, "the second page");
     assert_eq!(before[0].alarm, changed);
     assert!(before[0].cleared_at.is_some());
+
+    // A fault of an hour before, known only now, and another path that showed it.
+    let earlier = at.plus_micros(-3_600_000_000);
+    let (cleared_at, later) = (earlier.plus_micros(60_000_000), earlier.plus_micros(90_000_000));
+    let late = Alarm { since: earlier, raised_at: earlier, recorded_at: Some(at), ..changed };
+    let wider = Alarm { paths: vec![PathId::from_uuid(Uuid::from_u128(7))], ..late.clone() };
+    let alarms = vec![
+        AlarmEffect::Recorded { alarm: late, cleared_at },
+        AlarmEffect::Corrected { alarm: wider.clone(), cleared_at: later },
+    ];
+    let write = JudgeWrite { alarms, ..nothing(2, 3) };
+    store.commit_judgement(token, &write, &apart).await.unwrap();
+    assert_eq!(store.alarms(true, None, 10).await.unwrap().len(), 1, "it was never open");
+    let oldest = store.alarms(false, None, 10).await.unwrap().pop().unwrap();
+    assert_eq!((&oldest.alarm, oldest.alarm.state(true)), (&wider, AlarmState::RecordedLate));
+    assert_eq!(oldest.cleared_at.map(WallTime::from), Some(later));
+    let timeline = store.incident_events(oldest.incident.unwrap()).await.unwrap();
+    let entries: Vec<_> = timeline.iter().map(|e| (e.kind, WallTime::from(e.at))).collect();
+    let expected = [
+        (TimelineKind::Opened, earlier),
+        (TimelineKind::AlarmRaised, earlier),
+        (TimelineKind::AlarmCleared, cleared_at),
+    ];
+    assert_eq!(entries, expected);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn times_of_the_clock_are_entries_of_the_log_that_only_the_leader_writes() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let at = |second: i64| OffsetDateTime::from_unix_timestamp(1_700_000_000 + second).unwrap();
+    store.log_time(token, at(0)).await.unwrap();
+    let batch = batch(agent, path, 0, WallTime::from(at(1)));
+    store.commit_batch(agent, &batch, at(1)).await.unwrap();
+    store.log_time(token, at(2)).await.unwrap();
+    let log = store.log_after(0, 10).await.unwrap();
+    let entries: Vec<_> = log.iter().map(|entry| (entry.commit_no, entry.agent)).collect();
+    assert_eq!(entries, [(1, None), (2, Some(agent)), (3, None)]);
+    assert_eq!(log[2].received_at, WallTime::from(at(2)));
+    assert_eq!((log[0].rounds.len(), log[1].rounds.len()), (0, 2));
+    assert_eq!(store.log_after(1, 1).await.unwrap(), log[1..2]);
+    assert_eq!(store.log_entry(3).await.unwrap(), log[2]);
+    let fenced = store.log_time(token + 1, at(3)).await.unwrap_err();
+    assert!(matches!(fenced, StoreError::Fenced), "{fenced}");
+    assert_eq!(store.log_after(3, 10).await.unwrap(), [], "what is refused is not in the log");
     cluster.stop().await.unwrap();
 }

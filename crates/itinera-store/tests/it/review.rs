@@ -30,6 +30,8 @@ pub(crate) fn alarm(hop: u8) -> Alarm {
         added_delay_us: Micros::ZERO,
         worst_loss_ppm: 200_000,
         worst_added_delay_us: Micros::ZERO,
+        no_data_since: None,
+        recorded_at: None,
         showing: vec![],
         paths: vec![],
     }

@@ -5,6 +5,7 @@ use super::view::{
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
+use itinera_model::alarm::AlarmState;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -302,6 +303,25 @@ pub(super) fn names(all: &[String], what: &str) -> String {
     }
 }
 
+/// What the span of an alarm does not show.
+fn state_words(alarm: &Alarm) -> String {
+    match alarm.state {
+        AlarmState::Open | AlarmState::Cleared => String::new(),
+        AlarmState::Expired => "; expired without data".to_owned(),
+        AlarmState::RecordedLate => "; recorded from late measurements".to_owned(),
+        AlarmState::NoData => {
+            let since = or_absent(alarm.no_data_since, utc);
+            let silent = &alarm.silent_sites;
+            let agents = if silent.len() == 1 { "agent reports" } else { "agents report" };
+            let reason = match silent.is_empty() {
+                true => String::new(),
+                false => format!(" ({}: {agents} nothing)", silent.join(", ")),
+            };
+            format!("; no data since {since}{reason}")
+        }
+    }
+}
+
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
     if alarms.is_empty() {
         let text = if open { "No alarm is open." } else { "There has been no alarm." };
@@ -320,8 +340,9 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
                 alarm.no, alarm.perceived_severity, alarm.message.headline
             ),
             &format!(
-                "{}{}{paths}{incident}",
+                "{}{}{}{paths}{incident}",
                 span(alarm.since, alarm.cleared_at),
+                state_words(alarm),
                 names(&alarm.sites, "sites")
             ),
         )?;
@@ -331,10 +352,11 @@ pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<()
 
 pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     output.line(&format!(
-        "Alarm {}, {}, {}",
+        "Alarm {}, {}, {}{}",
         alarm.no,
         alarm.perceived_severity,
-        span(alarm.since, alarm.cleared_at)
+        span(alarm.since, alarm.cleared_at),
+        state_words(alarm)
     ))?;
     output.line("")?;
     words(output, &alarm.message)?;

@@ -1,6 +1,7 @@
 //! What the API gives, as far as tables show it.
 
 use crate::exit::{Code, Failure};
+use itinera_model::alarm::AlarmState;
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -152,6 +153,10 @@ pub(super) struct Alarm {
     pub(super) since: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339::option")]
     pub(super) cleared_at: Option<OffsetDateTime>,
+    pub(super) state: AlarmState,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) no_data_since: Option<OffsetDateTime>,
+    pub(super) silent_sites: Vec<String>,
     pub(super) sites: Vec<String>,
     pub(super) services: Vec<String>,
     pub(super) incident_no: Option<i64>,

@@ -4,7 +4,7 @@ use super::message::{MessageView, PlaceView};
 use super::path::{offset, ratio};
 use itinera_analysis::catalogue::Context;
 use itinera_analysis::{event, messages};
-use itinera_model::alarm::Severity;
+use itinera_model::alarm::{AlarmState, Severity};
 use itinera_model::diagnosis::Part;
 use itinera_model::finding::Cause;
 use itinera_model::id::{CheckId, IncidentId};
@@ -48,6 +48,15 @@ pub(crate) struct AlarmItem {
     pub(crate) since: OffsetDateTime,
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) raised_at: OffsetDateTime,
+    pub(crate) state: AlarmState,
+    /// The end of the newest measurements of its paths, where none of them reports any more.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(crate) no_data_since: Option<OffsetDateTime>,
+    /// Its sites with an agent that reports nothing now: why it has no data.
+    pub(crate) silent_sites: Vec<String>,
+    /// When late measurements showed it, where it was never open.
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(crate) recorded_at: Option<OffsetDateTime>,
     /// Absent while the alarm is open.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) cleared_at: Option<OffsetDateTime>,
@@ -97,6 +106,10 @@ impl AlarmItem {
             added_delay_us: is_delay.then(|| alarm.added_delay_us.as_micros()),
             since: offset(alarm.since),
             raised_at: offset(alarm.raised_at),
+            state: alarm.state(cleared),
+            no_data_since: alarm.no_data_since.map(offset),
+            silent_sites: Vec::new(),
+            recorded_at: alarm.recorded_at.map(offset),
             cleared_at: record.cleared_at,
             worst_loss_ratio: is_loss.then(|| ratio(alarm.worst_loss_ppm)),
             worst_added_delay_us: is_delay.then(|| alarm.worst_added_delay_us.as_micros()),
@@ -134,6 +147,10 @@ impl AlarmItem {
             added_delay_us: None,
             since: offset(event.since),
             raised_at: offset(event.raised_at),
+            state: if cleared { AlarmState::Cleared } else { AlarmState::Open },
+            no_data_since: None,
+            silent_sites: Vec::new(),
+            recorded_at: None,
             cleared_at: group.iter().filter_map(|it| it.ended_at).max().filter(|_| cleared),
             worst_loss_ratio: None,
             worst_added_delay_us: None,

@@ -1,0 +1,75 @@
+//! What the clock does to alarms: their paths stop reporting, and they expire.
+
+use super::{AlarmBook, PastAlarm};
+use crate::history::WINDOW_US;
+use crate::log_clock::LogClock;
+use itinera_model::alarm::AlarmEffect;
+use itinera_model::finding::Assessment;
+use itinera_model::id::PathId;
+use itinera_model::unit::WallTime;
+
+/// An alarm has no data when none of its paths has reported for so long, or for three times as long
+/// as between their windows: a minute.
+pub(super) const NO_DATA_US: i64 = 60_000_000;
+/// Ended alarms are kept so long, for late measurements that belong to them: two hours.
+const PAST_US: i64 = 7_200_000_000;
+/// Ended alarms kept at most.
+const MOST_PAST: usize = 256;
+
+impl AlarmBook {
+    /// A path has reported: its alarms have data again.
+    pub(super) fn on_reported(&mut self, assessment: &Assessment) -> Vec<AlarmEffect> {
+        let path = assessment.path;
+        let record = self.paths.entry(path).or_default();
+        if record.seen_until > WallTime::default() {
+            let gap_us = assessment.until.micros_since(record.seen_until).max(0);
+            // An outage is no usual gap.
+            let most_us = record.gap_us.max(WINDOW_US).saturating_mul(2);
+            record.gap_us = gap_us.min(most_us);
+        }
+        record.seen_until = record.seen_until.max(assessment.until);
+        let mut effects = Vec::new();
+        for alarm in self.open.iter_mut().filter(|alarm| alarm.showing.contains(&path)) {
+            if alarm.no_data_since.take().is_some() {
+                effects.push(AlarmEffect::Changed(alarm.clone()));
+            }
+        }
+        effects
+    }
+
+    /// Goes by the clock of the log.
+    pub(crate) fn on_clock(&mut self, clock: &LogClock) -> Vec<AlarmEffect> {
+        let now = clock.now;
+        let expire_us = i64::from(self.limits.expire_after_s).saturating_mul(1_000_000);
+        let mut effects = Vec::new();
+        let Self { open, paths, past, .. } = self;
+        open.retain_mut(|alarm| {
+            let reported =
+                |path: &PathId| paths.get(path).map(|record| (record.seen_until, record.gap_us));
+            let newest = alarm.showing.iter().filter_map(&reported).max().unwrap_or_default();
+            let (newest, gap_us) = newest;
+            if clock.silence_us(newest) >= expire_us {
+                effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
+                past.push(PastAlarm { alarm: alarm.clone(), cleared_at: now });
+                return false;
+            }
+            let before = alarm.clone();
+            // The others still report: a path that does not is no evidence any more.
+            alarm.showing.retain(|path| {
+                reported(path).is_some_and(|(seen, _)| clock.silence_us(seen) < expire_us)
+            });
+            let limit_us = gap_us.saturating_mul(3).clamp(NO_DATA_US, NO_DATA_US.max(expire_us));
+            if alarm.no_data_since.is_none() && clock.silence_us(newest) >= limit_us {
+                alarm.no_data_since = Some(newest);
+            }
+            if *alarm != before {
+                effects.push(AlarmEffect::Changed(alarm.clone()));
+            }
+            true
+        });
+        past.retain(|it| now.micros_since(it.cleared_at) < PAST_US);
+        let too_many = past.len().saturating_sub(MOST_PAST);
+        past.drain(..too_many);
+        effects
+    }
+}

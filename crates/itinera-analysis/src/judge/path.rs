@@ -1,0 +1,100 @@
+//! What is remembered of one path: its windows, what is usual in them, and what they were judged.
+
+use super::{KEPT_WINDOWS, LATE_WINDOWS};
+use crate::history::{Window, end_of, window_of};
+use crate::locate::{self, Usual};
+use itinera_model::finding::{Assessment, TimeInterval};
+use itinera_model::id::PathId;
+use itinera_model::unit::WallTime;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+/// Windows before a finding that are not learned as usual: the fault began in them.
+const BEFORE_FINDING: i64 = 2;
+/// Windows after a finding that are not learned as usual: by chance fault may be too slight for
+/// a finding for some windows, and must not become usual during that time.
+const AFTER_FINDING: i64 = 6;
+
+#[derive(Debug, Clone)]
+pub(super) struct PathHistory {
+    pub(super) source: IpAddr,
+    pub(super) windows: BTreeMap<i64, Window>,
+    usual: Usual,
+    /// Judgements of windows that are not sealed yet.
+    pub(super) unsealed: BTreeMap<i64, Assessment>,
+}
+
+impl PathHistory {
+    pub(super) fn new(source: IpAddr) -> Self {
+        let (windows, unsealed) = (BTreeMap::new(), BTreeMap::new());
+        Self { source, windows, usual: Usual::default(), unsealed }
+    }
+
+    /// A window has other counts, another flag, or is gone.
+    pub(super) fn on_change(&mut self, window: i64) {
+        self.usual.on_change(window);
+    }
+
+    /// Forgets a window.
+    pub(super) fn forget(&mut self, window: i64) {
+        self.windows.remove(&window);
+        self.unsealed.remove(&window);
+        self.on_change(window);
+    }
+
+    /// Judges a window by what is known now, with the time at which its fault began; absent where
+    /// it has no rounds.
+    pub(super) fn assess(&mut self, path: PathId, window: i64) -> Option<Assessment> {
+        let Self { source, windows, usual, .. } = self;
+        locate::assess(path, *source, windows, window, usual)
+    }
+
+    /// Enters whether a finding was made in a window; gives the windows near it if their flag is
+    /// another now. Windows are entered in order of time, so that each flag ends as it would have
+    /// been, had everything come in order.
+    pub(super) fn enter_found(&mut self, window: i64, found: bool) -> Vec<i64> {
+        if let Some(content) = self.windows.get_mut(&window) {
+            content.found = found;
+        }
+        let near: Vec<i64> =
+            self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| *index).collect();
+        let mut changed = Vec::new();
+        for index in near {
+            let mut around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
+            let flagged = around.any(|(_, content)| content.found);
+            let Some(content) = self.windows.get_mut(&index) else { continue };
+            if std::mem::replace(&mut content.flagged, flagged) != flagged {
+                self.on_change(index);
+                changed.push(index);
+            }
+        }
+        changed
+    }
+
+    /// When the fault found in a window began: within the minute that the first finding of the
+    /// present run of findings regards.
+    pub(super) fn onset(&self, window: i64) -> Option<TimeInterval> {
+        let run = self.windows.range(..=window).rev().take_while(|(_, content)| content.found);
+        let (first, _) = run.last()?;
+        Some(TimeInterval { earliest: end_of(first - locate::RECENT), latest: end_of(*first) })
+    }
+
+    /// Windows so far after `now` that rounds of now would be too late for them: the clock that
+    /// dated them was wrong, and has been set back.
+    pub(super) fn of_a_wrong_clock(&self, now: WallTime) -> Vec<i64> {
+        let last = window_of(now).saturating_add(LATE_WINDOWS);
+        self.windows.range(last.saturating_add(1)..).map(|(window, _)| *window).collect()
+    }
+
+    /// A window to forget when there are too many: the oldest with a finding that cannot be
+    /// corrected any more, so that a long fault does not push out what was usual before it;
+    /// else the oldest.
+    pub(super) fn spare_window(&self, newest: i64) -> Option<i64> {
+        if self.windows.len() <= KEPT_WINDOWS {
+            return None;
+        }
+        let mut settled = self.windows.range(..newest - LATE_WINDOWS);
+        let flagged = settled.find(|(_, content)| content.flagged).map(|(index, _)| *index);
+        flagged.or_else(|| self.windows.keys().next().copied())
+    }
+}

@@ -1,0 +1,120 @@
+//! How far the evidence of each path is complete.
+//!
+//! A window is sealed when its path has reported past it, or when the clock has: after a fixed time,
+//! or longer where a path's rounds always take longer. Alarms regard each window once, sealed, in
+//! order. Rounds of a sealed window are late.
+
+use crate::history::window_of;
+use crate::log_clock::LogClock;
+use itinera_model::id::PathId;
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// A round that began so long after a window shows that those of the window have been reported:
+/// two seconds, the usual time that a probe is waited for.
+const PAST_US: i64 = 2_000_000;
+/// A path's usual lag moves by this at most with each report, so that one outage is not usual.
+const LAG_STEP_US: i64 = 5_000_000;
+/// Time beyond the usual lag for which a path's rounds are waited for.
+const BEYOND_LAG_US: i64 = 5_000_000;
+/// Longest usual lag: three minutes. A target measured less often is judged late.
+const MOST_LAG_US: i64 = 180_000_000;
+/// Late rounds are judged when none has come for so long, at most so long after the first.
+const QUIET_US: i64 = 20_000_000;
+const LONGEST_WAIT_US: i64 = 120_000_000;
+
+/// How far one path is sealed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct PathSeal {
+    /// The last sealed window.
+    pub(super) through: i64,
+    /// Beginning of the newest round.
+    newest: WallTime,
+    /// Time from the beginning of the newest round of a report to its receipt, as usual.
+    lag_us: i64,
+}
+
+impl PathSeal {
+    pub(super) fn new(first: WallTime, newest: WallTime, now: WallTime) -> Self {
+        let through = window_of(first) - 1;
+        Self { through, newest, lag_us: now.micros_since(newest).clamp(0, MOST_LAG_US) }
+    }
+
+    /// A commit with rounds of the path came in, of which the newest began at `newest`.
+    pub(super) fn on_report(&mut self, newest: WallTime, now: WallTime) {
+        if newest <= self.newest {
+            return;
+        }
+        self.newest = newest;
+        let lag_us = now.micros_since(newest).clamp(0, MOST_LAG_US);
+        self.lag_us = lag_us.clamp(self.lag_us - LAG_STEP_US, self.lag_us + LAG_STEP_US);
+    }
+
+    /// Seals what is complete at `now`; gives the last sealed window.
+    pub(super) fn advance(&mut self, now: WallTime, after_us: i64) -> i64 {
+        let wait_us = after_us.max(self.lag_us + BEYOND_LAG_US);
+        let by_report = window_of(self.newest.plus_micros(-PAST_US)) - 1;
+        let by_clock = window_of(now.plus_micros(-wait_us)) - 1;
+        self.through = self.through.max(by_report).max(by_clock);
+        self.through
+    }
+
+    fn set_back(&mut self, now: WallTime) {
+        self.through = self.through.min(window_of(now) - 1);
+        self.newest = self.newest.min(now);
+    }
+}
+
+/// Windows of a path that got late rounds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct LateWindows {
+    /// The first.
+    pub(super) first: i64,
+    /// When the first and the newest late rounds came in.
+    begun: WallTime,
+    newest: WallTime,
+}
+
+/// How far all paths are sealed.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Seals {
+    pub(super) paths: BTreeMap<PathId, PathSeal>,
+    late: BTreeMap<PathId, LateWindows>,
+    pub(super) clock: LogClock,
+}
+
+impl Seals {
+    /// Takes the time of the next input; gives the time that counts.
+    pub(super) fn on_input(&mut self, at: WallTime) -> WallTime {
+        if self.clock.on_entry(at) {
+            self.paths.values_mut().for_each(|seal| seal.set_back(at));
+            self.late.clear();
+        }
+        self.clock.now
+    }
+
+    /// A sealed window of a path got rounds.
+    pub(super) fn on_late(&mut self, path: PathId, window: i64) {
+        let now = self.clock.now;
+        let late = self.late.entry(path);
+        let late = late.or_insert(LateWindows { first: window, begun: now, newest: now });
+        late.first = late.first.min(window);
+        late.newest = now;
+    }
+
+    /// Takes out paths with late rounds of which probably no more will come; at most `limit`.
+    pub(super) fn take_late(&mut self, limit: usize) -> Vec<(PathId, LateWindows)> {
+        let now = self.clock.now;
+        let is_due = |late: &LateWindows| {
+            now.micros_since(late.newest) >= QUIET_US
+                || now.micros_since(late.begun) >= LONGEST_WAIT_US
+        };
+        let due = self.late.iter().filter(|(_, late)| is_due(late)).take(limit);
+        let due: Vec<_> = due.map(|(path, late)| (*path, *late)).collect();
+        for (path, _) in &due {
+            self.late.remove(path);
+        }
+        due
+    }
+}

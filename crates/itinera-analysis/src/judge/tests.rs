@@ -1,0 +1,281 @@
+//! Judgement, window by window.
+
+use super::*;
+use itinera_model::alarm::AlarmEffect;
+use itinera_model::unit::Micros;
+use uuid::Uuid;
+
+const START_S: i64 = 1_700_000_000;
+
+/// One window's round of a five-hop path; its last three hops lose some of ten probes.
+fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> {
+    let hops: Vec<HopCounts> = (0..5u8)
+        .map(|hop| {
+            let heard = if hop >= 2 { 10 - lost } else { 10 };
+            HopCounts {
+                sent: 10,
+                answered: (1 << heard) - 1,
+                rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
+                ..HopCounts::default()
+            }
+        })
+        .collect();
+    let addresses: Vec<Option<IpAddr>> =
+        (1..=5).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
+    let observation = Observation {
+        path: PathId::from_uuid(Uuid::nil()),
+        measured_at: WallTime::from_unix_seconds(START_S + window * 10),
+        number: window.cast_unsigned(),
+        source: IpAddr::from([10, 0, 0, 2]),
+        route: ContentId::of(b"route"),
+        addresses: &addresses,
+        hops: &hops,
+        stamps: StampSource::Kernel,
+        lateness: None,
+    };
+    judge.step(JudgeInput::Rounds(&[observation]), WallTime::from_unix_seconds(now_s))
+}
+
+/// Gives windows from..to with this loss, each when it is measured.
+fn live(judge: &mut Judge, windows: std::ops::Range<i64>, lost: u8) -> Vec<Effect> {
+    windows.flat_map(|w| observe(judge, w, lost, START_S + w * 10 + 2)).collect()
+}
+
+fn alarms(effects: &[Effect]) -> String {
+    let letters = effects.iter().filter_map(|effect| match effect {
+        Effect::Alarm(AlarmEffect::Raised(_)) => Some('r'),
+        Effect::Alarm(AlarmEffect::Cleared { .. }) => Some('x'),
+        _ => None,
+    });
+    letters.collect()
+}
+
+fn found(effects: &[Effect]) -> bool {
+    effects.iter().any(
+        |effect| matches!(effect, Effect::Assessed { assessment, .. } if assessment.finding.is_some()),
+    )
+}
+
+/// Lets the clock of the log go on, from one second to another, by five.
+fn wait(judge: &mut Judge, seconds: std::ops::Range<i64>) -> Vec<Effect> {
+    let ticks = seconds.step_by(5).map(|s| WallTime::from_unix_seconds(START_S + s));
+    ticks.flat_map(|now| judge.step(JudgeInput::Clock, now)).collect()
+}
+
+/// First and last windows of the alarms recorded late.
+fn recorded(effects: &[Effect]) -> Vec<(i64, i64)> {
+    let windows = |at: WallTime| window_of(at) - START_S / 10;
+    let recorded = effects.iter().filter_map(|effect| match effect {
+        Effect::Alarm(AlarmEffect::Recorded { alarm, cleared_at }) => {
+            Some((windows(alarm.since), windows(*cleared_at)))
+        }
+        _ => None,
+    });
+    recorded.collect()
+}
+
+#[test]
+fn a_fault_seen_only_in_late_rounds_is_recorded_in_the_past_and_never_raised() {
+    let mut judge = Judge::default();
+    assert_eq!(alarms(&live(&mut judge, 0..30, 0)), "");
+    // Cut off for two minutes, of which less than one has a fault; then the newest comes first.
+    assert_eq!(alarms(&wait(&mut judge, 302..422)), "");
+    let mut effects = live(&mut judge, 42..43, 0);
+    for window in (30..42).rev() {
+        let lost = if (31..35).contains(&window) { 4 } else { 0 };
+        effects.extend(observe(&mut judge, window, lost, START_S + 423));
+    }
+    assert!(found(&effects), "it is judged at once");
+    for window in 43..60 {
+        effects.extend(live(&mut judge, window..window + 1, 0));
+        effects.extend(wait(&mut judge, window * 10 + 3..window * 10 + 10));
+    }
+    assert_eq!(alarms(&effects), "");
+    let [(since, cleared)] = recorded(&effects)[..] else { panic!("{:?}", recorded(&effects)) };
+    // A finding regards a minute: it shows a fault for some windows after its end.
+    assert!((31..34).contains(&since) && (38..48).contains(&cleared), "{since} {cleared}");
+}
+
+#[test]
+fn a_window_is_sealed_by_a_later_report_or_by_the_clock() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..40, 0);
+    let mut effects = live(&mut judge, 40..43, 4);
+    effects.extend(wait(&mut judge, 432..440));
+    assert_eq!(alarms(&effects), "", "two windows over the limit are sealed");
+    assert_eq!(alarms(&wait(&mut judge, 440..450)), "r", "nothing else came");
+    assert_eq!(alarms(&wait(&mut judge, 450..2_225)), "");
+    assert!(judge.book().open()[0].no_data_since.is_some());
+    assert_eq!(alarms(&wait(&mut judge, 2_225..2_240)), "x", "expired after half an hour");
+}
+
+#[test]
+fn rounds_that_always_take_long_are_not_late() {
+    let mut judge = Judge::default();
+    // A round takes fifty seconds, one every minute.
+    let mut effects = Vec::new();
+    for minute in 0..80 {
+        let lost = if (60..70).contains(&minute) { 4 } else { 0 };
+        effects.extend(observe(&mut judge, minute * 6, lost, START_S + minute * 60 + 50));
+        effects.extend(wait(&mut judge, minute * 60 + 55..minute * 60 + 110));
+    }
+    assert_eq!((alarms(&effects).as_str(), recorded(&effects)), ("rx", vec![]));
+}
+
+#[test]
+fn a_clock_that_was_a_day_ahead_leaves_no_partition_in_conflict() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..40, 0);
+    live(&mut judge, 8_640..8_700, 0);
+    let effects = live(&mut judge, 40..41, 0);
+    let dropped = effects.iter().filter(
+        |effect| matches!(effect, Effect::WindowDropped { window, .. } if *window > 8_000 + START_S / 10),
+    );
+    assert_eq!(dropped.count(), 60);
+    assert!(effects.iter().any(|effect| matches!(effect, Effect::Assessed { newest: true, .. })));
+    live(&mut judge, 41..60, 0);
+    assert_eq!(alarms(&live(&mut judge, 60..70, 3)), "r", "judged as if nothing had been");
+}
+
+#[test]
+fn a_fault_of_two_hours_does_not_become_usual() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..60, 0);
+    assert_eq!(alarms(&live(&mut judge, 60..780, 3)), "r");
+    assert!(found(&live(&mut judge, 780..781, 3)), "still a finding after two hours");
+    assert_eq!(alarms(&live(&mut judge, 781..800, 0)), "x");
+}
+
+#[test]
+fn a_lossy_member_route_stands_for_the_path_in_every_window() {
+    let mut judge = Judge::default();
+    let mut effects = Vec::new();
+    for number in 0..600i64 {
+        // Rounds take two routes in turn; the third hop of one of them loses from the fortieth
+        // window on.
+        let other = number % 2 == 1;
+        let lost: u8 = if other && number >= 400 { 4 } else { 0 };
+        let hops: Vec<HopCounts> = (0..5u8)
+            .map(|hop| {
+                let heard = if hop >= 2 { 10 - lost } else { 10 };
+                HopCounts {
+                    sent: 10,
+                    answered: (1 << heard) - 1,
+                    rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
+                    ..HopCounts::default()
+                }
+            })
+            .collect();
+        let third = if other { 33 } else { 3 };
+        let addresses: Vec<Option<IpAddr>> =
+            [1, 2, third, 4, 5].map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).to_vec();
+        let at = WallTime::from_unix_seconds(START_S + number);
+        let observation = Observation {
+            path: PathId::from_uuid(Uuid::nil()),
+            measured_at: at,
+            number: number.cast_unsigned(),
+            source: IpAddr::from([10, 0, 0, 2]),
+            route: ContentId::of(&[third]),
+            addresses: &addresses,
+            hops: &hops,
+            stamps: StampSource::Kernel,
+            lateness: None,
+        };
+        effects.extend(judge.step(JudgeInput::Rounds(&[observation]), at));
+    }
+    assert_eq!(alarms(&effects), "r", "one alarm, which does not flap");
+    let last = effects.iter().rev().find_map(|effect| match effect {
+        Effect::Assessed { assessment, .. } => assessment.finding.clone(),
+        _ => None,
+    });
+    let to = last.unwrap().place.first_with_fault().unwrap();
+    assert_eq!(to, IpAddr::from([198, 18, 0, 33]));
+}
+
+#[test]
+fn a_fault_that_pauses_by_chance_does_not_become_usual() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..30, 0);
+    // Every third minute it is hardly there.
+    for minute in 5..60 {
+        let lost = if minute % 3 == 0 { 1 } else { 3 };
+        live(&mut judge, minute * 6..minute * 6 + 6, lost);
+    }
+    assert!(found(&live(&mut judge, 363..364, 3)), "still a finding after an hour");
+}
+
+/// The newest assessment.
+fn last(effects: &[Effect]) -> &Assessment {
+    let assessed = effects.iter().rev().find_map(|effect| match effect {
+        Effect::Assessed { assessment, .. } => Some(assessment),
+        _ => None,
+    });
+    assessed.unwrap()
+}
+
+#[test]
+fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..40, 0);
+    let mut effects = Vec::new();
+    for window in 40..50 {
+        // One round of each window falls into a burst that silences all behind the second
+        // hop. Its flow is new, so the agent tries hops beyond the target's.
+        let hops: Vec<HopCounts> = (0..9u8)
+            .map(|hop| HopCounts {
+                sent: 10,
+                answered: if hop < 2 { (1 << 10) - 1 } else { 0 },
+                rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); if hop < 2 { 10 } else { 0 }],
+                ..HopCounts::default()
+            })
+            .collect();
+        let mut addresses = vec![None; 9];
+        addresses[0] = Some(IpAddr::from([198, 18, 0, 1]));
+        addresses[1] = Some(IpAddr::from([198, 18, 0, 2]));
+        let at = WallTime::from_unix_seconds(START_S + window * 10);
+        let observation = Observation {
+            path: PathId::from_uuid(Uuid::nil()),
+            measured_at: at,
+            number: window.cast_unsigned() + 1_000,
+            source: IpAddr::from([10, 0, 0, 2]),
+            route: ContentId::of(b"silence"),
+            addresses: &addresses,
+            hops: &hops,
+            stamps: StampSource::Kernel,
+            lateness: None,
+        };
+        effects.extend(judge.step(JudgeInput::Rounds(&[observation]), at));
+        effects.extend(observe(&mut judge, window, 0, START_S + window * 10 + 2));
+    }
+    let last = last(&effects);
+    assert_eq!((last.rounds, last.hops.len()), (12, 5), "both rounds of six windows");
+    assert_eq!((last.end_sent, last.end_lost), (120, 60), "{last:?}");
+    let finding = last.finding.as_ref().unwrap();
+    let place = finding.place.first_with_fault().unwrap();
+    assert_eq!(place, IpAddr::from([198, 18, 0, 3]));
+    // All of them end early now: a break, still on the known route.
+    let broken = live(&mut judge, 50..53, 10);
+    assert!(found(&broken));
+}
+
+#[test]
+fn a_judge_restored_from_its_effects_goes_on_as_if_nothing_had_happened() {
+    let mut undisturbed = Judge::default();
+    let mut effects = live(&mut undisturbed, 0..40, 0);
+    effects.extend(live(&mut undisturbed, 40..43, 3));
+    let mut windows = BTreeMap::new();
+    for effect in effects {
+        match effect {
+            Effect::WindowChanged { path, window, source, content } => {
+                windows.insert((path, window), (source, content));
+            }
+            Effect::WindowDropped { path, window } => drop(windows.remove(&(path, window))),
+            _ => {}
+        }
+    }
+    let windows = windows
+        .into_iter()
+        .map(|((path, window), (source, content))| (path, window, source, content));
+    let mut restored = Judge::restored(undisturbed.state().clone(), windows);
+    assert_eq!(live(&mut restored, 43..60, 3), live(&mut undisturbed, 43..60, 3));
+}
