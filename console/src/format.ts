@@ -107,7 +107,10 @@ export function rate(perSecond: number | null | undefined): string {
 
 /** Bytes. */
 export function bytes(size: number): string {
-  return size < 10_000 ? `${size} B` : `${Math.round(size / 1000)} kB`;
+  if (size < 10_000) return `${size} B`;
+  if (size < 10e6) return `${Math.round(size / 1000)} kB`;
+  if (size < 10e9) return `${Math.round(size / 1e6)} MB`;
+  return `${Math.round(size / 1e9)} GB`;
 }
 
 const steps: Record<Step, string> = {

@@ -39,6 +39,7 @@ export type NewWatch = components['schemas']['WatchRequest'];
 export type WatchChange = components['schemas']['WatchChangeRequest'];
 export type Suppression = components['schemas']['SuppressionItem'];
 export type ComplaintRequest = components['schemas']['ComplaintRequest'];
+export type Storage = components['schemas']['Storage'];
 export type SetAside = components['schemas']['SetAsideItem'];
 type Problem = components['schemas']['Problem'];
 
@@ -211,6 +212,10 @@ export async function fetchSuppressions(): Promise<Suppression[]> {
 
 export async function liftSuppression(id: string): Promise<void> {
   done(await api.DELETE('/api/v1/suppressions/{id}', { params: { path: { id } } }));
+}
+
+export async function fetchStorage(): Promise<Storage> {
+  return taken(await api.GET('/api/v1/storage'));
 }
 
 export async function fetchSetAside(): Promise<SetAside[]> {

@@ -14,6 +14,7 @@ import {
   fetchPaths,
   fetchSession,
   fetchSetAside,
+  fetchStorage,
   fetchStatus,
   fetchSuppressions,
   fetchHostFacts,
@@ -75,6 +76,8 @@ export const queries = {
     }),
   setAside: () =>
     queryOptions({ queryKey: ['set-aside'], queryFn: fetchSetAside, refetchInterval: 10_000 }),
+  storage: () =>
+    queryOptions({ queryKey: ['storage'], queryFn: fetchStorage, refetchInterval: 60_000 }),
   agents: () =>
     queryOptions({ queryKey: ['agents'], queryFn: fetchAgents, refetchInterval: 10_000 }),
   hostFacts: (agent: string) =>

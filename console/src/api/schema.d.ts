@@ -535,6 +535,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Room on the disk, and how long measurements are kept. */
+        get: operations["getStorage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/suppressions": {
         parameters: {
             query?: never;
@@ -3887,6 +3904,47 @@ export interface components {
             /** @description The message in words. */
             words: string;
         };
+        /** @description Room on the disk, and how long measurements are kept. */
+        Storage: {
+            /**
+             * Format: int64
+             * @description Bytes of the database.
+             */
+            bytes: number;
+            /**
+             * Format: int32
+             * @description Days for which findings of paths, and events without an incident, are kept.
+             */
+            findings_days: number;
+            /**
+             * Format: int64
+             * @description Free bytes of its disk; absent for a database of your own.
+             */
+            free_bytes?: number | null;
+            /**
+             * Format: double
+             * @description Days until the disk is full at this growth; absent where it is unknown or nothing grows.
+             */
+            full_in_days?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes a day by which it has grown in the last week; absent in the first six hours.
+             */
+            growth_bytes_per_day?: number | null;
+            /**
+             * Format: int32
+             * @description Days for which rounds, host facts and results of checks are kept.
+             */
+            rounds_days: number;
+            /** @description Tables with their indexes, the largest first. */
+            tables: components["schemas"]["StoredTable"][];
+        };
+        /** @description A table of the database. */
+        StoredTable: {
+            /** Format: int64 */
+            bytes: number;
+            name: string;
+        };
         /** @description A planned pause of measurement. */
         SuppressionItem: {
             /** Format: date-time */
@@ -5745,6 +5803,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StatusView"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getStorage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Storage"];
                 };
             };
             503: {

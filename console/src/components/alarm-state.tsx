@@ -1,26 +1,42 @@
 import type { Alarm } from '../api/client';
 import { dayTime, listed } from '../format';
 import { usePreferences } from '../preferences';
+import { Time } from './time';
 
-/** State of an alarm in words: "open", "no data since 12:03 (Eskerry: agent reports nothing)". */
+const WORDS: Record<Alarm['state'], string> = {
+  open: 'open',
+  'no-data': 'no data',
+  cleared: 'cleared',
+  expired: 'expired without data',
+  'recorded-late': 'recorded from late measurements',
+};
+
+/** State of an alarm in a few words: "open", "no data since 12:03". */
 export function AlarmState({ alarm }: { alarm: Alarm }) {
   const { zone } = usePreferences();
-  switch (alarm.state) {
-    case 'open':
-      return 'open';
-    case 'cleared':
-      return 'cleared';
-    case 'expired':
-      return 'expired without data';
-    case 'recorded-late':
-      return 'recorded from late measurements';
-    case 'no-data': {
-      const since =
-        alarm.no_data_since == null ? '' : ` since ${dayTime(alarm.no_data_since, zone)}`;
-      const silent = alarm.silent_sites;
-      const agents = silent.length === 1 ? 'agent reports' : 'agents report';
-      const reason = silent.length === 0 ? '' : ` (${listed(silent)}: ${agents} nothing)`;
-      return `no data${since}${reason}`;
-    }
+  const words = WORDS[alarm.state];
+  if (alarm.state !== 'no-data' || alarm.no_data_since == null) return words;
+  return `${words} since ${dayTime(alarm.no_data_since, zone)}`;
+}
+
+/** Why an alarm has no data, has expired, or was never open; nothing for others. */
+export function AlarmStateReason({ alarm }: { alarm: Alarm }) {
+  if (alarm.state === 'recorded-late' && alarm.recorded_at != null) {
+    return (
+      <p className="said">
+        Measurements that came in late showed it at <Time at={alarm.recorded_at} />; it was over by
+        then.
+      </p>
+    );
   }
+  if (alarm.no_data_since == null) return null;
+  const silent = alarm.silent_sites;
+  return (
+    <p className="said">
+      No path that shows it has reported since <Time at={alarm.no_data_since} />
+      {silent.length > 0 &&
+        `: no reports from the ${silent.length === 1 ? 'agent' : 'agents'} at ${listed(silent)}`}
+      .
+    </p>
+  );
 }

@@ -5,9 +5,10 @@ use crate::clock::ServiceClock;
 use crate::config::{Config, PublicUrl, ThroughputRule};
 use crate::duty::Duties;
 use crate::metrics::Metrics;
+use crate::storage::{self, StorageState};
 use crate::unpacking::Unpacking;
 use itinera_model::owner::OwnerMap;
-use itinera_store::{ImportRecord, Store, StoreError};
+use itinera_store::{ImportRecord, Retention, Store, StoreError};
 use std::path::PathBuf;
 use std::sync::Arc;
 use time::OffsetDateTime;
@@ -43,6 +44,10 @@ pub(crate) struct Shared {
     public_url: Option<PublicUrl>,
     /// What is measured again and again of how much gets through.
     pub(crate) throughput_rules: Vec<ThroughputRule>,
+    /// How long measurements are kept.
+    pub(crate) retention: Retention,
+    /// The database is a private cluster below `data`.
+    pub(crate) private_cluster: bool,
     /// This process, as holder of leases.
     pub(crate) process: Uuid,
 }
@@ -75,8 +80,16 @@ impl Shared {
             data: config.data.clone(),
             public_url: config.public_url.clone(),
             throughput_rules: config.throughput.clone(),
+            retention: config.retention,
+            private_cluster: config.database.is_none(),
             process: Uuid::now_v7(),
         }
+    }
+
+    /// Room on the disk now.
+    pub(crate) async fn storage(&self) -> Result<StorageState, StoreError> {
+        let directory = self.private_cluster.then_some(self.data.as_path());
+        storage::state(&self.store, directory, self.clock.now()).await
     }
 
     /// Ready once the service stops.

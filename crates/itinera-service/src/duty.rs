@@ -18,6 +18,8 @@ pub(crate) enum Duty {
     Partitions,
     /// Following the change feed for live views.
     ChangeFeed,
+    /// Deleting measurements that are older than is kept.
+    Retention,
     /// Forgetting what the change feed no longer needs.
     ChangeFeedRetention,
     /// Following the version of the schedule.
@@ -41,6 +43,7 @@ impl Duty {
             Self::Judging => "judging",
             Self::Partitions => "partitions",
             Self::ChangeFeed => "change-feed",
+            Self::Retention => "retention",
             Self::ChangeFeedRetention => "change-feed-retention",
             Self::ScheduleVersion => "schedule-version",
             Self::Watches => "watches",
@@ -56,6 +59,7 @@ impl Duty {
         match self {
             Self::UserListener | Self::AgentListener => None,
             Self::Judging => Some(Duration::from_secs(180)),
+            Self::Retention => Some(Duration::from_secs(7_500)),
             _ => Some(Duration::from_secs(300)),
         }
     }

@@ -24,6 +24,7 @@ mod runner;
 pub mod secret_file;
 mod server;
 mod sign_in;
+mod storage;
 mod supervise;
 mod throughput;
 mod timed_listener;

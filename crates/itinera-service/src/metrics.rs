@@ -1,6 +1,7 @@
 //! The service's own health, and what was measured, in OpenMetrics 1.0.
 
 use crate::duty::Duties;
+use crate::storage::StorageState;
 use itinera_model::unit::WallTime;
 use itinera_store::{Committed, PathRecord, StateCounts};
 use prometheus_client::encoding::EncodeLabelSet;
@@ -100,6 +101,9 @@ struct Gauges {
     open_alarms: Gauge,
     unjudged_commits: Gauge,
     set_aside_commits: Gauge,
+    database_size: Gauge,
+    disk_free: Gauge,
+    disk_full_in: Gauge<f64, AtomicU64>,
     restarts: Family<DutyLabel, Gauge>,
     not_done: Family<DutyLabel, Gauge>,
     leads: Family<DutyLabel, Gauge>,
@@ -148,6 +152,23 @@ impl Metrics {
             "Commits that could not be judged and are left out",
             gauges.set_aside_commits.clone(),
         );
+        registry.register_with_unit(
+            "database_size",
+            "Size of the database",
+            Unit::Bytes,
+            gauges.database_size.clone(),
+        );
+        registry.register_with_unit(
+            "disk_free",
+            "Free room on the disk of a private cluster; 0 for a database of your own",
+            Unit::Bytes,
+            gauges.disk_free.clone(),
+        );
+        registry.register(
+            "disk_full_in_days",
+            "Days until the disk is full at the growth of the last week; NaN while unknown",
+            gauges.disk_full_in.clone(),
+        );
         registry.register(
             "duty_restarts",
             "How often the task of a duty was started again by this process",
@@ -187,6 +208,7 @@ impl Metrics {
     pub(crate) fn text(
         &self,
         counts: &StateCounts,
+        storage: &StorageState,
         duties: &Duties,
     ) -> Result<String, std::fmt::Error> {
         let not_done = duties.not_done(Instant::now());
@@ -201,6 +223,10 @@ impl Metrics {
             let label = DutyLabel { duty: duty.word() };
             self.gauges.leads.get_or_create(&label).set(i64::from(leads));
         }
+        self.gauges.database_size.set(storage.size.bytes);
+        let free = storage.free_bytes.unwrap_or(0);
+        self.gauges.disk_free.set(i64::try_from(free).unwrap_or(i64::MAX));
+        self.gauges.disk_full_in.set(storage.full_in_days().unwrap_or(f64::NAN));
         self.gauges.set_aside_commits.set(counts.set_aside_commits);
         self.gauges.agents.set(counts.agents);
         self.gauges.agents_late.set(counts.agents_late);

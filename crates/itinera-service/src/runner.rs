@@ -18,7 +18,7 @@ use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use time::OffsetDateTime;
+use time::{Date, OffsetDateTime};
 
 /// Commits judged in one transaction at most.
 const COMMITS_AT_ONCE: i64 = 64;
@@ -173,6 +173,7 @@ async fn follow_log(
     let mut engines = Engines { judge, events };
     tracing::info!(cursor, "judging");
     shared.duties.leads(Duty::Judging);
+    let mut opened = shared.store.last_opening().await?;
     let mut logged_at: Option<Instant> = None;
     loop {
         shared.duties.done(Duty::Judging);
@@ -186,13 +187,17 @@ async fn follow_log(
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
         let entries = shared.store.log_after(cursor, limit).await;
         let entries = entries.map_err(|error| Stopped::at(cursor, error))?;
-        let Some(last) = entries.last() else {
+        let (Some(first), Some(last)) = (entries.first(), entries.last()) else {
             let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
             continue;
         };
         let to = last.commit_no;
+        let day = first.received_at.date_time().map(OffsetDateTime::date);
+        let opening = day.filter(|day| opened.is_none_or(|opened| *day > opened));
+        opened = opened.max(opening);
         let (count, gathered) = (entries.len() as u64, std::mem::take(&mut inherited));
-        let work = Work { entries, span: (cursor, to), retried: None, gathered };
+        let span = Span { from: cursor, to, opening, retried: None };
+        let work = Work { entries, span, gathered };
         judge_entries(shared, token, work, &mut engines).await?;
         shared.metrics.judged(count);
         cursor = to;
@@ -209,8 +214,9 @@ async fn retry(
 ) -> Result<(), Stopped> {
     let judged = match shared.store.log_entry(commit_no).await {
         Ok(entry) => {
-            let (retried, gathered) = (Some(commit_no), Gathered::default());
-            let work = Work { entries: vec![entry], span: (cursor, cursor), retried, gathered };
+            let retried = Some(commit_no);
+            let span = Span { from: cursor, to: cursor, opening: None, retried };
+            let work = Work { entries: vec![entry], span, gathered: Gathered::default() };
             judge_entries(shared, token, work, engines).await
         }
         Err(error) => Err(Stopped::at(cursor, error)),
@@ -234,11 +240,21 @@ struct Engines {
 /// What is judged in one transaction.
 struct Work {
     entries: Vec<LogEntry>,
-    /// The cursor before and after.
-    span: (i64, i64),
+    span: Span,
+    gathered: Gathered,
+}
+
+/// Where in the log that is.
+#[derive(Clone, Copy)]
+struct Span {
+    /// The cursor before.
+    from: i64,
+    /// The cursor after.
+    to: i64,
+    /// The day that begins with this.
+    opening: Option<Date>,
     /// The commit that is no longer set aside when this is recorded.
     retried: Option<i64>,
-    gathered: Gathered,
 }
 
 async fn judge_entries(
@@ -247,7 +263,8 @@ async fn judge_entries(
     work: Work,
     engines: &mut Engines,
 ) -> Result<(), Stopped> {
-    let Work { entries, span: (from, to), retried, mut gathered } = work;
+    let Work { entries, span, mut gathered } = work;
+    let from = span.from;
     let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
     // The judge is away while it computes; after a panic it is not used any more.
     let mut judge = std::mem::take(&mut engines.judge);
@@ -263,7 +280,7 @@ async fn judge_entries(
     let events = encode(engines.events.watcher());
     let written = compute(from, move || {
         effects.into_iter().for_each(|effects| gathered.take(effects));
-        let write = gathered.into_write(&judge, events, (from, to), retried);
+        let write = gathered.into_write(&judge, events, span);
         (judge, write)
     });
     let (judge, write) = written.await?;
@@ -318,7 +335,7 @@ async fn left_by_another_engine(
     Ok(left)
 }
 
-fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
+pub(crate) fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
     let corrupt = |error: DecodeError| {
         tracing::error!(%error, "what judgement remembered cannot be read");
         StoreError::Corrupt { what: "memory of judgement" }
@@ -369,8 +386,7 @@ impl Gathered {
         self,
         judge: &Judge,
         events: Vec<u8>,
-        (from, to): (i64, i64),
-        retried: Option<i64>,
+        Span { from, to, opening, retried }: Span,
     ) -> JudgeWrite {
         let dropped = self.windows.iter().filter(|(_, content)| content.is_none());
         let dropped = dropped.map(|(key, _)| *key).collect();
@@ -378,6 +394,7 @@ impl Gathered {
         JudgeWrite {
             from,
             to,
+            opening,
             retried,
             engine: ENGINE,
             state: encode(judge.state()),

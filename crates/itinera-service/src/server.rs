@@ -8,7 +8,7 @@ use crate::sign_in::{self, FirstError};
 use crate::supervise::{every, every_leased, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, live, runner, throughput, two_way, watches};
+use crate::{agent_api, api, live, runner, storage, throughput, two_way, watches};
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{Store, StoreError};
 use std::io;
@@ -214,6 +214,9 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         }),
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        every_leased(shared, Duty::Retention, 60 * minute, async |shared: Arc<Shared>| {
+            storage::apply_retention(&shared.store, shared.retention, shared.clock.now()).await
+        }),
         every_leased(shared, Duty::ChangeFeedRetention, minute, async |shared: Arc<Shared>| {
             shared.store.forget_old_changes().await
         }),

@@ -13,7 +13,7 @@ use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseConnection, DatabaseTransaction, Statement, TransactionTrait};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use time::OffsetDateTime;
+use time::{Date, OffsetDateTime};
 
 /// When a batch came in by the service's clock, and how large it was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -105,7 +105,7 @@ impl Store {
             return Ok(Committed::DUPLICATE);
         }
         // Contents get their numbers before the head of the log is held: others wait for that.
-        let contents = Contents::intern(&self.ingest, batch).await?;
+        let contents = Contents::intern(&self.ingest, batch, now.date()).await?;
         let paths = path_numbers(&self.ingest, agent).await?;
         let known: Vec<_> =
             batch.paths.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
@@ -246,63 +246,83 @@ struct Contents {
 }
 
 impl Contents {
-    async fn intern(db: &DatabaseConnection, batch: &Batch) -> Result<Self, StoreError> {
+    async fn intern(
+        db: &DatabaseConnection,
+        batch: &Batch,
+        today: Date,
+    ) -> Result<Self, StoreError> {
+        let (flows, resolutions) = (&batch.paths.flows, &batch.paths.resolutions);
+        let (routes, readings) = (&batch.paths.routes, &batch.paths.readings);
         Ok(Self {
-            flows: intern(db, "flow", batch.paths.flows.iter().map(|f| (f.id(), f))).await?,
-            resolutions: intern(
-                db,
-                "resolution",
-                batch.paths.resolutions.iter().map(|r| (r.id(), r)),
-            )
-            .await?,
-            routes: intern(db, "route", batch.paths.routes.iter().map(|r| (r.id(), r))).await?,
-            readings: intern(db, "reading", batch.paths.readings.iter().map(|r| (r.id(), r)))
+            flows: intern(db, "flow", flows.iter().map(|f| (f.id(), f)), today).await?,
+            resolutions: intern(db, "resolution", resolutions.iter().map(|r| (r.id(), r)), today)
                 .await?,
+            routes: intern(db, "route", routes.iter().map(|r| (r.id(), r)), today).await?,
+            readings: intern(db, "reading", readings.iter().map(|r| (r.id(), r)), today).await?,
         })
     }
 }
 
 /// The small numbers of contents, given to those that are new. `table` is one of our own. Most are
-/// known, so they are looked up first; new ones are entered in order, so that two batches that
-/// bring the same ones do not wait for each other in a circle.
+/// known and were used today, so they are looked up first. Others are marked as used, and entered
+/// where there are none of them: retention deletes what has not been used for long. New ones are
+/// entered in order, so that two batches that bring the same ones do not wait for each other in a
+/// circle.
 async fn intern<'a, T: Serialize + 'a>(
     db: &DatabaseConnection,
     table: &str,
     contents: impl Iterator<Item = (ContentId, &'a T)>,
+    today: Date,
 ) -> Result<BTreeMap<ContentId, i64>, StoreError> {
     let by_id: BTreeMap<ContentId, &T> = contents.collect();
-    let ids: Vec<Vec<u8>> = by_id.keys().map(|id| id.as_bytes().to_vec()).collect();
-    let mut numbers = numbers_of(db, table, ids).await?;
-    let new: Vec<_> = by_id.iter().filter(|(id, _)| !numbers.contains_key(id)).collect();
+    let octets = |id: &ContentId| id.as_bytes().to_vec();
+    let select =
+        format!("SELECT content, no FROM {table} WHERE content = ANY($1) AND used_on >= $2");
+    let mut numbers = numbers_of(db, &select, by_id.keys().map(octets).collect(), today).await?;
+    let rest: Vec<_> = by_id.iter().filter(|(id, _)| !numbers.contains_key(id)).collect();
+    if rest.is_empty() {
+        return Ok(numbers);
+    }
+    // Locked in order, as two batches may mark the same ones.
+    let update = format!(
+        "UPDATE {table} SET used_on = $2 WHERE no IN \
+             (SELECT no FROM {table} WHERE content = ANY($1) ORDER BY no FOR UPDATE) \
+         RETURNING content, no"
+    );
+    let ids = rest.iter().map(|(id, _)| octets(id)).collect();
+    numbers.append(&mut numbers_of(db, &update, ids, today).await?);
+    let new: Vec<_> = rest.into_iter().filter(|(id, _)| !numbers.contains_key(id)).collect();
     if new.is_empty() {
         return Ok(numbers);
     }
-    let ids: Vec<Vec<u8>> = new.iter().map(|(id, _)| id.as_bytes().to_vec()).collect();
+    let ids: Vec<Vec<u8>> = new.iter().map(|(id, _)| octets(id)).collect();
     let body = |body: &T| recordable_json(serde_json::json!(body)).to_string();
     let bodies: Vec<String> = new.iter().map(|(_, content)| body(content)).collect();
     let insert = format!(
-        "INSERT INTO {table} (content, body) SELECT c, b::jsonb FROM unnest($1, $2) AS n(c, b) \
+        "INSERT INTO {table} (content, body, used_on) \
+             SELECT c, b::jsonb, $3 FROM unnest($1, $2) AS n(c, b) \
          ON CONFLICT DO NOTHING"
     );
-    db.execute_raw(sql(&insert, [ids.clone().into(), bodies.into()])).await?;
-    numbers.append(&mut numbers_of(db, table, ids).await?);
+    db.execute_raw(sql(&insert, [ids.clone().into(), bodies.into(), today.into()])).await?;
+    numbers.append(&mut numbers_of(db, &select, ids, today).await?);
     Ok(numbers)
 }
 
+/// The small numbers that a statement gives for contents on a day.
 async fn numbers_of(
     db: &DatabaseConnection,
-    table: &str,
+    statement: &str,
     ids: Vec<Vec<u8>>,
+    today: Date,
 ) -> Result<BTreeMap<ContentId, i64>, StoreError> {
     if ids.is_empty() {
         return Ok(BTreeMap::new());
     }
-    let select = format!("SELECT content, no FROM {table} WHERE content = ANY($1)");
     let number = |row: ContentRow| {
         let id = ContentId::from_slice(&row.content);
         Ok((id.ok_or_else(|| StoreError::corrupt("content identity"))?, row.no))
     };
-    rows::all(db, &select, [ids.into()]).await?.into_iter().map(number).collect()
+    rows::all(db, statement, [ids.into(), today.into()]).await?.into_iter().map(number).collect()
 }
 
 #[derive(FromQueryResult)]

@@ -17,12 +17,13 @@ use itinera_model::id::PathId;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
+    AccessMode,
     ActiveValue::{NotSet, Set},
-    DatabaseTransaction, TransactionTrait,
+    DatabaseTransaction, IsolationLevel, TransactionTrait,
 };
 use std::collections::BTreeMap;
 use std::net::IpAddr;
-use time::OffsetDateTime;
+use time::{Date, OffsetDateTime};
 
 /// A window as recorded: content in the judging engine's own encoding.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,6 +60,8 @@ pub struct JudgeWrite {
     pub from: i64,
     /// Cursor after.
     pub to: i64,
+    /// The day that begins with this: what was remembered before it is kept as its opening state.
+    pub opening: Option<Date>,
     /// The commit that is no longer set aside.
     pub retried: Option<i64>,
     /// Version of the engine.
@@ -87,6 +90,27 @@ struct MemoryRow {
     events: Vec<u8>,
 }
 
+impl MemoryRow {
+    fn with_windows(self, windows: Vec<WindowRow>) -> Result<JudgeMemory, StoreError> {
+        let engine = u16::try_from(self.engine);
+        let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
+            Ok(StoredWindow {
+                path: PathId::from_uuid(row.path_id),
+                window: row.window_no,
+                source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
+                content: row.content,
+            })
+        };
+        Ok(JudgeMemory {
+            cursor: self.cursor,
+            engine: engine.map_err(|_| StoreError::corrupt("engine version"))?,
+            state: self.state,
+            events: self.events,
+            windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
+        })
+    }
+}
+
 #[derive(FromQueryResult)]
 struct WindowRow {
     path_id: Uuid,
@@ -112,25 +136,53 @@ impl Store {
         let Some(memory) = rows::first::<MemoryRow>(&self.judge, select, []).await? else {
             return Ok(JudgeMemory::default());
         };
-        let engine = u16::try_from(memory.engine);
         let select = "SELECT path_id, window_no, source, content FROM path_window \
              ORDER BY path_id, window_no";
-        let windows: Vec<WindowRow> = rows::all(&self.judge, select, []).await?;
-        let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
-            Ok(StoredWindow {
-                path: PathId::from_uuid(row.path_id),
-                window: row.window_no,
-                source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
-                content: row.content,
-            })
-        };
-        Ok(JudgeMemory {
-            cursor: memory.cursor,
-            engine: engine.map_err(|_| StoreError::corrupt("engine version"))?,
-            state: memory.state,
-            events: memory.events,
-            windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
-        })
+        memory.with_windows(rows::all(&self.judge, select, []).await?)
+    }
+
+    /// The newest day with an opening state.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn last_opening(&self) -> Result<Option<Date>, StoreError> {
+        let day = rows::value(&self.judge, "SELECT max(day) FROM opening_state", []).await?;
+        Ok(day.flatten())
+    }
+
+    /// What was remembered at the beginning of a day, or of the first day that is kept, by an engine.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn opening_memory(
+        &self,
+        day: Option<Date>,
+        engine: u16,
+    ) -> Result<Option<(Date, JudgeMemory)>, StoreError> {
+        let select = "SELECT min(day) FROM opening_state \
+             WHERE engine = $1 AND ($2::date IS NULL OR day = $2)";
+        let values = [i32::from(engine).into(), day.into()];
+        let day: Option<Option<Date>> = rows::value(&self.judge, select, values).await?;
+        let Some(day) = day.flatten() else { return Ok(None) };
+        let select = "SELECT commit_no AS cursor, engine, state, events FROM opening_state \
+             WHERE day = $1";
+        let memory: Option<MemoryRow> = rows::first(&self.judge, select, [day.into()]).await?;
+        let memory = memory.ok_or_else(|| StoreError::corrupt("opening state"))?;
+        let select = "SELECT path_id, window_no, source, content FROM opening_window \
+             WHERE day = $1 ORDER BY path_id, window_no";
+        let windows = rows::all(&self.judge, select, [day.into()]).await?;
+        Ok(Some((day, memory.with_windows(windows)?)))
+    }
+
+    /// The first commit that is kept; absent where there is none.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn first_commit(&self) -> Result<Option<i64>, StoreError> {
+        let select = "SELECT least((SELECT min(commit_no) FROM batch), \
+             (SELECT min(commit_no) FROM log_clock))";
+        let first = rows::value(&self.judge, select, []).await?;
+        Ok(first.flatten())
     }
 
     /// Renews leadership and records what judgement says, all or nothing. `fold` chooses the
@@ -149,6 +201,9 @@ impl Store {
         fold: &ChooseIncident<'_>,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
+        if let Some(day) = write.opening {
+            keep_opening(&txn, day, write.from).await?;
+        }
         move_cursor(&txn, write).await?;
         write_windows(&txn, write).await?;
         write_assessments(&txn, &write.assessed).await?;
@@ -168,15 +223,21 @@ impl Store {
         Ok(())
     }
 
-    /// Everything found, in the order of path and window: (path, window, finding as JSON).
+    /// The last commit that was judged, and everything found by then, in the order of path and
+    /// window: (path, window, finding as JSON).
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn findings(&self) -> Result<Vec<(PathId, i64, Json)>, StoreError> {
+    pub async fn findings(&self) -> Result<(i64, Vec<(PathId, i64, Json)>), StoreError> {
+        // Both as of one moment, while judgement runs.
+        let snapshot = (Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly));
+        let txn = self.db.begin_with_config(snapshot.0, snapshot.1).await?;
+        let cursor = rows::value(&txn, "SELECT cursor FROM judge", []).await?;
         let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
-        let rows: Vec<FindingRow> = rows::all(&self.db, select, []).await?;
+        let rows: Vec<FindingRow> = rows::all(&txn, select, []).await?;
+        txn.commit().await?;
         let finding = |row: FindingRow| (PathId::from_uuid(row.path_id), row.window_no, row.body);
-        Ok(rows.into_iter().map(finding).collect())
+        Ok((cursor.unwrap_or(0), rows.into_iter().map(finding).collect()))
     }
 }
 
@@ -203,6 +264,20 @@ async fn tell(
         serde_json::json!({ "paths": paths, "more": more }),
     )
     .await
+}
+
+/// Keeps what is remembered now as the opening state of a day.
+async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result<(), StoreError> {
+    let insert = "INSERT INTO opening_state (day, commit_no, engine, state, events) \
+         SELECT $1, cursor, engine, book, events FROM judge WHERE cursor = $2 \
+         ON CONFLICT DO NOTHING";
+    let kept = txn.execute_raw(sql(insert, [day.into(), from.into()])).await?.rows_affected();
+    if kept == 1 {
+        let insert = "INSERT INTO opening_window (day, path_id, window_no, source, content) \
+             SELECT $1, path_id, window_no, source, content FROM path_window";
+        txn.execute_raw(sql(insert, [day.into()])).await?;
+    }
+    Ok(())
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {

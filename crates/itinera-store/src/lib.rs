@@ -26,6 +26,7 @@ mod owners;
 mod partitions;
 mod paths;
 mod reading;
+mod retention;
 mod rows;
 mod schedule_version;
 mod set_aside;
@@ -55,6 +56,7 @@ pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;
+pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
 pub use set_aside::SetAsideRecord;
 pub use targets::{
     IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,

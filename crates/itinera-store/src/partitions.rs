@@ -9,14 +9,30 @@ use crate::{Store, StoreError, rows};
 use sea_orm::TransactionTrait;
 use sea_orm::entity::prelude::*;
 use std::collections::BTreeSet;
+use std::ops::Range;
 use time::{Date, Duration, OffsetDateTime};
 
 /// Days for which there is room beside the present one.
 const AHEAD: i64 = 7;
 /// The tables that are partitioned by day of receipt.
-const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "host_facts_round"];
+pub(crate) const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "host_facts_round"];
 /// How often a lock that others hold is tried for.
 const TRIES: usize = 5;
+
+/// Name of a table's partition of a day.
+fn name_of(table: &str, day: Date) -> String {
+    format!("{table}_{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day())
+}
+
+/// The day of a table's partition; absent for other names.
+pub(crate) fn day_of(table: &str, partition: &str) -> Option<Date> {
+    let digits = partition.strip_prefix(table)?.strip_prefix('_')?;
+    let number = |range: Range<usize>| digits.get(range)?.parse::<u16>().ok();
+    let month = u8::try_from(number(4..6)?).ok()?.try_into().ok()?;
+    let day = u8::try_from(number(6..8)?).ok()?;
+    let day = Date::from_calendar_date(number(0..4)?.into(), month, day).ok()?;
+    (name_of(table, day) == partition).then_some(day)
+}
 
 impl Store {
     /// Makes the partitions for today and the week after it (UTC) by the clock of the log, so that
@@ -40,9 +56,8 @@ impl Store {
         let names: Vec<String> = rows::column(&self.db, select, []).await?;
         let there: BTreeSet<String> = names.into_iter().collect();
         for day in (0..=AHEAD).filter_map(|ahead| first.checked_add(Duration::days(ahead))) {
-            let of_day = format!("{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day());
             for table in TABLES {
-                let partition = format!("{table}_{of_day}");
+                let partition = name_of(table, day);
                 if !there.contains(&partition) {
                     self.make_partition(table, &partition, day).await?;
                 }
@@ -78,6 +93,24 @@ impl Store {
                 Err(error) if is_lock_timeout(&error) && tried < TRIES => {}
                 made => return Ok(made?),
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use time::Month;
+
+    #[test]
+    fn a_partition_has_the_day_of_its_name() {
+        let day = Date::from_calendar_date(2026, Month::March, 9).unwrap();
+        assert_eq!(day_of("round", &name_of("round", day)), Some(day));
+        assert_eq!(day_of("round", &name_of("two_way_round", day)), None);
+        for other in
+            ["round", "round_2026030", "round_20261309", "round_20260230", "round_202603091"]
+        {
+            assert_eq!(day_of("round", other), None, "{other}");
         }
     }
 }

@@ -16,7 +16,7 @@ pub struct SetAsideRecord {
     pub commit_no: i64,
     /// When it was set aside, or tried again in vain.
     pub at: OffsetDateTime,
-    /// The site of the agent that sent it.
+    /// The site of the agent that sent it; other words where the service wrote it.
     pub site: String,
     /// Rounds in it.
     pub rounds: i32,
@@ -71,9 +71,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn commits_set_aside(&self) -> Result<Vec<SetAsideRecord>, StoreError> {
-        let select = "SELECT x.commit_no, x.at, x.error, x.retry, s.name AS site, b.rounds \
-             FROM set_aside x JOIN batch b ON b.commit_no = x.commit_no \
-                 JOIN agent a ON a.no = b.agent_no JOIN site s ON s.id = a.site_id \
+        let select = "SELECT x.commit_no, x.at, x.error, x.retry, \
+                 coalesce(s.name, 'clock of the log') AS site, coalesce(b.rounds, 0) AS rounds \
+             FROM set_aside x LEFT JOIN batch b ON b.commit_no = x.commit_no \
+                 LEFT JOIN agent a ON a.no = b.agent_no LEFT JOIN site s ON s.id = a.site_id \
              ORDER BY x.commit_no DESC LIMIT $1";
         rows::all(&self.db, select, [SHOWN.into()]).await
     }

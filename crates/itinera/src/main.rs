@@ -118,6 +118,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Watches { command } => {
             client::watches::watches(&client()?, &output, command).await
         }
+        Command::Storage => client::storage::run(&client()?, &output).await,
         Command::SetAside { command } => client::set_aside::run(&client()?, &output, command).await,
         Command::Suppressions { command } => {
             client::watches::suppressions(&client()?, &output, command).await

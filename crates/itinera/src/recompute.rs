@@ -10,7 +10,7 @@ use itinera_store::cluster::Cluster;
 use std::io::{IsTerminal, Write};
 
 pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Failure> {
-    let url = match (&args.database, &args.data) {
+    let url = match (&args.of.database, &args.of.data) {
         (Some(url), _) => url.clone(),
         (None, Some(data)) => Cluster::url_in(data),
         (None, None) => return Err(Failure::say(Code::Failed, "--database or --data is needed")),
@@ -20,7 +20,7 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
             .context("cannot open the database; is the service running?")
     })?;
     let terminal = std::io::stderr().is_terminal();
-    let outcome = recompute(&store, Limits::default(), |commits| {
+    let outcome = recompute(&store, Limits::default(), args.from, |commits| {
         if terminal {
             let _unseen = write!(std::io::stderr(), "\r{commits} commits read");
         }

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import type { Alarm, Part, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
+import { AlarmStateReason } from '../../components/alarm-state';
 import { MessageDetail } from '../../components/message';
 import { count, interval, ms, perCent } from '../../format';
 import { Time } from '../../components/time';
@@ -23,14 +24,15 @@ const PARTS: Record<Part, string> = {
   service: 'the service',
 };
 
-/** The figure of now and the highest so far, each named. */
+/** The figure of now, or the last one, and the highest so far, each named. */
 function figures(alarm: Alarm): string {
+  const when = alarm.state === 'open' ? 'now' : 'last';
   if (alarm.loss) {
     const { ratio, low, high } = alarm.loss;
-    return `loss now ${interval(ratio, low, high)}, highest ${perCent(alarm.worst_loss_ratio)}; `;
+    return `loss ${when} ${interval(ratio, low, high)}, highest ${perCent(alarm.worst_loss_ratio)}; `;
   }
   if (alarm.added_delay_us == null) return '';
-  return `delay added now ${ms(alarm.added_delay_us)}, highest ${ms(alarm.worst_added_delay_us)}; `;
+  return `delay added ${when} ${ms(alarm.added_delay_us)}, highest ${ms(alarm.worst_added_delay_us)}; `;
 }
 
 /** What the selected alarm rests on, and where to go from here. */
@@ -42,6 +44,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
     <section aria-label="The selected alarm">
       <h2 className="section first">{alarm.message.headline}</h2>
       <MessageDetail message={alarm.message} />
+      <AlarmStateReason alarm={alarm} />
       <p className="said quiet">
         Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
         <Time at={alarm.raised_at} />.

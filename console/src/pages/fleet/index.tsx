@@ -11,6 +11,7 @@ import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { nearness, services } from './nearness';
 import { SetAsideCommits } from './set-aside';
+import { StorageState } from './storage';
 import { Notes } from '../../components/notes';
 
 const DAY = 86_400;
@@ -50,6 +51,7 @@ export function FleetPage() {
       ))}
       <h2 className="section">Checks of services and names</h2>
       <CheckTable checks={all} />
+      <StorageState />
       <h2 className="section">Events of the last day</h2>
       <EventList spanS={DAY} />
     </>

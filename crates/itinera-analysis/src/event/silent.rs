@@ -1,7 +1,6 @@
 //! Agents that report nothing any more.
 
 use super::Watcher;
-use super::host_changes::own_addresses;
 use crate::log_clock::LogClock;
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
@@ -73,7 +72,6 @@ impl Watcher {
                 continue;
             }
             let Some(site) = sites.get(agent) else { continue };
-            let own = self.agents.get(agent).map(|memory| own_addresses(&memory.host_facts));
             let event = Event {
                 key,
                 part: Part::Machine,
@@ -87,7 +85,8 @@ impl Watcher {
                 }),
                 service: None,
                 check: None,
-                own_addresses: own.unwrap_or_default(),
+                // Silence is no fault of the host's link, which may have alarms of its own.
+                own_addresses: Vec::new(),
             };
             self.lasting.push(event.clone());
             effects.push(EventEffect::Began(event));

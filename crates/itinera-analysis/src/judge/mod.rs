@@ -178,6 +178,11 @@ impl Judge {
         &self.state
     }
 
+    /// Index of the newest window with rounds; absent before the first round.
+    pub fn newest_window(&self) -> Option<i64> {
+        self.paths.values().filter_map(|path| path.windows.keys().next_back().copied()).max()
+    }
+
     /// The alarms and what they are waiting for.
     pub const fn book(&self) -> &AlarmBook {
         &self.state.book

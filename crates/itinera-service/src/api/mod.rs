@@ -17,6 +17,7 @@ mod paths;
 mod session;
 mod set_aside;
 mod status;
+mod storage;
 mod throughput;
 mod users;
 mod view;
@@ -79,6 +80,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(agents::agents))
         .routes(routes!(set_aside::set_aside))
         .routes(routes!(set_aside::retry))
+        .routes(routes!(storage::storage))
         .routes(routes!(host_facts::host_facts))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))
@@ -166,7 +168,8 @@ async fn ready(State(shared): State<Arc<Shared>>) -> Response {
 
 async fn health_metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
     let counts = shared.store.status_counts().await?;
-    open_metrics(shared.metrics.text(&counts, &shared.duties))
+    let storage = shared.storage().await?;
+    open_metrics(shared.metrics.text(&counts, &storage, &shared.duties))
 }
 
 /// What was measured, for the reader's own metrics stack; its cardinality is bounded.

@@ -1,15 +1,18 @@
 //! The configuration file: TOML 1.0, described in `docs/configuration.md`.
 
 mod check;
+mod database;
 #[cfg(test)]
 mod tests;
 
 use check::{CheckEntry, IntendedEntry, ThroughputEntry};
+use database::{ConnectionsEntry, RetentionEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
 use itinera_store::{
-    MeasurementPlan, Pools, Schedule, SiteSpec, TargetSpec, ThroughputSpec, TwoWaySchedule,
+    MeasurementPlan, Pools, Retention, Schedule, SiteSpec, TargetSpec, ThroughputSpec,
+    TwoWaySchedule,
 };
 use serde::Deserialize;
 use std::collections::BTreeSet;
@@ -38,6 +41,8 @@ pub struct Config {
     pub throughput: Vec<ThroughputRule>,
     /// Connections to the database.
     pub connections: Pools,
+    /// How long measurements are kept.
+    pub retention: Retention,
 }
 
 /// Where users reach the service from elsewhere.
@@ -93,6 +98,8 @@ struct File {
     throughput: Vec<ThroughputEntry>,
     #[serde(default)]
     connections: ConnectionsEntry,
+    #[serde(default)]
+    retention: RetentionEntry,
 }
 
 #[derive(Deserialize)]
@@ -137,44 +144,6 @@ fn check_sites(sites: &[SiteEntry]) -> Result<(), LineError> {
         }
     }
     Ok(())
-}
-
-/// Connections to the database, by what they are for.
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields, default)]
-struct ConnectionsEntry {
-    ingest: Spanned<u32>,
-    judgement: Spanned<u32>,
-    users: Spanned<u32>,
-}
-
-impl Default for ConnectionsEntry {
-    fn default() -> Self {
-        let Pools { ingest, judgement, users } = Pools::default();
-        let at = |value| Spanned::new(0..0, value);
-        Self { ingest: at(ingest), judgement: at(judgement), users: at(users) }
-    }
-}
-
-impl ConnectionsEntry {
-    fn check(&self) -> Result<Pools, LineError> {
-        // Judgement renews its lease while another connection writes.
-        for (name, entry, least) in [
-            ("ingest", &self.ingest, 1),
-            ("judgement", &self.judgement, 2),
-            ("users", &self.users, 1),
-        ] {
-            if !(least..=200).contains(entry.as_ref()) {
-                let reason = format!("{name}: {} is outside {least} to 200", entry.as_ref());
-                return Err((entry.span().start, reason));
-            }
-        }
-        Ok(Pools {
-            ingest: *self.ingest.as_ref(),
-            judgement: *self.judgement.as_ref(),
-            users: *self.users.as_ref(),
-        })
-    }
 }
 
 #[derive(Deserialize)]
@@ -388,6 +357,7 @@ impl File {
         }
         check_sites(&self.site)?;
         let connections = self.connections.check()?;
+        let retention = self.retention.check()?;
         let mut names = BTreeSet::new();
         for target in &self.target {
             named("target", &mut names, &target.name)?;
@@ -434,6 +404,7 @@ impl File {
             },
             limits,
             throughput,
+            retention,
             connections,
         })
     }

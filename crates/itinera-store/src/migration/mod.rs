@@ -66,6 +66,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0011_up.sql"),
                 down: include_str!("m0011_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0012_retention",
+                up: include_str!("m0012_up.sql"),
+                down: include_str!("m0012_down.sql"),
+            }),
         ]
     }
 }

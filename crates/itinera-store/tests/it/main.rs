@@ -3,6 +3,7 @@
 
 mod events;
 mod judgement;
+mod retention;
 mod review;
 mod robust;
 mod two_way;
@@ -44,6 +45,7 @@ fn apart(_: &Fault, _: &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> {
 /// A judge that has nothing to say of some commits.
 fn nothing(from: i64, to: i64) -> JudgeWrite {
     JudgeWrite {
+        opening: None,
         retried: None,
         from,
         to,

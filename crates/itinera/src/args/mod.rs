@@ -13,6 +13,8 @@ use clap::{Args, Parser, Subcommand};
 use itinera_model::role::Role;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use time::Date;
+use time::format_description::well_known::Iso8601;
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
@@ -147,6 +149,8 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: WatchesCommand,
     },
+    /// Show size and growth of the database, and how long measurements are kept
+    Storage,
     /// List or retry commits that judgement failed on and set aside
     SetAside {
         #[command(subcommand)]
@@ -420,12 +424,26 @@ pub(crate) struct DemoArgs {
 }
 
 #[derive(Debug, Args)]
-#[group(required = true, multiple = false)]
 pub(crate) struct RecomputeArgs {
+    #[command(flatten)]
+    pub(crate) of: DatabaseArgs,
+    /// First day (UTC) to recompute, as 2026-03-09 (default: the first that is kept)
+    #[arg(long, value_name = "DAY", value_parser = day)]
+    pub(crate) from: Option<Date>,
+}
+
+#[derive(Debug, Args)]
+#[group(required = true, multiple = false)]
+pub(crate) struct DatabaseArgs {
     /// URL of the database
     #[arg(long, env = "ITINERA_DATABASE", value_name = "URL", hide_env_values = true)]
     pub(crate) database: Option<String>,
     /// Data directory of a running service
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
+}
+
+fn day(text: &str) -> Result<Date, String> {
+    let wrong = |_| "a day is written as 2026-03-09".to_owned();
+    Date::parse(text, &Iso8601::DATE).map_err(wrong)
 }

@@ -9,6 +9,7 @@ pub(crate) mod pairs;
 pub(crate) mod set_aside;
 pub(crate) mod show;
 pub(crate) mod sign_in;
+pub(crate) mod storage;
 pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;

@@ -118,13 +118,22 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
     let store = Store::open(&Cluster::url_in(&service.data())).await.unwrap();
     every_round_once(&store, &lab, &names).await;
     same_findings(&store, &lab, &names).await;
-    let recomputed = tokio::task::block_in_place(|| {
-        let data = service.data().display().to_string();
-        crate::support::run(&["recompute", "--data", &data, "--format", "json"]).json()
-    });
+    let data = service.data().display().to_string();
+    let recompute = |more: &[&str]| {
+        let of = ["recompute", "--data", &data, "--format", "json"];
+        tokio::task::block_in_place(|| crate::support::run(&[&of[..], more].concat()).json())
+    };
+    let recomputed = recompute(&[]);
     assert_eq!(recomputed["recorded_sha256"], recomputed["recomputed_sha256"]);
     assert!(recomputed["recorded"].as_u64().unwrap() > 50, "{recomputed}");
     assert_eq!(recomputed["rounds"].as_u64().unwrap(), lab.rounds.len() as u64);
+
+    // The first start after the first judgement kept the state of then as the day's opening state.
+    let day = store.last_opening().await.unwrap().unwrap().to_string();
+    let of_day = recompute(&["--from", &day]);
+    assert_eq!(of_day["recorded_sha256"], of_day["recomputed_sha256"], "{of_day}");
+    assert!(of_day["recorded"].as_u64().unwrap() > 50, "{of_day}");
+    assert!(of_day["commits"].as_u64() < recomputed["commits"].as_u64(), "{of_day}");
 }
 
 async fn every_round_once(store: &Store, lab: &LabRun, names: &Names) {
@@ -152,10 +161,8 @@ async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
             None => undisturbed.remove(&key),
         };
     }
-    let recorded: BTreeMap<(PathId, i64), Finding> = store
-        .findings()
-        .await
-        .unwrap()
+    let (_, recorded) = store.findings().await.unwrap();
+    let recorded: BTreeMap<(PathId, i64), Finding> = recorded
         .into_iter()
         .map(|(path, window, body)| ((path, window), serde_json::from_value(body).unwrap()))
         .collect();

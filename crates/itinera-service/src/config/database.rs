@@ -1,0 +1,67 @@
+//! Connections to the database, and how long measurements are kept.
+
+use super::{LineError, unplaced, within};
+use itinera_store::{Pools, Retention};
+use serde::Deserialize;
+use toml::Spanned;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct RetentionEntry {
+    rounds_days: Spanned<u16>,
+    findings_days: Spanned<u16>,
+}
+
+impl Default for RetentionEntry {
+    fn default() -> Self {
+        let Retention { rounds_days, findings_days } = Retention::default();
+        Self { rounds_days: unplaced(rounds_days), findings_days: unplaced(findings_days) }
+    }
+}
+
+impl RetentionEntry {
+    pub(super) fn check(&self) -> Result<Retention, LineError> {
+        Ok(Retention {
+            rounds_days: within("rounds_days", &self.rounds_days, 1, 3_650)?,
+            findings_days: within("findings_days", &self.findings_days, 1, 3_650)?,
+        })
+    }
+}
+
+/// Connections to the database, by what they are for.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct ConnectionsEntry {
+    ingest: Spanned<u32>,
+    judgement: Spanned<u32>,
+    users: Spanned<u32>,
+}
+
+impl Default for ConnectionsEntry {
+    fn default() -> Self {
+        let Pools { ingest, judgement, users } = Pools::default();
+        let at = |value| Spanned::new(0..0, value);
+        Self { ingest: at(ingest), judgement: at(judgement), users: at(users) }
+    }
+}
+
+impl ConnectionsEntry {
+    pub(super) fn check(&self) -> Result<Pools, LineError> {
+        // Judgement renews its lease while another connection writes.
+        for (name, entry, least) in [
+            ("ingest", &self.ingest, 1),
+            ("judgement", &self.judgement, 2),
+            ("users", &self.users, 1),
+        ] {
+            if !(least..=200).contains(entry.as_ref()) {
+                let reason = format!("{name}: {} is outside {least} to 200", entry.as_ref());
+                return Err((entry.span().start, reason));
+            }
+        }
+        Ok(Pools {
+            ingest: *self.ingest.as_ref(),
+            judgement: *self.judgement.as_ref(),
+            users: *self.users.as_ref(),
+        })
+    }
+}

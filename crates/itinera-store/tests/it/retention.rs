@@ -1,0 +1,122 @@
+//! What is deleted after its time, and what is kept.
+
+use super::{Fixture, apart, batch, fixture, join, nothing, watched};
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, PathId};
+use itinera_model::round::Round;
+use itinera_model::route::Resolution;
+use itinera_model::unit::WallTime;
+use itinera_store::{JudgeWrite, Retention, Store};
+use time::{Duration, OffsetDateTime};
+use uuid::Uuid;
+
+const KEEP: Retention = Retention { rounds_days: 14, findings_days: 90 };
+
+fn days_ago(days: i64) -> OffsetDateTime {
+    OffsetDateTime::now_utc() - Duration::days(days)
+}
+
+/// A batch with a resolution of its own, received some days ago.
+async fn commit(store: &Store, of: (AgentId, PathId), seq: u64, days: i64) {
+    let (agent, path) = of;
+    let at = days_ago(days);
+    let mut named = Batch::new(agent, batch(agent, path, seq, WallTime::from(at)).boot, seq);
+    let plain = batch(agent, path, seq, WallTime::from(at));
+    let address = plain.paths.flows[0].destination;
+    let resolution = Resolution { name: Some(format!("name-{seq}.example")), address };
+    for round in plain.paths.rounds {
+        let round = Round { resolution: resolution.id(), ..round };
+        let (flow, route) = (&plain.paths.flows[0], &plain.paths.routes[0]);
+        named.paths.add(round, flow, &resolution, route, &plain.paths.readings[0]);
+    }
+    store.commit_batch(agent, &named, at).await.unwrap();
+}
+
+/// Applies retention until there is nothing to delete; gives the number of partitions and rows.
+async fn apply(store: &Store) -> (usize, u64) {
+    let (mut partitions, mut rows) = (0, 0);
+    for _ in 0..40 {
+        let deleted = store.apply_retention(KEEP, OffsetDateTime::now_utc()).await.unwrap();
+        assert!(deleted.partitions.len() <= 2 * 4, "two days at once: {deleted:?}");
+        assert!(deleted.in_use.is_empty());
+        if deleted.partitions.is_empty() && deleted.rows == 0 {
+            return (partitions, rows);
+        }
+        partitions += deleted.partitions.len();
+        rows += deleted.rows;
+    }
+    panic!("it never ends");
+}
+
+#[tokio::test]
+async fn the_log_is_deleted_day_by_day_once_it_is_judged() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    for (seq, days) in [(0, 20), (1, 16), (2, 10), (3, 0)] {
+        commit(&store, (agent, path), seq, days).await;
+    }
+    assert_eq!(apply(&store).await, (0, 0), "nothing is judged yet");
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    store.commit_judgement(token, &nothing(0, 1), &apart).await.unwrap();
+    let (partitions, _) = apply(&store).await;
+    assert_eq!(partitions, 4 * 4, "the days before the first commit that is not judged");
+    assert_eq!(store.first_commit().await.unwrap(), Some(2));
+
+    for (from, to, days) in [(1, 2, 16), (2, 3, 10)] {
+        let opening = Some(days_ago(days).date());
+        let write = JudgeWrite { opening, state: vec![7], ..nothing(from, to) };
+        store.commit_judgement(token, &write, &apart).await.unwrap();
+    }
+    store.commit_judgement(token, &nothing(3, 4), &apart).await.unwrap();
+    assert_eq!(store.opening_memory(None, 1).await.unwrap().unwrap().0, days_ago(16).date());
+    apply(&store).await;
+    let log = store.log_after(0, 10).await.unwrap();
+    let left: Vec<_> = log.iter().map(|entry| (entry.commit_no, entry.rounds.len())).collect();
+    assert_eq!(left, [(3, 2), (4, 2)]);
+    assert_eq!(store.first_commit().await.unwrap(), Some(3));
+    let (day, memory) = store.opening_memory(None, 1).await.unwrap().unwrap();
+    assert_eq!((day, memory.cursor, memory.state), (days_ago(10).date(), 2, vec![7]));
+    assert_eq!(store.opening_memory(None, 2).await.unwrap(), None, "of another engine");
+    assert_eq!(store.opening_memory(Some(days_ago(16).date()), 1).await.unwrap(), None);
+    // Sent again, because an acknowledgement was lost.
+    commit(&store, (agent, path), 3, 0).await;
+    assert_eq!(store.log_after(0, 10).await.unwrap().len(), 2, "known");
+    assert_eq!(apply(&store).await, (0, 0));
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    for (seq, days) in [(0, 30), (1, 20)] {
+        commit(&store, (agent, path), seq, days).await;
+    }
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    store.commit_judgement(token, &nothing(0, 2), &apart).await.unwrap();
+    apply(&store).await;
+    assert_eq!(store.first_commit().await.unwrap(), None);
+    commit(&store, (agent, path), 2, 0).await;
+    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!(log.iter().map(|entry| entry.rounds.len()).collect::<Vec<_>>(), [2]);
+    assert_eq!(log[0].rounds[0].route.hops.len(), 2);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn the_size_is_known_by_table_and_recorded_once_an_hour() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let now = OffsetDateTime::now_utc();
+    store.record_size(now - Duration::hours(48)).await.unwrap();
+    let size = store.database_size(now).await.unwrap();
+    assert!(size.bytes > 1_000_000, "{size:?}");
+    let growth = size.growth_per_day.unwrap();
+    assert!(growth.abs() < size.bytes, "{size:?}");
+    assert!(size.tables.iter().any(|table| table.name == "round" && table.bytes > 0));
+    assert!(!size.tables.iter().any(|table| table.name.ends_with(|c: char| c.is_ascii_digit())));
+    cluster.stop().await.unwrap();
+}
