@@ -39,6 +39,8 @@ export type NewWatch = components['schemas']['WatchRequest'];
 export type WatchChange = components['schemas']['WatchChangeRequest'];
 export type Suppression = components['schemas']['SuppressionItem'];
 export type ComplaintRequest = components['schemas']['ComplaintRequest'];
+export type PathHistory = components['schemas']['PathHistory'];
+export type HistoryPoint = components['schemas']['HistoryPoint'];
 export type Storage = components['schemas']['Storage'];
 export type SetAside = components['schemas']['SetAsideItem'];
 type Problem = components['schemas']['Problem'];
@@ -139,6 +141,13 @@ export async function fetchPathThen(id: string, at: string): Promise<PathDetail>
 export async function fetchWeave(id: string, spanS: number, until?: string): Promise<Weave> {
   const query = until === undefined ? { span_s: spanS } : { span_s: spanS, until };
   return taken(await api.GET('/api/v1/paths/{id}/weave', { params: { path: { id }, query } }));
+}
+
+export async function fetchPathHistory(id: string, rangeS: number): Promise<PathHistory> {
+  const to = new Date();
+  const from = new Date(to.getTime() - rangeS * 1000);
+  const query = { from: from.toISOString(), to: to.toISOString() };
+  return taken(await api.GET('/api/v1/paths/{id}/history', { params: { path: { id }, query } }));
 }
 
 /** Lists are shown up to this many; beyond it the reader narrows them. */

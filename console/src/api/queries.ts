@@ -13,6 +13,7 @@ import {
   fetchPairs,
   fetchPaths,
   fetchSession,
+  fetchPathHistory,
   fetchSetAside,
   fetchStorage,
   fetchStatus,
@@ -41,6 +42,13 @@ export const queries = {
     queryOptions({
       queryKey: ['weave', id, spanS],
       queryFn: () => fetchWeave(id, spanS),
+      placeholderData: (before) => before,
+    }),
+  pathHistory: (id: string, rangeS: number) =>
+    queryOptions({
+      queryKey: ['path-history', id, rangeS],
+      queryFn: () => fetchPathHistory(id, rangeS),
+      refetchInterval: 60_000,
       placeholderData: (before) => before,
     }),
   alarms: (open: boolean) =>

@@ -414,6 +414,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Loss and delay of a path to its target over time. */
+        get: operations["getPathHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/then": {
         parameters: {
             query?: never;
@@ -1639,6 +1656,49 @@ export interface components {
             hidden: number;
             /** @description The hop with the answer that shows it. */
             seen_at: components["schemas"]["HopAt"];
+        };
+        /** @description Measurements of a path over some time. */
+        HistoryPoint: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            at: string;
+            /**
+             * Format: int32
+             * @description Median.
+             */
+            delay_p50_us?: number | null;
+            /**
+             * Format: int32
+             * @description Round-trip delay, 5th percentile; absent without answers.
+             */
+            delay_p5_us?: number | null;
+            /**
+             * Format: int32
+             * @description 95th percentile.
+             */
+            delay_p95_us?: number | null;
+            /**
+             * Format: double
+             * @description Round-trip loss; absent where nothing was sent.
+             */
+            loss_ratio?: number | null;
+            /**
+             * Format: int32
+             * @description Of those, unanswered.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Rounds measured in it.
+             */
+            rounds: number;
+            /**
+             * Format: int32
+             * @description Probes sent to the target.
+             */
+            sent: number;
         };
         /** @description A hop of a route. */
         HopAt: {
@@ -2917,6 +2977,20 @@ export interface components {
             resolved?: string | null;
             stamps?: components["schemas"]["StampSource"] | null;
         };
+        /** @description The history of a path. */
+        PathHistory: {
+            /** Format: date-time */
+            from: string;
+            /** @description In order of time; times without rounds have none. */
+            points: components["schemas"]["HistoryPoint"][];
+            /**
+             * Format: int32
+             * @description Seconds of each point: the longest of 300, 3600 and 86400 that gives 200 points.
+             */
+            span_s: number;
+            /** Format: date-time */
+            to: string;
+        };
         /** @description A path with its latest judgement. */
         PathItem: {
             address: string;
@@ -3913,7 +3987,7 @@ export interface components {
             bytes: number;
             /**
              * Format: int32
-             * @description Days for which findings of paths, and events without an incident, are kept.
+             * @description Days for which findings of paths, rollups of five minutes, and events without an incident are kept.
              */
             findings_days: number;
             /**
@@ -3931,6 +4005,11 @@ export interface components {
              * @description Bytes a day by which it has grown in the last week; absent in the first six hours.
              */
             growth_bytes_per_day?: number | null;
+            /**
+             * Format: int32
+             * @description Days for which rollups of hours and days are kept.
+             */
+            rollups_days: number;
             /**
              * Format: int32
              * @description Days for which rounds, host facts and results of checks are kept.
@@ -5477,6 +5556,57 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPathHistory: {
+        parameters: {
+            query?: {
+                /** @description Begin (RFC 3339); a day before the end by default. */
+                from?: string;
+                /** @description End (RFC 3339); now by default. */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The path's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathHistory"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -102,6 +102,18 @@ pub enum AlarmState {
     RecordedLate,
 }
 
+impl AlarmState {
+    /// True where it is over.
+    pub const fn is_over(self) -> bool {
+        matches!(self, Self::Cleared | Self::Expired | Self::RecordedLate)
+    }
+
+    /// The state of what has cleared or not.
+    pub const fn of_cleared(cleared: bool) -> Self {
+        if cleared { Self::Cleared } else { Self::Open }
+    }
+}
+
 impl Alarm {
     /// Its state, given whether it has ended.
     pub const fn state(&self, ended: bool) -> AlarmState {

@@ -29,6 +29,7 @@ pub mod protocol;
 pub mod quantile;
 pub mod reading;
 pub mod role;
+pub mod rollup;
 pub mod round;
 pub mod round_set;
 pub mod route;

@@ -18,6 +18,8 @@ pub(crate) enum Duty {
     Partitions,
     /// Following the change feed for live views.
     ChangeFeed,
+    /// Summing up measurements.
+    Rollups,
     /// Deleting measurements that are older than is kept.
     Retention,
     /// Forgetting what the change feed no longer needs.
@@ -43,6 +45,7 @@ impl Duty {
             Self::Judging => "judging",
             Self::Partitions => "partitions",
             Self::ChangeFeed => "change-feed",
+            Self::Rollups => "rollups",
             Self::Retention => "retention",
             Self::ChangeFeedRetention => "change-feed-retention",
             Self::ScheduleVersion => "schedule-version",

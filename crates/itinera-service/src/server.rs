@@ -25,6 +25,8 @@ const GRACE: Duration = Duration::from_secs(3);
 /// and for watches that are over.
 const FOLLOW: Duration = Duration::from_secs(1);
 const WATCHES: Duration = Duration::from_secs(5);
+/// How often measurements are summed up.
+const ROLL_UP: Duration = Duration::from_secs(30);
 
 /// Why the service does not run.
 #[derive(Debug, thiserror::Error)]
@@ -214,6 +216,10 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         }),
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        every_leased(shared, Duty::Rollups, ROLL_UP, async |shared: Arc<Shared>| {
+            while shared.store.roll_up().await? > 0 {}
+            Ok::<_, StoreError>(())
+        }),
         every_leased(shared, Duty::Retention, 60 * minute, async |shared: Arc<Shared>| {
             storage::apply_retention(&shared.store, shared.retention, shared.clock.now()).await
         }),

@@ -27,6 +27,7 @@ mod partitions;
 mod paths;
 mod reading;
 mod retention;
+mod rollups;
 mod rows;
 mod schedule_version;
 mod set_aside;
@@ -57,6 +58,7 @@ pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
+pub use rollups::RollupRecord;
 pub use set_aside::SetAsideRecord;
 pub use targets::{
     IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,

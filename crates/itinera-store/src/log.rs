@@ -327,7 +327,7 @@ fn logged(row: &QueryResult, received_at: WallTime) -> Result<LoggedRound, Store
 }
 
 /// How late an agent was in a round: all three columns, or none from agents that do not report it.
-fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
+pub(crate) fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
     let us = |column| -> Result<Option<u32>, StoreError> {
         let us: Option<i32> = row.try_get("", column)?;
         Ok(us.map(i32::cast_unsigned))

@@ -34,13 +34,15 @@ const LEAST_GROWTH_OVER: Duration = Duration::hours(6);
 pub struct Retention {
     /// Rounds, host facts and results of checks, with the log of their batches.
     pub rounds_days: u16,
-    /// Findings of paths, and events that belong to no incident.
+    /// Findings of paths, rollups of five minutes, and events that belong to no incident.
     pub findings_days: u16,
+    /// Rollups of hours and days.
+    pub rollups_days: u16,
 }
 
 impl Default for Retention {
     fn default() -> Self {
-        Self { rounds_days: 14, findings_days: 90 }
+        Self { rounds_days: 14, findings_days: 90, rollups_days: 400 }
     }
 }
 
@@ -124,18 +126,23 @@ impl Store {
         let findings_before = before(keep.findings_days);
         let window = findings_before.unix_timestamp() / WINDOW_S;
         deleted.rows += self.delete_in_parts("finding", "window_no < $1", window).await?;
+        let fine = "span_s = 300 AND start_at < $1";
+        deleted.rows += self.delete_in_parts("rollup", fine, findings_before).await?;
+        let rollups_before = before(keep.rollups_days);
+        deleted.rows += self.delete_in_parts("rollup", "start_at < $1", rollups_before).await?;
         let over = "incident_id IS NULL AND ended_at < $1";
         deleted.rows += self.delete_in_parts("event", over, findings_before).await?;
         Ok(deleted)
     }
 
-    /// A time, or the day of the first commit that is not judged yet where that is earlier.
+    /// A time, or the day of the first commit that is not judged or summed up yet where that is
+    /// earlier.
     async fn judged_before(&self, time: OffsetDateTime) -> Result<OffsetDateTime, StoreError> {
-        let select = "SELECT min(received_at) FROM ( \
-                 SELECT received_at FROM batch \
-                 WHERE commit_no > coalesce((SELECT cursor FROM judge), 0) \
-             UNION ALL SELECT received_at FROM log_clock \
-                 WHERE commit_no > coalesce((SELECT cursor FROM judge), 0)) t";
+        let select = "WITH done AS (SELECT coalesce((SELECT cursor FROM judge), 0) AS judged, \
+                 (SELECT commit_no FROM rollup_cursor) AS summed) \
+             SELECT min(received_at) FROM ( \
+                 SELECT received_at FROM batch, done WHERE commit_no > least(judged, summed) \
+             UNION ALL SELECT received_at FROM log_clock, done WHERE commit_no > judged) t";
         let unjudged: Option<Option<OffsetDateTime>> = rows::value(&self.db, select, []).await?;
         let day = |at: OffsetDateTime| at.date().with_time(Time::MIDNIGHT).assume_utc();
         Ok(unjudged.flatten().map_or(time, |at| time.min(day(at))))

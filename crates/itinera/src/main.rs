@@ -99,6 +99,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
+        Command::History { id, days } => client::history::run(&client()?, &output, &id, days).await,
         Command::Alarms { number, open } => client::alarms(&client()?, &output, number, open).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {

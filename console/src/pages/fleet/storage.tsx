@@ -37,8 +37,8 @@ export function StorageState() {
         Database {bytes(data.bytes)}; {growth(data.growth_bytes_per_day)}. Disk: {room(data)}.
       </p>
       <p className="said quiet">
-        Rounds are kept for {data.rounds_days} days, findings for {data.findings_days}, incidents
-        and audit for ever. Largest tables: {largest.join(', ')}.
+        Rounds are kept for {data.rounds_days} days, findings for {data.findings_days}, rollups for{' '}
+        {data.rollups_days}, incidents and audit for ever. Largest tables: {largest.join(', ')}.
       </p>
     </section>
   );

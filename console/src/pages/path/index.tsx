@@ -11,6 +11,7 @@ import { ErrorAlert } from '../../components/error-alert';
 import { WatchEntry, WatchForm } from '../../components/watches';
 import { EventList } from '../../components/event-list';
 import { FromMachineToService } from './distance';
+import { HistoryPanel, RANGES } from './history';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
 import { WeavePanel } from './weave';
@@ -41,6 +42,7 @@ export function PathPage() {
   const at = search.get('at');
   const beside = search.get('beside');
   const span = SPANS.find(({ value }) => String(value) === search.get('span'))?.value ?? 900;
+  const range = RANGES.find(({ value }) => String(value) === search.get('range'))?.value ?? 86_400;
   const now = useQuery(queries.path(id));
   const then = useQuery({ ...queries.pathThen(id, at ?? ''), enabled: at !== null });
   const other = useQuery({ ...queries.pathThen(id, beside ?? ''), enabled: beside !== null });
@@ -128,6 +130,13 @@ export function PathPage() {
             spanS={span}
             at={at}
             onPick={(picked) => change({ at: picked === at ? null : picked })}
+          />
+          <HistoryPanel
+            id={id}
+            rangeS={range}
+            onRange={(value) =>
+              change({ range: value === RANGES[0]?.value ? null : String(value) })
+            }
           />
           {at === null && <FromMachineToService path={path} />}
           <h2 className="section">Hop by hop</h2>

@@ -2,6 +2,7 @@
 
 use super::text::{byte_rate, capitalised, count, delay, listed, per_cent};
 use super::{Context, MAX_HEADLINE, Words, render, text};
+use itinera_model::alarm::AlarmState;
 use itinera_model::check::{AskKind, Why};
 use itinera_model::diagnosis::{Conclusion, Step, StepKind, StepResult};
 use itinera_model::diagnosis_message::{
@@ -212,7 +213,7 @@ fn on_route(message: &StepMessage, map: &OwnerMap) -> Option<String> {
             "Hops cannot be probed without an address.".to_owned()
         }
         StepMessage::FaultBegins { hops, fault, by_schedule } => {
-            let words = render(fault, &Context { map, cleared: false, sites: &[] });
+            let words = render(fault, &Context { map, state: AlarmState::Open, sites: &[] });
             let source = if *by_schedule {
                 " Measured by the schedule, which sends more probes than a diagnosis."
             } else {

@@ -176,7 +176,7 @@ fn reasons(fault: &LocatedFault, supporting: bool) -> Option<String> {
 
 pub(super) fn words(message: &Message, fault: &LocatedFault, context: &Context<'_>) -> Words {
     let responsible = Responsible::of(&fault.place, context.map);
-    let (short, long) = effect(message, fault, context.cleared);
+    let (short, long) = effect(message, fault, context.state.is_over());
     let version = match fault.place.family() {
         Some(Family::Ipv6) if !fault.both_versions => " (IPv6)",
         _ => "",
@@ -213,6 +213,6 @@ pub(super) fn words(message: &Message, fault: &LocatedFault, context: &Context<'
     }
     detail.extend(reasons(fault, true));
     detail.extend(reasons(fault, false));
-    let headline = if context.cleared { headline } else { capitalised(&headline) };
+    let headline = if context.state.is_over() { headline } else { capitalised(&headline) };
     Words::new(headline, Some(contact(&responsible)), detail)
 }

@@ -20,6 +20,7 @@ mod step_tests;
 mod tests;
 mod text;
 
+use itinera_model::alarm::AlarmState;
 use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
 
@@ -36,8 +37,8 @@ pub const MAX_HEADLINE: usize = 70;
 pub struct Context<'a> {
     /// Owners of addresses, as they were at the time of the message.
     pub map: &'a OwnerMap,
-    /// True where the fault is over.
-    pub cleared: bool,
+    /// State of the fault.
+    pub state: AlarmState,
     /// Sites that see the same.
     pub sites: &'a [String],
 }
@@ -105,9 +106,12 @@ pub fn render(message: &Message, context: &Context<'_>) -> Words {
         }
         Message::Recorded(recorded) => text::of_recorded(&recorded.words),
     };
-    if context.cleared {
-        words.headline = format!("Cleared: {}", words.headline);
-    }
+    let prefix = match context.state {
+        AlarmState::Open | AlarmState::NoData => "",
+        AlarmState::Cleared | AlarmState::RecordedLate => "Cleared: ",
+        AlarmState::Expired => "Expired: ",
+    };
+    words.headline.insert_str(0, prefix);
     words.headline = text::clipped(&words.headline, MAX_HEADLINE);
     words
 }

@@ -204,7 +204,7 @@ fn samples() -> Vec<Note> {
 #[test]
 fn the_words_of_every_note() {
     let map = OwnerMap::default();
-    let context = Context { map: &map, cleared: false, sites: &[] };
+    let context = Context { map: &map, state: AlarmState::Open, sites: &[] };
     let mut text = String::new();
     for sample in samples() {
         let json = serde_json::to_value(&sample).unwrap();

@@ -312,7 +312,7 @@ fn the_words_of_every_code() {
     let one = ["Eskerry".to_owned()];
     let mut text = String::new();
     for message in samples() {
-        let words = render(&message, &Context { map: &map, cleared: false, sites: &one });
+        let words = render(&message, &Context { map: &map, state: AlarmState::Open, sites: &one });
         text.push_str(&format!("{}\n  {}\n", code(&message), words.headline));
         for line in words.contact.iter().map(|contact| format!("> {contact}")).chain(words.detail) {
             text.push_str(&format!("  {line}\n"));
@@ -326,15 +326,17 @@ fn every_headline_fits_and_a_cleared_or_shared_fault_says_so() {
     let map = map();
     let sites: Vec<String> = ["Eskerry", "Carrock Pier", "Dunverra"].map(str::to_owned).into();
     for message in samples() {
-        for cleared in [false, true] {
-            let words = render(&message, &Context { map: &map, cleared, sites: &sites });
+        for state in [AlarmState::Open, AlarmState::Cleared, AlarmState::Expired] {
+            let words = render(&message, &Context { map: &map, state, sites: &sites });
             let length = words.headline.chars().count();
             assert!((4..=MAX_HEADLINE).contains(&length), "{}", words.headline);
-            assert_eq!(words.headline.starts_with("Cleared: "), cleared);
+            let is = |prefix| words.headline.starts_with(prefix);
+            assert_eq!(is("Cleared: "), state == AlarmState::Cleared);
+            assert_eq!(is("Expired: "), state == AlarmState::Expired);
         }
     }
     let failed = Message::ServiceFailed(failure(Step::Connect, Why::Refused, PathState::Unknown));
-    let words = render(&failed, &Context { map: &map, cleared: false, sites: &sites });
+    let words = render(&failed, &Context { map: &map, state: AlarmState::Open, sites: &sites });
     assert_eq!(words.headline, "Seat Booking: connection refused from 3 sites");
 }
 
@@ -345,8 +347,10 @@ fn long_names_are_clipped_and_a_message_survives_both_encodings() {
         target: "x".repeat(10_000),
         ..failure(Step::Connect, Why::Refused, PathState::Unknown)
     };
-    let words =
-        render(&Message::ServiceFailed(long), &Context { map: &map, cleared: true, sites: &[] });
+    let words = render(
+        &Message::ServiceFailed(long),
+        &Context { map: &map, state: AlarmState::Cleared, sites: &[] },
+    );
     assert_eq!(words.headline.chars().count(), MAX_HEADLINE);
     assert!(words.headline.ends_with('…'));
     for message in samples() {

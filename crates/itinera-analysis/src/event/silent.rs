@@ -14,6 +14,8 @@ use std::collections::BTreeMap;
 /// An agent is silent after this, or after three times as long as between its reports: a minute and a
 /// half.
 const SILENT_US: i64 = 90_000_000;
+/// What lasted at an agent expires when it has been silent for so long: half an hour.
+const EXPIRE_US: i64 = 1_800_000_000;
 /// Usual time between reports until it is known: a second.
 const FIRST_GAP_US: i64 = 1_000_000;
 
@@ -63,6 +65,17 @@ impl Watcher {
         for agent in gone {
             self.reports.agents.remove(&agent);
             effects.extend(self.end(&key_of(agent), now));
+        }
+        let reports = &self.reports.agents;
+        let is_expired = |event: &Event| {
+            let silent = reports.get(&event.key.agent).map(|it| clock.silence_us(it.newest));
+            event.key.kind != EventKind::AgentSilent && silent >= Some(EXPIRE_US)
+        };
+        let expired = self.lasting.iter().filter(|event| is_expired(event));
+        let expired: Vec<EventKey> = expired.map(|event| event.key.clone()).collect();
+        for key in expired {
+            self.held.retain(|(held, _)| *held != key);
+            effects.extend(self.end(&key, now));
         }
         for (agent, reports) in &self.reports.agents {
             let key = key_of(*agent);

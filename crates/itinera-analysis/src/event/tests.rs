@@ -558,3 +558,22 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
     let sites = BTreeMap::from([(agent(4), "Eskerry".to_owned())]);
     assert_eq!(ended(&watcher.on_clock(&sites, second(4_005))), 1);
 }
+
+#[test]
+fn what_lasts_at_an_agent_expires_when_it_has_been_silent_for_half_an_hour() {
+    let mut watcher = Watcher::default();
+    report(&mut watcher, 0, &host_facts(0, 0, 0, 100));
+    report(&mut watcher, 10, &host_facts(30, 900, 1_000, 100));
+    assert_eq!(began(&report(&mut watcher, 20, &host_facts(60, 1_800, 2_000, 100))).len(), 1);
+    let sites = BTreeMap::from([(agent(3), "Carrock Pier".to_owned())]);
+    watcher.on_report(agent(3), second(20));
+    let mut wait = |seconds: std::ops::RangeInclusive<i64>| {
+        let ticks = seconds.step_by(5);
+        ticks.flat_map(|now| watcher.on_clock(&sites, second(now))).collect::<Vec<_>>()
+    };
+    let effects = wait(25..=1_815);
+    assert_eq!((began(&effects).len(), ended(&effects)), (1, 0), "the silence alone");
+    assert_eq!(ended(&wait(1_820..=1_825)), 1);
+    let kinds: Vec<EventKind> = watcher.lasting().iter().map(|event| event.key.kind).collect();
+    assert_eq!(kinds, [EventKind::AgentSilent]);
+}

@@ -20,9 +20,10 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use itinera_analysis::catalogue::Context;
 use itinera_analysis::messages;
+use itinera_model::alarm::AlarmState;
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
-use itinera_store::{Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
+use itinera_store::{AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -76,6 +77,11 @@ async fn item(
         (None, 0, None) => IncidentState::Cleared,
         _ => IncidentState::Open,
     };
+    let expired = |it: &AlarmRecord| it.alarm.state(it.cleared_at.is_some()) == AlarmState::Expired;
+    let of_fault = match !record.alarms.is_empty() && record.alarms.iter().all(expired) {
+        true => AlarmState::Expired,
+        false => AlarmState::of_cleared(cleared),
+    };
     let of_alarms = record.alarms.iter().map(|it| it.alarm.severity);
     let of_events = faults.iter().filter_map(|it| it.event.severity);
     let origin = match record.complaint {
@@ -85,7 +91,7 @@ async fn item(
     Ok(IncidentItem {
         id: record.id.as_uuid(),
         no: record.no,
-        message: MessageView::new(message, &Context { map: &map, cleared, sites: &sites }),
+        message: MessageView::new(message, &Context { map: &map, state: of_fault, sites: &sites }),
         perceived_severity: of_alarms.chain(of_events).min(),
         state,
         origin,

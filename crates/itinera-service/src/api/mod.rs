@@ -7,6 +7,7 @@ mod checks;
 mod diagnoses;
 mod events;
 mod evidence;
+mod history;
 mod host_facts;
 mod incidents;
 mod join_codes;
@@ -81,6 +82,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(set_aside::set_aside))
         .routes(routes!(set_aside::retry))
         .routes(routes!(storage::storage))
+        .routes(routes!(history::history))
         .routes(routes!(host_facts::host_facts))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))

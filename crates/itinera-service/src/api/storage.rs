@@ -21,8 +21,10 @@ pub(crate) struct Storage {
     full_in_days: Option<f64>,
     /// Days for which rounds, host facts and results of checks are kept.
     rounds_days: u16,
-    /// Days for which findings of paths, and events without an incident, are kept.
+    /// Days for which findings of paths, rollups of five minutes, and events without an incident are kept.
     findings_days: u16,
+    /// Days for which rollups of hours and days are kept.
+    rollups_days: u16,
     /// Tables with their indexes, the largest first.
     tables: Vec<StoredTable>,
 }
@@ -50,6 +52,7 @@ pub(crate) async fn storage(State(shared): State<Arc<Shared>>) -> Result<Json<St
         full_in_days,
         rounds_days: shared.retention.rounds_days,
         findings_days: shared.retention.findings_days,
+        rollups_days: shared.retention.rollups_days,
         tables: tables.map(|it| StoredTable { name: it.name, bytes: it.bytes }).collect(),
     }))
 }

@@ -10,12 +10,17 @@ use toml::Spanned;
 pub(super) struct RetentionEntry {
     rounds_days: Spanned<u16>,
     findings_days: Spanned<u16>,
+    rollups_days: Spanned<u16>,
 }
 
 impl Default for RetentionEntry {
     fn default() -> Self {
-        let Retention { rounds_days, findings_days } = Retention::default();
-        Self { rounds_days: unplaced(rounds_days), findings_days: unplaced(findings_days) }
+        let Retention { rounds_days, findings_days, rollups_days } = Retention::default();
+        Self {
+            rounds_days: unplaced(rounds_days),
+            findings_days: unplaced(findings_days),
+            rollups_days: unplaced(rollups_days),
+        }
     }
 }
 
@@ -24,6 +29,7 @@ impl RetentionEntry {
         Ok(Retention {
             rounds_days: within("rounds_days", &self.rounds_days, 1, 3_650)?,
             findings_days: within("findings_days", &self.findings_days, 1, 3_650)?,
+            rollups_days: within("rollups_days", &self.rollups_days, 1, 36_500)?,
         })
     }
 }

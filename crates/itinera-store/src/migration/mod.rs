@@ -71,6 +71,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0012_up.sql"),
                 down: include_str!("m0012_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0013_rollups",
+                up: include_str!("m0013_up.sql"),
+                down: include_str!("m0013_down.sql"),
+            }),
         ]
     }
 }

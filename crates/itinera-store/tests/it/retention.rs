@@ -3,17 +3,25 @@
 use super::{Fixture, apart, batch, fixture, join, nothing, watched};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, PathId};
+use itinera_model::rollup::RollupSpan;
 use itinera_model::round::Round;
 use itinera_model::route::Resolution;
 use itinera_model::unit::WallTime;
 use itinera_store::{JudgeWrite, Retention, Store};
+use std::sync::LazyLock;
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
 
-const KEEP: Retention = Retention { rounds_days: 14, findings_days: 90 };
+const KEEP: Retention = Retention { rounds_days: 14, findings_days: 90, rollups_days: 400 };
+
+/// One minute after the hour: what follows within seconds is in the same rollup.
+static NOW: LazyLock<OffsetDateTime> = LazyLock::new(|| {
+    let now = OffsetDateTime::now_utc();
+    now - Duration::seconds(now.unix_timestamp() % 3_600 - 60)
+});
 
 fn days_ago(days: i64) -> OffsetDateTime {
-    OffsetDateTime::now_utc() - Duration::days(days)
+    *NOW - Duration::days(days)
 }
 
 /// A batch with a resolution of its own, received some days ago.
@@ -32,11 +40,17 @@ async fn commit(store: &Store, of: (AgentId, PathId), seq: u64, days: i64) {
     store.commit_batch(agent, &named, at).await.unwrap();
 }
 
+/// Judges commits and sums them up.
+async fn judge(store: &Store, token: i64, write: JudgeWrite) {
+    while store.roll_up().await.unwrap() > 0 {}
+    store.commit_judgement(token, &write, &apart).await.unwrap();
+}
+
 /// Applies retention until there is nothing to delete; gives the number of partitions and rows.
 async fn apply(store: &Store) -> (usize, u64) {
     let (mut partitions, mut rows) = (0, 0);
     for _ in 0..40 {
-        let deleted = store.apply_retention(KEEP, OffsetDateTime::now_utc()).await.unwrap();
+        let deleted = store.apply_retention(KEEP, *NOW).await.unwrap();
         assert!(deleted.partitions.len() <= 2 * 4, "two days at once: {deleted:?}");
         assert!(deleted.in_use.is_empty());
         if deleted.partitions.is_empty() && deleted.rows == 0 {
@@ -59,7 +73,7 @@ async fn the_log_is_deleted_day_by_day_once_it_is_judged() {
     }
     assert_eq!(apply(&store).await, (0, 0), "nothing is judged yet");
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    store.commit_judgement(token, &nothing(0, 1), &apart).await.unwrap();
+    judge(&store, token, nothing(0, 1)).await;
     let (partitions, _) = apply(&store).await;
     assert_eq!(partitions, 4 * 4, "the days before the first commit that is not judged");
     assert_eq!(store.first_commit().await.unwrap(), Some(2));
@@ -67,9 +81,9 @@ async fn the_log_is_deleted_day_by_day_once_it_is_judged() {
     for (from, to, days) in [(1, 2, 16), (2, 3, 10)] {
         let opening = Some(days_ago(days).date());
         let write = JudgeWrite { opening, state: vec![7], ..nothing(from, to) };
-        store.commit_judgement(token, &write, &apart).await.unwrap();
+        judge(&store, token, write).await;
     }
-    store.commit_judgement(token, &nothing(3, 4), &apart).await.unwrap();
+    judge(&store, token, nothing(3, 4)).await;
     assert_eq!(store.opening_memory(None, 1).await.unwrap().unwrap().0, days_ago(16).date());
     apply(&store).await;
     let log = store.log_after(0, 10).await.unwrap();
@@ -97,7 +111,7 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
         commit(&store, (agent, path), seq, days).await;
     }
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    store.commit_judgement(token, &nothing(0, 2), &apart).await.unwrap();
+    judge(&store, token, nothing(0, 2)).await;
     apply(&store).await;
     assert_eq!(store.first_commit().await.unwrap(), None);
     commit(&store, (agent, path), 2, 0).await;
@@ -110,7 +124,7 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
 #[tokio::test]
 async fn the_size_is_known_by_table_and_recorded_once_an_hour() {
     let Fixture { cluster, store, _data } = fixture().await;
-    let now = OffsetDateTime::now_utc();
+    let now = *NOW;
     store.record_size(now - Duration::hours(48)).await.unwrap();
     let size = store.database_size(now).await.unwrap();
     assert!(size.bytes > 1_000_000, "{size:?}");
@@ -118,5 +132,40 @@ async fn the_size_is_known_by_table_and_recorded_once_an_hour() {
     assert!(growth.abs() < size.bytes, "{size:?}");
     assert!(size.tables.iter().any(|table| table.name == "round" && table.bytes > 0));
     assert!(!size.tables.iter().any(|table| table.name.ends_with(|c: char| c.is_ascii_digit())));
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn every_round_is_in_the_rollups_of_its_own_time_once() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(&store).await;
+    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    // The agent does not know its offset: the time of receipt counts.
+    for (seq, days) in [(0, 3), (1, 3), (2, 2)] {
+        commit(&store, (agent, path), seq, days).await;
+        assert_eq!(store.roll_up().await.unwrap(), 1);
+        assert_eq!(store.roll_up().await.unwrap(), 0);
+    }
+    let all = (days_ago(500), *NOW);
+    let rounds = async |span| {
+        let records = store.rollups(path, span, all.0, all.1).await.unwrap();
+        records.iter().map(|record| record.rollup.rounds).collect::<Vec<_>>()
+    };
+    assert_eq!(rounds(RollupSpan::Day).await, [4, 2]);
+    assert_eq!(rounds(RollupSpan::Hour).await, [4, 2]);
+    let records = store.rollups(path, RollupSpan::FiveMinutes, all.0, all.1).await.unwrap();
+    assert_eq!((records[0].rollup.sent, records[0].rollup.lost), (4, 0));
+    let delay = records[0].rollup.delay_us(50).unwrap();
+    assert!(delay.abs_diff(900) < 10, "{delay}");
+
+    // Five minutes go with the findings, hours and days later.
+    let keep = Retention { rounds_days: 1, findings_days: 1, rollups_days: 400 };
+    store.apply_retention(keep, *NOW).await.unwrap();
+    assert_eq!(rounds(RollupSpan::FiveMinutes).await, [] as [u32; 0]);
+    assert_eq!(rounds(RollupSpan::Hour).await, [4, 2]);
+    let keep = Retention { rollups_days: 1, ..keep };
+    store.apply_retention(keep, *NOW).await.unwrap();
+    assert_eq!(rounds(RollupSpan::Day).await, [] as [u32; 0]);
     cluster.stop().await.unwrap();
 }

@@ -95,6 +95,14 @@ pub(crate) enum Command {
         /// Id of the path, or its last characters as `paths` shows them
         id: String,
     },
+    /// Show loss and delay of a path over time
+    History {
+        /// Id of the path, or its last characters as `paths` shows them
+        id: String,
+        /// Range up to now in days
+        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
+        days: u16,
+    },
     /// List alarms, newest first, or show one
     Alarms {
         /// Number of the alarm as the list shows it, or its id

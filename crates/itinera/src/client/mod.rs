@@ -3,6 +3,7 @@
 pub(crate) mod checks;
 pub(crate) mod events;
 pub(crate) mod follow;
+pub(crate) mod history;
 mod http;
 pub(crate) mod incidents;
 pub(crate) mod pairs;

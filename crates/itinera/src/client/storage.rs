@@ -48,9 +48,10 @@ fn show(output: &Output, storage: &Value) -> Result<(), Failure> {
     }
     let days = |field: &str| storage[field].as_u64().unwrap_or(0);
     output.line(&format!(
-        "kept       rounds {} days, findings {} days, incidents and audit for ever",
+        "kept       rounds {} days, findings {} days, rollups {} days, incidents and audit for ever",
         days("rounds_days"),
-        days("findings_days")
+        days("findings_days"),
+        days("rollups_days")
     ))?;
     output.line("")?;
     let tables = storage["tables"].as_array().map(Vec::as_slice).unwrap_or_default();

@@ -128,6 +128,23 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
     assert!(recomputed["recorded"].as_u64().unwrap() > 50, "{recomputed}");
     assert_eq!(recomputed["rounds"].as_u64().unwrap(), lab.rounds.len() as u64);
 
+    // Each round is summed up once as well, in the year in which it was measured.
+    let id = names.paths[&lab.paths[0].id];
+    let issued = lab.rounds.iter().filter(|issued| issued.round.path == lab.paths[0].id).count();
+    let history = tokio::task::block_in_place(|| {
+        eventually("rollups of every round", PATIENCE, || {
+            let history = service.json(&["history", &id.to_string(), "--days", "3650"]);
+            let points = history["points"].as_array()?;
+            let rounds: u64 = points.iter().filter_map(|point| point["rounds"].as_u64()).sum();
+            (rounds == issued as u64).then_some(history)
+        })
+    });
+    assert_eq!(history["span_s"], 86_400);
+    assert!(history["points"][0]["delay_p50_us"].as_u64() > Some(0), "{history}");
+    let storage = tokio::task::block_in_place(|| service.json(&["storage"]));
+    assert!(storage["bytes"].as_u64() > Some(1_000_000), "{storage}");
+    assert!(storage["free_bytes"].as_u64() > Some(0), "{storage}");
+
     // The first start after the first judgement kept the state of then as the day's opening state.
     let day = store.last_opening().await.unwrap().unwrap().to_string();
     let of_day = recompute(&["--from", &day]);

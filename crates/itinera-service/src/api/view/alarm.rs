@@ -88,7 +88,8 @@ impl AlarmItem {
         let ends: Vec<&PathEnds> =
             ends.iter().filter(|end| alarm.paths.contains(&end.path)).collect();
         let sites = distinct(ends.iter().map(|end| &end.site));
-        let context = Context { map, cleared, sites: &sites };
+        let state = alarm.state(cleared);
+        let context = Context { map, state, sites: &sites };
         let is_loss = matches!(cause, Cause::Loss | Cause::Break);
         let is_delay = cause == Cause::Delay;
         Self {
@@ -106,7 +107,7 @@ impl AlarmItem {
             added_delay_us: is_delay.then(|| alarm.added_delay_us.as_micros()),
             since: offset(alarm.since),
             raised_at: offset(alarm.raised_at),
-            state: alarm.state(cleared),
+            state,
             no_data_since: alarm.no_data_since.map(offset),
             silent_sites: Vec::new(),
             recorded_at: alarm.recorded_at.map(offset),
@@ -130,7 +131,8 @@ impl AlarmItem {
             group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
         let cleared = group.iter().all(|it| it.ended_at.is_some());
         let sites = distinct(group.iter().map(|it| &it.site));
-        let context = Context { map, cleared, sites: &sites };
+        let state = AlarmState::of_cleared(cleared);
+        let context = Context { map, state, sites: &sites };
         let principal = event::principal(&seen)?;
         Some(Self {
             id: record.id.as_uuid(),
@@ -147,7 +149,7 @@ impl AlarmItem {
             added_delay_us: None,
             since: offset(event.since),
             raised_at: offset(event.raised_at),
-            state: if cleared { AlarmState::Cleared } else { AlarmState::Open },
+            state,
             no_data_since: None,
             silent_sites: Vec::new(),
             recorded_at: None,

@@ -3,6 +3,7 @@
 use super::message::MessageView;
 use super::path::offset;
 use itinera_analysis::catalogue::Context;
+use itinera_model::alarm::AlarmState;
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
 use itinera_model::event::EventKind;
@@ -61,7 +62,7 @@ impl EventItem {
                 event.message,
                 &Context {
                     map,
-                    cleared: event.severity.is_some() && ended_at.is_some(),
+                    state: AlarmState::of_cleared(event.severity.is_some() && ended_at.is_some()),
                     sites: std::slice::from_ref(&site),
                 },
             ),

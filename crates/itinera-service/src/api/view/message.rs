@@ -2,6 +2,7 @@
 
 use itinera_analysis::catalogue::{self, Context};
 use itinera_analysis::responsible::Responsible;
+use itinera_model::alarm::AlarmState;
 use itinera_model::finding::Place;
 use itinera_model::message::Message;
 use itinera_model::note::Note;
@@ -32,7 +33,7 @@ impl MessageView {
 
     /// A message of one path or agent.
     pub fn of_one(message: Message, map: &OwnerMap) -> Self {
-        Self::new(message, &Context { map, cleared: false, sites: &[] })
+        Self::new(message, &Context { map, state: AlarmState::Open, sites: &[] })
     }
 
     /// The detail, then the contact line.
@@ -58,7 +59,7 @@ pub struct NoteView {
 impl NoteView {
     /// A note with its words.
     pub fn new(note: Note, map: &OwnerMap) -> Self {
-        let text = catalogue::note(&note, &Context { map, cleared: false, sites: &[] });
+        let text = catalogue::note(&note, &Context { map, state: AlarmState::Open, sites: &[] });
         Self { note, text }
     }
 

@@ -1,0 +1,194 @@
+import { useQuery } from '@tanstack/react-query';
+import { Segmented, Skeleton } from 'antd';
+import type { HistoryPoint, PathHistory } from '../../api/client';
+import { queries } from '../../api/queries';
+import { dayTime, fullTime, ms, ofAll, perCent } from '../../format';
+import { usePreferences } from '../../preferences';
+import type { Zone } from '../../preferences';
+import { ink } from '../../theme';
+import { ErrorAlert } from '../../components/error-alert';
+import { axisEnd, lossOf, runsOf, shownRange, ticksOf } from './history-layout';
+import { WIDTH, frame } from './staircase-layout';
+
+const DAY_S = 86_400;
+export const RANGES = [
+  { value: DAY_S, label: '1 day' },
+  { value: 7 * DAY_S, label: '1 week' },
+  { value: 30 * DAY_S, label: '30 days' },
+  { value: 400 * DAY_S, label: '400 days' },
+];
+
+const SPAN_WORDS: Record<number, string> = {
+  300: 'five minutes',
+  3600: 'an hour',
+  86400: 'a day',
+};
+
+const DELAY = { top: 18, bottom: 150 };
+const LOSS = { top: 190, bottom: 244 };
+const HEIGHT = 270;
+
+interface Props {
+  id: string;
+  rangeS: number;
+  onRange: (rangeS: number) => void;
+}
+
+/** Delay and loss of the path to its target, over a day and longer. */
+export function HistoryPanel({ id, rangeS, onRange }: Props) {
+  const { data, error } = useQuery(queries.pathHistory(id, rangeS));
+  return (
+    <section aria-labelledby="history">
+      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
+        <h2 className="section" id="history" style={{ flex: 1 }}>
+          History to the target
+        </h2>
+        <Segmented
+          aria-label="Range of the history"
+          options={RANGES}
+          value={rangeS}
+          onChange={onRange}
+        />
+      </div>
+      {error && <ErrorAlert error={error} />}
+      {!data && !error && <Skeleton active paragraph={{ rows: 5 }} />}
+      {data && data.points.length === 0 && (
+        <p className="quiet">
+          No measurements are summed up in this range yet. The first appear within a minute.
+        </p>
+      )}
+      {data && data.points.length > 0 && <Picture history={data} />}
+    </section>
+  );
+}
+
+function words(point: HistoryPoint, zone: Zone): string {
+  const delay =
+    point.delay_p50_us == null
+      ? 'no answer'
+      : `median ${ms(point.delay_p50_us)}, 5 to 95 % ${ms(point.delay_p5_us)} to ${ms(point.delay_p95_us)}`;
+  return `${fullTime(point.at, zone)}: ${delay}; lost ${ofAll(point.lost, point.sent)}`;
+}
+
+function Picture({ history }: { history: PathHistory }) {
+  const { zone } = usePreferences();
+  const { points, span_s: spanS } = history;
+  const [from, to] = shownRange(history);
+  const across = frame.right - frame.left;
+  const x = (at: number) =>
+    frame.left + (Math.min(Math.max(at, from), to) - from) * (across / (to - from));
+  const middle = (point: HistoryPoint) => x(new Date(point.at).getTime() + spanS * 500);
+  const longest = Math.max(...points.map((point) => (point.delay_p95_us ?? 0) / 1000));
+  const delayEnd = axisEnd(longest, 1);
+  const delayY = (us: number) => DELAY.bottom - (us / 1000 / delayEnd) * (DELAY.bottom - DELAY.top);
+  const lossEnd = Math.min(
+    100,
+    axisEnd(Math.max(...points.map((p) => (p.loss_ratio ?? 0) * 100)), 5),
+  );
+  const lossY = (ratio: number) =>
+    LOSS.bottom - ((ratio * 100) / lossEnd) * (LOSS.bottom - LOSS.top);
+  const total = lossOf(points);
+  const width = Math.max(1.5, (spanS * 1000 * across) / (to - from) - 0.5);
+  const runs = runsOf(history).map((run) => run.filter((point) => point.delay_p50_us != null));
+  const line = (run: HistoryPoint[], of: (point: HistoryPoint) => number | null | undefined) =>
+    run.map((point) => `${middle(point).toFixed(1)},${delayY(of(point) ?? 0).toFixed(1)}`);
+  return (
+    <>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+        width="100%"
+        role="img"
+        aria-label={`Delay and loss over time: ${ofAll(total.lost, total.sent)} lost`}
+      >
+        {[0, delayEnd / 2, delayEnd].map((at) => (
+          <Line key={at} y={delayY(at * 1000)} label={`${at} ms`} />
+        ))}
+        {[0, lossEnd].map((at) => (
+          <Line key={at} y={lossY(at / 100)} label={`${at} %`} />
+        ))}
+        <text x={frame.left} y={DELAY.top - 6} fontSize="12" fill={ink.quiet}>
+          Round-trip delay: median, and the band of 5 to 95 %
+        </text>
+        <text x={frame.left} y={LOSS.top - 6} fontSize="12" fill={ink.quiet}>
+          Round-trip loss
+        </text>
+        {runs.map((run) => (
+          <g key={run[0]?.at ?? 'empty'}>
+            <polygon
+              points={[
+                ...line(run, (point) => point.delay_p95_us),
+                ...line(run, (point) => point.delay_p5_us).reverse(),
+              ].join(' ')}
+              fill={ink.band}
+            />
+            <polyline
+              points={line(run, (point) => point.delay_p50_us).join(' ')}
+              fill="none"
+              stroke={ink.line}
+              strokeWidth="1.6"
+            />
+            {run.length === 1 && run[0] !== undefined && (
+              <circle
+                cx={middle(run[0])}
+                cy={delayY(run[0].delay_p50_us ?? 0)}
+                r="2"
+                fill={ink.line}
+              />
+            )}
+          </g>
+        ))}
+        {points.map((point) => {
+          const y = lossY(point.loss_ratio ?? 0);
+          return (
+            <g key={point.at} data-point={point.at}>
+              <rect
+                x={middle(point) - width / 2}
+                y={y}
+                width={width}
+                height={Math.max(0, LOSS.bottom - y)}
+                fill={ink.text}
+              />
+              <rect
+                x={middle(point) - width / 2}
+                y={DELAY.top}
+                width={width}
+                height={LOSS.bottom - DELAY.top}
+                fill="transparent"
+              >
+                <title>{words(point, zone)}</title>
+              </rect>
+            </g>
+          );
+        })}
+        {ticksOf(from, to).map((at) => (
+          <text
+            key={at}
+            x={x(at)}
+            y={HEIGHT - 8}
+            textAnchor="middle"
+            fontSize="12"
+            fill={ink.quiet}
+          >
+            {dayTime(new Date(at).toISOString(), zone)}
+          </text>
+        ))}
+      </svg>
+      <p className="quiet">
+        Each point is {SPAN_WORDS[spanS] ?? `${spanS} s`}. In all, {ofAll(total.lost, total.sent)}{' '}
+        probes lost ({perCent(total.sent === 0 ? null : total.lost / total.sent)}). Gaps: nothing
+        was measured.
+      </p>
+    </>
+  );
+}
+
+function Line({ y, label }: { y: number; label: string }) {
+  return (
+    <>
+      <line x1={frame.left} x2={frame.right} y1={y} y2={y} stroke={ink.faint} strokeWidth="0.6" />
+      <text x={frame.left - 6} y={y + 4} textAnchor="end" fontSize="12" fill={ink.quiet}>
+        {label}
+      </text>
+    </>
+  );
+}

@@ -1,0 +1,2 @@
+DROP TABLE rollup_cursor;
+DROP TABLE rollup;
