@@ -50,6 +50,7 @@ const BITS: u32 = 6;
 const EXACT_US: u32 = 2_000;
 
 /// The class of a delay in microseconds: short ones exactly, longer ones by their leading bits.
+#[allow(clippy::cast_possible_truncation, reason = "there are 27 times 64 classes")]
 const fn class_of(us: u32) -> u16 {
     if us < PER_DOUBLING {
         return us as u16;

@@ -217,7 +217,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
         every_leased(shared, Duty::Rollups, ROLL_UP, async |shared: Arc<Shared>| {
-            while shared.store.roll_up().await? > 0 {}
+            while shared.store.roll_up().await? {}
             Ok::<_, StoreError>(())
         }),
         every_leased(shared, Duty::Retention, 60 * minute, async |shared: Arc<Shared>| {

@@ -19,8 +19,9 @@ use std::collections::BTreeMap;
 use strum::VariantArray;
 use time::OffsetDateTime;
 
-/// Commits taken at once; their rounds are held in memory.
+/// Commits and rounds taken at once; the rounds are held in memory.
 const COMMITS_AT_ONCE: i64 = 256;
+const ROUNDS_AT_ONCE: i64 = 20_000;
 
 /// A rollup of a path.
 #[derive(Debug, Clone, PartialEq)]
@@ -57,28 +58,35 @@ struct Extent {
     last: i64,
     first_at: OffsetDateTime,
     last_at: OffsetDateTime,
+    more: bool,
 }
 
 impl Store {
-    /// Adds the next commits of the log to the rollups, at most 256; gives how many there were. A
-    /// round that cannot be read is left out.
+    /// Adds the next commits of the log to the rollups: at most 256, and no more than 20,000 rounds
+    /// together, though always one commit. True when there were more. A round that cannot be read is
+    /// left out.
     ///
     /// # Errors
     /// [`StoreError::Database`]; nothing is added then.
     ///
     /// # Cancel safety
     /// All or nothing.
-    pub async fn roll_up(&self) -> Result<i64, StoreError> {
+    pub async fn roll_up(&self) -> Result<bool, StoreError> {
         let txn = self.db.begin().await?;
         let select = "SELECT commit_no FROM rollup_cursor FOR UPDATE";
         let cursor: i64 = rows::value(&txn, select, []).await?.unwrap_or(0);
-        let select = "SELECT max(commit_no) AS last, min(received_at) AS first_at, \
-                 max(received_at) AS last_at \
-             FROM (SELECT commit_no, received_at FROM batch WHERE commit_no > $1 \
-                 ORDER BY commit_no LIMIT $2) n HAVING count(*) > 0";
-        let values = [cursor.into(), COMMITS_AT_ONCE.into()];
+        let select = "SELECT max(commit_no) FILTER (WHERE fits) AS last, \
+                 min(received_at) FILTER (WHERE fits) AS first_at, \
+                 max(received_at) FILTER (WHERE fits) AS last_at, \
+                 count(*) = $2 OR NOT bool_and(fits) AS more \
+             FROM (SELECT commit_no, received_at, \
+                     sum(rounds) OVER (ORDER BY commit_no) - rounds < $3 AS fits \
+                 FROM (SELECT commit_no, received_at, rounds FROM batch \
+                     WHERE commit_no > $1 ORDER BY commit_no LIMIT $2) n) t \
+             HAVING count(*) > 0";
+        let values = [cursor.into(), COMMITS_AT_ONCE.into(), ROUNDS_AT_ONCE.into()];
         let Some(extent) = rows::first::<Extent>(&txn, select, values).await? else {
-            return Ok(0);
+            return Ok(false);
         };
         let select = "SELECT path_no, received_at, wall_us, offset_us, hops, stamps, \
                  timer_late_us, read_late_us, link_late_us FROM round \
@@ -102,7 +110,7 @@ impl Store {
         let update = "UPDATE rollup_cursor SET commit_no = $1";
         txn.execute_raw(sql(update, [extent.last.into()])).await?;
         txn.commit().await?;
-        Ok(extent.last - cursor)
+        Ok(extent.more)
     }
 
     /// The rollups of a path that begin between two times, in order.

@@ -43,6 +43,7 @@ impl Watcher {
     pub fn on_report(&mut self, agent: AgentId, now: WallTime) -> Vec<EventEffect> {
         let Memory { clock, agents } = &mut self.reports;
         clock.on_entry(now);
+        let now = clock.now;
         let first = Reports { newest: now, gap_us: FIRST_GAP_US };
         let reports = agents.entry(agent).or_insert(first);
         let gap_us = now.micros_since(reports.newest).max(0);

@@ -37,8 +37,9 @@ pub(super) struct PathSeal {
 
 impl PathSeal {
     pub(super) fn new(first: WallTime, newest: WallTime, now: WallTime) -> Self {
-        let through = window_of(first) - 1;
-        Self { through, newest, lag_us: now.micros_since(newest).clamp(0, MOST_LAG_US) }
+        let lag_us = now.micros_since(newest).clamp(0, MOST_LAG_US);
+        // Nothing is sealed by the commit that brings the first rounds.
+        Self { through: window_of(first) - 1, newest: first, lag_us }
     }
 
     /// A commit with rounds of the path came in, of which the newest began at `newest`.

@@ -110,6 +110,31 @@ fn a_window_is_sealed_by_a_later_report_or_by_the_clock() {
 }
 
 #[test]
+fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
+    let mut judge = Judge::default();
+    let addresses = [Some(IpAddr::from([198, 18, 0, 1]))];
+    let hop = HopCounts { sent: 10, ..HopCounts::default() };
+    let at = |second| WallTime::from_unix_seconds(START_S + second);
+    let observation = |number: i64| Observation {
+        path: PathId::from_uuid(Uuid::nil()),
+        measured_at: at(number * 5),
+        number: number.cast_unsigned(),
+        source: IpAddr::from([10, 0, 0, 2]),
+        route: ContentId::of(b"route"),
+        addresses: &addresses,
+        hops: std::slice::from_ref(&hop),
+        stamps: StampSource::Kernel,
+        lateness: None,
+    };
+    let observations: Vec<Observation<'_>> = (0..6).map(observation).collect();
+    judge.step(JudgeInput::Rounds(&observations), at(27));
+    let mut seals = judge.state().seals.clone();
+    assert_eq!(seals.paths.len(), 1);
+    seals.on_input(at(80));
+    assert!(seals.take_late(usize::MAX).is_empty(), "none of them is late");
+}
+
+#[test]
 fn rounds_that_always_take_long_are_not_late() {
     let mut judge = Judge::default();
     // A round takes fifty seconds, one every minute.

@@ -116,6 +116,13 @@ async fn join_as(store: &Store, secret: u8) -> AgentId {
     id
 }
 
+/// An agent that has joined, and a path that it measures.
+async fn measuring(store: &Store) -> (AgentId, PathId) {
+    assert!(store.reconcile(&watched(2_000)).await.unwrap());
+    let agent = join(store).await;
+    (agent, store.schedule_for(agent).await.unwrap().tasks[0].path)
+}
+
 fn batch(agent: AgentId, path: PathId, seq: u64, wall: WallTime) -> Batch {
     let boot = BootId::from_uuid(Uuid::from_u128(5));
     let address = [198, 18, 128, 10].into();
@@ -400,9 +407,7 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
 #[tokio::test]
 async fn times_of_the_clock_are_entries_of_the_log_that_only_the_leader_writes() {
     let Fixture { cluster, store, _data } = fixture().await;
-    assert!(store.reconcile(&watched(2_000)).await.unwrap());
-    let agent = join(&store).await;
-    let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
+    let (agent, path) = measuring(&store).await;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let at = |second: i64| OffsetDateTime::from_unix_timestamp(1_700_000_000 + second).unwrap();
     store.log_time(token, at(0)).await.unwrap();
