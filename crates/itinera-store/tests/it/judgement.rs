@@ -2,10 +2,11 @@
 
 use super::review::alarm;
 use super::{Fixture, apart, fixture, join, nothing, watched};
-use itinera_model::alarm::AlarmEffect;
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState};
 use itinera_model::event::Fault;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
+use itinera_model::incident::TimelineKind;
 use itinera_model::unit::WallTime;
 use itinera_store::JudgeWrite;
 use std::sync::{Arc, Barrier};
@@ -86,5 +87,34 @@ async fn a_job_is_done_by_the_process_that_holds_its_lease() {
     assert!(!store.take_lease("watches", one, hour).await.unwrap());
     store.release_leases(None).await.unwrap();
     assert!(store.take_lease("partitions", one, hour).await.unwrap());
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_fault_that_late_measurements_show_is_recorded_in_its_own_time() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let late = Alarm { recorded_at: Some(WallTime::from_unix_seconds(1_800_000_000)), ..alarm(1) };
+    let began = late.raised_at;
+    let (cleared_at, later) = (began.plus_micros(60_000_000), began.plus_micros(90_000_000));
+    let wider = Alarm { paths: vec![PathId::from_uuid(Uuid::from_u128(7))], ..late.clone() };
+    let alarms = vec![
+        AlarmEffect::Recorded { alarm: late, cleared_at },
+        AlarmEffect::Corrected { alarm: wider.clone(), cleared_at: later },
+    ];
+    let write = JudgeWrite { alarms, ..nothing(0, 1) };
+    store.commit_judgement(token, &write, &apart).await.unwrap();
+    assert_eq!(store.alarms(true, None, 10).await.unwrap(), [], "it was never open");
+    let recorded = store.alarms(false, None, 10).await.unwrap().pop().unwrap();
+    assert_eq!((&recorded.alarm, recorded.alarm.state(true)), (&wider, AlarmState::RecordedLate));
+    assert_eq!(recorded.cleared_at.map(WallTime::from), Some(later));
+    let timeline = store.incident_events(recorded.incident.unwrap()).await.unwrap();
+    let entries: Vec<_> = timeline.iter().map(|it| (it.kind, WallTime::from(it.at))).collect();
+    let expected = [
+        (TimelineKind::Opened, began),
+        (TimelineKind::AlarmRaised, began),
+        (TimelineKind::AlarmCleared, cleared_at),
+    ];
+    assert_eq!(entries, expected);
     cluster.stop().await.unwrap();
 }

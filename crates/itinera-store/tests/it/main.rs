@@ -10,12 +10,11 @@ mod two_way;
 mod users;
 mod watches;
 
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
-use itinera_model::incident::TimelineKind;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
@@ -377,30 +376,6 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
     assert_eq!(before.len(), 1, "the second page");
     assert_eq!(before[0].alarm, changed);
     assert!(before[0].cleared_at.is_some());
-
-    // A fault of an hour before, known only now, and another path that showed it.
-    let earlier = at.plus_micros(-3_600_000_000);
-    let (cleared_at, later) = (earlier.plus_micros(60_000_000), earlier.plus_micros(90_000_000));
-    let late = Alarm { since: earlier, raised_at: earlier, recorded_at: Some(at), ..changed };
-    let wider = Alarm { paths: vec![PathId::from_uuid(Uuid::from_u128(7))], ..late.clone() };
-    let alarms = vec![
-        AlarmEffect::Recorded { alarm: late, cleared_at },
-        AlarmEffect::Corrected { alarm: wider.clone(), cleared_at: later },
-    ];
-    let write = JudgeWrite { alarms, ..nothing(2, 3) };
-    store.commit_judgement(token, &write, &apart).await.unwrap();
-    assert_eq!(store.alarms(true, None, 10).await.unwrap().len(), 1, "it was never open");
-    let oldest = store.alarms(false, None, 10).await.unwrap().pop().unwrap();
-    assert_eq!((&oldest.alarm, oldest.alarm.state(true)), (&wider, AlarmState::RecordedLate));
-    assert_eq!(oldest.cleared_at.map(WallTime::from), Some(later));
-    let timeline = store.incident_events(oldest.incident.unwrap()).await.unwrap();
-    let entries: Vec<_> = timeline.iter().map(|e| (e.kind, WallTime::from(e.at))).collect();
-    let expected = [
-        (TimelineKind::Opened, earlier),
-        (TimelineKind::AlarmRaised, earlier),
-        (TimelineKind::AlarmCleared, cleared_at),
-    ];
-    assert_eq!(entries, expected);
     cluster.stop().await.unwrap();
 }
 
