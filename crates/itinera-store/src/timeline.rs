@@ -78,23 +78,23 @@ struct FaultRow {
     is_alarm: bool,
 }
 
-/// The incidents with their faults, oldest first, that a fault which began at `since` can belong
-/// to: those that were open then. One with all faults over for half an hour takes no
-/// more: what comes then is another.
+/// The incidents with their faults, oldest first, that a fault which began at `since` and was raised
+/// at `at` can belong to: those that were open then. One with all faults over for half an hour
+/// takes no more: what comes then is another.
 async fn open_with_faults(
     txn: &DatabaseTransaction,
-    since: OffsetDateTime,
+    (since, at): (OffsetDateTime, OffsetDateTime),
 ) -> Result<Vec<(IncidentId, Vec<Fault>)>, StoreError> {
     let select = "SELECT i.id, a.body, true AS is_alarm, a.id AS of FROM incident i \
              JOIN alarm a ON a.incident_id = i.id \
              WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
-                 a.cleared_at > now() - interval '30 minutes') \
+                 a.cleared_at > $2 - interval '30 minutes') \
          UNION ALL SELECT i.id, e.body, false, e.id FROM incident i \
              JOIN event e ON e.incident_id = i.id \
              WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
-                 e.ended_at > now() - interval '30 minutes') ORDER BY 1, 4";
+                 e.ended_at > $2 - interval '30 minutes') ORDER BY 1, 4";
     let mut open: Vec<(IncidentId, Vec<Fault>)> = Vec::new();
-    for row in rows::all::<FaultRow>(txn, select, [since.into()]).await? {
+    for row in rows::all::<FaultRow>(txn, select, [since.into(), at.into()]).await? {
         let id = IncidentId::from_uuid(row.id);
         let fault = if row.is_alarm {
             serde_json::from_value(row.body).map(Fault::Alarm)
@@ -117,7 +117,7 @@ async fn incident_of(
     (since, at): (OffsetDateTime, OffsetDateTime),
     fold: &ChooseIncident<'_>,
 ) -> Result<IncidentId, StoreError> {
-    let open = open_with_faults(txn, since).await?;
+    let open = open_with_faults(txn, (since, at)).await?;
     if let Some(incident) = fold(fault, &open) {
         return Ok(incident);
     }

@@ -26,11 +26,19 @@ impl Default for RetentionEntry {
 
 impl RetentionEntry {
     pub(super) fn check(&self) -> Result<Retention, LineError> {
-        Ok(Retention {
-            rounds_days: within("rounds_days", &self.rounds_days, 1, 3_650)?,
-            findings_days: within("findings_days", &self.findings_days, 1, 3_650)?,
-            rollups_days: within("rollups_days", &self.rollups_days, 1, 36_500)?,
-        })
+        let rounds_days = within("rounds_days", &self.rounds_days, 1, 3_650)?;
+        let findings_days = within("findings_days", &self.findings_days, 1, 3_650)?;
+        let rollups_days = within("rollups_days", &self.rollups_days, 1, 36_500)?;
+        if findings_days < rounds_days {
+            // A recomputation of kept rounds compares with the findings of then.
+            let reason = format!(
+                "findings_days: {findings_days} is below rounds_days, which is {rounds_days}"
+            );
+            let [rounds, findings] = [&self.rounds_days, &self.findings_days].map(Spanned::span);
+            let at = if findings.is_empty() { rounds } else { findings };
+            return Err((at.start, reason));
+        }
+        Ok(Retention { rounds_days, findings_days, rollups_days })
     }
 }
 

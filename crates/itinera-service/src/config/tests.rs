@@ -37,6 +37,25 @@ fn each_mistake_names_its_line_and_key() {
         ("interval_ms = 2000", "two_way_size_bytes = 100", 8, "two_way_size_bytes is 100"),
         ("interval_ms = 2000", "host_facts_every_s = 1e6", 8, "host_facts_every_s"),
         ("loss_ratio = 0.03", "loss_ratio = 3", 10, "loss_ratio"),
+        ("loss_ratio = 0.03", "seal_after_s = 1", 10, "seal_after_s is 1, which is outside"),
+        (
+            "[limits]",
+            "[retention]\nrounds_days = 0\n[limits]",
+            10,
+            "rounds_days is 0, which is outside",
+        ),
+        (
+            "[limits]",
+            "[retention]\nrounds_days = 100\n[limits]",
+            10,
+            "findings_days: 90 is below rounds_days, which is 100",
+        ),
+        (
+            "[limits]",
+            "[retention]\nfindings_days = 7\n[limits]",
+            10,
+            "findings_days: 7 is below rounds_days, which is 14",
+        ),
         (
             "[limits]",
             "[connections]\njudgement = 1\n[limits]",
