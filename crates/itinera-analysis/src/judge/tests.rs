@@ -117,7 +117,7 @@ fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
     let at = |second| WallTime::from_unix_seconds(START_S + second);
     let observation = |number: i64| Observation {
         path: PathId::from_uuid(Uuid::nil()),
-        measured_at: at(number * 5),
+        measured_at: at(number * 3),
         number: number.cast_unsigned(),
         source: IpAddr::from([10, 0, 0, 2]),
         route: ContentId::of(b"route"),
@@ -127,7 +127,7 @@ fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
         lateness: None,
     };
     let observations: Vec<Observation<'_>> = (0..6).map(observation).collect();
-    judge.step(JudgeInput::Rounds(&observations), at(27));
+    judge.step(JudgeInput::Rounds(&observations), at(17));
     let mut seals = judge.state().seals.clone();
     assert_eq!(seals.paths.len(), 1);
     seals.on_input(at(80));
