@@ -36,10 +36,19 @@ export function lossOf(points: HistoryPoint[]): { sent: number; lost: number } {
   return { sent: sum('sent'), lost: sum('lost') };
 }
 
-/** Times for the axis in milliseconds since 1970: whole hours or days, at most eight. */
+/** Times for the axis in milliseconds since 1970: quarters of an hour, hours or days, at most nine. */
 export function ticksOf(from: number, to: number): number[] {
   const hour = 3_600_000;
-  const steps = [hour, 3 * hour, 6 * hour, 24 * hour, 168 * hour, 744 * hour, 2208 * hour];
+  const steps = [
+    hour / 4,
+    hour,
+    3 * hour,
+    6 * hour,
+    24 * hour,
+    168 * hour,
+    744 * hour,
+    2208 * hour,
+  ];
   const step = steps.find((it) => (to - from) / it <= 8) ?? 8784 * hour;
   const first = Math.ceil(from / step) * step;
   const count = Math.max(0, Math.floor((to - first) / step) + 1);

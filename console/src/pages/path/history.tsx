@@ -88,7 +88,11 @@ function Picture({ history }: { history: PathHistory }) {
   const lossY = (ratio: number) =>
     LOSS.bottom - ((ratio * 100) / lossEnd) * (LOSS.bottom - LOSS.top);
   const total = lossOf(points);
-  const width = Math.max(1.5, (spanS * 1000 * across) / (to - from) - 0.5);
+  const bar = (point: HistoryPoint) => {
+    const begin = new Date(point.at).getTime();
+    const [left, right] = [x(begin), x(begin + spanS * 1000)];
+    return { x: left, width: Math.max(1.5, right - left - 0.5) };
+  };
   const runs = runsOf(history).map((run) => run.filter((point) => point.delay_p50_us != null));
   const line = (run: HistoryPoint[], of: (point: HistoryPoint) => number | null | undefined) =>
     run.map((point) => `${middle(point).toFixed(1)},${delayY(of(point) ?? 0).toFixed(1)}`);
@@ -141,17 +145,10 @@ function Picture({ history }: { history: PathHistory }) {
           const y = lossY(point.loss_ratio ?? 0);
           return (
             <g key={point.at} data-point={point.at}>
+              <rect {...bar(point)} y={y} height={Math.max(0, LOSS.bottom - y)} fill={ink.text} />
               <rect
-                x={middle(point) - width / 2}
-                y={y}
-                width={width}
-                height={Math.max(0, LOSS.bottom - y)}
-                fill={ink.text}
-              />
-              <rect
-                x={middle(point) - width / 2}
+                {...bar(point)}
                 y={DELAY.top}
-                width={width}
                 height={LOSS.bottom - DELAY.top}
                 fill="transparent"
               >
