@@ -108,7 +108,8 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
     }
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     judge(&store, token, nothing(0, 2)).await;
-    apply(&store).await;
+    // Two batches, their two resolutions, and the flow, route and reading that they share.
+    assert_eq!(apply(&store).await.1, 7);
     assert_eq!(store.first_commit().await.unwrap(), None);
     commit(&store, (agent, path), 2, 0).await;
     let log = store.log_after(0, 10).await.unwrap();
@@ -118,7 +119,7 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
 }
 
 #[tokio::test]
-async fn the_size_is_known_by_table_and_recorded_once_an_hour() {
+async fn the_size_is_known_by_table_and_its_growth_by_the_day() {
     let Fixture { cluster, store, _data } = fixture().await;
     let now = *NOW;
     store.record_size(now - Duration::hours(48)).await.unwrap();
