@@ -76,7 +76,7 @@ pub(crate) const fn end_of(window: i64) -> WallTime {
 
 /// One window of a path.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub struct Window {
+pub(crate) struct Window {
     pub(crate) routes: BTreeMap<ContentId, RouteCounts>,
     /// A finding was made here.
     pub(crate) found: bool,

@@ -13,6 +13,7 @@ pub mod diagnosis;
 pub mod event;
 mod history;
 pub mod incident;
+pub mod inventory;
 mod judge;
 pub mod locate;
 mod log_clock;
@@ -29,6 +30,6 @@ pub mod watch;
 pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};
-pub use history::{WINDOW_US, Window};
-pub use judge::{Effect, Judge, JudgeInput, JudgeState, Observation};
+pub use history::WINDOW_US;
+pub use judge::{AgentReport, Effect, Judge, JudgeInput, Observation, Stage, UnreadableStage};
 pub use locate::ENGINE;

@@ -1,6 +1,6 @@
 //! Judgement of what was, computed again from the rounds of then.
 
-use crate::judge::{Effect, Judge, JudgeInput, Observation};
+use crate::judge::{AgentReport, Effect, Judge, JudgeInput, Observation};
 use itinera_model::finding::Assessment;
 use itinera_model::unit::WallTime;
 
@@ -10,7 +10,7 @@ pub fn assessments(observations: &[Observation<'_>]) -> Vec<Assessment> {
     let mut ordered = observations.to_vec();
     ordered.sort_by_key(|observation| observation.measured_at);
     let now = ordered.last().map_or(WallTime::from_unix_seconds(0), |last| last.measured_at);
-    let effects = Judge::default().step(JudgeInput::Rounds(&ordered), now);
+    let effects = Judge::default().step(JudgeInput::Report(AgentReport::of_rounds(&ordered)), now);
     let assessed = effects.into_iter().filter_map(|effect| match effect {
         Effect::Assessed { assessment, .. } => Some(*assessment),
         _ => None,
@@ -51,6 +51,7 @@ mod tests {
                 hops: &hops,
                 stamps: StampSource::Virtual,
                 lateness: None,
+                arrived_dscp: None,
             })
             .collect();
         assessments(&observations).pop()

@@ -1,6 +1,6 @@
 //! What a watch has found, summed up.
 
-use crate::judge::{Effect, Judge, JudgeInput, Observation};
+use crate::judge::{AgentReport, Effect, Judge, JudgeInput, Observation};
 use crate::{complaint, messages};
 use itinera_model::finding::Assessment;
 use itinera_model::id::ContentId;
@@ -69,7 +69,9 @@ impl WatchSum {
             self.routes.insert(observation.route);
         }
         let Some(last) = page.last() else { return };
-        for effect in self.judge.step(JudgeInput::Rounds(page), last.measured_at) {
+        for effect in
+            self.judge.step(JudgeInput::Report(AgentReport::of_rounds(page)), last.measured_at)
+        {
             if let Effect::Assessed { window, assessment, .. } = effect {
                 self.open.insert(window, *assessment);
             }
@@ -157,6 +159,7 @@ mod tests {
             hops: if second >= 120 { &bad } else { &good },
             stamps: StampSource::Virtual,
             lateness: None,
+            arrived_dscp: None,
         };
         let all: Vec<_> = (0..240).map(observe).collect();
         let begins = |second: usize| {

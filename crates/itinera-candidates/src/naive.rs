@@ -184,6 +184,7 @@ pub(crate) mod tests {
             hops: &hops,
             stamps: StampSource::Virtual,
             lateness: None,
+            arrived_dscp: None,
         };
         regard(&WindowInput { until: at.plus_micros(10_000_000), rounds: &[round], pairs: &[] })
     }

@@ -1,7 +1,7 @@
 //! The rule that the service uses today: each path by itself, alarms by a limit held over.
 
 use crate::{Candidate, Claim, Topology, WindowInput, owner_name};
-use itinera_analysis::{Judge, JudgeInput, Limits};
+use itinera_analysis::{AgentReport, Judge, JudgeInput, Limits};
 use itinera_model::alarm::Alarm;
 use std::sync::Arc;
 
@@ -39,7 +39,7 @@ impl Candidate for PerPath {
     }
 
     fn regard(&mut self, shown: &WindowInput<'_>) -> Vec<Claim> {
-        self.judge.step(JudgeInput::Rounds(shown.rounds), shown.until);
+        self.judge.step(JudgeInput::Report(AgentReport::of_rounds(shown.rounds)), shown.until);
         self.judge.step(JudgeInput::Clock, shown.until);
         let mut open: Vec<&Alarm> = self.judge.book().open().iter().collect();
         // The alarm that most paths show first, then the surer one, then the older one.

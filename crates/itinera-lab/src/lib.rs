@@ -7,7 +7,7 @@
 pub mod accuracy;
 mod one;
 
-use itinera_analysis::{Effect, Judge, JudgeInput, Limits, Observation};
+use itinera_analysis::{AgentReport, Effect, Judge, JudgeInput, Limits, Observation};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::path::Method;
@@ -318,7 +318,10 @@ impl LabRun {
                 tick = tick.plus_nanos(CLOCK.as_nanos());
             }
             let observation = Observation::of(&lab.round, lab.flow.source, &lab.route.hops);
-            let step = judge.step(JudgeInput::Rounds(&[observation]), EPOCH.plus_micros(now_us));
+            let step = judge.step(
+                JudgeInput::Report(AgentReport::of_rounds(&[observation])),
+                EPOCH.plus_micros(now_us),
+            );
             effects.extend(step.into_iter().map(|effect| (lab.settled_at, effect)));
         }
         (judge, effects)

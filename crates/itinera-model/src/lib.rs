@@ -8,6 +8,7 @@ pub mod alarm;
 pub mod audit;
 pub mod batch;
 pub mod check;
+pub mod checkpoint;
 pub mod codec;
 pub mod diagnosis;
 pub mod diagnosis_message;

@@ -1,6 +1,6 @@
 //! What was judged at an earlier time, computed again from the stored rounds.
 
-use crate::runner::observation;
+use crate::engine::observation;
 use itinera_analysis::past;
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;

@@ -5,15 +5,16 @@
 
 use crate::context::Shared;
 use crate::duty::Duty;
-use crate::events::Events;
-use itinera_analysis::{
-    ENGINE, Effect, Judge, JudgeInput, JudgeState, Limits, Observation, Window, incident,
-};
+use crate::engine::{Engine, EngineError};
+use crate::inventory::InventoryWatch;
+use itinera_analysis::{ENGINE, Effect, Limits, Stage, incident};
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::codec::{DecodeError, decode, encode};
+use itinera_model::checkpoint::Checkpoint;
+use itinera_model::codec::encode;
 use itinera_model::event::{EventEffect, Fault};
+use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{JudgeMemory, JudgeWrite, LogEntry, LoggedRound, StoreError, StoredWindow};
+use itinera_store::{JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -28,6 +29,10 @@ const IDLE: Duration = Duration::from_secs(1);
 const CLOCK: Duration = Duration::from_secs(5);
 /// Interval between renewals of the lease, well below its time.
 const HEARTBEAT: Duration = Duration::from_secs(1);
+/// A checkpoint is made after this time, or after so many rounds. The next leader judges as much
+/// again, at about ten thousand rounds a second.
+const CHECKPOINT: Duration = Duration::from_secs(60);
+const CHECKPOINT_ROUNDS: usize = 50_000;
 
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;
@@ -62,17 +67,15 @@ enum Stopped {
     Store(StoreError),
     /// The commits after this one cannot be judged; the memory is not to be used any more.
     Unjudgeable(i64, String),
-    /// A commit that was tried again failed again: begin with what is recorded.
-    RetryFailed,
 }
 
 impl Stopped {
     /// What an error while the commits after `cursor` are judged means.
-    fn at(cursor: i64, error: StoreError) -> Self {
-        if error.may_pass() {
-            Self::Store(error)
-        } else {
-            Self::Unjudgeable(cursor, error.with_causes())
+    fn at(cursor: i64, error: EngineError) -> Self {
+        match error {
+            EngineError::Store(error) if error.may_pass() => Self::Store(error),
+            EngineError::Store(error) => Self::Unjudgeable(cursor, error.with_causes()),
+            EngineError::Panicked => Self::Unjudgeable(cursor, error.to_string()),
         }
     }
 }
@@ -94,7 +97,6 @@ pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
                     shared.duties.stands_by(Duty::Judging);
                 }
                 Stopped::Store(error) => shared.duties.failed(Duty::Judging, &error),
-                Stopped::RetryFailed => {}
                 Stopped::Unjudgeable(cursor, error) => {
                     tracing::error!(commit_no = cursor + 1, error, "a commit cannot be judged");
                     // Only once it is known which of several commits fails.
@@ -146,17 +148,17 @@ async fn keep_lease(shared: &Shared, token: i64) -> Result<Infallible, Stopped> 
     }
 }
 
-/// Computes off the async runtime.
-///
-/// # Errors
-/// [`Stopped::Unjudgeable`] for the commits after `cursor` where it panics.
-async fn compute<T: Send + 'static>(
+/// Where judgement stands.
+struct Judging<'a> {
+    shared: &'a Shared,
+    token: i64,
+    reader: LogReader,
+    engine: Engine,
     cursor: i64,
-    work: impl FnOnce() -> T + Send + 'static,
-) -> Result<T, Stopped> {
-    let panicked = "judgement panicked: the log has its message";
-    let done = tokio::task::spawn_blocking(work).await;
-    done.map_err(|_| Stopped::Unjudgeable(cursor, panicked.to_owned()))
+    /// What is to be written with the next commits beside their own effects.
+    carried_over: Gathered,
+    /// When the last checkpoint was made, and the rounds judged since; absent where one is due.
+    checkpoint: Option<(Instant, usize)>,
 }
 
 async fn follow_log(
@@ -165,199 +167,138 @@ async fn follow_log(
     token: i64,
     failures: &Failures,
 ) -> Result<Infallible, Stopped> {
-    let memory = shared.store.judge_memory().await?;
-    let mut cursor = memory.cursor;
-    let events = Events::restored(shared, &memory.events).await?;
-    let mut inherited = left_by_another_engine(shared, &memory).await?;
-    let judge = compute(cursor, move || remembered(memory, limits)).await??;
-    let mut engines = Engines { judge, events };
-    tracing::info!(cursor, "judging");
+    let mut judging = continue_from_checkpoint(shared, token, failures).await?;
+    tracing::info!(cursor = judging.cursor, "judging");
     shared.duties.leads(Duty::Judging);
     let mut opened = shared.store.last_opening().await?;
+    let mut inventory = InventoryWatch::default();
     let mut logged_at: Option<Instant> = None;
     loop {
         shared.duties.done(Duty::Judging);
-        if logged_at.is_none_or(|at| at.elapsed() >= CLOCK) {
-            shared.store.log_time(token, shared.clock.now()).await?;
+        let known = judging.engine.judge().inventory();
+        let changed = inventory.changed(shared, limits, known).await?;
+        if changed.is_some() || logged_at.is_none_or(|at| at.elapsed() >= CLOCK) {
+            let entry = changed.map_or(NewEntry::Clock, |it| NewEntry::Inventory(encode(&it)));
+            shared.store.log(token, entry, shared.clock.now()).await?;
             logged_at = Some(Instant::now());
         }
-        if let Some(commit_no) = shared.store.commit_to_retry().await? {
-            retry(shared, token, cursor, commit_no, &mut engines).await?;
-        }
+        let cursor = judging.cursor;
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
-        let entries = shared.store.log_after(cursor, limit).await;
-        let entries = entries.map_err(|error| Stopped::at(cursor, error))?;
-        let (Some(first), Some(last)) = (entries.first(), entries.last()) else {
+        let entries = judging.reader.after(cursor, limit).await;
+        let entries = entries.map_err(|error| Stopped::at(cursor, error.into()))?;
+        let Some(first) = entries.first() else {
             let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
             continue;
         };
-        let to = last.commit_no;
+        inventory.note_unknown(&entries, judging.engine.judge().inventory());
         let day = first.received_at.date_time().map(OffsetDateTime::date);
-        let opening = day.filter(|day| opened.is_none_or(|opened| *day > opened));
-        opened = opened.max(opening);
-        let (count, gathered) = (entries.len() as u64, std::mem::take(&mut inherited));
-        let span = Span { from: cursor, to, opening, retried: None };
-        let work = Work { entries, span, gathered };
-        judge_entries(shared, token, work, &mut engines).await?;
+        let begins = |day: &Date| opened.is_none_or(|opened| *day > opened);
+        // Before the first commit there is nothing to be kept.
+        let opening = day.filter(|day| cursor > 0 && begins(day));
+        opened = opened.max(day);
+        let count = entries.len() as u64;
+        judging.take(entries, opening).await?;
         shared.metrics.judged(count);
+    }
+}
+
+/// Takes up judgement where the last leader left it: from its checkpoint, with what it judged after
+/// that judged again. A stage that has no state of this version begins without one, and effects are
+/// written again for such a stage alone.
+async fn continue_from_checkpoint<'a>(
+    shared: &'a Shared,
+    token: i64,
+    failures: &Failures,
+) -> Result<Judging<'a>, Stopped> {
+    let memory = shared.store.judge_memory().await?;
+    let (judged, mut cursor) = (memory.judged, memory.cursor);
+    let new = |stage: Stage| !stage.is_in(&memory.checkpoint);
+    let (alarms_are_new, events_are_new) = (new(Stage::Alarms), new(Stage::Events));
+    let is_complete = !Stage::ALL.into_iter().any(new);
+    let mut carried_over = Gathered::default();
+    if alarms_are_new {
+        // What is still wrong is raised again, into the same incident.
+        let at = shared.clock.wall_now();
+        let open = shared.store.alarms(true, None, u64::from(u16::MAX)).await?;
+        let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
+        carried_over.alarms = cleared.collect();
+    }
+    let engine = Engine::restored(&shared.store, memory.checkpoint).await;
+    let mut engine = engine.map_err(|error| Stopped::at(cursor, error))?;
+    let mut reader = shared.store.log_reader();
+    while cursor < judged {
+        let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
+        let entries = reader.between((cursor, judged), limit).await;
+        let entries = entries.map_err(|error| Stopped::at(cursor, error.into()))?;
+        let to = entries.last().map_or(judged, |last| last.commit_no);
+        let effects = engine.step(entries).await;
+        carried_over.take(effects.map_err(|error| Stopped::at(cursor, error))?);
+        if !alarms_are_new {
+            carried_over.alarms.clear();
+        }
+        if !events_are_new {
+            carried_over.occurred.clear();
+        }
+        carried_over.assessed.clear();
         cursor = to;
     }
+    let checkpoint = is_complete.then(|| (Instant::now(), 0));
+    Ok(Judging { shared, token, reader, engine, cursor, carried_over, checkpoint })
 }
 
-/// Judges a commit that had been set aside. When it fails again, it stays there.
-async fn retry(
-    shared: &Shared,
-    token: i64,
-    cursor: i64,
-    commit_no: i64,
-    engines: &mut Engines,
-) -> Result<(), Stopped> {
-    let judged = match shared.store.log_entry(commit_no).await {
-        Ok(entry) => {
-            let retried = Some(commit_no);
-            let span = Span { from: cursor, to: cursor, opening: None, retried };
-            let work = Work { entries: vec![entry], span, gathered: Gathered::default() };
-            judge_entries(shared, token, work, engines).await
+impl Judging<'_> {
+    /// Judges entries and records what follows from them. A day that begins with them has a
+    /// checkpoint of the entry before as its opening state.
+    async fn take(&mut self, entries: Vec<LogEntry>, opening: Option<Date>) -> Result<(), Stopped> {
+        let Some(to) = entries.last().map(|last| last.commit_no) else { return Ok(()) };
+        let cursor = self.cursor;
+        if opening.is_some() {
+            let checkpoint = self.engine.checkpoint().await;
+            let checkpoint = checkpoint.map_err(|error| Stopped::at(cursor, error))?;
+            self.write(Gathered::default(), cursor, None, Some(checkpoint)).await?;
         }
-        Err(error) => Err(Stopped::at(cursor, error)),
-    };
-    match judged {
-        Err(Stopped::Unjudgeable(_, error)) => {
-            shared.store.retry_failed(commit_no, &error).await?;
-            tracing::error!(commit_no, error, "stays set aside");
-            Err(Stopped::RetryFailed)
+        let reports = entries.iter().filter_map(LogEntry::report);
+        let rounds: usize = reports.map(|report| report.rounds.len()).sum();
+        let effects = self.engine.step(entries).await;
+        let mut gathered = std::mem::take(&mut self.carried_over);
+        gathered.take(effects.map_err(|error| Stopped::at(cursor, error))?);
+        let since = self.checkpoint.map(|(at, before)| (at, before + rounds));
+        let is_due = since
+            .is_none_or(|(at, rounds)| at.elapsed() >= CHECKPOINT || rounds >= CHECKPOINT_ROUNDS);
+        let mut checkpoint = None;
+        if is_due {
+            let made = self.engine.checkpoint().await;
+            checkpoint = Some(made.map_err(|error| Stopped::at(cursor, error))?);
         }
-        judged => judged,
+        self.checkpoint = if is_due { Some((Instant::now(), 0)) } else { since };
+        self.write(gathered, to, opening, checkpoint).await
     }
-}
 
-/// What judges, with its memory.
-struct Engines {
-    judge: Judge,
-    events: Events,
-}
-
-/// What is judged in one transaction.
-struct Work {
-    entries: Vec<LogEntry>,
-    span: Span,
-    gathered: Gathered,
-}
-
-/// Where in the log that is.
-#[derive(Clone, Copy)]
-struct Span {
-    /// The cursor before.
-    from: i64,
-    /// The cursor after.
-    to: i64,
-    /// The day that begins with this.
-    opening: Option<Date>,
-    /// The commit that is no longer set aside when this is recorded.
-    retried: Option<i64>,
-}
-
-async fn judge_entries(
-    shared: &Shared,
-    token: i64,
-    work: Work,
-    engines: &mut Engines,
-) -> Result<(), Stopped> {
-    let Work { entries, span, mut gathered } = work;
-    let from = span.from;
-    let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-    // The judge is away while it computes; after a panic it is not used any more.
-    let mut judge = std::mem::take(&mut engines.judge);
-    let stepped = compute(from, move || {
-        let effects: Vec<_> = entries.iter().map(|entry| step(&mut judge, entry)).collect();
-        (judge, entries, effects)
-    });
-    let (judge, entries, effects) = stepped.await?;
-    for (entry, effects) in entries.iter().zip(&effects) {
-        let occurred = engines.events.step(shared, entry, effects, &map).await;
-        gathered.occurred.extend(occurred.map_err(|error| Stopped::at(from, error))?);
+    async fn write(
+        &mut self,
+        gathered: Gathered,
+        to: i64,
+        opening: Option<Date>,
+        checkpoint: Option<Checkpoint>,
+    ) -> Result<(), Stopped> {
+        let from = self.cursor;
+        let write = gathered.into_write(from, to, opening, checkpoint);
+        let owners = self.engine.owners();
+        let fold =
+            |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, &owners);
+        let written = self.shared.store.commit_judgement(self.token, &write, &fold).await;
+        written.map_err(|error| Stopped::at(from, error.into()))?;
+        self.cursor = to;
+        self.shared.change_added.notify_one();
+        Ok(())
     }
-    let events = encode(engines.events.watcher());
-    let written = compute(from, move || {
-        effects.into_iter().for_each(|effects| gathered.take(effects));
-        let write = gathered.into_write(&judge, events, span);
-        (judge, write)
-    });
-    let (judge, write) = written.await?;
-    engines.judge = judge;
-    let fold = |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, &map);
-    let written = shared.store.commit_judgement(token, &write, &fold).await;
-    written.map_err(|error| Stopped::at(from, error))?;
-    shared.change_added.notify_one();
-    Ok(())
-}
-
-/// A stored round as judgement takes it.
-pub(crate) fn observation(round: &LoggedRound) -> Observation<'_> {
-    Observation {
-        path: round.path,
-        measured_at: round.measured_at,
-        number: round.number,
-        source: round.source,
-        route: round.route_id,
-        addresses: &round.route.hops,
-        hops: &round.hops,
-        stamps: round.stamps,
-        lateness: round.lateness,
-    }
-}
-
-/// One entry of the log, judged at its time.
-pub(crate) fn step(judge: &mut Judge, entry: &LogEntry) -> Vec<Effect> {
-    let observations: Vec<Observation<'_>> = entry.rounds.iter().map(observation).collect();
-    let input = match entry.agent {
-        Some(_) => JudgeInput::Rounds(&observations),
-        None => JudgeInput::Clock,
-    };
-    judge.step(input, entry.received_at)
-}
-
-/// What is done with another engine's memory: its windows are dropped and its alarms cleared with
-/// this engine's first words. What is still wrong is raised again, into the same incident.
-async fn left_by_another_engine(
-    shared: &Shared,
-    memory: &JudgeMemory,
-) -> Result<Gathered, StoreError> {
-    let mut left = Gathered::default();
-    if memory.engine == ENGINE {
-        return Ok(left);
-    }
-    left.windows = memory.windows.iter().map(|old| ((old.path, old.window), None)).collect();
-    let at = shared.clock.wall_now();
-    let open = shared.store.alarms(true, None, u64::from(u16::MAX)).await?;
-    let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
-    left.alarms = cleared.collect();
-    Ok(left)
-}
-
-pub(crate) fn remembered(memory: JudgeMemory, limits: Limits) -> Result<Judge, StoreError> {
-    let corrupt = |error: DecodeError| {
-        tracing::error!(%error, "what judgement remembered cannot be read");
-        StoreError::Corrupt { what: "memory of judgement" }
-    };
-    if memory.engine != ENGINE {
-        // Nothing yet, or another engine's memory, which this one cannot go on from.
-        return Ok(Judge::new(limits));
-    }
-    let state: JudgeState = decode(&memory.state).map_err(corrupt)?;
-    let windows = memory.windows.into_iter().map(|stored| {
-        let content: Window = decode(&stored.content).map_err(corrupt)?;
-        Ok((stored.path, stored.window, stored.source, content))
-    });
-    let windows = windows.collect::<Result<Vec<_>, StoreError>>()?;
-    Ok(Judge::restored(state.with_limits(limits), windows))
 }
 
 /// The effects of several steps, of each thing the last word.
 #[derive(Default)]
 struct Gathered {
-    windows: BTreeMap<(PathId, i64), Option<StoredWindow>>,
-    assessed: BTreeMap<(PathId, i64), (bool, itinera_model::finding::Assessment)>,
+    assessed: BTreeMap<(PathId, i64), (bool, Assessment)>,
+    withdrawn: Vec<(PathId, i64)>,
     alarms: Vec<AlarmEffect>,
     occurred: Vec<EventEffect>,
 }
@@ -366,42 +307,31 @@ impl Gathered {
     fn take(&mut self, effects: Vec<Effect>) {
         for effect in effects {
             match effect {
-                Effect::WindowChanged { path, window, source, content } => {
-                    let content = encode(&content);
-                    let stored = StoredWindow { path, window, source, content };
-                    self.windows.insert((path, window), Some(stored));
-                }
-                Effect::WindowDropped { path, window } => {
-                    self.windows.insert((path, window), None);
-                }
                 Effect::Assessed { window, newest, assessment } => {
                     self.assessed.insert((assessment.path, window), (newest, *assessment));
                 }
+                Effect::Withdrawn { path, window } => self.withdrawn.push((path, window)),
                 Effect::Alarm(alarm) => self.alarms.push(alarm),
+                Effect::Event(event) => self.occurred.push(event),
             }
         }
     }
 
     fn into_write(
         self,
-        judge: &Judge,
-        events: Vec<u8>,
-        Span { from, to, opening, retried }: Span,
+        from: i64,
+        to: i64,
+        opening: Option<Date>,
+        checkpoint: Option<Checkpoint>,
     ) -> JudgeWrite {
-        let dropped = self.windows.iter().filter(|(_, content)| content.is_none());
-        let dropped = dropped.map(|(key, _)| *key).collect();
         let assessed = self.assessed.into_iter();
         JudgeWrite {
             from,
             to,
             opening,
-            retried,
-            engine: ENGINE,
-            state: encode(judge.state()),
-            events,
-            windows: self.windows.into_values().flatten().collect(),
-            dropped,
-            assessed: assessed.map(|((_, window), (newest, a))| (window, newest, a)).collect(),
+            checkpoint,
+            withdrawn: self.withdrawn,
+            assessed: assessed.map(|((_, window), (newest, it))| (window, newest, it)).collect(),
             alarms: self.alarms,
             occurred: self.occurred,
         }

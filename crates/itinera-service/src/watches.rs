@@ -1,8 +1,8 @@
 //! Watches come to their end: what they found is summed up and kept.
 
 use crate::context::Shared;
+use crate::engine::observation;
 use crate::past::LEARNED;
-use crate::runner::observation;
 use itinera_analysis::Observation;
 use itinera_analysis::watch::{WatchSum, WatchSummary};
 use itinera_model::note::Note;

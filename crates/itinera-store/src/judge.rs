@@ -11,9 +11,11 @@ use crate::timeline::{self, ChooseIncident, Ending, Placed};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect};
-use itinera_model::event::{EventEffect, Fault};
-use itinera_model::finding::Assessment;
+use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
+use itinera_model::event::{Event, EventEffect, Fault};
+use itinera_model::finding::{Assessment, Finding};
 use itinera_model::id::PathId;
+use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
@@ -21,59 +23,36 @@ use sea_orm::{
     ActiveValue::{NotSet, Set},
     DatabaseTransaction, IsolationLevel, TransactionTrait,
 };
+use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
-use std::net::IpAddr;
 use time::{Date, OffsetDateTime};
 
-/// A window as recorded: content in the judging engine's own encoding.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct StoredWindow {
-    /// The path.
-    pub path: PathId,
-    /// Index.
-    pub window: i64,
-    /// The agent's address.
-    pub source: IpAddr,
-    /// Content.
-    pub content: Vec<u8>,
-}
-
-/// Everything a judge remembered when it last committed.
+/// What judgement recorded when it last committed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct JudgeMemory {
-    /// The last commit it has judged.
+    /// The last commit that is judged.
+    pub judged: i64,
+    /// The last commit that the checkpoint knows: those from it to the last that is judged are to be
+    /// judged again, to the same end.
     pub cursor: i64,
-    /// Version of the engine that wrote it; 0 before the first write.
-    pub engine: u16,
-    /// What judgement remembers beside the windows; empty before the first write.
-    pub state: Vec<u8>,
-    /// What watches for events remembers; empty before the first write.
-    pub events: Vec<u8>,
-    /// The windows.
-    pub windows: Vec<StoredWindow>,
+    /// The checkpoint.
+    pub checkpoint: Checkpoint,
 }
 
 /// What a judge wants recorded after judging the commits from one cursor to another.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct JudgeWrite {
     /// Cursor before.
     pub from: i64,
     /// Cursor after.
     pub to: i64,
-    /// The day that begins with this: what was remembered before it is kept as its opening state.
+    /// The day that begins with this: the checkpoint before is kept as its opening state. It is of
+    /// the cursor before.
     pub opening: Option<Date>,
-    /// The commit that is no longer set aside.
-    pub retried: Option<i64>,
-    /// Version of the engine.
-    pub engine: u16,
-    /// What judgement remembers beside the windows.
-    pub state: Vec<u8>,
-    /// What watches for events remembers.
-    pub events: Vec<u8>,
-    /// Windows with another content.
-    pub windows: Vec<StoredWindow>,
-    /// Windows no longer needed.
-    pub dropped: Vec<(PathId, i64)>,
+    /// What differs from the checkpoint before, where this is one.
+    pub checkpoint: Option<Checkpoint>,
+    /// Windows that are not the newest of their paths any more, as a wrong clock had dated them.
+    pub withdrawn: Vec<(PathId, i64)>,
     /// Windows judged, perhaps again: path, window, whether it is the newest, judgement.
     pub assessed: Vec<(i64, bool, Assessment)>,
     /// About alarms, in order.
@@ -83,32 +62,37 @@ pub struct JudgeWrite {
 }
 
 #[derive(FromQueryResult)]
-struct MemoryRow {
+struct CursorRow {
     cursor: i64,
-    engine: i32,
-    state: Vec<u8>,
-    events: Vec<u8>,
+    checkpoint: i64,
 }
 
-impl MemoryRow {
-    fn with_windows(self, windows: Vec<WindowRow>) -> Result<JudgeMemory, StoreError> {
-        let engine = u16::try_from(self.engine);
-        let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
-            Ok(StoredWindow {
-                path: PathId::from_uuid(row.path_id),
-                window: row.window_no,
-                source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
-                content: row.content,
-            })
-        };
-        Ok(JudgeMemory {
-            cursor: self.cursor,
-            engine: engine.map_err(|_| StoreError::corrupt("engine version"))?,
-            state: self.state,
-            events: self.events,
-            windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
+#[derive(FromQueryResult)]
+struct StageRow {
+    stage: String,
+    version: i32,
+    content: Vec<u8>,
+}
+
+fn checkpoint_of(stages: Vec<StageRow>, windows: Vec<WindowRow>) -> Result<Checkpoint, StoreError> {
+    let stage = |row: StageRow| -> Result<StageState, StoreError> {
+        let version = u16::try_from(row.version);
+        let version = version.map_err(|_| StoreError::corrupt("version of a stage"))?;
+        Ok(StageState { stage: row.stage, version, content: row.content })
+    };
+    let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
+        Ok(StoredWindow {
+            path: PathId::from_uuid(row.path_id),
+            window: row.window_no,
+            source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
+            content: row.content,
         })
-    }
+    };
+    Ok(Checkpoint {
+        stages: stages.into_iter().map(stage).collect::<Result<_, _>>()?,
+        windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
+        dropped: Vec::new(),
+    })
 }
 
 #[derive(FromQueryResult)]
@@ -119,6 +103,25 @@ struct WindowRow {
     content: Vec<u8>,
 }
 
+/// Everything that judgement has recorded. What has ended, or is over, has the time of that.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Recorded {
+    /// The last commit that was judged by then.
+    pub judged: i64,
+    /// Findings by path and window, in that order.
+    pub findings: Vec<(PathId, i64, Finding)>,
+    /// Alarms in the order in which they were raised.
+    pub alarms: Vec<(Alarm, Option<WallTime>)>,
+    /// Events in the order in which they were noticed.
+    pub events: Vec<(Event, Option<WallTime>)>,
+}
+
+#[derive(FromQueryResult)]
+struct EndingRow {
+    body: Json,
+    ended_at: Option<OffsetDateTime>,
+}
+
 #[derive(FromQueryResult)]
 struct FindingRow {
     path_id: Uuid,
@@ -127,18 +130,21 @@ struct FindingRow {
 }
 
 impl Store {
-    /// What the last judge remembered.
+    /// What judgement remembered at its last checkpoint, and how far it has come.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn judge_memory(&self) -> Result<JudgeMemory, StoreError> {
-        let select = "SELECT cursor, engine, book AS state, events FROM judge";
-        let Some(memory) = rows::first::<MemoryRow>(&self.judge, select, []).await? else {
-            return Ok(JudgeMemory::default());
-        };
+        let select = "SELECT cursor, checkpoint FROM judge";
+        let row: Option<CursorRow> = rows::first(&self.judge, select, []).await?;
+        let CursorRow { cursor: judged, checkpoint: cursor } =
+            row.ok_or_else(|| StoreError::corrupt("judge row"))?;
+        let select = "SELECT stage, version, content FROM stage_state ORDER BY stage";
+        let stages = rows::all(&self.judge, select, []).await?;
         let select = "SELECT path_id, window_no, source, content FROM path_window \
              ORDER BY path_id, window_no";
-        memory.with_windows(rows::all(&self.judge, select, []).await?)
+        let windows = rows::all(&self.judge, select, []).await?;
+        Ok(JudgeMemory { judged, cursor, checkpoint: checkpoint_of(stages, windows)? })
     }
 
     /// The newest day with an opening state.
@@ -150,28 +156,31 @@ impl Store {
         Ok(day.flatten())
     }
 
-    /// What was remembered at the beginning of a day, or of the first day that is kept, by an engine.
+    /// What was remembered at the beginning of a day, or of the first day that is kept, where a
+    /// stage had this version.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn opening_memory(
         &self,
         day: Option<Date>,
-        engine: u16,
+        (stage, version): (&str, u16),
     ) -> Result<Option<(Date, JudgeMemory)>, StoreError> {
-        let select = "SELECT min(day) FROM opening_state \
-             WHERE engine = $1 AND ($2::date IS NULL OR day = $2)";
-        let values = [i32::from(engine).into(), day.into()];
+        let select = "SELECT min(day) FROM opening_stage \
+             WHERE stage = $1 AND version = $2 AND ($3::date IS NULL OR day = $3)";
+        let values = [stage.into(), i32::from(version).into(), day.into()];
         let day: Option<Option<Date>> = rows::value(&self.judge, select, values).await?;
         let Some(day) = day.flatten() else { return Ok(None) };
-        let select = "SELECT commit_no AS cursor, engine, state, events FROM opening_state \
-             WHERE day = $1";
-        let memory: Option<MemoryRow> = rows::first(&self.judge, select, [day.into()]).await?;
-        let memory = memory.ok_or_else(|| StoreError::corrupt("opening state"))?;
+        let select = "SELECT commit_no FROM opening_state WHERE day = $1";
+        let cursor: Option<i64> = rows::value(&self.judge, select, [day.into()]).await?;
+        let cursor = cursor.ok_or_else(|| StoreError::corrupt("opening state"))?;
+        let select = "SELECT stage, version, content FROM opening_stage WHERE day = $1";
+        let stages = rows::all(&self.judge, select, [day.into()]).await?;
         let select = "SELECT path_id, window_no, source, content FROM opening_window \
              WHERE day = $1 ORDER BY path_id, window_no";
         let windows = rows::all(&self.judge, select, [day.into()]).await?;
-        Ok(Some((day, memory.with_windows(windows)?)))
+        let checkpoint = checkpoint_of(stages, windows)?;
+        Ok(Some((day, JudgeMemory { judged: cursor, cursor, checkpoint })))
     }
 
     /// The first commit that is kept; absent where there is none.
@@ -205,7 +214,11 @@ impl Store {
             keep_opening(&txn, day, write.from).await?;
         }
         move_cursor(&txn, write).await?;
-        write_windows(&txn, write).await?;
+        if let Some(checkpoint) = &write.checkpoint {
+            write_stages(&txn, &checkpoint.stages).await?;
+            write_windows(&txn, checkpoint).await?;
+        }
+        withdraw(&txn, &write.withdrawn).await?;
         write_assessments(&txn, &write.assessed).await?;
         for effect in &write.alarms {
             write_alarm(&txn, effect, fold).await?;
@@ -213,9 +226,7 @@ impl Store {
         for effect in &write.occurred {
             events::write(&txn, effect, fold).await?;
         }
-        if let Some(commit_no) = write.retried {
-            set_aside::judged(&txn, commit_no).await?;
-        }
+        set_aside::judged(&txn, (write.from, write.to)).await?;
         tell(&txn, &write.assessed).await?;
         // Last, so that the lease can be renewed from elsewhere while this is written.
         renew_lease(&txn, token).await?;
@@ -223,22 +234,44 @@ impl Store {
         Ok(())
     }
 
-    /// The last commit that was judged, and everything found by then, in the order of path and
-    /// window: (path, window, finding as JSON).
+    /// Everything that judgement has recorded, as of one moment.
     ///
     /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn findings(&self) -> Result<(i64, Vec<(PathId, i64, Json)>), StoreError> {
-        // Both as of one moment, while judgement runs.
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn recorded(&self) -> Result<Recorded, StoreError> {
         let snapshot = (Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly));
         let txn = self.db.begin_with_config(snapshot.0, snapshot.1).await?;
-        let cursor = rows::value(&txn, "SELECT cursor FROM judge", []).await?;
+        let judged = rows::value(&txn, "SELECT cursor FROM judge", []).await?;
         let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
-        let rows: Vec<FindingRow> = rows::all(&txn, select, []).await?;
+        let findings: Vec<FindingRow> = rows::all(&txn, select, []).await?;
+        let select = "SELECT body, cleared_at AS ended_at FROM alarm ORDER BY raised_at, id";
+        let alarms: Vec<EndingRow> = rows::all(&txn, select, []).await?;
+        let select = "SELECT body, ended_at FROM event ORDER BY raised_at, id";
+        let events: Vec<EndingRow> = rows::all(&txn, select, []).await?;
         txn.commit().await?;
-        let finding = |row: FindingRow| (PathId::from_uuid(row.path_id), row.window_no, row.body);
-        Ok((cursor.unwrap_or(0), rows.into_iter().map(finding).collect()))
+        let finding = |row: FindingRow| -> Result<(PathId, i64, Finding), StoreError> {
+            let finding = serde_json::from_value(row.body);
+            let finding = finding.map_err(|_| StoreError::corrupt("finding"))?;
+            Ok((PathId::from_uuid(row.path_id), row.window_no, finding))
+        };
+        Ok(Recorded {
+            judged: judged.unwrap_or(0),
+            findings: findings.into_iter().map(finding).collect::<Result<_, _>>()?,
+            alarms: with_ends(alarms, "alarm")?,
+            events: with_ends(events, "event")?,
+        })
     }
+}
+
+fn with_ends<T: DeserializeOwned>(
+    rows: Vec<EndingRow>,
+    what: &'static str,
+) -> Result<Vec<(T, Option<WallTime>)>, StoreError> {
+    let read = |row: EndingRow| {
+        let body = serde_json::from_value(row.body).map_err(|_| StoreError::corrupt(what))?;
+        Ok((body, row.ended_at.map(WallTime::from)))
+    };
+    rows.into_iter().map(read).collect()
 }
 
 /// Most paths named in one change; beyond that it says that there are more.
@@ -266,13 +299,16 @@ async fn tell(
     .await
 }
 
-/// Keeps what is remembered now as the opening state of a day.
+/// Keeps the last checkpoint as the opening state of a day, where it is of the commit before it.
 async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result<(), StoreError> {
-    let insert = "INSERT INTO opening_state (day, commit_no, engine, state, events) \
-         SELECT $1, cursor, engine, book, events FROM judge WHERE cursor = $2 \
+    let insert = "INSERT INTO opening_state (day, commit_no) \
+         SELECT $1, cursor FROM judge WHERE cursor = $2 AND checkpoint = $2 \
          ON CONFLICT DO NOTHING";
     let kept = txn.execute_raw(sql(insert, [day.into(), from.into()])).await?.rows_affected();
     if kept == 1 {
+        let insert = "INSERT INTO opening_stage (day, stage, version, content) \
+             SELECT $1, stage, version, content FROM stage_state";
+        txn.execute_raw(sql(insert, [day.into()])).await?;
         let insert = "INSERT INTO opening_window (day, path_id, window_no, source, content) \
              SELECT $1, path_id, window_no, source, content FROM path_window";
         txn.execute_raw(sql(insert, [day.into()])).await?;
@@ -281,26 +317,34 @@ async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
-    let move_on = "INSERT INTO judge (cursor, engine, book, events) SELECT $2, $3, $4, $5 WHERE $1 = 0 \
-         ON CONFLICT (one_row) DO NOTHING";
-    let values: [Value; 5] = [
-        write.from.into(),
-        write.to.into(),
-        i32::from(write.engine).into(),
-        write.state.clone().into(),
-        write.events.clone().into(),
-    ];
-    if txn.execute_raw(sql(move_on, values.clone())).await?.rows_affected() == 1 {
-        return Ok(());
-    }
-    let move_on =
-        "UPDATE judge SET cursor = $2, engine = $3, book = $4, events = $5 WHERE cursor = $1";
-    let moved = txn.execute_raw(sql(move_on, values)).await?.rows_affected();
+    let update = "UPDATE judge SET cursor = $2, \
+         checkpoint = CASE WHEN $3 THEN $2 ELSE checkpoint END WHERE cursor = $1";
+    let values = [write.from.into(), write.to.into(), write.checkpoint.is_some().into()];
+    let moved = txn.execute_raw(sql(update, values)).await?.rows_affected();
     if moved == 1 { Ok(()) } else { Err(StoreError::Fenced) }
 }
 
-async fn write_windows(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {
-    let windows = &write.windows;
+async fn write_stages(txn: &DatabaseTransaction, stages: &[StageState]) -> Result<(), StoreError> {
+    let upsert = "INSERT INTO stage_state (stage, version, content) \
+         SELECT * FROM unnest($1::text[], $2::int[], $3::bytea[]) \
+         ON CONFLICT (stage) DO UPDATE SET version = excluded.version, \
+             content = excluded.content \
+         WHERE (stage_state.version, stage_state.content) \
+             IS DISTINCT FROM (excluded.version, excluded.content)";
+    let values: [Value; 3] = [
+        stages.iter().map(|it| it.stage.clone()).collect::<Vec<_>>().into(),
+        stages.iter().map(|it| i32::from(it.version)).collect::<Vec<_>>().into(),
+        stages.iter().map(|it| it.content.clone()).collect::<Vec<_>>().into(),
+    ];
+    txn.execute_raw(sql(upsert, values)).await?;
+    Ok(())
+}
+
+async fn write_windows(
+    txn: &DatabaseTransaction,
+    checkpoint: &Checkpoint,
+) -> Result<(), StoreError> {
+    let windows = &checkpoint.windows;
     let upsert = "INSERT INTO path_window (path_id, window_no, source, content) \
          SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::text[], $4::bytea[]) \
          ON CONFLICT (path_id, window_no) DO UPDATE \
@@ -312,19 +356,31 @@ async fn write_windows(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<
         windows.iter().map(|w| w.content.clone()).collect::<Vec<_>>().into(),
     ];
     txn.execute_raw(sql(upsert, values)).await?;
-    if !write.dropped.is_empty() {
-        let delete = "DELETE FROM path_window w USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
-             WHERE w.path_id = d.p AND w.window_no = d.n";
-        let values: [Value; 2] = [
-            write.dropped.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
-            write.dropped.iter().map(|(_, window)| *window).collect::<Vec<_>>().into(),
-        ];
-        txn.execute_raw(sql(delete, values.clone())).await?;
-        // What was judged last may be a window of the future, made under a wrong clock.
-        let delete = "DELETE FROM path_latest l USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
-             WHERE l.path_id = d.p AND l.window_no = d.n";
-        txn.execute_raw(sql(delete, values)).await?;
+    let delete = "DELETE FROM path_window w USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+         WHERE w.path_id = d.p AND w.window_no = d.n";
+    delete_windows(txn, delete, &checkpoint.dropped).await
+}
+
+/// What was judged last of a path may be a window of the future, made under a wrong clock.
+async fn withdraw(txn: &DatabaseTransaction, windows: &[(PathId, i64)]) -> Result<(), StoreError> {
+    let delete = "DELETE FROM path_latest l USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+         WHERE l.path_id = d.p AND l.window_no = d.n";
+    delete_windows(txn, delete, windows).await
+}
+
+async fn delete_windows(
+    txn: &DatabaseTransaction,
+    delete: &str,
+    windows: &[(PathId, i64)],
+) -> Result<(), StoreError> {
+    if windows.is_empty() {
+        return Ok(());
     }
+    let values: [Value; 2] = [
+        windows.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
+        windows.iter().map(|(_, window)| *window).collect::<Vec<_>>().into(),
+    ];
+    txn.execute_raw(sql(delete, values)).await?;
     Ok(())
 }
 

@@ -28,6 +28,7 @@ mod paths;
 mod reading;
 mod retention;
 mod rollups;
+mod rounds;
 mod rows;
 mod schedule_version;
 mod set_aside;
@@ -51,14 +52,15 @@ pub use error::StoreError;
 pub use events::{EventQuery, EventRecord};
 pub use incidents::{Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
-pub use judge::{JudgeMemory, JudgeWrite, StoredWindow};
-pub use log::{LogEntry, LoggedRound, RoundsEnd, RoundsPage};
+pub use judge::{JudgeMemory, JudgeWrite, Recorded};
+pub use log::{LogContent, LogEntry, LogReader, LoggedReport, NewEntry};
 pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
 pub use rollups::RollupRecord;
+pub use rounds::{KnownRoute, LoggedRound, RoundsEnd, RoundsPage};
 pub use set_aside::SetAsideRecord;
 pub use targets::{
     IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,
@@ -81,7 +83,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 2;
+pub const READER: i32 = 3;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

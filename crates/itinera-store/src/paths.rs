@@ -1,6 +1,6 @@
 //! Paths as users see them.
 
-use crate::log::stamps_of;
+use crate::rounds::stamps_of;
 use crate::{Store, StoreError, rows};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, PathId};

@@ -58,7 +58,7 @@ impl Store {
                          AND x.body->'showing' ? l.path_id::text)) AS suspected_paths, \
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
-             (SELECT log_head FROM meta) - coalesce((SELECT cursor FROM judge), 0) AS unjudged_commits, \
+             (SELECT log_head FROM meta) - (SELECT cursor FROM judge) AS unjudged_commits, \
              (SELECT count(*) FROM set_aside) AS set_aside_commits";
         rows::first(&self.db, query, []).await?.ok_or_else(|| StoreError::corrupt("count"))
     }

@@ -135,10 +135,10 @@ impl Store {
         Ok(deleted)
     }
 
-    /// A time, or the day of the first commit that is not judged or summed up yet where that is
-    /// earlier.
+    /// A time, or the day of the first commit that no checkpoint knows, or that is not summed up
+    /// yet, where that is earlier.
     async fn judged_before(&self, time: OffsetDateTime) -> Result<OffsetDateTime, StoreError> {
-        let select = "WITH done AS (SELECT coalesce((SELECT cursor FROM judge), 0) AS judged, \
+        let select = "WITH done AS (SELECT (SELECT checkpoint FROM judge) AS judged, \
                  (SELECT commit_no FROM rollup_cursor) AS summed) \
              SELECT min(received_at) FROM ( \
                  SELECT received_at FROM batch, done WHERE commit_no > least(judged, summed) \

@@ -3,7 +3,7 @@
 //! They follow the log with a cursor of their own, moved in the transaction that adds the rounds: each
 //! round is counted once, by its time of measurement, however late it comes.
 
-use crate::log::stamps_of;
+use crate::rounds::stamps_of;
 use crate::statement::sql;
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows};
@@ -95,7 +95,7 @@ impl Store {
             [cursor.into(), extent.last.into(), extent.first_at.into(), extent.last_at.into()];
         let mut sums: BTreeMap<Key, Rollup> = BTreeMap::new();
         for row in txn.query_all_raw(sql(select, values)).await? {
-            let lateness = crate::log::lateness_of(&row)?;
+            let lateness = crate::rounds::lateness_of(&row)?;
             let row = RoundRow::from_query_result(&row, "")?;
             let Ok(hops) = packed::unpack(&row.hops) else { continue };
             let Some(end) = hops.last() else { continue };

@@ -1,5 +1,6 @@
 //! Commits that judgement fails on: left out, kept with the error, tried again on demand.
 
+use crate::ingest::hold_head;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
@@ -36,7 +37,8 @@ fn kept(error: &str) -> &str {
 }
 
 impl Store {
-    /// Sets a commit aside and moves judgement past it.
+    /// Sets a commit aside and moves judgement past it. Where it was one that is tried again, that
+    /// one stays set aside.
     ///
     /// # Errors
     /// [`StoreError::Fenced`] when another process leads or has moved on; [`StoreError::Database`].
@@ -49,18 +51,27 @@ impl Store {
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
         crate::lease::renew_lease(&txn, token).await?;
-        let insert = "INSERT INTO set_aside (commit_no, at, engine, error) \
-             VALUES ($1, now(), $2, $3)";
-        let values = [commit_no.into(), i32::from(engine).into(), kept(error).into()];
-        txn.execute_raw(sql(insert, values)).await?;
-        // Before the first judgement there is no row: engine 0 remembers nothing.
-        let insert = "INSERT INTO judge (cursor, engine, book, events) SELECT 1, 0, '', '' \
-             WHERE $1 = 1 ON CONFLICT (one_row) DO NOTHING";
-        let first = txn.execute_raw(sql(insert, [commit_no.into()])).await?.rows_affected();
-        let update = "UPDATE judge SET cursor = $1 WHERE cursor = $1 - 1";
-        let moved = txn.execute_raw(sql(update, [commit_no.into()])).await?.rows_affected();
-        if first + moved != 1 {
-            return Err(StoreError::Fenced);
+        // What is left of a vain try is the time at which it was made.
+        let update = "UPDATE log_clock l SET retries = NULL \
+             FROM (SELECT retries FROM log_clock WHERE commit_no = $1) o \
+             WHERE l.commit_no = $1 AND o.retries IS NOT NULL RETURNING o.retries";
+        let retried: Option<i64> = rows::value(&txn, update, [commit_no.into()]).await?;
+        if let Some(retried) = retried {
+            let update = "UPDATE set_aside SET retry = false, at = now(), engine = $2, error = $3 \
+                 WHERE commit_no = $1";
+            let values = [retried.into(), i32::from(engine).into(), kept(error).into()];
+            txn.execute_raw(sql(update, values)).await?;
+        } else {
+            let insert = "INSERT INTO set_aside (commit_no, at, engine, error) \
+                 VALUES ($1, now(), $2, $3)";
+            let values = [commit_no.into(), i32::from(engine).into(), kept(error).into()];
+            txn.execute_raw(sql(insert, values)).await?;
+            // It may have been judged before, and be judged again from a checkpoint.
+            let update = "UPDATE judge SET cursor = greatest(cursor, $1) WHERE cursor >= $1 - 1";
+            let moved = txn.execute_raw(sql(update, [commit_no.into()])).await?.rows_affected();
+            if moved != 1 {
+                return Err(StoreError::Fenced);
+            }
         }
         txn.commit().await?;
         Ok(())
@@ -79,48 +90,45 @@ impl Store {
         rows::all(&self.db, select, [SHOWN.into()]).await
     }
 
-    /// Has a commit judged again; false where none of this number is set aside.
+    /// Has a commit judged again, as a new entry of the log at a time of the clock; false where none
+    /// of this number is set aside.
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn retry_commit(&self, commit_no: i64, user: &str) -> Result<bool, StoreError> {
+    pub async fn retry_commit(
+        &self,
+        commit_no: i64,
+        user: &str,
+        now: OffsetDateTime,
+    ) -> Result<bool, StoreError> {
         let txn = self.db.begin().await?;
-        let update = "UPDATE set_aside SET retry = true WHERE commit_no = $1";
-        let known = txn.execute_raw(sql(update, [commit_no.into()])).await?.rows_affected() > 0;
-        if known {
+        let lock = "SELECT retry FROM set_aside WHERE commit_no = $1 FOR UPDATE";
+        let known: Option<bool> = rows::value(&txn, lock, [commit_no.into()]).await?;
+        if known == Some(false) {
+            let update = "UPDATE set_aside SET retry = true WHERE commit_no = $1";
+            txn.execute_raw(sql(update, [commit_no.into()])).await?;
             let (action, object) = (Action::CommitRetried, commit_no.to_string());
             let detail = serde_json::json!({});
             audit(&txn, &Audited { user, action, object: &object, detail }).await?;
+            let (entry_no, received_at) = hold_head(&txn, now).await?;
+            let insert = "INSERT INTO log_clock (commit_no, received_at, clock_at, retries) \
+                 VALUES ($1, $2, $3, $4)";
+            let values = [entry_no.into(), received_at.into(), now.into(), commit_no.into()];
+            txn.execute_raw(sql(insert, values)).await?;
         }
         txn.commit().await?;
-        Ok(known)
-    }
-
-    /// The next commit that is to be tried again.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn commit_to_retry(&self) -> Result<Option<i64>, StoreError> {
-        let select = "SELECT commit_no FROM set_aside WHERE retry ORDER BY commit_no LIMIT 1";
-        rows::value(&self.judge, select, []).await
-    }
-
-    /// Notes that a commit failed again.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn retry_failed(&self, commit_no: i64, error: &str) -> Result<(), StoreError> {
-        let update = "UPDATE set_aside SET retry = false, at = now(), error = $2 \
-             WHERE commit_no = $1";
-        let values = [commit_no.into(), kept(error).into()];
-        self.judge.execute_raw(sql(update, values)).await?;
-        Ok(())
+        Ok(known.is_some())
     }
 }
 
-/// A commit has been judged after all.
-pub(crate) async fn judged(txn: &DatabaseTransaction, commit_no: i64) -> Result<(), StoreError> {
-    let delete = sql("DELETE FROM set_aside WHERE commit_no = $1", [commit_no.into()]);
-    txn.execute_raw(delete).await?;
+/// Commits that were tried again by entries of this span, from one cursor to another, have been
+/// judged after all.
+pub(crate) async fn judged(
+    txn: &DatabaseTransaction,
+    (from, to): (i64, i64),
+) -> Result<(), StoreError> {
+    let delete = "DELETE FROM set_aside x USING log_clock l \
+         WHERE l.retries = x.commit_no AND l.commit_no > $1 AND l.commit_no <= $2";
+    txn.execute_raw(sql(delete, [from.into(), to.into()])).await?;
     Ok(())
 }

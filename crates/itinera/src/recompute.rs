@@ -3,8 +3,7 @@
 use crate::args::RecomputeArgs;
 use crate::exit::{Code, Failure};
 use crate::output::Output;
-use itinera_analysis::Limits;
-use itinera_service::recompute::recompute;
+use itinera_service::recompute::{Compared, recompute};
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
 use std::io::{IsTerminal, Write};
@@ -20,7 +19,7 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
             .context("cannot open the database; is the service running?")
     })?;
     let terminal = std::io::stderr().is_terminal();
-    let outcome = recompute(&store, Limits::default(), args.from, |commits| {
+    let outcome = recompute(&store, args.from, |commits| {
         if terminal {
             let _unseen = write!(std::io::stderr(), "\r{commits} commits read");
         }
@@ -33,21 +32,38 @@ pub(crate) async fn run(args: &RecomputeArgs, output: &Output) -> Result<(), Fai
         output.json(&outcome)?;
     } else {
         output.line(&format!(
-            "{} rounds in {} commits, engine {}:\n  recorded    {} findings, sha256 {}\n  \
-             recomputed  {} findings, sha256 {}",
-            outcome.rounds,
-            outcome.commits,
-            outcome.engine,
-            outcome.recorded,
-            outcome.recorded_sha256,
-            outcome.recomputed,
-            outcome.recomputed_sha256
+            "{} rounds in {} commits, judged again by engine {}:",
+            outcome.rounds, outcome.commits, outcome.engine
         ))?;
+        output.line("          recorded  recomputed")?;
+        let kinds = [
+            ("findings", &outcome.findings),
+            ("alarms", &outcome.alarms),
+            ("events", &outcome.events),
+        ];
+        for (name, it) in kinds {
+            output.line(&format!(
+                "{name:8}  {:>8}  {:>10}  {}",
+                it.recorded,
+                it.recomputed,
+                verdict(it)
+            ))?;
+        }
     }
     if outcome.agrees() {
         return Ok(());
     }
-    let first = outcome.differences.iter().map(|(path, window)| format!("{path} at {window}"));
-    let first = first.collect::<Vec<_>>().join(", ");
-    Err(Failure::say(Code::Differs, format!("stored findings and recomputation differ: {first}")))
+    let all = [outcome.findings, outcome.alarms, outcome.events];
+    let first = all.into_iter().flat_map(|it| it.differences).take(10).collect::<Vec<_>>();
+    let text = format!("what is recorded and what was recomputed differ: {}", first.join("; "));
+    Err(Failure::say(Code::Differs, text))
+}
+
+fn verdict(it: &Compared) -> String {
+    let short = |sha256: &str| sha256.get(..12).unwrap_or(sha256).to_owned();
+    if it.agrees() {
+        format!("equal, SHA-256 {}", short(&it.recorded_sha256))
+    } else {
+        format!("SHA-256 {} and {}", short(&it.recorded_sha256), short(&it.recomputed_sha256))
+    }
 }

@@ -106,11 +106,9 @@ impl AlarmBook {
         Self { limits, paths: BTreeMap::new(), open: Vec::new(), past: Vec::new() }
     }
 
-    /// The same book under other limits; open alarms stay until they clear by them.
-    #[must_use]
-    pub fn with_limits(mut self, limits: Limits) -> Self {
+    /// Goes by other limits from now on; open alarms stay until they clear by them.
+    pub fn set_limits(&mut self, limits: Limits) {
         self.limits = limits;
-        self
     }
 
     /// The limits that it goes by.
@@ -121,6 +119,11 @@ impl AlarmBook {
     /// The alarms that are open.
     pub fn open(&self) -> &[Alarm] {
         &self.open
+    }
+
+    /// Alarms that ended in the last hours, with when they cleared.
+    pub fn past(&self) -> impl Iterator<Item = (&Alarm, WallTime)> {
+        self.past.iter().map(|past| (&past.alarm, past.cleared_at))
     }
 
     /// Regards one complete window of a path, which began at `since`, at time `now`.

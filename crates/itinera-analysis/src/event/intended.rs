@@ -3,9 +3,10 @@
 use itinera_model::finding::Assessment;
 use itinera_model::message::RouteDeviation;
 use itinera_model::owner::OwnerMap;
+use serde::{Deserialize, Serialize};
 
 /// What is intended of a route; what is absent does not matter.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Intended {
     /// AS numbers of owners, in order.
     pub owners: Vec<u32>,

@@ -23,6 +23,7 @@ use itinera_model::finding::Assessment;
 use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, CheckId};
 use itinera_model::message::{LowThroughput, Message, PathState, RouteDeviation, RouteDeviations};
+use itinera_model::throughput::By;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -31,7 +32,7 @@ use std::net::IpAddr;
 pub use principal::{Principal, principal};
 
 /// Facts about a check other than its results.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CheckFacts {
     /// Its name.
     pub id: CheckId,
@@ -117,8 +118,8 @@ pub struct Carried<'a> {
     pub from: &'a str,
     /// To which.
     pub to: &'a str,
-    /// By which protocol, in a word.
-    pub by: &'a str,
+    /// By which protocol.
+    pub by: By,
     /// When.
     pub at: WallTime,
     /// Bits a second that arrived; absent where it failed.
@@ -282,7 +283,7 @@ impl Watcher {
             message: Message::ThroughputLow(LowThroughput {
                 from: from.to_owned(),
                 to: to.to_owned(),
-                protocol: by.to_owned(),
+                protocol: by.to_string(),
                 bits_per_s: got_bit_s,
                 limit_bits_per_s: least_bit_s,
                 times: raise_after.max(1).into(),

@@ -21,18 +21,14 @@ const FIRST_GAP_US: i64 = 1_000_000;
 
 /// Reports of one agent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-struct Reports {
+pub(super) struct Reports {
     newest: WallTime,
     /// Time between them; doubles at most with each, so that an outage is not usual.
     gap_us: i64,
 }
 
-/// Reports of all agents, and the clock of the log.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub(super) struct Memory {
-    clock: LogClock,
-    agents: BTreeMap<AgentId, Reports>,
-}
+/// Reports of all agents.
+pub(super) type Memory = BTreeMap<AgentId, Reports>;
 
 fn key_of(agent: AgentId) -> EventKey {
     EventKey { kind: EventKind::AgentSilent, agent, subject: "reports".to_owned() }
@@ -41,33 +37,29 @@ fn key_of(agent: AgentId) -> EventKey {
 impl Watcher {
     /// An agent has reported at `now`.
     pub fn on_report(&mut self, agent: AgentId, now: WallTime) -> Vec<EventEffect> {
-        let Memory { clock, agents } = &mut self.reports;
-        clock.on_entry(now);
-        let now = clock.now;
         let first = Reports { newest: now, gap_us: FIRST_GAP_US };
-        let reports = agents.entry(agent).or_insert(first);
+        let reports = self.reports.entry(agent).or_insert(first);
         let gap_us = now.micros_since(reports.newest).max(0);
         let gap_us = gap_us.min(reports.gap_us.max(FIRST_GAP_US).saturating_mul(2));
         *reports = Reports { newest: now, gap_us };
         self.end(&key_of(agent), now)
     }
 
-    /// The clock of the log is at `now`. `sites` names the sites of all agents that there are.
-    pub fn on_clock(
+    /// The clock of the log has gone on. `sites` names the sites of all agents that there are.
+    pub(crate) fn on_clock(
         &mut self,
         sites: &BTreeMap<AgentId, String>,
-        now: WallTime,
+        clock: &LogClock,
     ) -> Vec<EventEffect> {
-        self.reports.clock.on_entry(now);
-        let clock = self.reports.clock;
+        let now = clock.now;
         let mut effects = Vec::new();
-        let gone = self.reports.agents.keys().filter(|agent| !sites.contains_key(agent));
+        let gone = self.reports.keys().filter(|agent| !sites.contains_key(agent));
         let gone: Vec<AgentId> = gone.copied().collect();
         for agent in gone {
-            self.reports.agents.remove(&agent);
+            self.reports.remove(&agent);
             effects.extend(self.end(&key_of(agent), now));
         }
-        let reports = &self.reports.agents;
+        let reports = &self.reports;
         let is_expired = |event: &Event| {
             let silent = reports.get(&event.key.agent).map(|it| clock.silence_us(it.newest));
             event.key.kind != EventKind::AgentSilent && silent >= Some(EXPIRE_US)
@@ -78,7 +70,7 @@ impl Watcher {
             self.held.retain(|(held, _)| *held != key);
             effects.extend(self.end(&key, now));
         }
-        for (agent, reports) in &self.reports.agents {
+        for (agent, reports) in &self.reports {
             let key = key_of(*agent);
             let silent_us = clock.silence_us(reports.newest);
             let is_silent = silent_us >= SILENT_US.max(reports.gap_us.saturating_mul(3));

@@ -2,6 +2,7 @@
 
 use super::intended::{Intended, RouteState, deviations};
 use super::*;
+use crate::log_clock::LogClock;
 use itinera_model::check::{AskName, CheckDetails, Outcome, Phase, Resolved, Step, WebSeen, Why};
 use itinera_model::finding::{HopVerdict, HopView};
 use itinera_model::host_facts::{Counters, HostLateness, Interface, RouteEntry};
@@ -116,7 +117,7 @@ fn what_gets_through_is_missed_only_so_often_in_a_row() {
             agent: agent(1),
             from: "Brannock Quay",
             to: "Dunverra",
-            by: "tcp",
+            by: By::Tcp,
             at,
             got_bit_s,
             least_bit_s: 20_000_000,
@@ -530,17 +531,18 @@ fn events_of_another_version_are_taken_over_and_end_as_usual() {
 
 #[test]
 fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
-    let mut watcher = Watcher::default();
+    let (mut watcher, mut clock) = (Watcher::default(), LogClock::default());
     let sites =
         BTreeMap::from([(agent(3), "Carrock Pier".to_owned()), (agent(4), "Eskerry".to_owned())]);
-    let wait = |watcher: &mut Watcher, seconds: std::ops::RangeInclusive<i64>, all: bool| {
+    let mut wait = |watcher: &mut Watcher, seconds: std::ops::RangeInclusive<i64>, all: bool| {
         let mut effects = Vec::new();
         for now in seconds.step_by(5) {
             if all {
                 effects.extend(watcher.on_report(agent(3), second(now)));
             }
             effects.extend(watcher.on_report(agent(4), second(now)));
-            effects.extend(watcher.on_clock(&sites, second(now)));
+            clock.on_entry(second(now));
+            effects.extend(watcher.on_clock(&sites, &clock));
         }
         effects
     };
@@ -556,7 +558,8 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
     assert_eq!(began(&wait(&mut watcher, 4_000..=4_000, false)).len(), 1);
     // The agent is removed.
     let sites = BTreeMap::from([(agent(4), "Eskerry".to_owned())]);
-    assert_eq!(ended(&watcher.on_clock(&sites, second(4_005))), 1);
+    clock.on_entry(second(4_005));
+    assert_eq!(ended(&watcher.on_clock(&sites, &clock)), 1);
 }
 
 #[test]
@@ -567,9 +570,15 @@ fn what_lasts_at_an_agent_expires_when_it_has_been_silent_for_half_an_hour() {
     assert_eq!(began(&report(&mut watcher, 20, &host_facts(60, 1_800, 2_000, 100))).len(), 1);
     let sites = BTreeMap::from([(agent(3), "Carrock Pier".to_owned())]);
     watcher.on_report(agent(3), second(20));
+    let mut clock = LogClock::default();
+    clock.on_entry(second(20));
     let mut wait = |seconds: std::ops::RangeInclusive<i64>| {
         let ticks = seconds.step_by(5);
-        ticks.flat_map(|now| watcher.on_clock(&sites, second(now))).collect::<Vec<_>>()
+        let tick = |now| {
+            clock.on_entry(second(now));
+            watcher.on_clock(&sites, &clock)
+        };
+        ticks.flat_map(tick).collect::<Vec<_>>()
     };
     let effects = wait(25..=1_815);
     assert_eq!((began(&effects).len(), ended(&effects)), (1, 0), "the silence alone");

@@ -1,22 +1,34 @@
-//! The step from newly committed rounds, or from the clock, to everything that follows from them.
+//! The step from an input of the log to everything that follows from it.
+//!
+//! An input is the report of an agent, a time of the clock, or the inventory. Nothing else enters
+//! judgement, so the same log gives the same findings, alarms and events again.
 
+mod facts;
+mod memory;
 mod path;
 mod seal;
 #[cfg(test)]
 mod tests;
 
 use crate::alarm::{AlarmBook, Limits};
-use crate::history::{Exactness, WINDOW_US, Window, window_of};
+use crate::event::{Carried, Watcher};
+use crate::history::{Exactness, WINDOW_US, window_of};
+use crate::inventory::Inventory;
 use itinera_model::alarm::AlarmEffect;
+use itinera_model::check::CheckRound;
+use itinera_model::event::EventEffect;
 use itinera_model::finding::Assessment;
-use itinera_model::id::{ContentId, PathId};
+use itinera_model::host_facts::HostFacts;
+use itinera_model::id::{AgentId, ContentId, PathId};
+use itinera_model::owner::OwnerMap;
 use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
 use itinera_model::unit::WallTime;
+pub use memory::{Stage, UnreadableStage};
 use path::PathHistory;
 use seal::{PathSeal, Seals};
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::sync::Arc;
 
 /// Rounds older than this are too late to be judged: ten minutes of windows behind the path's newest.
 const LATE_WINDOWS: i64 = 60;
@@ -48,6 +60,8 @@ pub struct Observation<'a> {
     pub stamps: StampSource,
     /// How late the agent's own program was, where it reports that.
     pub lateness: Option<Lateness>,
+    /// DSCP of the probe as the last hop that quoted it received it; absent where none did.
+    pub arrived_dscp: Option<u8>,
 }
 
 impl<'a> Observation<'a> {
@@ -63,6 +77,7 @@ impl<'a> Observation<'a> {
             hops: &round.hops,
             stamps: round.stamps,
             lateness: round.lateness,
+            arrived_dscp: None,
         }
     }
 
@@ -75,24 +90,6 @@ impl<'a> Observation<'a> {
 /// What a step wants recorded.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Effect {
-    /// A path's window has another content.
-    WindowChanged {
-        /// The path.
-        path: PathId,
-        /// Index of the window.
-        window: i64,
-        /// The agent's own address.
-        source: IpAddr,
-        /// Its content now.
-        content: Window,
-    },
-    /// A path's window is no longer needed.
-    WindowDropped {
-        /// The path.
-        path: PathId,
-        /// Index of the window.
-        window: i64,
-    },
     /// A path's window was judged, perhaps again.
     Assessed {
         /// Index of the window.
@@ -102,17 +99,50 @@ pub enum Effect {
         /// The judgement.
         assessment: Box<Assessment>,
     },
-    /// Something about alarms.
+    /// A wrong clock had dated the rounds of a window: it is the newest of its path no more.
+    Withdrawn {
+        /// The path.
+        path: PathId,
+        /// Index of the window.
+        window: i64,
+    },
+    /// A change of an alarm.
     Alarm(AlarmEffect),
+    /// A change of an event.
+    Event(EventEffect),
+}
+
+/// What an agent reported in one commit.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct AgentReport<'a> {
+    /// The agent; absent where only rounds are judged.
+    pub agent: Option<AgentId>,
+    /// Its rounds.
+    pub rounds: &'a [Observation<'a>],
+    /// Results of its checks, each with its time by the service's estimate.
+    pub checks: &'a [(WallTime, &'a CheckRound)],
+    /// Its host facts, each with their time by the service's estimate.
+    pub host_facts: &'a [(WallTime, &'a HostFacts)],
+    /// Its measurements of throughput that have a limit.
+    pub throughput: &'a [Carried<'a>],
+}
+
+impl<'a> AgentReport<'a> {
+    /// A report with nothing but rounds.
+    pub fn of_rounds(rounds: &'a [Observation<'a>]) -> Self {
+        Self { rounds, ..Self::default() }
+    }
 }
 
 /// What a step takes.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub enum JudgeInput<'a> {
-    /// The rounds of one commit.
-    Rounds(&'a [Observation<'a>]),
+    /// The report of an agent.
+    Report(AgentReport<'a>),
     /// Nothing but the time.
     Clock,
+    /// The inventory has changed.
+    Inventory(Box<Inventory>, Arc<OwnerMap>),
 }
 
 /// The beginning of a window.
@@ -120,62 +150,25 @@ const fn beginning_of(window: i64) -> WallTime {
     WallTime::from_unix_micros(window.saturating_mul(WINDOW_US))
 }
 
-/// What judgement remembers beside the windows of each path.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-pub struct JudgeState {
-    book: AlarmBook,
-    seals: Seals,
-}
-
-impl JudgeState {
-    /// The same state under other limits; open alarms stay until they clear by them.
-    #[must_use]
-    pub fn with_limits(self, limits: Limits) -> Self {
-        Self { book: self.book.with_limits(limits), ..self }
-    }
-}
-
 /// All of judgement's memory.
 #[derive(Debug, Clone, Default)]
 pub struct Judge {
     paths: BTreeMap<PathId, PathHistory>,
-    state: JudgeState,
+    seals: Seals,
+    book: AlarmBook,
+    watcher: Watcher,
+    inventory: Inventory,
+    owners: Arc<OwnerMap>,
+    /// The newest judgement of each path.
+    latest: BTreeMap<PathId, Assessment>,
+    /// DSCP that probes had when they arrived, by path with an intended route.
+    arrived_dscp: BTreeMap<PathId, u8>,
 }
 
 impl Judge {
     /// A judge without memory.
     pub fn new(limits: Limits) -> Self {
-        let state = JudgeState { book: AlarmBook::new(limits), seals: Seals::default() };
-        Self { paths: BTreeMap::new(), state }
-    }
-
-    /// A judge with the memory that earlier effects recorded.
-    pub fn restored(
-        state: JudgeState,
-        windows: impl IntoIterator<Item = (PathId, i64, IpAddr, Window)>,
-    ) -> Self {
-        let mut paths = BTreeMap::new();
-        for (path, index, source, window) in windows {
-            let history = paths.entry(path).or_insert_with(|| PathHistory::new(source));
-            history.windows.insert(index, window);
-        }
-        let seals = &state.seals;
-        for (path, history) in &mut paths {
-            let Some(seal) = seals.paths.get(path) else { continue };
-            let unsealed = history.windows.range(seal.through + 1..);
-            let unsealed: Vec<i64> = unsealed.map(|(window, _)| *window).collect();
-            for window in unsealed {
-                if let Some(assessment) = history.assess(*path, window) {
-                    history.unsealed.insert(window, assessment);
-                }
-            }
-        }
-        Self { paths, state }
-    }
-
-    /// What is to be recorded with the effects of a step.
-    pub const fn state(&self) -> &JudgeState {
-        &self.state
+        Self { book: AlarmBook::new(limits), ..Self::default() }
     }
 
     /// Index of the newest window with rounds; absent before the first round.
@@ -185,18 +178,57 @@ impl Judge {
 
     /// The alarms and what they are waiting for.
     pub const fn book(&self) -> &AlarmBook {
-        &self.state.book
+        &self.book
+    }
+
+    /// The time of the newest input.
+    pub const fn now(&self) -> WallTime {
+        self.seals.clock.now
+    }
+
+    /// What watches for events.
+    pub const fn watcher(&self) -> &Watcher {
+        &self.watcher
+    }
+
+    /// What judgement was told last of agents, paths and checks.
+    pub const fn inventory(&self) -> &Inventory {
+        &self.inventory
     }
 
     /// Takes an input of the log at its time.
     pub fn step(&mut self, input: JudgeInput<'_>, now: WallTime) -> Vec<Effect> {
-        let now = self.state.seals.on_input(now);
+        let now = self.seals.on_input(now);
         let mut effects = Vec::new();
         match input {
-            JudgeInput::Rounds(observations) => self.on_rounds(observations, now, &mut effects),
+            JudgeInput::Report(report) => self.on_report(&report, now, &mut effects),
             JudgeInput::Clock => self.on_clock(now, &mut effects),
+            JudgeInput::Inventory(inventory, owners) => {
+                self.book.set_limits(inventory.limits);
+                self.inventory = *inventory;
+                self.owners = owners;
+                self.keep_to_inventory(now, &mut effects);
+                self.on_clock(now, &mut effects);
+            }
         }
         effects
+    }
+
+    fn on_report(&mut self, report: &AgentReport<'_>, now: WallTime, effects: &mut Vec<Effect>) {
+        if let Some(agent) = report.agent {
+            let ended = self.watcher.on_report(agent, now);
+            effects.extend(ended.into_iter().map(Effect::Event));
+        }
+        let before = effects.len();
+        self.on_rounds(report.rounds, now, effects);
+        let mut judged = Vec::new();
+        for effect in &effects[before..] {
+            if let Effect::Assessed { newest: true, assessment, .. } = effect {
+                self.latest.insert(assessment.path, Assessment::clone(assessment));
+                judged.push(assessment.path);
+            }
+        }
+        self.on_facts(report, &judged, now, effects);
     }
 
     fn on_clock(&mut self, now: WallTime, effects: &mut Vec<Effect>) {
@@ -204,11 +236,13 @@ impl Judge {
         for path in paths {
             self.seal(path, now, effects);
         }
-        for (path, late) in self.state.seals.take_late(READ_AGAIN_AT_ONCE) {
+        for (path, late) in self.seals.take_late(READ_AGAIN_AT_ONCE) {
             self.read_again(path, late.first, now, effects);
         }
-        let alarms = self.state.book.on_clock(&self.state.seals.clock);
+        let alarms = self.book.on_clock(&self.seals.clock);
         effects.extend(alarms.into_iter().map(Effect::Alarm));
+        let events = self.watcher.on_clock(&self.inventory.sites, &self.seals.clock);
+        effects.extend(events.into_iter().map(Effect::Event));
     }
 
     fn on_rounds(
@@ -223,7 +257,7 @@ impl Judge {
             (*first, *last) = ((*first).min(*at), (*last).max(*at));
         }
         for (path, (first, last)) in &spans {
-            let seals = &mut self.state.seals.paths;
+            let seals = &mut self.seals.paths;
             seals.entry(*path).or_insert_with(|| PathSeal::new(*first, *last, now));
             // What the clock has sealed is judged without the rounds that come now.
             self.seal(*path, now, effects);
@@ -236,13 +270,12 @@ impl Judge {
             history.source = observation.source;
             for window in history.of_a_wrong_clock(now) {
                 history.forget(window);
-                effects.push(Effect::WindowDropped { path: observation.path, window });
+                effects.push(Effect::Withdrawn { path: observation.path, window });
             }
             let newest = history.windows.keys().next_back().copied();
             if newest.is_some_and(|newest| window < newest - LATE_WINDOWS) {
                 continue;
             }
-            history.on_change(window);
             let content = history.windows.entry(window).or_default();
             content.add(
                 observation.route,
@@ -251,12 +284,13 @@ impl Judge {
                 observation.hops,
                 observation.exactness(),
             );
+            history.on_change(window);
             touched.entry(observation.path).or_default().insert(window);
         }
         for (path, windows) in touched {
             self.judge_path(path, &windows, effects);
             if let Some((_, newest)) = spans.get(&path)
-                && let Some(seal) = self.state.seals.paths.get_mut(&path)
+                && let Some(seal) = self.seals.paths.get_mut(&path)
             {
                 seal.on_report(*newest, now);
             }
@@ -269,28 +303,20 @@ impl Judge {
         let Some(history) = self.paths.get_mut(&path) else { return };
         let Some(first) = touched.first().copied() else { return };
         let newest = history.windows.keys().next_back().copied().unwrap_or(first);
-        let through = self.state.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
+        let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
         let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
         for window in affected {
             let Some(mut assessment) = history.assess(path, window) else {
                 continue;
             };
-            let mut changed = history.enter_found(window, assessment.finding.is_some());
+            history.enter_found(window, assessment.finding.is_some());
             if let Some(finding) = &mut assessment.finding {
                 finding.onset = history.onset(window);
-            }
-            if touched.contains(&window) && !changed.contains(&window) {
-                changed.push(window);
-            }
-            for window in changed {
-                let Some(content) = history.windows.get(&window) else { continue };
-                let (source, content) = (history.source, content.clone());
-                effects.push(Effect::WindowChanged { path, window, source, content });
             }
             if window > through {
                 history.unsealed.insert(window, assessment.clone());
             } else if touched.contains(&window) {
-                self.state.seals.on_late(path, window);
+                self.seals.on_late(path, window);
             }
             effects.push(Effect::Assessed {
                 window,
@@ -300,13 +326,12 @@ impl Judge {
         }
         while let Some(window) = history.spare_window(newest) {
             history.forget(window);
-            effects.push(Effect::WindowDropped { path, window });
         }
     }
 
     /// Has alarms regard the windows of a path that are complete now.
     fn seal(&mut self, path: PathId, now: WallTime, effects: &mut Vec<Effect>) {
-        let JudgeState { book, seals } = &mut self.state;
+        let Self { book, seals, .. } = self;
         let after_us = i64::from(book.limits().seal_after_s).saturating_mul(1_000_000);
         let Some(seal) = seals.paths.get_mut(&path) else { return };
         let through = seal.advance(now, after_us);
@@ -321,14 +346,14 @@ impl Judge {
     /// Has alarms read the sealed windows of a path again from `first` on, which got late rounds.
     fn read_again(&mut self, path: PathId, first: i64, now: WallTime, effects: &mut Vec<Effect>) {
         let Some(history) = self.paths.get_mut(&path) else { return };
-        let Some(seal) = self.state.seals.paths.get(&path) else { return };
+        let Some(seal) = self.seals.paths.get(&path) else { return };
         let sealed = history.windows.range(first - READ_BEFORE..=seal.through.max(first));
         let sealed: Vec<i64> = sealed.map(|(window, _)| *window).collect();
         let judged = |window| Some((beginning_of(window), history.assess(path, window)?));
         let windows: Vec<_> = sealed.into_iter().filter_map(judged).collect();
-        let again = self.state.book.read_again(path, &windows, now);
+        let again = self.book.read_again(path, &windows, now);
         if again.unfinished {
-            self.state.seals.on_late(path, first);
+            self.seals.on_late(path, first);
         }
         effects.extend(again.effects.into_iter().map(Effect::Alarm));
     }

@@ -6,7 +6,7 @@ use crate::locate::{self, Usual};
 use itinera_model::finding::{Assessment, TimeInterval};
 use itinera_model::id::PathId;
 use itinera_model::unit::WallTime;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 
 /// Windows before a finding that are not learned as usual: the fault began in them.
@@ -22,17 +22,80 @@ pub(super) struct PathHistory {
     usual: Usual,
     /// Judgements of windows that are not sealed yet.
     pub(super) unsealed: BTreeMap<i64, Assessment>,
+    /// Windows that differ from the last checkpoint, and those that it holds.
+    changed: BTreeSet<i64>,
+    stored: BTreeSet<i64>,
 }
 
 impl PathHistory {
     pub(super) fn new(source: IpAddr) -> Self {
         let (windows, unsealed) = (BTreeMap::new(), BTreeMap::new());
-        Self { source, windows, usual: Usual::default(), unsealed }
+        let (changed, stored) = (BTreeSet::new(), BTreeSet::new());
+        Self { source, windows, usual: Usual::default(), unsealed, changed, stored }
+    }
+
+    /// Takes a window from a checkpoint.
+    pub(super) fn restore(&mut self, window: i64, content: Window) {
+        self.windows.insert(window, content);
+        self.stored.insert(window);
+    }
+
+    /// Judges all windows again, in order, by what the present engine finds.
+    pub(super) fn find_again(&mut self, path: PathId) {
+        let windows: Vec<i64> = self.windows.keys().copied().collect();
+        for window in self.windows.values_mut() {
+            (window.found, window.flagged) = (false, false);
+        }
+        self.changed.extend(&windows);
+        for window in windows {
+            let found = self.assess(path, window).is_some_and(|it| it.finding.is_some());
+            self.enter_found(window, found);
+        }
+    }
+
+    /// Judges the windows after `through` again, which alarms have not regarded yet.
+    pub(super) fn restore_unsealed(&mut self, path: PathId, through: i64) {
+        let unsealed = self.windows.range(through.saturating_add(1)..);
+        let unsealed: Vec<i64> = unsealed.map(|(window, _)| *window).collect();
+        for window in unsealed {
+            if let Some(assessment) = self.assess(path, window) {
+                self.unsealed.insert(window, assessment);
+            }
+        }
+    }
+
+    /// The judgement of the newest window; absent without windows.
+    pub(super) fn newest_assessment(&mut self, path: PathId) -> Option<Assessment> {
+        let newest = self.windows.keys().next_back().copied()?;
+        self.assess(path, newest)
+    }
+
+    /// Windows that differ from the last checkpoint, absent where they are no longer needed. What
+    /// they are now is the new one.
+    pub(super) fn take_changes(&mut self) -> Vec<(i64, Option<&Window>)> {
+        let changed = std::mem::take(&mut self.changed);
+        let mut changes = Vec::with_capacity(changed.len());
+        for window in changed {
+            let content = self.windows.get(&window);
+            let was_stored = match content {
+                Some(_) => !self.stored.insert(window),
+                None => self.stored.remove(&window),
+            };
+            if content.is_some() || was_stored {
+                changes.push((window, content));
+            }
+        }
+        changes
     }
 
     /// A window has other counts, another flag, or is gone.
     pub(super) fn on_change(&mut self, window: i64) {
         self.usual.on_change(window);
+        if self.windows.contains_key(&window) || self.stored.contains(&window) {
+            self.changed.insert(window);
+        } else {
+            self.changed.remove(&window);
+        }
     }
 
     /// Forgets a window.
@@ -49,26 +112,25 @@ impl PathHistory {
         locate::assess(path, *source, windows, window, usual)
     }
 
-    /// Enters whether a finding was made in a window; gives the windows near it if their flag is
-    /// another now. Windows are entered in order of time, so that each flag ends as it would have
-    /// been, had everything come in order.
-    pub(super) fn enter_found(&mut self, window: i64, found: bool) -> Vec<i64> {
-        if let Some(content) = self.windows.get_mut(&window) {
-            content.found = found;
+    /// Enters whether a finding was made in a window, which flags the windows near it. Windows are
+    /// entered in order of time, so that each flag ends as it would have been, had everything come
+    /// in order.
+    pub(super) fn enter_found(&mut self, window: i64, found: bool) {
+        if let Some(content) = self.windows.get_mut(&window)
+            && std::mem::replace(&mut content.found, found) != found
+        {
+            self.changed.insert(window);
         }
         let near: Vec<i64> =
             self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| *index).collect();
-        let mut changed = Vec::new();
         for index in near {
             let mut around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
             let flagged = around.any(|(_, content)| content.found);
             let Some(content) = self.windows.get_mut(&index) else { continue };
             if std::mem::replace(&mut content.flagged, flagged) != flagged {
                 self.on_change(index);
-                changed.push(index);
             }
         }
-        changed
     }
 
     /// When the fault found in a window began: within the minute that the first finding of the

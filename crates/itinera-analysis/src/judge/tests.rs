@@ -2,6 +2,7 @@
 
 use super::*;
 use itinera_model::alarm::AlarmEffect;
+use itinera_model::checkpoint::Checkpoint;
 use itinera_model::unit::Micros;
 use uuid::Uuid;
 
@@ -32,8 +33,12 @@ fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> 
         hops: &hops,
         stamps: StampSource::Kernel,
         lateness: None,
+        arrived_dscp: None,
     };
-    judge.step(JudgeInput::Rounds(&[observation]), WallTime::from_unix_seconds(now_s))
+    judge.step(
+        JudgeInput::Report(AgentReport::of_rounds(&[observation])),
+        WallTime::from_unix_seconds(now_s),
+    )
 }
 
 /// Gives windows from..to with this loss, each when it is measured.
@@ -125,10 +130,11 @@ fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
         hops: std::slice::from_ref(&hop),
         stamps: StampSource::Kernel,
         lateness: None,
+        arrived_dscp: None,
     };
     let observations: Vec<Observation<'_>> = (0..6).map(observation).collect();
-    judge.step(JudgeInput::Rounds(&observations), at(17));
-    let mut seals = judge.state().seals.clone();
+    judge.step(JudgeInput::Report(AgentReport::of_rounds(&observations)), at(17));
+    let mut seals = judge.seals.clone();
     assert_eq!(seals.paths.len(), 1);
     seals.on_input(at(80));
     assert!(seals.take_late(usize::MAX).is_empty(), "none of them is late");
@@ -154,7 +160,7 @@ fn a_clock_that_was_a_day_ahead_leaves_no_partition_in_conflict() {
     live(&mut judge, 8_640..8_700, 0);
     let effects = live(&mut judge, 40..41, 0);
     let dropped = effects.iter().filter(
-        |effect| matches!(effect, Effect::WindowDropped { window, .. } if *window > 8_000 + START_S / 10),
+        |effect| matches!(effect, Effect::Withdrawn { window, .. } if *window > 8_000 + START_S / 10),
     );
     assert_eq!(dropped.count(), 60);
     assert!(effects.iter().any(|effect| matches!(effect, Effect::Assessed { newest: true, .. })));
@@ -205,8 +211,9 @@ fn a_lossy_member_route_stands_for_the_path_in_every_window() {
             hops: &hops,
             stamps: StampSource::Kernel,
             lateness: None,
+            arrived_dscp: None,
         };
-        effects.extend(judge.step(JudgeInput::Rounds(&[observation]), at));
+        effects.extend(judge.step(JudgeInput::Report(AgentReport::of_rounds(&[observation])), at));
     }
     assert_eq!(alarms(&effects), "r", "one alarm, which does not flap");
     let last = effects.iter().rev().find_map(|effect| match effect {
@@ -268,8 +275,9 @@ fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
             hops: &hops,
             stamps: StampSource::Kernel,
             lateness: None,
+            arrived_dscp: None,
         };
-        effects.extend(judge.step(JudgeInput::Rounds(&[observation]), at));
+        effects.extend(judge.step(JudgeInput::Report(AgentReport::of_rounds(&[observation])), at));
         effects.extend(observe(&mut judge, window, 0, START_S + window * 10 + 2));
     }
     let last = last(&effects);
@@ -283,24 +291,58 @@ fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
     assert!(found(&broken));
 }
 
-#[test]
-fn a_judge_restored_from_its_effects_goes_on_as_if_nothing_had_happened() {
-    let mut undisturbed = Judge::default();
-    let mut effects = live(&mut undisturbed, 0..40, 0);
-    effects.extend(live(&mut undisturbed, 40..43, 3));
+/// What a store holds after these updates.
+fn stored(updates: &[Checkpoint]) -> Checkpoint {
     let mut windows = BTreeMap::new();
-    for effect in effects {
-        match effect {
-            Effect::WindowChanged { path, window, source, content } => {
-                windows.insert((path, window), (source, content));
-            }
-            Effect::WindowDropped { path, window } => drop(windows.remove(&(path, window))),
-            _ => {}
-        }
+    for update in updates {
+        windows.extend(update.windows.iter().map(|it| ((it.path, it.window), it.clone())));
+        update.dropped.iter().for_each(|key| drop(windows.remove(key)));
     }
-    let windows = windows
-        .into_iter()
-        .map(|((path, window), (source, content))| (path, window, source, content));
-    let mut restored = Judge::restored(undisturbed.state().clone(), windows);
-    assert_eq!(live(&mut restored, 43..60, 3), live(&mut undisturbed, 43..60, 3));
+    let stages = updates.last().map(|last| last.stages.clone()).unwrap_or_default();
+    Checkpoint { stages, windows: windows.into_values().collect(), dropped: Vec::new() }
+}
+
+fn restored(checkpoint: &Checkpoint) -> Judge {
+    Judge::restored(checkpoint, Arc::default(), Vec::new()).unwrap()
+}
+
+#[test]
+fn a_judge_restored_from_checkpoints_continues_as_if_it_had_never_stopped() {
+    let mut undisturbed = Judge::default();
+    let mut updates = Vec::new();
+    // Long enough for windows to be dropped that were stored.
+    for (windows, lost) in [(0..40, 0), (40..43, 3), (43..260, 0), (260..263, 3)] {
+        live(&mut undisturbed, windows, lost);
+        updates.push(undisturbed.checkpoint());
+    }
+    assert!(updates.iter().any(|update| !update.dropped.is_empty()));
+    let last = updates.last().unwrap();
+    assert!(last.windows.len() < 20, "only what differs: {}", last.windows.len());
+    let mut continued = restored(&stored(&updates));
+    assert_eq!(live(&mut continued, 263..280, 3), live(&mut undisturbed, 263..280, 3));
+}
+
+#[test]
+fn a_stage_of_another_version_is_rebuilt_and_leaves_the_others() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..40, 0);
+    assert_eq!(alarms(&live(&mut judge, 40..46, 3)), "r");
+    let mut checkpoint = stored(&[judge.checkpoint()]);
+    let other = |checkpoint: &mut Checkpoint, stage: Stage| {
+        let state = checkpoint.stages.iter_mut().find(|it| it.stage == stage.name()).unwrap();
+        state.version += 1;
+        state.content = vec![0xFF];
+    };
+    other(&mut checkpoint, Stage::Findings);
+    let mut continued = restored(&checkpoint);
+    assert_eq!(continued.book().open().len(), 1, "alarms are as they were");
+    assert_eq!(live(&mut continued, 46..60, 3), live(&mut judge, 46..60, 3), "found again");
+    other(&mut checkpoint, Stage::Alarms);
+    let mut continued = restored(&checkpoint);
+    assert_eq!(continued.book().open(), []);
+    assert_eq!(alarms(&live(&mut continued, 46..60, 3)), "r", "raised again");
+    let seals = checkpoint.stages.iter_mut().find(|it| it.stage == Stage::Seals.name()).unwrap();
+    seals.content.truncate(3);
+    let damaged = Judge::restored(&checkpoint, Arc::default(), Vec::new());
+    assert_eq!(damaged.map(drop).unwrap_err().stage, Stage::Seals);
 }

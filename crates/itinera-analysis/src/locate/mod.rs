@@ -31,7 +31,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
-pub const ENGINE: u16 = 6;
+pub const ENGINE: u16 = 7;
 /// The mapping in which every answering address is a router of its own.
 const IDENTITY_MAPPING: u32 = 0;
 /// Prior probability that something is wrong on a path in a minute.

@@ -155,6 +155,7 @@ impl Stage {
                     hops: &round.hops,
                     stamps: StampSource::Virtual,
                     lateness: None,
+                    arrived_dscp: None,
                 }
             })
             .collect();

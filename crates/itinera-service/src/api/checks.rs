@@ -6,7 +6,7 @@ use super::view::check::{CheckDetail, CheckItem, CheckState, detail, outcome, ph
 use super::view::message::MessageView;
 use super::view::path::offset;
 use crate::context::Shared;
-use crate::events::{MOST_PATHS, by_address, facts_of};
+use crate::inventory::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
 use axum::Json;

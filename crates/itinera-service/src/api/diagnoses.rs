@@ -5,7 +5,7 @@ use super::numbers::resolve;
 use super::view::diagnosis::{ConclusionView, DiagnosisItem, StepView, TaskState, progress};
 use super::view::path::offset;
 use crate::context::Shared;
-use crate::events::{MOST_PATHS, by_address};
+use crate::inventory::{MOST_PATHS, by_address};
 use crate::past;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;

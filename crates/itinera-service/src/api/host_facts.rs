@@ -4,7 +4,7 @@ use super::view::host_facts::{GatewayView, HostFactsView, view};
 use super::view::message::NoteView;
 use super::view::path::offset;
 use crate::context::Shared;
-use crate::events::MOST_PATHS;
+use crate::inventory::MOST_PATHS;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};

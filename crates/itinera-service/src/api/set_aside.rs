@@ -43,7 +43,7 @@ pub(crate) async fn retry(
 ) -> Result<StatusCode, ApiError> {
     let unknown = || ApiError::unknown_id(&commit_no);
     let number: i64 = commit_no.parse().map_err(|_| unknown())?;
-    if !shared.store.retry_commit(number, &actor.name).await? {
+    if !shared.store.retry_commit(number, &actor.name, shared.clock.now()).await? {
         return Err(unknown());
     }
     shared.committed.notify_one();

@@ -76,6 +76,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0013_up.sql"),
                 down: include_str!("m0013_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0014_checkpoints",
+                up: include_str!("m0014_up.sql"),
+                down: include_str!("m0014_down.sql"),
+            }),
         ]
     }
 }

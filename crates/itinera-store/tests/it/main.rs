@@ -12,6 +12,7 @@ mod watches;
 
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
+use itinera_model::checkpoint::{Checkpoint, StageState};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::{AgentId, BootId, IncidentId, PathId};
@@ -24,8 +25,8 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, MeasurementPlan, NewAgent, NewImport, Schedule, SiteSpec, Store,
-    StoreError, TargetSpec, TwoWaySchedule,
+    CodeRefused, JudgeWrite, LogContent, LogEntry, LoggedRound, MeasurementPlan, NewAgent,
+    NewEntry, NewImport, Schedule, SiteSpec, Store, StoreError, TargetSpec, TwoWaySchedule,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -43,20 +44,23 @@ fn apart(_: &Fault, _: &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> {
 
 /// A judge that has nothing to say of some commits.
 fn nothing(from: i64, to: i64) -> JudgeWrite {
-    JudgeWrite {
-        opening: None,
-        retried: None,
-        from,
-        to,
-        engine: 1,
-        state: vec![],
-        events: vec![],
-        windows: vec![],
-        dropped: vec![],
-        assessed: vec![],
-        alarms: vec![],
-        occurred: vec![],
-    }
+    JudgeWrite { from, to, ..JudgeWrite::default() }
+}
+
+/// A checkpoint with one stage in this state.
+fn checkpoint(content: u8) -> Checkpoint {
+    let stage = StageState { stage: "alarms".to_owned(), version: 1, content: vec![content] };
+    Checkpoint { stages: vec![stage], ..Checkpoint::default() }
+}
+
+/// Entries of the log.
+async fn log_after(store: &Store, cursor: i64, limit: i64) -> Vec<LogEntry> {
+    store.log_reader().after(cursor, limit).await.unwrap()
+}
+
+/// Rounds of an entry of the log.
+fn rounds_in(entry: &LogEntry) -> &[LoggedRound] {
+    entry.report().map_or(&[], |report| &report.rounds)
 }
 
 async fn fixture() -> Fixture {
@@ -216,11 +220,11 @@ async fn a_batch_is_stored_once_in_the_order_of_commits_whatever_its_clock_says(
 
     let rounds = store.rounds_of(path).await.unwrap();
     assert_eq!(rounds.iter().map(|r| r.number).collect::<Vec<_>>(), [0, 1, 2, 3, 4, 5]);
-    let log = store.log_after(0, 10).await.unwrap();
+    let log = log_after(&store, 0, 10).await;
     assert_eq!(log.iter().map(|entry| entry.commit_no).collect::<Vec<_>>(), [1, 2, 3]);
-    assert_eq!(log[0].rounds[0].number, 4);
-    assert_eq!(log[0].rounds[0].hops, batch(agent, path, 2, walls[0]).paths.rounds[0].hops);
-    assert_eq!(store.log_after(2, 10).await.unwrap().len(), 1);
+    assert_eq!(rounds_in(&log[0])[0].number, 4);
+    assert_eq!(rounds_in(&log[0])[0].hops, batch(agent, path, 2, walls[0]).paths.rounds[0].hops);
+    assert_eq!(log_after(&store, 2, 10).await.len(), 1);
     cluster.stop().await.unwrap();
 }
 
@@ -269,7 +273,7 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     let (first, second) = (Uuid::from_u128(1), Uuid::from_u128(2));
     let token = store.lead_judgement(first).await.unwrap().unwrap();
     assert_eq!(store.lead_judgement(second).await.unwrap(), None);
-    let write = |from, to| JudgeWrite { state: vec![1], ..nothing(from, to) };
+    let write = nothing;
     store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
     let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
@@ -278,7 +282,7 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     assert!(next > token);
     let fenced = store.commit_judgement(token, &write(3, 4), &apart).await.unwrap_err();
     assert!(matches!(fenced, StoreError::Fenced));
-    assert_eq!(store.judge_memory().await.unwrap().cursor, 3);
+    assert_eq!(store.judge_memory().await.unwrap().judged, 3);
     cluster.stop().await.unwrap();
 }
 
@@ -385,19 +389,19 @@ async fn times_of_the_clock_are_entries_of_the_log_that_only_the_leader_writes()
     let (agent, path) = measuring(&store).await;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let at = |second: i64| OffsetDateTime::from_unix_timestamp(1_700_000_000 + second).unwrap();
-    store.log_time(token, at(0)).await.unwrap();
+    store.log(token, NewEntry::Clock, at(0)).await.unwrap();
     let batch = batch(agent, path, 0, WallTime::from(at(1)));
     store.commit_batch(agent, &batch, at(1)).await.unwrap();
-    store.log_time(token, at(2)).await.unwrap();
-    let log = store.log_after(0, 10).await.unwrap();
-    let entries: Vec<_> = log.iter().map(|entry| (entry.commit_no, entry.agent)).collect();
-    assert_eq!(entries, [(1, None), (2, Some(agent)), (3, None)]);
+    store.log(token, NewEntry::Inventory(vec![5]), at(2)).await.unwrap();
+    let log = log_after(&store, 0, 10).await;
+    let agents = log.iter().map(|entry| (entry.commit_no, entry.report().map(|it| it.agent)));
+    assert_eq!(agents.collect::<Vec<_>>(), [(1, None), (2, Some(agent)), (3, None)]);
+    assert_eq!(log[2].content, LogContent::Inventory(vec![5]));
     assert_eq!(log[2].received_at, WallTime::from(at(2)));
-    assert_eq!((log[0].rounds.len(), log[1].rounds.len()), (0, 2));
-    assert_eq!(store.log_after(1, 1).await.unwrap(), log[1..2]);
-    assert_eq!(store.log_entry(3).await.unwrap(), log[2]);
-    let fenced = store.log_time(token + 1, at(3)).await.unwrap_err();
+    assert_eq!((rounds_in(&log[0]).len(), rounds_in(&log[1]).len()), (0, 2));
+    assert_eq!(log_after(&store, 1, 1).await, log[1..2]);
+    let fenced = store.log(token + 1, NewEntry::Clock, at(3)).await.unwrap_err();
     assert!(matches!(fenced, StoreError::Fenced), "{fenced}");
-    assert_eq!(store.log_after(3, 10).await.unwrap(), [], "what is refused is not in the log");
+    assert_eq!(log_after(&store, 3, 10).await, [], "what is refused is not in the log");
     cluster.stop().await.unwrap();
 }

@@ -1,6 +1,6 @@
 //! What is deleted after its time, and what is kept.
 
-use super::{Fixture, apart, batch, fixture, measuring, nothing};
+use super::{Fixture, apart, batch, checkpoint, fixture, log_after, measuring, nothing, rounds_in};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::rollup::RollupSpan;
@@ -71,30 +71,35 @@ async fn the_log_is_deleted_day_by_day_once_it_is_judged() {
     }
     assert_eq!(apply(&store).await, (0, 0), "nothing is judged yet");
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    judge(&store, token, nothing(0, 1)).await;
+    let first = JudgeWrite { checkpoint: Some(checkpoint(6)), ..nothing(0, 1) };
+    judge(&store, token, first).await;
     let (partitions, _) = apply(&store).await;
     assert_eq!(partitions, 4 * 4, "the days before the first commit that is not judged");
     assert_eq!(store.first_commit().await.unwrap(), Some(2));
 
     for (from, to, days) in [(1, 2, 16), (2, 3, 10)] {
         let opening = Some(days_ago(days).date());
-        let write = JudgeWrite { opening, state: vec![7], ..nothing(from, to) };
-        judge(&store, token, write).await;
+        let made = JudgeWrite { checkpoint: Some(checkpoint(7)), ..nothing(from, from) };
+        judge(&store, token, made).await;
+        judge(&store, token, JudgeWrite { opening, ..nothing(from, to) }).await;
     }
-    judge(&store, token, nothing(3, 4)).await;
-    assert_eq!(store.opening_memory(None, 1).await.unwrap().unwrap().0, days_ago(16).date());
+    let last = JudgeWrite { checkpoint: Some(checkpoint(8)), ..nothing(3, 4) };
+    judge(&store, token, last).await;
+    let stage = ("alarms", 1);
+    assert_eq!(store.opening_memory(None, stage).await.unwrap().unwrap().0, days_ago(16).date());
     apply(&store).await;
-    let log = store.log_after(0, 10).await.unwrap();
-    let left: Vec<_> = log.iter().map(|entry| (entry.commit_no, entry.rounds.len())).collect();
+    let log = log_after(&store, 0, 10).await;
+    let left: Vec<_> = log.iter().map(|entry| (entry.commit_no, rounds_in(entry).len())).collect();
     assert_eq!(left, [(3, 2), (4, 2)]);
     assert_eq!(store.first_commit().await.unwrap(), Some(3));
-    let (day, memory) = store.opening_memory(None, 1).await.unwrap().unwrap();
-    assert_eq!((day, memory.cursor, memory.state), (days_ago(10).date(), 2, vec![7]));
-    assert_eq!(store.opening_memory(None, 2).await.unwrap(), None, "of another engine");
-    assert_eq!(store.opening_memory(Some(days_ago(16).date()), 1).await.unwrap(), None);
+    let (day, memory) = store.opening_memory(None, stage).await.unwrap().unwrap();
+    assert_eq!((day, memory.cursor, memory.checkpoint), (days_ago(10).date(), 2, checkpoint(7)));
+    let other = store.opening_memory(None, ("alarms", 2)).await.unwrap();
+    assert_eq!(other, None, "of another version");
+    assert_eq!(store.opening_memory(Some(days_ago(16).date()), stage).await.unwrap(), None);
     // Sent again, because an acknowledgement was lost.
     commit(&store, (agent, path), 3, 0).await;
-    assert_eq!(store.log_after(0, 10).await.unwrap().len(), 2, "known");
+    assert_eq!(log_after(&store, 0, 10).await.len(), 2, "known");
     assert_eq!(apply(&store).await, (0, 0));
     cluster.stop().await.unwrap();
 }
@@ -107,14 +112,15 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
         commit(&store, (agent, path), seq, days).await;
     }
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    judge(&store, token, nothing(0, 2)).await;
+    let both = JudgeWrite { checkpoint: Some(checkpoint(6)), ..nothing(0, 2) };
+    judge(&store, token, both).await;
     // Two batches, their two resolutions, and the flow, route and reading that they share.
     assert_eq!(apply(&store).await.1, 7);
     assert_eq!(store.first_commit().await.unwrap(), None);
     commit(&store, (agent, path), 2, 0).await;
-    let log = store.log_after(0, 10).await.unwrap();
-    assert_eq!(log.iter().map(|entry| entry.rounds.len()).collect::<Vec<_>>(), [2]);
-    assert_eq!(log[0].rounds[0].route.hops.len(), 2);
+    let log = log_after(&store, 0, 10).await;
+    assert_eq!(log.iter().map(|entry| rounds_in(entry).len()).collect::<Vec<_>>(), [2]);
+    assert_eq!(rounds_in(&log[0])[0].route.route.hops.len(), 2);
     cluster.stop().await.unwrap();
 }
 

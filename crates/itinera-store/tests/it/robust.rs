@@ -41,8 +41,12 @@ async fn text_with_nul_is_recorded_and_judged() {
     let now = OffsetDateTime::now_utc();
     let committed = store.commit_batch(agent, &batch, now).await.unwrap();
     assert_eq!((committed.stored, committed.refused), (3, 0));
-    let log = store.log_after(0, 10).await.unwrap();
-    assert_eq!(log[0].host_facts[0].round.host_facts.host_name, "pi\0er", "kept as it came");
+    let log = log_after(store, 0, 10).await;
+    assert_eq!(
+        log[0].report().unwrap().host_facts[0].round.host_facts.host_name,
+        "pi\0er",
+        "kept as it came"
+    );
     let read = store.latest_read(path).await.unwrap().unwrap();
     let name = read.reading.hops[0].interface.as_ref().unwrap().name.clone().unwrap();
     assert_eq!(itinera_model::text::to_octets(&name), b"xe\0-0", "nothing of it is lost");
@@ -97,11 +101,11 @@ async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
     let mut received: Vec<_> = store.rounds_of(path).await.unwrap();
     received.sort_by_key(|round| round.commit_no);
     assert!(received.is_sorted_by_key(|round| round.received_at), "{received:?}");
-    let log = store.log_after(0, 10).await.unwrap();
+    let log = log_after(store, 0, 10).await;
     let judged: Vec<_> = log.iter().map(|entry| entry.received_at).collect();
     let said: Vec<_> = clocks.iter().map(|at| micros(*at)).collect();
     assert_eq!(judged, said, "judgement goes by what the clock said");
-    assert_eq!(log.iter().map(|entry| entry.rounds.len()).sum::<usize>(), 12);
+    assert_eq!(log.iter().map(|entry| rounds_in(entry).len()).sum::<usize>(), 12);
     // Pages of any size give the same rounds once each.
     let span = (now - Duration::hours(1), now + Duration::days(60));
     let whole = store.rounds_page(path, span, None, 100).await.unwrap();
@@ -142,34 +146,45 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
     let raw = raw(&fixture).await;
     raw.execute_unprepared("UPDATE round SET hops = '\\xff' WHERE commit_no = 1").await.unwrap();
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let error = store.log_after(0, 1).await.unwrap_err();
+    let error = store.log_reader().after(0, 1).await.unwrap_err();
     assert!(!error.may_pass(), "{error:?}");
     store.set_commit_aside(token, 1, 3, &"long ".repeat(1_000)).await.unwrap();
     let again = store.set_commit_aside(token, 1, 3, "again").await;
     assert!(again.is_err(), "the cursor stands behind it");
     let other = store.set_commit_aside(token + 1, 2, 3, "not the leader").await;
     assert!(matches!(other, Err(StoreError::Fenced)));
-    assert_eq!(store.judge_memory().await.unwrap().cursor, 1);
-    let log = store.log_after(0, 10).await.unwrap();
+    assert_eq!(store.judge_memory().await.unwrap().judged, 1);
+    let log = log_after(store, 0, 10).await;
     assert_eq!(log.iter().map(|entry| entry.commit_no).collect::<Vec<_>>(), [2, 3]);
     let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
     assert_eq!((kept.commit_no, kept.site.as_str(), kept.rounds), (1, "Eskerry", 2));
     assert_eq!(kept.error.len(), 2_000);
     assert_eq!(store.status_counts().await.unwrap().set_aside_commits, 1);
     assert_eq!(store.status_counts().await.unwrap().rounds, 6, "its rounds are recorded");
-    assert!(!store.retry_commit(2, "Ailsa").await.unwrap());
-    assert!(store.retry_commit(1, "Ailsa").await.unwrap());
-    assert_eq!(store.commit_to_retry().await.unwrap(), Some(1));
-    assert!(store.log_entry(1).await.is_err());
-    store.retry_failed(1, "still").await.unwrap();
-    assert_eq!(store.commit_to_retry().await.unwrap(), None);
+    let now = OffsetDateTime::now_utc();
+    assert!(!store.retry_commit(2, "Ailsa", now).await.unwrap());
+    // Asked for twice, it is one entry.
+    assert!(store.retry_commit(1, "Ailsa", now).await.unwrap());
+    assert!(store.retry_commit(1, "Ailsa", now).await.unwrap());
+    assert!(store.commits_set_aside().await.unwrap()[0].retry);
+    assert!(store.log_reader().after(3, 1).await.is_err());
+    let before = store.log_reader().between((0, 3), 10).await.unwrap();
+    assert_eq!(before.len(), 2, "what was judged can be read although the next cannot");
+    store.commit_judgement(token, &nothing(1, 3), &apart).await.unwrap();
+    store.set_commit_aside(token, 4, 3, "still").await.unwrap();
+    let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
+    assert_eq!((kept.commit_no, kept.retry, kept.error.as_str()), (1, false, "still"));
+    assert_eq!(log_after(store, 3, 10).await[0].content, LogContent::Clock, "a vain try");
     let mended = "UPDATE round SET hops = (SELECT hops FROM round WHERE commit_no = 2 LIMIT 1) \
          WHERE commit_no = 1";
     raw.execute_unprepared(mended).await.unwrap();
-    assert_eq!(store.log_entry(1).await.unwrap().rounds.len(), 2);
-    let judged = JudgeWrite { retried: Some(1), ..nothing(1, 1) };
-    store.commit_judgement(token, &judged, &apart).await.unwrap();
+    assert!(store.retry_commit(1, "Ailsa", now).await.unwrap());
+    let log = log_after(store, 0, 10).await;
+    let rounds: Vec<_> = log.iter().map(|it| (it.commit_no, rounds_in(it).len())).collect();
+    assert_eq!(rounds, [(2, 2), (3, 2), (4, 0), (5, 2)], "in the place of the second try");
+    store.commit_judgement(token, &nothing(3, 5), &apart).await.unwrap();
     assert_eq!(store.commits_set_aside().await.unwrap(), []);
+    assert_eq!(log_after(store, 0, 10).await, log, "and it stays there");
     raw.close().await.unwrap();
     fixture.cluster.stop().await.unwrap();
 }

@@ -210,7 +210,7 @@ pub(crate) enum Command {
     Simulate(SimulateArgs),
     /// Run a service, a simulated internet and agents until Ctrl-C
     Demo(DemoArgs),
-    /// Recompute all findings from the database and compare
+    /// Judge the stored log again and compare with what is recorded
     Recompute(RecomputeArgs),
     /// Measure the accuracy of localization on simulated worlds
     Accuracy {

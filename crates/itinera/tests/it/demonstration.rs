@@ -54,6 +54,11 @@ impl Demonstration {
         self.directory.path().join("demo/token")
     }
 
+    /// The data directory of its service.
+    pub(crate) fn service_data(&self) -> PathBuf {
+        self.directory.path().join("demo/service")
+    }
+
     pub(crate) fn run(&self, arguments: &[&str]) -> Ran {
         let mut command = itinera();
         command.args(arguments).args(["--api", &self.api, "--token-file"]).arg(self.token());

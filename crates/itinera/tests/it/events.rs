@@ -175,6 +175,15 @@ fn commands_say_the_same(demonstration: &Demonstration) {
     assert_ne!(asked["at"], name["at"], "{asked}");
 }
 
+/// The log, judged again, gives the same findings, alarms and events.
+fn all_of_it_is_judged_alike_again(demonstration: &Demonstration) {
+    let data = demonstration.service_data().display().to_string();
+    let ran = crate::support::run(&["recompute", "--data", &data, "--format", "json"]);
+    assert_eq!(ran.code, Some(0), "{ran:?}");
+    let events = ran.json()["events"]["recorded"].as_u64();
+    assert!(events >= Some(8), "{ran:?}");
+}
+
 #[test]
 fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     let (demonstration, _story) = hurried();
@@ -213,5 +222,6 @@ fn each_thing_that_happens_is_named_with_its_cause_and_nothing_else_is() {
     voice_is_heard(&demonstration);
     throughput_is_told(&demonstration);
     commands_say_the_same(&demonstration);
+    all_of_it_is_judged_alike_again(&demonstration);
     demonstration.stop();
 }

@@ -1,0 +1,248 @@
+//! Events from results of checks, host facts, throughput and routes, with what is known of the paths
+//! that they are about.
+
+use super::{AgentReport, Effect, Judge};
+use crate::event::Fact;
+use crate::event::intended::{self, RouteState};
+use crate::inventory::IntendedRoute;
+use crate::roaming::access_providers;
+use itinera_model::event::EventEffect;
+use itinera_model::host_facts::Medium;
+use itinera_model::id::{AgentId, PathId};
+use itinera_model::unit::WallTime;
+use std::net::{IpAddr, Ipv4Addr};
+
+/// Facts that come later than this are kept and say nothing: three minutes.
+const TOO_LATE_US: i64 = 180_000_000;
+
+/// The smallest address.
+const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+
+impl Judge {
+    /// Drops what was known of checks and paths that are not in the inventory any more.
+    pub(super) fn keep_to_inventory(&mut self, now: WallTime, effects: &mut Vec<Effect>) {
+        let Self { watcher, inventory, arrived_dscp, .. } = self;
+        arrived_dscp.retain(|path, _| inventory.intended.contains_key(path));
+        let ended = watcher.keep_to(&|check| inventory.checks.contains_key(&check), now);
+        effects.extend(ended.into_iter().map(Effect::Event));
+    }
+
+    /// Takes the facts of a report, after its rounds. `judged` are the paths with a newer judgement.
+    pub(super) fn on_facts(
+        &mut self,
+        report: &AgentReport<'_>,
+        judged: &[PathId],
+        now: WallTime,
+        effects: &mut Vec<Effect>,
+    ) {
+        for round in report.rounds {
+            if let Some(dscp) = round.arrived_dscp
+                && self.inventory.intended.contains_key(&round.path)
+            {
+                self.arrived_dscp.insert(round.path, dscp);
+            }
+        }
+        let mut occurred = Vec::new();
+        for path in judged {
+            occurred.extend(self.on_route(*path, now));
+        }
+        occurred.extend(self.on_checks(report, now));
+        for carried in report.throughput {
+            occurred.extend(self.watcher.step(Fact::Carried(*carried), &|_, _| None, now));
+        }
+        occurred.extend(self.on_host_facts(report, now));
+        effects.extend(occurred.into_iter().map(Effect::Event));
+    }
+
+    fn on_checks(&mut self, report: &AgentReport<'_>, now: WallTime) -> Vec<EventEffect> {
+        let Self { watcher, inventory, latest, .. } = self;
+        let path_to = |agent: AgentId, to: IpAddr| latest.get(inventory.paths.get(&(agent, to))?);
+        let mut occurred = Vec::new();
+        for (at, round) in report.checks {
+            let Some(check) = inventory.checks.get(&round.check) else { continue };
+            if now.micros_since(*at) > TOO_LATE_US {
+                continue;
+            }
+            let (result, late_us) = (&round.result, round.late_us.unwrap_or(0));
+            let fact = Fact::Checked { check, at: *at, result, late_us };
+            occurred.extend(watcher.step(fact, &path_to, now));
+        }
+        occurred
+    }
+
+    fn on_host_facts(&mut self, report: &AgentReport<'_>, now: WallTime) -> Vec<EventEffect> {
+        let Self { watcher, inventory, latest, owners, .. } = self;
+        let mut occurred = Vec::new();
+        let Some(agent) = report.agent else { return occurred };
+        let Some(site) = inventory.sites.get(&agent) else { return occurred };
+        for (at, host_facts) in report.host_facts {
+            let at = *at;
+            if now.micros_since(at) > TOO_LATE_US {
+                continue;
+            }
+            let fact = Fact::HostFactsSource { agent, site, at, host_facts };
+            occurred.extend(watcher.step(fact, &|_, _| None, now));
+            let own = inventory.paths.range((agent, FIRST)..);
+            let own = own.take_while(|((of, _), _)| *of == agent);
+            let judged = own.filter_map(|(_, path)| latest.get(path));
+            let by: Vec<(u32, &str)> = access_providers(judged, owners).into_keys().collect();
+            let fact = Fact::Access { agent, site, at, by: &by };
+            occurred.extend(watcher.step(fact, &|_, _| None, now));
+        }
+        occurred
+    }
+
+    fn on_route(&mut self, path: PathId, now: WallTime) -> Vec<EventEffect> {
+        let Self { watcher, inventory, latest, owners, arrived_dscp, .. } = self;
+        let route = inventory.intended.get(&path).zip(latest.get(&path));
+        let Some((route, assessment)) = route else { return Vec::new() };
+        let IntendedRoute { agent, site, target, service, packets, .. } = route;
+        let host_facts = watcher.host_facts(*agent);
+        let tunnel = host_facts.zip(route.address).and_then(|(host_facts, address)| {
+            let route = host_facts.route_to(address)?;
+            Some(host_facts.interface(&route.interface)?.medium == Medium::Tunnel)
+        });
+        let dscp = arrived_dscp.get(&path).map(|arrived| (route.dscp, *arrived));
+        let seen = RouteState { assessment, tunnel, dscp };
+        let deviations = intended::deviations(&route.intended, seen, owners);
+        let fact = Fact::Route {
+            agent: *agent,
+            site,
+            target,
+            service,
+            by: packets,
+            at: assessment.until,
+            deviations: &deviations,
+        };
+        watcher.step(fact, &|_, _| None, now)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::event::CheckFacts;
+    use crate::event::intended::Intended;
+    use crate::inventory::Inventory;
+    use crate::judge::{JudgeInput, Observation};
+    use itinera_model::check::{Ask, AskName, CheckResult, CheckRound, Step, Why};
+    use itinera_model::event::EventKind;
+    use itinera_model::id::{BootId, CheckId, ContentId};
+    use itinera_model::round::{Clocks, HopCounts, StampSource};
+    use itinera_model::unit::Tick;
+    use std::sync::Arc;
+    use uuid::Uuid;
+
+    const AGENT: AgentId = AgentId::from_uuid(Uuid::from_u128(3));
+    const PATH: PathId = PathId::from_uuid(Uuid::from_u128(4));
+    const CHECK: CheckId = CheckId::from_uuid(Uuid::from_u128(5));
+
+    fn at(second: i64) -> WallTime {
+        WallTime::from_unix_seconds(1_700_000_000 + second)
+    }
+
+    fn inventory(with_check: bool) -> JudgeInput<'static> {
+        let target = "db.example".to_owned();
+        let check = CheckFacts {
+            id: CHECK,
+            agent: AGENT,
+            site: "Eskerry".to_owned(),
+            target: target.clone(),
+            service: target.clone(),
+            host: None,
+            ask: Ask::Name(AskName::of("db.example".to_owned(), false)),
+            raise_after: 2,
+        };
+        let route = IntendedRoute {
+            agent: AGENT,
+            site: "Eskerry".to_owned(),
+            target: target.clone(),
+            service: target,
+            packets: "ICMP echo over IPv4 marked 46".to_owned(),
+            address: None,
+            dscp: 46,
+            intended: Intended { dscp_kept: true, ..Intended::default() },
+        };
+        let inventory = Inventory {
+            sites: [(AGENT, "Eskerry".to_owned())].into(),
+            checks: with_check.then_some((CHECK, check)).into_iter().collect(),
+            intended: [(PATH, route)].into(),
+            ..Inventory::default()
+        };
+        JudgeInput::Inventory(Box::new(inventory), Arc::default())
+    }
+
+    /// Kinds of the events that begin, and how many end.
+    fn events(effects: &[Effect]) -> (Vec<EventKind>, usize) {
+        let (mut began, mut ended) = (Vec::new(), 0);
+        for effect in effects {
+            match effect {
+                Effect::Event(EventEffect::Began(event)) => began.push(event.key.kind),
+                Effect::Event(EventEffect::Ended { .. }) => ended += 1,
+                _ => {}
+            }
+        }
+        (began, ended)
+    }
+
+    #[test]
+    fn results_of_checks_count_while_the_inventory_has_the_check() {
+        let mut judge = Judge::default();
+        let fail = |judge: &mut Judge, number: i64| {
+            let result = CheckResult::broke(Step::Connect, Why::Refused);
+            let clocks = Clocks {
+                boot: BootId::from_uuid(Uuid::nil()),
+                tick: Tick::ZERO,
+                wall: at(number * 10),
+                offset_us: None,
+                offset_error_us: None,
+            };
+            let number_of = number.cast_unsigned();
+            let round =
+                CheckRound { check: CHECK, number: number_of, clocks, result, late_us: None };
+            let checks = [(at(number * 10), &round)];
+            let report =
+                AgentReport { agent: Some(AGENT), checks: &checks, ..AgentReport::default() };
+            events(&judge.step(JudgeInput::Report(report), at(number * 10)))
+        };
+        assert_eq!(fail(&mut judge, 0), (vec![], 0), "a check that is not known");
+        judge.step(inventory(true), at(5));
+        assert_eq!(fail(&mut judge, 1).0.len() + fail(&mut judge, 2).0.len(), 1);
+        let ended = events(&judge.step(inventory(false), at(25))).1;
+        assert_eq!(ended, 1, "it is not asked any more");
+        assert_eq!(fail(&mut judge, 3), (vec![], 0));
+    }
+
+    #[test]
+    fn a_mark_that_is_rewritten_several_times_is_an_event() {
+        let mut judge = Judge::default();
+        judge.step(inventory(false), at(0));
+        let hop = HopCounts { sent: 3, answered: 0b111, ..HopCounts::default() };
+        let mut measure = |nth: i64, arrived_dscp| {
+            let round = Observation {
+                path: PATH,
+                measured_at: at(nth * 10),
+                number: nth.cast_unsigned(),
+                source: FIRST,
+                route: ContentId::of(b"route"),
+                addresses: &[None],
+                hops: std::slice::from_ref(&hop),
+                stamps: StampSource::Kernel,
+                lateness: None,
+                arrived_dscp,
+            };
+            let report =
+                AgentReport { agent: Some(AGENT), rounds: &[round], ..AgentReport::default() };
+            events(&judge.step(JudgeInput::Report(report), at(nth * 10 + 1)))
+        };
+        for nth in 0..5 {
+            assert_eq!(measure(nth, Some(46)), (vec![], 0));
+        }
+        let began = (5..9).map(|nth| measure(nth, Some(0)).0.len()).collect::<Vec<_>>();
+        assert_eq!(began, [0, 0, 1, 0]);
+        // No hop quotes it: the last that was quoted holds.
+        assert_eq!(measure(9, None), (vec![], 0));
+        let ended: usize = (10..13).map(|nth| measure(nth, Some(46)).1).sum();
+        assert_eq!(ended, 1);
+    }
+}

@@ -1,0 +1,173 @@
+//! What judgement remembers, in stages with a version each, and how it continues from that.
+
+use super::Judge;
+use super::path::PathHistory;
+use crate::ENGINE;
+use crate::event::Watcher;
+use crate::inventory::Inventory;
+use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
+use itinera_model::codec::{DecodeError, decode, encode};
+use itinera_model::event::Event;
+use itinera_model::owner::OwnerMap;
+use serde::de::DeserializeOwned;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// A stage of judgement: a part of its memory with a version of its own. A new version of one
+/// stage leaves the others as they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stage {
+    /// Counts of rounds by path and window.
+    Windows,
+    /// Findings of the windows: what is usual is learned from windows without any.
+    Findings,
+    /// How far each path is sealed.
+    Seals,
+    /// Open alarms, and what each path has been showing.
+    Alarms,
+    /// Lasting events, and what is known of checks and agents.
+    Events,
+    /// The inventory.
+    Inventory,
+}
+
+impl Stage {
+    /// All of them.
+    pub const ALL: [Self; 6] =
+        [Self::Windows, Self::Findings, Self::Seals, Self::Alarms, Self::Events, Self::Inventory];
+
+    /// Its name as stored.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Windows => "windows",
+            Self::Findings => "findings",
+            Self::Seals => "seals",
+            Self::Alarms => "alarms",
+            Self::Events => "events",
+            Self::Inventory => "inventory",
+        }
+    }
+
+    /// The version that this program writes, and alone reads.
+    pub const fn version(self) -> u16 {
+        match self {
+            Self::Findings => ENGINE,
+            Self::Windows | Self::Seals | Self::Alarms | Self::Events | Self::Inventory => 1,
+        }
+    }
+
+    /// Its state among those of a checkpoint; absent where there is none of this version.
+    fn of(self, stages: &[StageState]) -> Option<&[u8]> {
+        let known = |it: &&StageState| it.stage == self.name() && it.version == self.version();
+        stages.iter().find(known).map(|it| it.content.as_slice())
+    }
+
+    /// True where a checkpoint has its state in the version that this program reads.
+    pub fn is_in(self, checkpoint: &Checkpoint) -> bool {
+        self.of(&checkpoint.stages).is_some()
+    }
+
+    fn read<T: DeserializeOwned>(
+        self,
+        checkpoint: &Checkpoint,
+    ) -> Result<Option<T>, UnreadableStage> {
+        let content = self.of(&checkpoint.stages);
+        content.map(decode).transpose().map_err(|source| UnreadableStage { stage: self, source })
+    }
+}
+
+/// The state of a stage that cannot be read although its version is known.
+#[derive(Debug, thiserror::Error)]
+#[error("state of stage {} of judgement", stage.name())]
+pub struct UnreadableStage {
+    /// Which.
+    pub stage: Stage,
+    /// Why.
+    pub source: DecodeError,
+}
+
+impl Judge {
+    /// A judge that continues from a checkpoint. A stage with a state of another version is
+    /// rebuilt: findings from the windows, which takes about a hundred microseconds each; events
+    /// from the `lasting` ones. Alarms, seals and the inventory begin empty. `owners` is the owner map
+    /// of the stored inventory.
+    ///
+    /// # Errors
+    /// [`UnreadableStage`] for a damaged state.
+    pub fn restored(
+        checkpoint: &Checkpoint,
+        owners: Arc<OwnerMap>,
+        lasting: Vec<Event>,
+    ) -> Result<Self, UnreadableStage> {
+        let inventory = Self::stored_inventory(checkpoint)?;
+        let mut it = Self { owners, ..Self::new(inventory.limits) };
+        it.inventory = inventory;
+        it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
+        if let Some(book) = Stage::Alarms.read(checkpoint)? {
+            it.book = book;
+        }
+        (it.watcher, it.arrived_dscp) = match Stage::Events.read(checkpoint)? {
+            Some(events) => events,
+            None => (Watcher::resumed(lasting), BTreeMap::new()),
+        };
+        if Stage::Windows.is_in(checkpoint) {
+            for stored in &checkpoint.windows {
+                let content = decode(&stored.content);
+                let stage = Stage::Windows;
+                let content = content.map_err(|source| UnreadableStage { stage, source })?;
+                let history = it.paths.entry(stored.path);
+                let history = history.or_insert_with(|| PathHistory::new(stored.source));
+                history.restore(stored.window, content);
+            }
+        }
+        let is_known = Stage::Findings.is_in(checkpoint);
+        for (path, history) in &mut it.paths {
+            if !is_known {
+                history.find_again(*path);
+            }
+            let through = it.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
+            history.restore_unsealed(*path, through);
+            it.latest.extend(history.newest_assessment(*path).map(|newest| (*path, newest)));
+        }
+        Ok(it)
+    }
+
+    /// The inventory of a checkpoint.
+    ///
+    /// # Errors
+    /// [`UnreadableStage`] for a damaged state.
+    pub fn stored_inventory(checkpoint: &Checkpoint) -> Result<Inventory, UnreadableStage> {
+        Ok(Stage::Inventory.read(checkpoint)?.unwrap_or_default())
+    }
+
+    /// What differs from the last checkpoint, which this is now.
+    pub fn checkpoint(&mut self) -> Checkpoint {
+        let state = |stage: Stage| {
+            let content = match stage {
+                // The version tells how the windows are to be read.
+                Stage::Windows | Stage::Findings => Vec::new(),
+                Stage::Seals => encode(&self.seals),
+                Stage::Alarms => encode(&self.book),
+                Stage::Events => encode(&(&self.watcher, &self.arrived_dscp)),
+                Stage::Inventory => encode(&self.inventory),
+            };
+            StageState { stage: stage.name().to_owned(), version: stage.version(), content }
+        };
+        let mut checkpoint =
+            Checkpoint { stages: Stage::ALL.map(state).to_vec(), ..Checkpoint::default() };
+        for (path, history) in &mut self.paths {
+            let (path, source) = (*path, history.source);
+            for (window, content) in history.take_changes() {
+                match content {
+                    Some(content) => {
+                        let content = encode(content);
+                        let stored = StoredWindow { path, window, source, content };
+                        checkpoint.windows.push(stored);
+                    }
+                    None => checkpoint.dropped.push((path, window)),
+                }
+            }
+        }
+        checkpoint
+    }
+}
