@@ -803,6 +803,8 @@ export interface components {
              * @description Absent for what no path shows.
              */
             confidence?: number | null;
+            /** @description Its states and severities, the oldest first. */
+            history: components["schemas"]["AlarmStateChange"][];
             /** Format: uuid */
             id: string;
             /**
@@ -870,6 +872,16 @@ export interface components {
          * @enum {string}
          */
         AlarmState: "open" | "no-data" | "cleared" | "expired" | "recorded-late";
+        /** @description A state of an alarm, until the next. */
+        AlarmStateChange: {
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            at: string;
+            perceived_severity?: components["schemas"]["Severity"] | null;
+            state: components["schemas"]["AlarmState"];
+        };
         /** @description A page of alarms. */
         Alarms: {
             items: components["schemas"]["AlarmItem"][];

@@ -19,6 +19,26 @@ export function AlarmState({ alarm }: { alarm: Alarm }) {
   return `${words} since ${dayTime(alarm.no_data_since, zone)}`;
 }
 
+/** The states that an alarm has had, with their times. */
+export function AlarmHistory({ alarm }: { alarm: Alarm }) {
+  return (
+    <ol className="plain-list" aria-label="History">
+      {alarm.history.map((change) => (
+        <li key={`${change.at} ${change.state} ${change.perceived_severity}`}>
+          <Time at={change.at} />: {WORDS[change.state]}
+          {isOpen(change.state) &&
+            change.perceived_severity != null &&
+            `, ${change.perceived_severity}`}
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function isOpen(state: Alarm['state']): boolean {
+  return state === 'open' || state === 'no-data';
+}
+
 /** Why an alarm has no data, has expired, or was never open; nothing for others. */
 export function AlarmStateReason({ alarm }: { alarm: Alarm }) {
   if (alarm.state === 'recorded-late' && alarm.recorded_at != null) {

@@ -133,8 +133,13 @@ impl Alarm {
 pub enum AlarmEffect {
     /// A new alarm.
     Raised(Alarm),
-    /// An open alarm with other figures or paths.
-    Changed(Alarm),
+    /// An open alarm with other figures, paths or state.
+    Changed {
+        /// The alarm.
+        alarm: Alarm,
+        /// When, by the service's clock.
+        at: WallTime,
+    },
     /// A fault of the past that only late measurements show.
     Recorded {
         /// The alarm.

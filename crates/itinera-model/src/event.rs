@@ -103,7 +103,12 @@ pub enum EventEffect {
     /// Something began.
     Began(Event),
     /// A lasting event changed its message or severity.
-    Changed(Event),
+    Changed {
+        /// The event.
+        event: Event,
+        /// When, by the service's clock.
+        at: WallTime,
+    },
     /// Something that lasted is over.
     Ended {
         /// Which.

@@ -159,7 +159,7 @@ impl Replayed {
                     *known = (alarm, Some(cleared_at));
                 }
             }
-            AlarmEffect::Changed(alarm) => {
+            AlarmEffect::Changed { alarm, .. } => {
                 let mut open = self.alarms.iter_mut().filter(|(_, ended)| ended.is_none());
                 if let Some(known) = open.find(|(known, _)| known.key == alarm.key) {
                     known.0 = alarm;
@@ -181,7 +181,7 @@ impl Replayed {
                 self.events.push((event, Some(at)));
             }
             EventEffect::Began(event) => self.events.push((event, None)),
-            EventEffect::Changed(event) => {
+            EventEffect::Changed { event, .. } => {
                 let mut lasting = self.events.iter_mut().filter(|(_, ended)| ended.is_none());
                 if let Some(known) = lasting.find(|(known, _)| known.key == event.key) {
                     known.0 = event;

@@ -1,12 +1,35 @@
-//! Alarms as recorded.
+//! Alarms as recorded, with the history of their states. Alarms of paths and events of agents, checks
+//! and routes are rows of one table; an event without severity is no alarm.
 
+use crate::change_feed;
 use crate::entity::alarm;
-use crate::{Store, StoreError};
-use itinera_model::alarm::Alarm;
+use crate::statement::{recordable_json, sql};
+use crate::timeline::{self, ChooseIncident, Class, Placed};
+use crate::times::offset;
+use crate::{Store, StoreError, rows};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState, Severity};
+use itinera_model::event::Fault;
 use itinera_model::id::{AlarmId, IncidentId};
 use sea_orm::entity::prelude::*;
-use sea_orm::{ExprTrait, QueryOrder, QuerySelect};
+use sea_orm::{
+    ActiveValue::{NotSet, Set},
+    DatabaseTransaction, ExprTrait, FromQueryResult, QueryOrder, QuerySelect,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::collections::BTreeMap;
 use time::OffsetDateTime;
+
+/// A change of an alarm's state or severity.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct StateChange {
+    /// When, by the service's clock.
+    pub at: OffsetDateTime,
+    /// The state since then.
+    pub state: AlarmState,
+    /// The severity since then; absent for an event that is no alarm.
+    pub severity: Option<Severity>,
+}
 
 /// An alarm as recorded.
 #[derive(Debug, Clone, PartialEq)]
@@ -29,7 +52,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn alarm(&self, id: AlarmId) -> Result<Option<AlarmRecord>, StoreError> {
-        let row = alarm::Entity::find_by_id(id.as_uuid()).one(&self.db).await?;
+        let of_paths = alarm::Column::Class.eq(Class::Path.name());
+        let row = alarm::Entity::find_by_id(id.as_uuid()).filter(of_paths).one(&self.db).await?;
         row.map(alarm_record).transpose()
     }
 
@@ -44,6 +68,7 @@ impl Store {
         limit: u64,
     ) -> Result<Vec<AlarmRecord>, StoreError> {
         let mut query = alarm::Entity::find()
+            .filter(alarm::Column::Class.eq(Class::Path.name()))
             .order_by_desc(alarm::Column::RaisedAt)
             .order_by_desc(alarm::Column::Id)
             .limit(limit);
@@ -58,6 +83,180 @@ impl Store {
         let rows = query.all(&self.db).await?;
         rows.into_iter().map(alarm_record).collect()
     }
+}
+
+impl Store {
+    /// The states of alarms and events, oldest first.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn alarm_states(
+        &self,
+        ids: Vec<Uuid>,
+    ) -> Result<BTreeMap<Uuid, Vec<StateChange>>, StoreError> {
+        let select = "SELECT alarm_id, at, state, severity FROM alarm_state \
+             WHERE alarm_id = ANY($1) ORDER BY alarm_id, no";
+        let mut states: BTreeMap<Uuid, Vec<StateChange>> = BTreeMap::new();
+        for row in rows::all::<StateRow>(&self.db, select, [ids.into()]).await? {
+            let severity = row.severity.map(of_name).transpose()?;
+            let change = StateChange { at: row.at, state: of_name(row.state)?, severity };
+            states.entry(row.alarm_id).or_default().push(change);
+        }
+        Ok(states)
+    }
+}
+
+#[derive(FromQueryResult)]
+struct StateRow {
+    alarm_id: Uuid,
+    at: OffsetDateTime,
+    state: String,
+    severity: Option<String>,
+}
+
+fn of_name<T: DeserializeOwned>(name: String) -> Result<T, StoreError> {
+    serde_json::from_value(Json::String(name)).map_err(|_| StoreError::corrupt("state of an alarm"))
+}
+
+fn name_of(value: &impl Serialize) -> Option<String> {
+    serde_json::json!(value).as_str().map(str::to_owned)
+}
+
+/// Records a new alarm or event, open or over; gives its id.
+pub(crate) async fn insert(
+    txn: &DatabaseTransaction,
+    fault: &Fault,
+    cleared_at: Option<OffsetDateTime>,
+) -> Result<Uuid, StoreError> {
+    let id = Uuid::now_v7();
+    let (class, key, body, severity, agent_id, raised_at) = match fault {
+        Fault::Alarm(alarm) => {
+            let (key, body) = (serde_json::json!(alarm.key), serde_json::json!(alarm));
+            (Class::Path, key, body, Some(alarm.severity), None, alarm.raised_at)
+        }
+        Fault::Event(event) => {
+            let (key, body) = (serde_json::json!(event.key), serde_json::json!(event));
+            let agent = Some(event.key.agent.as_uuid());
+            (Class::Event, key, body, event.severity, agent, event.raised_at)
+        }
+    };
+    let row = alarm::ActiveModel {
+        id: Set(id),
+        no: NotSet,
+        class: Set(class.name().to_owned()),
+        key: Set(recordable_json(key)),
+        body: Set(recordable_json(body)),
+        severity: Set(severity.as_ref().and_then(name_of)),
+        agent_id: Set(agent_id),
+        raised_at: Set(offset(raised_at)),
+        cleared_at: Set(cleared_at),
+        incident_id: Set(None),
+    };
+    alarm::Entity::insert(row).exec_without_returning(txn).await?;
+    Ok(id)
+}
+
+/// Enters the state of an alarm since a time into its history, where it is another than before.
+pub(crate) async fn note_state(
+    txn: &DatabaseTransaction,
+    id: Uuid,
+    now: StateChange,
+) -> Result<(), StoreError> {
+    let insert = "INSERT INTO alarm_state (alarm_id, no, at, state, severity) \
+         SELECT $1, coalesce(max(no), 0) + 1, $2, $3::text, $4::text FROM alarm_state \
+         WHERE alarm_id = $1 \
+         HAVING coalesce((SELECT (state, severity) IS DISTINCT FROM ($3::text, $4::text) \
+             FROM alarm_state WHERE alarm_id = $1 ORDER BY no DESC LIMIT 1), true)";
+    let values = [
+        id.into(),
+        now.at.into(),
+        name_of(&now.state).into(),
+        now.severity.as_ref().and_then(name_of).into(),
+    ];
+    txn.execute_raw(sql(insert, values)).await?;
+    Ok(())
+}
+
+/// A row that is over now.
+#[derive(FromQueryResult)]
+pub(crate) struct EndedRow {
+    pub(crate) id: Uuid,
+    pub(crate) incident_id: Option<Uuid>,
+    pub(crate) body: Json,
+}
+
+/// Records what judgement says of an alarm of paths. `fold` chooses the incident of a new one.
+pub(crate) async fn write(
+    txn: &DatabaseTransaction,
+    effect: &AlarmEffect,
+    fold: &ChooseIncident<'_>,
+) -> Result<(), StoreError> {
+    let (id, what, states) = match effect {
+        AlarmEffect::Raised(alarm) => {
+            let fault = Fault::Alarm(alarm.clone());
+            let id = insert(txn, &fault, None).await?;
+            timeline::place(txn, id, &fault, fold).await?;
+            (Some(id), "raised", vec![(offset(alarm.raised_at), alarm.state(false), alarm)])
+        }
+        AlarmEffect::Recorded { alarm, cleared_at } => {
+            let (fault, at) = (Fault::Alarm(alarm.clone()), offset(*cleared_at));
+            let id = insert(txn, &fault, Some(at)).await?;
+            let incident = timeline::place(txn, id, &fault, fold).await?;
+            let placed = Placed { id, incident_id: Some(incident.as_uuid()) };
+            timeline::note_end(txn, Class::Path, &placed, at).await?;
+            let recorded_at = alarm.recorded_at.map_or(at, offset);
+            (Some(id), "recorded", vec![(recorded_at, alarm.state(true), alarm)])
+        }
+        AlarmEffect::Corrected { alarm, cleared_at } => {
+            let update = "UPDATE alarm SET body = $3, cleared_at = $4 \
+                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL AND class = 'path' \
+                 RETURNING id";
+            let values = [
+                serde_json::json!(alarm.key).into(),
+                offset(alarm.raised_at).into(),
+                serde_json::json!(alarm).into(),
+                offset(*cleared_at).into(),
+            ];
+            let id = rows::value::<Uuid>(txn, update, values).await?;
+            if let (Some(id), AlarmState::Cleared) = (id, alarm.state(true)) {
+                let update = "UPDATE alarm_state SET at = $2 WHERE alarm_id = $1 \
+                     AND state = 'cleared'";
+                txn.execute_raw(sql(update, [id.into(), offset(*cleared_at).into()])).await?;
+            }
+            (id, "corrected", Vec::new())
+        }
+        AlarmEffect::Changed { alarm, at } => {
+            let update = "UPDATE alarm SET body = $2, severity = $3 \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = 'path' RETURNING id";
+            let values = [
+                serde_json::json!(alarm.key).into(),
+                serde_json::json!(alarm).into(),
+                name_of(&alarm.severity).into(),
+            ];
+            let id = rows::value::<Uuid>(txn, update, values).await?;
+            (id, "changed", vec![(offset(*at), alarm.state(false), alarm)])
+        }
+        AlarmEffect::Cleared { key, at } => {
+            let update = "UPDATE alarm SET cleared_at = $2 \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = 'path' \
+                 RETURNING id, incident_id, body";
+            let values = [serde_json::json!(key).into(), offset(*at).into()];
+            let ended: Option<EndedRow> = rows::first(txn, update, values).await?;
+            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(()) };
+            let alarm: Alarm =
+                serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
+            timeline::note_end(txn, Class::Path, &Placed { id, incident_id }, offset(*at)).await?;
+            let (state, severity) = (alarm.state(true), Some(alarm.severity));
+            note_state(txn, id, StateChange { at: offset(*at), state, severity }).await?;
+            (Some(id), "cleared", Vec::new())
+        }
+    };
+    let Some(id) = id else { return Ok(()) };
+    for (at, state, alarm) in states {
+        note_state(txn, id, StateChange { at, state, severity: Some(alarm.severity) }).await?;
+    }
+    change_feed::add(txn, change_feed::Topic::Alarm, serde_json::json!({ "id": id, "what": what }))
+        .await
 }
 
 pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError> {

@@ -125,10 +125,13 @@ pub(crate) mod alarm {
         #[sea_orm(primary_key, auto_increment = false)]
         pub id: Uuid,
         pub no: i64,
+        pub class: String,
         #[sea_orm(column_type = "JsonBinary")]
         pub key: Json,
         #[sea_orm(column_type = "JsonBinary")]
         pub body: Json,
+        pub severity: Option<String>,
+        pub agent_id: Option<Uuid>,
         pub raised_at: TimeDateTimeWithTimeZone,
         pub cleared_at: Option<TimeDateTimeWithTimeZone>,
         pub incident_id: Option<Uuid>,

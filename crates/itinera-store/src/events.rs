@@ -1,10 +1,11 @@
 //! Events, for a moment or lasting.
 
+use crate::alarms::{EndedRow, StateChange, insert, note_state};
 use crate::change_feed;
-use crate::statement::sql;
-use crate::timeline::{self, ChooseIncident, Ending, Placed};
+use crate::timeline::{self, ChooseIncident, Class, Placed};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
+use itinera_model::alarm::AlarmState;
 use itinera_model::event::{Event, EventEffect, EventKind, Fault};
 use itinera_model::id::{AgentId, EventId, IncidentId};
 use sea_orm::DatabaseTransaction;
@@ -47,8 +48,8 @@ pub struct EventQuery {
     pub first_of_group: bool,
 }
 
-const SELECT: &str = "SELECT e.id, e.no, e.body, e.ended_at, e.incident_id, s.name AS site \
-     FROM event e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
+const SELECT: &str = "SELECT e.id, e.no, e.body, e.cleared_at, e.incident_id, s.name AS site \
+     FROM alarm e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
 
 #[derive(FromQueryResult)]
 struct EventRow {
@@ -56,7 +57,7 @@ struct EventRow {
     no: i64,
     body: Json,
     site: String,
-    ended_at: Option<OffsetDateTime>,
+    cleared_at: Option<OffsetDateTime>,
     incident_id: Option<Uuid>,
 }
 
@@ -66,7 +67,7 @@ fn record(row: EventRow) -> Result<EventRecord, StoreError> {
         no: row.no,
         event: serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("event"))?,
         site: row.site,
-        ended_at: row.ended_at,
+        ended_at: row.cleared_at,
         incident: row.incident_id.map(IncidentId::from_uuid),
     })
 }
@@ -77,7 +78,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn event(&self, id: EventId) -> Result<Option<EventRecord>, StoreError> {
-        let select = format!("{SELECT} WHERE e.id = $1");
+        let select = format!("{SELECT} WHERE e.id = $1 AND e.class = 'event'");
         rows::first(&self.db, &select, [id.as_uuid().into()]).await?.map(record).transpose()
     }
 
@@ -92,16 +93,16 @@ impl Store {
         limit: u64,
     ) -> Result<Vec<EventRecord>, StoreError> {
         let select = format!(
-            "{SELECT} WHERE (NOT $1 OR e.ended_at IS NULL) \
-                 AND (NOT $2 OR e.body->>'severity' IS NOT NULL) \
+            "{SELECT} WHERE e.class = 'event' AND (NOT $1 OR e.cleared_at IS NULL) \
+                 AND (NOT $2 OR e.severity IS NOT NULL) \
                  AND ($3::uuid IS NULL OR e.agent_id = $3) \
                  AND ($4::uuid IS NULL OR e.incident_id = $4) \
-                 AND ($5::timestamptz IS NULL OR e.ended_at IS NULL OR e.ended_at >= $5) \
+                 AND ($5::timestamptz IS NULL OR e.cleared_at IS NULL OR e.cleared_at >= $5) \
                  AND ($6::timestamptz IS NULL OR (e.raised_at, e.id) < ($6, $7)) \
-                 AND (NOT $9 OR NOT EXISTS (SELECT FROM event o \
-                     WHERE o.incident_id = e.incident_id AND o.id < e.id \
+                 AND (NOT $9 OR NOT EXISTS (SELECT FROM alarm o \
+                     WHERE o.class = 'event' AND o.incident_id = e.incident_id AND o.id < e.id \
                          AND o.body->>'group' = e.body->>'group' \
-                         AND (NOT $1 OR o.ended_at IS NULL))) \
+                         AND (NOT $1 OR o.cleared_at IS NULL))) \
              ORDER BY e.raised_at DESC, e.id DESC LIMIT $8"
         );
         let values: [Value; 9] = [
@@ -123,9 +124,9 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn silent_sites(&self) -> Result<BTreeSet<String>, StoreError> {
-        let select = "SELECT DISTINCT s.name FROM event e \
+        let select = "SELECT DISTINCT s.name FROM alarm e \
                  JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id \
-             WHERE e.ended_at IS NULL AND e.body#>>'{key,kind}' = $1";
+             WHERE e.class = 'event' AND e.cleared_at IS NULL AND e.body#>>'{key,kind}' = $1";
         let kind = EventKind::AgentSilent.to_string();
         let names: Vec<String> = rows::column(&self.db, select, [kind.into()]).await?;
         Ok(names.into_iter().collect())
@@ -137,7 +138,9 @@ pub(crate) async fn of_incidents(
     db: &DatabaseConnection,
     incidents: Vec<Uuid>,
 ) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
-    let select = format!("{SELECT} WHERE e.incident_id = ANY($1) ORDER BY e.raised_at, e.id");
+    let select = format!(
+        "{SELECT} WHERE e.class = 'event' AND e.incident_id = ANY($1) ORDER BY e.raised_at, e.id"
+    );
     let mut by_incident: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
     for row in rows::all::<EventRow>(db, &select, [incidents.into()]).await? {
         if let Some(incident) = row.incident_id {
@@ -153,61 +156,50 @@ pub(crate) async fn write(
     effect: &EventEffect,
     fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
-    let (id, what) = match effect {
+    let (id, what, now) = match effect {
         EventEffect::Occurred(event) => {
-            (Some(insert(txn, event, Some(offset(event.raised_at))).await?), "occurred")
+            let at = offset(event.raised_at);
+            let id = insert(txn, &Fault::Event(event.clone()), Some(at)).await?;
+            let state = StateChange { at, state: AlarmState::Cleared, severity: event.severity };
+            (id, "occurred", state)
         }
         EventEffect::Began(event) => {
-            let id = insert(txn, event, None).await?;
+            let fault = Fault::Event(event.clone());
+            let id = insert(txn, &fault, None).await?;
             if event.severity.is_some() {
-                timeline::place(txn, id.as_uuid(), &Fault::Event(event.clone()), fold).await?;
+                timeline::place(txn, id, &fault, fold).await?;
             }
-            (Some(id), "began")
+            let (at, severity) = (offset(event.raised_at), event.severity);
+            (id, "began", StateChange { at, state: AlarmState::Open, severity })
         }
-        EventEffect::Changed(event) => {
-            let update = "UPDATE event SET body = $2 WHERE key = $1 AND ended_at IS NULL \
+        EventEffect::Changed { event, at } => {
+            let update = "UPDATE alarm SET body = $2, severity = $2::jsonb->>'severity' \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = 'event' \
                  RETURNING id, incident_id";
             let values = [serde_json::json!(event.key).into(), serde_json::json!(event).into()];
             let placed: Option<Placed> = rows::first(txn, update, values).await?;
-            let id = placed.as_ref().map(|row| EventId::from_uuid(row.id));
-            let is_placed = placed.is_some_and(|row| row.incident_id.is_some());
-            if let (Some(id), false, Some(_)) = (id, is_placed, event.severity) {
-                timeline::place(txn, id.as_uuid(), &Fault::Event(event.clone()), fold).await?;
+            let Some(Placed { id, incident_id }) = placed else { return Ok(()) };
+            if incident_id.is_none() && event.severity.is_some() {
+                timeline::place(txn, id, &Fault::Event(event.clone()), fold).await?;
             }
-            (id, "changed")
+            let (at, severity) = (offset(*at), event.severity);
+            (id, "changed", StateChange { at, state: AlarmState::Open, severity })
         }
         EventEffect::Ended { key, at } => {
-            let update = "UPDATE event SET ended_at = $2 WHERE key = $1 AND ended_at IS NULL \
-                 RETURNING id, incident_id";
+            let update = "UPDATE alarm SET cleared_at = $2 \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = 'event' \
+                 RETURNING id, incident_id, body";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
-            let placed: Option<Placed> = rows::first(txn, update, values).await?;
-            if let Some(placed) = &placed {
-                timeline::note_end(txn, Ending::Event, placed, offset(*at)).await?;
-            }
-            (placed.map(|row| EventId::from_uuid(row.id)), "ended")
+            let ended: Option<EndedRow> = rows::first(txn, update, values).await?;
+            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(()) };
+            let event: Event =
+                serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"))?;
+            let (at, severity) = (offset(*at), event.severity);
+            timeline::note_end(txn, Class::Event, &Placed { id, incident_id }, at).await?;
+            (id, "ended", StateChange { at, state: AlarmState::Cleared, severity })
         }
     };
-    let Some(id) = id else { return Ok(()) };
+    note_state(txn, id, now).await?;
     change_feed::add(txn, change_feed::Topic::Event, serde_json::json!({ "id": id, "what": what }))
         .await
-}
-
-async fn insert(
-    txn: &DatabaseTransaction,
-    event: &Event,
-    ended_at: Option<OffsetDateTime>,
-) -> Result<EventId, StoreError> {
-    let id = Uuid::now_v7();
-    let insert = "INSERT INTO event (id, key, body, agent_id, raised_at, ended_at) \
-         VALUES ($1, $2, $3, $4, $5, $6)";
-    let values: [Value; 6] = [
-        id.into(),
-        serde_json::json!(event.key).into(),
-        serde_json::json!(event).into(),
-        event.key.agent.as_uuid().into(),
-        offset(event.raised_at).into(),
-        ended_at.into(),
-    ];
-    txn.execute_raw(sql(insert, values)).await?;
-    Ok(EventId::from_uuid(id))
 }

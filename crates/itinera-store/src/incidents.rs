@@ -5,7 +5,7 @@ use crate::entity::{alarm, incident, incident_event};
 use crate::events;
 use crate::events::EventRecord;
 use crate::statement::sql;
-use crate::timeline::{Entry, ITSELF, enter, open_incident};
+use crate::timeline::{Class, Entry, ITSELF, enter, open_incident};
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
 use itinera_model::audit::Action;
@@ -145,6 +145,7 @@ impl Store {
         let rows_ids: Vec<Uuid> = ids.clone().collect();
         let alarms = alarm::Entity::find()
             .filter(alarm::Column::IncidentId.is_in(ids))
+            .filter(alarm::Column::Class.eq(Class::Path.name()))
             .order_by_asc(alarm::Column::RaisedAt)
             .order_by_asc(alarm::Column::Id)
             .all(&self.db)
@@ -293,12 +294,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn close_settled_incidents(&self) -> Result<(), StoreError> {
-        let select = "SELECT i.id FROM incident i JOIN \
-                 (SELECT incident_id, cleared_at AS over_at FROM alarm \
-                 UNION ALL SELECT incident_id, ended_at FROM event) t ON t.incident_id = i.id \
+        let select = "SELECT i.id FROM incident i JOIN alarm a ON a.incident_id = i.id \
              WHERE i.closed_at IS NULL AND i.complaint IS NULL GROUP BY i.id \
-             HAVING bool_and(t.over_at IS NOT NULL) \
-                 AND max(t.over_at) < now() - interval '30 minutes'";
+             HAVING bool_and(a.cleared_at IS NOT NULL) \
+                 AND max(a.cleared_at) < now() - interval '30 minutes'";
         let settled: Vec<Uuid> = rows::column(&self.db, select, []).await?;
         for id in settled.into_iter().map(IncidentId::from_uuid) {
             match self.close_incident(id, "All of it has been over for 30 minutes.", ITSELF).await {

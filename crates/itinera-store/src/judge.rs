@@ -1,28 +1,23 @@
 //! Judgement's memory and what it says, written in one transaction with its cursor and its
 //! fencing token.
 
+use crate::alarms;
 use crate::change_feed;
-use crate::entity::alarm;
 use crate::events;
 use crate::lease::renew_lease;
 use crate::set_aside;
-use crate::statement::{recordable_json, sql};
-use crate::timeline::{self, ChooseIncident, Ending, Placed};
-use crate::times::offset;
+use crate::statement::sql;
+use crate::timeline::{ChooseIncident, Class};
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
-use itinera_model::event::{Event, EventEffect, Fault};
+use itinera_model::event::{Event, EventEffect};
 use itinera_model::finding::{Assessment, Finding};
 use itinera_model::id::PathId;
 use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use sea_orm::{
-    AccessMode,
-    ActiveValue::{NotSet, Set},
-    DatabaseTransaction, IsolationLevel, TransactionTrait,
-};
+use sea_orm::{AccessMode, DatabaseTransaction, IsolationLevel, TransactionTrait};
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use time::{Date, OffsetDateTime};
@@ -119,7 +114,7 @@ pub struct Recorded {
 #[derive(FromQueryResult)]
 struct EndingRow {
     body: Json,
-    ended_at: Option<OffsetDateTime>,
+    cleared_at: Option<OffsetDateTime>,
 }
 
 #[derive(FromQueryResult)]
@@ -221,7 +216,7 @@ impl Store {
         withdraw(&txn, &write.withdrawn).await?;
         write_assessments(&txn, &write.assessed).await?;
         for effect in &write.alarms {
-            write_alarm(&txn, effect, fold).await?;
+            alarms::write(&txn, effect, fold).await?;
         }
         for effect in &write.occurred {
             events::write(&txn, effect, fold).await?;
@@ -244,10 +239,9 @@ impl Store {
         let judged = rows::value(&txn, "SELECT cursor FROM judge", []).await?;
         let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
         let findings: Vec<FindingRow> = rows::all(&txn, select, []).await?;
-        let select = "SELECT body, cleared_at AS ended_at FROM alarm ORDER BY raised_at, id";
-        let alarms: Vec<EndingRow> = rows::all(&txn, select, []).await?;
-        let select = "SELECT body, ended_at FROM event ORDER BY raised_at, id";
-        let events: Vec<EndingRow> = rows::all(&txn, select, []).await?;
+        let select = "SELECT body, cleared_at FROM alarm WHERE class = $1 ORDER BY raised_at, id";
+        let alarms: Vec<EndingRow> = rows::all(&txn, select, [Class::Path.name().into()]).await?;
+        let events: Vec<EndingRow> = rows::all(&txn, select, [Class::Event.name().into()]).await?;
         txn.commit().await?;
         let finding = |row: FindingRow| -> Result<(PathId, i64, Finding), StoreError> {
             let finding = serde_json::from_value(row.body);
@@ -269,7 +263,7 @@ fn with_ends<T: DeserializeOwned>(
 ) -> Result<Vec<(T, Option<WallTime>)>, StoreError> {
     let read = |row: EndingRow| {
         let body = serde_json::from_value(row.body).map_err(|_| StoreError::corrupt(what))?;
-        Ok((body, row.ended_at.map(WallTime::from)))
+        Ok((body, row.cleared_at.map(WallTime::from)))
     };
     rows.into_iter().map(read).collect()
 }
@@ -438,76 +432,4 @@ async fn write_bodies(
         txn.execute_raw(sql(statement, values)).await?;
     }
     Ok(())
-}
-
-/// Records a new alarm, open or of the past, and places it; gives its id and its incident.
-async fn insert_alarm(
-    txn: &DatabaseTransaction,
-    alarm: &Alarm,
-    cleared_at: Option<OffsetDateTime>,
-    fold: &ChooseIncident<'_>,
-) -> Result<(Uuid, Option<Uuid>), StoreError> {
-    let id = Uuid::now_v7();
-    let row = alarm::ActiveModel {
-        id: Set(id),
-        no: NotSet,
-        key: Set(recordable_json(serde_json::json!(alarm.key))),
-        body: Set(recordable_json(serde_json::json!(alarm))),
-        raised_at: Set(offset(alarm.raised_at)),
-        cleared_at: Set(cleared_at),
-        incident_id: Set(None),
-    };
-    alarm::Entity::insert(row).exec_without_returning(txn).await?;
-    let incident = timeline::place(txn, id, &Fault::Alarm(alarm.clone()), fold).await?;
-    Ok((id, Some(incident.as_uuid())))
-}
-
-async fn write_alarm(
-    txn: &DatabaseTransaction,
-    effect: &AlarmEffect,
-    fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
-    let (id, what) = match effect {
-        AlarmEffect::Raised(alarm) => {
-            let (id, _) = insert_alarm(txn, alarm, None, fold).await?;
-            (Some(id), "raised")
-        }
-        AlarmEffect::Recorded { alarm, cleared_at } => {
-            let at = offset(*cleared_at);
-            let (id, incident_id) = insert_alarm(txn, alarm, Some(at), fold).await?;
-            let placed = Placed { id, incident_id };
-            timeline::note_end(txn, Ending::Alarm, &placed, at).await?;
-            (Some(id), "recorded")
-        }
-        AlarmEffect::Corrected { alarm, cleared_at } => {
-            let update = "UPDATE alarm SET body = $3, cleared_at = $4 \
-                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL RETURNING id";
-            let values = [
-                serde_json::json!(alarm.key).into(),
-                offset(alarm.raised_at).into(),
-                serde_json::json!(alarm).into(),
-                offset(*cleared_at).into(),
-            ];
-            (rows::value::<Uuid>(txn, update, values).await?, "corrected")
-        }
-        AlarmEffect::Changed(alarm) => {
-            let update =
-                "UPDATE alarm SET body = $2 WHERE key = $1 AND cleared_at IS NULL RETURNING id";
-            let values = [serde_json::json!(alarm.key).into(), serde_json::json!(alarm).into()];
-            (rows::value::<Uuid>(txn, update, values).await?, "changed")
-        }
-        AlarmEffect::Cleared { key, at } => {
-            let update = "UPDATE alarm SET cleared_at = $2 WHERE key = $1 AND cleared_at IS NULL \
-                 RETURNING id, incident_id";
-            let values = [serde_json::json!(key).into(), offset(*at).into()];
-            let placed: Option<Placed> = rows::first(txn, update, values).await?;
-            if let Some(placed) = &placed {
-                timeline::note_end(txn, Ending::Alarm, placed, offset(*at)).await?;
-            }
-            (placed.map(|row| row.id), "cleared")
-        }
-    };
-    let Some(id) = id else { return Ok(()) };
-    change_feed::add(txn, change_feed::Topic::Alarm, serde_json::json!({ "id": id, "what": what }))
-        .await
 }

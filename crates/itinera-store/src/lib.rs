@@ -43,7 +43,7 @@ mod users;
 mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
-pub use alarms::AlarmRecord;
+pub use alarms::{AlarmRecord, StateChange};
 pub use backup::{applied_migrations, is_empty, known_migrations};
 pub use change_feed::{Change, Since, Topic};
 pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};

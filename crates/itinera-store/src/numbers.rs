@@ -30,10 +30,9 @@ pub enum Numbered {
 impl Numbered {
     const fn table(self) -> &'static str {
         match self {
-            Self::Alarm => "alarm",
+            Self::Alarm | Self::Event => "alarm",
             Self::Check => "check_task",
             Self::Diagnosis => "diagnosis",
-            Self::Event => "event",
             Self::Incident => "incident",
             Self::Pair => "pair",
             Self::Suppression => "suppression",

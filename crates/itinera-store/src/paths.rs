@@ -155,7 +155,7 @@ impl Store {
         let select = format!(
             "{SELECT} WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
                  AND jsonb_typeof(l.body->'finding') = 'object' \
-                 AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL \
+                 AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
                      AND x.body->'showing' ? l.path_id::text) \
              ORDER BY (l.body#>>'{{finding,confidence_ppm}}')::int DESC, p.id LIMIT 1"
         );

@@ -48,13 +48,13 @@ impl Store {
                          WHERE now() BETWEEN x.from_at AND x.until_at \
                              AND coalesce(x.site, s.name) = s.name \
                              AND coalesce(x.target, t.name) = t.name)) AS paths_without_rounds, \
-             (SELECT count(*) FROM alarm WHERE cleared_at IS NULL) \
-                 + (SELECT count(DISTINCT (e.incident_id, e.body->>'group')) FROM event e \
-                     WHERE e.ended_at IS NULL AND e.body->>'severity' IS NOT NULL) AS open_alarms, \
+             (SELECT count(DISTINCT CASE class WHEN 'path' THEN id::text \
+                     ELSE concat(incident_id, ' ', body->>'group') END) FROM alarm \
+                 WHERE cleared_at IS NULL AND severity IS NOT NULL) AS open_alarms, \
              (SELECT count(*) FROM path_latest l \
                  WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
                      AND jsonb_typeof(l.body->'finding') = 'object' \
-                     AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL \
+                     AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
                          AND x.body->'showing' ? l.path_id::text)) AS suspected_paths, \
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \

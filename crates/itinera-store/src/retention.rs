@@ -130,8 +130,8 @@ impl Store {
         deleted.rows += self.delete_in_parts("rollup", fine, findings_before).await?;
         let rollups_before = before(keep.rollups_days);
         deleted.rows += self.delete_in_parts("rollup", "start_at < $1", rollups_before).await?;
-        let over = "incident_id IS NULL AND ended_at < $1";
-        deleted.rows += self.delete_in_parts("event", over, findings_before).await?;
+        let over = "class = 'event' AND incident_id IS NULL AND cleared_at < $1";
+        deleted.rows += self.delete_in_parts("alarm", over, findings_before).await?;
         Ok(deleted)
     }
 

@@ -64,6 +64,24 @@ pub(crate) async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
+/// What a row of the table of alarms is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Class {
+    /// The alarm of a path.
+    Path,
+    /// An event of an agent, a check or a route.
+    Event,
+}
+
+impl Class {
+    pub(crate) const fn name(self) -> &'static str {
+        match self {
+            Self::Path => "path",
+            Self::Event => "event",
+        }
+    }
+}
+
 /// An alarm or an event, and the incident that it belongs to.
 #[derive(FromQueryResult)]
 pub(crate) struct Placed {
@@ -85,14 +103,10 @@ async fn open_with_faults(
     txn: &DatabaseTransaction,
     (since, at): (OffsetDateTime, OffsetDateTime),
 ) -> Result<Vec<(IncidentId, Vec<Fault>)>, StoreError> {
-    let select = "SELECT i.id, a.body, true AS is_alarm, a.id AS of FROM incident i \
+    let select = "SELECT i.id, a.body, a.class = 'path' AS is_alarm FROM incident i \
              JOIN alarm a ON a.incident_id = i.id \
-             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
-                 a.cleared_at > $2 - interval '30 minutes') \
-         UNION ALL SELECT i.id, e.body, false, e.id FROM incident i \
-             JOIN event e ON e.incident_id = i.id \
-             WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (e.ended_at IS NULL OR \
-                 e.ended_at > $2 - interval '30 minutes') ORDER BY 1, 4";
+         WHERE (i.closed_at IS NULL OR i.closed_at > $1) AND (a.cleared_at IS NULL OR \
+             a.cleared_at > $2 - interval '30 minutes') ORDER BY i.id, a.id";
     let mut open: Vec<(IncidentId, Vec<Fault>)> = Vec::new();
     for row in rows::all::<FaultRow>(txn, select, [since.into(), at.into()]).await? {
         let id = IncidentId::from_uuid(row.id);
@@ -134,20 +148,20 @@ pub(crate) async fn place(
     fault: &Fault,
     fold: &ChooseIncident<'_>,
 ) -> Result<IncidentId, StoreError> {
-    let (since, raised_at, table, kind, body) = match fault {
+    let (since, raised_at, kind, body) = match fault {
         Fault::Alarm(alarm) => {
             let body = serde_json::json!({ "alarm": id });
-            (alarm.since, alarm.raised_at, "alarm", TimelineKind::AlarmRaised, body)
+            (alarm.since, alarm.raised_at, TimelineKind::AlarmRaised, body)
         }
         Fault::Event(event) => {
             let body = serde_json::json!({ "event": id });
-            (event.since, event.raised_at, "event", TimelineKind::EventBegan, body)
+            (event.since, event.raised_at, TimelineKind::EventBegan, body)
         }
     };
     let at = offset(raised_at);
     let incident = incident_of(txn, fault, (offset(since), at), fold).await?;
-    let update = format!("UPDATE {table} SET incident_id = $2 WHERE id = $1");
-    txn.execute_raw(sql(&update, [id.into(), incident.as_uuid().into()])).await?;
+    let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
+    txn.execute_raw(sql(update, [id.into(), incident.as_uuid().into()])).await?;
     enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await?;
     Ok(incident)
 }
@@ -163,24 +177,17 @@ pub(crate) async fn record_diagnosis(
     enter(txn, Entry { incident, at, user, kind: TimelineKind::DiagnosisStarted, body }).await
 }
 
-/// What can end: an alarm clears, an event is over.
-#[derive(Debug, Clone, Copy)]
-pub(crate) enum Ending {
-    Alarm,
-    Event,
-}
-
 /// Enters that an alarm has cleared or an event is over, where it belongs to an incident.
 pub(crate) async fn note_end(
     txn: &DatabaseTransaction,
-    of: Ending,
+    of: Class,
     placed: &Placed,
     at: OffsetDateTime,
 ) -> Result<(), StoreError> {
     let Some(incident) = placed.incident_id.map(IncidentId::from_uuid) else { return Ok(()) };
     let (kind, body) = match of {
-        Ending::Alarm => (TimelineKind::AlarmCleared, serde_json::json!({ "alarm": placed.id })),
-        Ending::Event => (TimelineKind::EventEnded, serde_json::json!({ "event": placed.id })),
+        Class::Path => (TimelineKind::AlarmCleared, serde_json::json!({ "alarm": placed.id })),
+        Class::Event => (TimelineKind::EventEnded, serde_json::json!({ "event": placed.id })),
     };
     enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
 }

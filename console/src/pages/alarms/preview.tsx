@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import type { Alarm, Part, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
-import { AlarmStateReason } from '../../components/alarm-state';
+import { AlarmHistory, AlarmStateReason } from '../../components/alarm-state';
 import { MessageDetail } from '../../components/message';
 import { count, interval, ms, perCent } from '../../format';
 import { Time } from '../../components/time';
@@ -60,6 +60,12 @@ export function Preview({ alarm }: { alarm: Alarm }) {
             Open incident {alarm.incident_no}
           </Link>
         </p>
+      )}
+      {alarm.history.length > 1 && (
+        <>
+          <h3 className="section">History</h3>
+          <AlarmHistory alarm={alarm} />
+        </>
       )}
       {alarm.paths.length > 0 && (
         <>

@@ -18,7 +18,11 @@ const MOST_PAST: usize = 256;
 
 impl AlarmBook {
     /// A path has reported: its alarms have data again.
-    pub(super) fn on_reported(&mut self, assessment: &Assessment) -> Vec<AlarmEffect> {
+    pub(super) fn on_reported(
+        &mut self,
+        assessment: &Assessment,
+        now: WallTime,
+    ) -> Vec<AlarmEffect> {
         let path = assessment.path;
         let record = self.paths.entry(path).or_default();
         if record.seen_until > WallTime::default() {
@@ -31,7 +35,7 @@ impl AlarmBook {
         let mut effects = Vec::new();
         for alarm in self.open.iter_mut().filter(|alarm| alarm.showing.contains(&path)) {
             if alarm.no_data_since.take().is_some() {
-                effects.push(AlarmEffect::Changed(alarm.clone()));
+                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
             }
         }
         effects
@@ -63,7 +67,7 @@ impl AlarmBook {
                 alarm.no_data_since = Some(newest);
             }
             if *alarm != before {
-                effects.push(AlarmEffect::Changed(alarm.clone()));
+                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
             }
             true
         });

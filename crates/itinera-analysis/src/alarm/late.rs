@@ -141,7 +141,8 @@ impl AlarmBook {
         if let Some(alarm) =
             self.open.iter_mut().find(|alarm| alarm.key == run.key && touches(alarm, None))
         {
-            return widen(alarm, path, run).then(|| AlarmEffect::Changed(alarm.clone()));
+            return widen(alarm, path, run)
+                .then(|| AlarmEffect::Changed { alarm: alarm.clone(), at: now });
         }
         let known = self.past.iter_mut();
         let mut known = known.filter(|known| known.alarm.key == run.key);

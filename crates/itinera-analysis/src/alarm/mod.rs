@@ -133,7 +133,7 @@ impl AlarmBook {
         since: WallTime,
         now: WallTime,
     ) -> Vec<AlarmEffect> {
-        let mut effects = self.on_reported(assessment);
+        let mut effects = self.on_reported(assessment, now);
         effects.extend(match self.regarded(assessment) {
             Regarded::Over(finding) => self.on_over(assessment, finding, since, now),
             Regarded::Unsure => Vec::new(),
@@ -200,9 +200,8 @@ impl AlarmBook {
         let mut effects = self.leave(path, Some(key), now);
         let known = self.open.iter_mut().find(|alarm| alarm.key == key);
         effects.extend(match known {
-            Some(alarm) => {
-                join(alarm, path, finding, &self.paths).then(|| AlarmEffect::Changed(alarm.clone()))
-            }
+            Some(alarm) => join(alarm, path, finding, &self.paths)
+                .then(|| AlarmEffect::Changed { alarm: alarm.clone(), at: now }),
             None => {
                 let alarm = new_alarm(key, finding, path, (streak.since, now));
                 self.open.push(alarm.clone());
@@ -236,7 +235,7 @@ impl AlarmBook {
                 past.push(PastAlarm { alarm: alarm.clone(), cleared_at: now });
                 return false;
             }
-            effects.push(AlarmEffect::Changed(alarm.clone()));
+            effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
             true
         });
         effects

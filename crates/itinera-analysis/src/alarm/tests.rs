@@ -43,7 +43,7 @@ fn feed(book: &mut AlarmBook, path: PathId, findings: &[Option<Finding>]) -> Str
     letters
         .map(|effect| match effect {
             AlarmEffect::Raised(_) => 'r',
-            AlarmEffect::Changed(_) => 'c',
+            AlarmEffect::Changed { .. } => 'c',
             AlarmEffect::Cleared { .. } => 'x',
             AlarmEffect::Recorded { .. } | AlarmEffect::Corrected { .. } => 'l',
         })
@@ -198,17 +198,21 @@ fn an_alarm_whose_paths_report_nothing_has_no_data_and_expires() {
     let mut book = book_with_alarm();
     assert_eq!(tick(&mut book, at(80), at(0)), []);
     let effects = tick(&mut book, at(90), at(0));
-    assert!(matches!(&effects[..], [AlarmEffect::Changed(alarm)]
+    assert!(matches!(&effects[..], [AlarmEffect::Changed { alarm, .. }]
         if alarm.no_data_since == Some(at(30))));
     assert_eq!(tick(&mut book, at(95), at(0)), [], "said once");
     // One path reports again.
     let again =
         regard_all(&mut book, &windows_of(path(2), 100, &[Some(finding(2, 200_000, 990_000))]));
-    assert!(matches!(&again[0], AlarmEffect::Changed(alarm) if alarm.no_data_since.is_none()));
+    assert!(
+        matches!(&again[0], AlarmEffect::Changed { alarm, .. } if alarm.no_data_since.is_none())
+    );
     // The other does not: after the time to expire it is no evidence any more.
     regard_all(&mut book, &windows_of(path(2), 1_800, &[Some(finding(2, 200_000, 990_000))]));
     let effects = tick(&mut book, at(1_830), at(0));
-    assert!(matches!(&effects[..], [AlarmEffect::Changed(alarm)] if alarm.showing == [path(2)]));
+    assert!(
+        matches!(&effects[..], [AlarmEffect::Changed { alarm, .. }] if alarm.showing == [path(2)])
+    );
     let key = book.open()[0].key;
     assert_eq!(tick(&mut book, at(1_810 + 120), at(0)).len(), 1, "no data");
     let now = at(1_810 + 1_800);
@@ -275,7 +279,7 @@ fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
     // It began before the alarm says, and another path shows it.
     let windows = windows_of(path(3), -60, &[bad.clone(), vec![None; 3]].concat());
     let again = book.read_again(path(3), &windows, at(60));
-    assert!(matches!(&again.effects[..], [AlarmEffect::Changed(alarm)]
+    assert!(matches!(&again.effects[..], [AlarmEffect::Changed { alarm, .. }]
         if alarm.since == at(-60) && alarm.paths.contains(&path(3)) && alarm.showing.len() == 2));
     // A path of the alarm names another place meanwhile.
     let other = vec![Some(finding(3, 200_000, 990_000)); 6];

@@ -350,7 +350,7 @@ impl Watcher {
             known.severity = sight.severity;
             known.part = sight.part;
             known.message.clone_from(&sight.message);
-            return Some(EventEffect::Changed(known.clone()));
+            return Some(EventEffect::Changed { event: known.clone(), at: now });
         }
         let event = Event {
             key: sight.key.clone(),

@@ -181,7 +181,7 @@ fn what_follows_from_the_path_raises_nothing_until_the_path_is_clean() {
     assert_eq!(failure.path, PathState::Faulty { sent: 60, lost: 12, explains: true });
     let effects = feed(&mut watcher, &check, &assessment(60, 0), &bad, 40);
     let worse = effects.iter().find_map(|effect| match effect {
-        EventEffect::Changed(event) => Some(event),
+        EventEffect::Changed { event, .. } => Some(event),
         _ => None,
     });
     assert_eq!(worse.unwrap().severity, Some(Severity::Major), "it is not the path after all");

@@ -2,6 +2,7 @@
 
 use super::numbers::resolve;
 use super::view::alarm::AlarmItem;
+use super::view::alarm_history::merged;
 use super::view::path::offset;
 use super::{Page, ValidQuery};
 use crate::context::Shared;
@@ -37,7 +38,8 @@ async fn of_event(shared: &Shared, first: EventRecord) -> Result<Option<AlarmIte
     Ok(AlarmItem::of_events(&group.iter().collect::<Vec<_>>(), &map))
 }
 
-/// Gives alarms the short numbers of their incidents, and those without data the reason.
+/// Gives alarms the short numbers of their incidents and the history of their states, and those
+/// without data the reason.
 pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result<(), ApiError> {
     if items.iter().any(|item| item.state == AlarmState::NoData) {
         let silent = shared.store.silent_sites().await?;
@@ -48,7 +50,11 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
     }
     let incidents = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
     let numbers = shared.store.incident_numbers(incidents).await?;
+    let rows = items.iter().flat_map(|item| item.rows.iter().copied()).collect();
+    let states = shared.store.alarm_states(rows).await?;
     for item in items {
+        let members = item.rows.iter().filter_map(|row| states.get(row).map(Vec::as_slice));
+        item.history = merged(&members.collect::<Vec<_>>());
         let incident = item.incident.map(IncidentId::from_uuid);
         item.incident_no = incident.and_then(|id| numbers.get(&id).copied());
     }

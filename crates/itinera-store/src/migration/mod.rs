@@ -81,6 +81,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0014_up.sql"),
                 down: include_str!("m0014_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0015_alarms",
+                up: include_str!("m0015_up.sql"),
+                down: include_str!("m0015_down.sql"),
+            }),
         ]
     }
 }

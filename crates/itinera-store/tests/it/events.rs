@@ -104,7 +104,7 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let (key, at) = (fault.key.clone(), fault.raised_at);
     let steps = [
         vec![EventEffect::Began(fault), EventEffect::Began(known), EventEffect::Occurred(change)],
-        vec![EventEffect::Changed(worse)],
+        vec![EventEffect::Changed { event: worse, at }],
         vec![EventEffect::Ended { key, at }],
     ];
     let (mut open, mut alarms) = (Vec::new(), Vec::new());
@@ -116,6 +116,20 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     }
     assert_eq!(alarms, [1, 2, 1], "faults of events count as alarms while they last");
     assert_eq!(open, [1, 2, 2], "an event that becomes a fault opens one then");
+    let events = store.events(EventQuery::default(), None, 10).await.unwrap();
+    let states = store.alarm_states(events.iter().map(|it| it.id.as_uuid()).collect()).await;
+    let states = states.unwrap();
+    let of = |kind| {
+        let event = events.iter().find(|it| it.event.key.kind == kind).unwrap();
+        let states = states[&event.id.as_uuid()].iter();
+        states.map(|it| (it.state, it.severity)).collect::<Vec<_>>()
+    };
+    let major = Some(Severity::Major);
+    let fault = [(AlarmState::Open, major), (AlarmState::Cleared, major)];
+    assert_eq!(of(EventKind::ReceiveErrors), fault);
+    let became_one = [(AlarmState::Open, None), (AlarmState::Open, major)];
+    assert_eq!(of(EventKind::CheckMismatch), became_one);
+    assert_eq!(of(EventKind::HostFactsChanged), [(AlarmState::Cleared, None)]);
     let incidents = store.incidents(true, None, 10).await.unwrap();
     let first = incidents.last().unwrap();
     assert_eq!(first.faults.len(), 1);

@@ -10,7 +10,7 @@ mod two_way;
 mod users;
 mod watches;
 
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
 use itinera_model::batch::{Batch, RefusedTask};
 use itinera_model::checkpoint::{Checkpoint, StageState};
 use itinera_model::event::Fault;
@@ -361,10 +361,13 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         showing: vec![],
         paths: vec![],
     };
-    let changed = Alarm { loss_ppm: 250_000, ..alarm.clone() };
+    let changed = Alarm { loss_ppm: 250_000, severity: Severity::Critical, ..alarm.clone() };
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let steps = [
-        vec![AlarmEffect::Raised(alarm.clone()), AlarmEffect::Changed(changed.clone())],
+        vec![
+            AlarmEffect::Raised(alarm.clone()),
+            AlarmEffect::Changed { alarm: changed.clone(), at: changed.raised_at },
+        ],
         vec![AlarmEffect::Cleared { key, at }, AlarmEffect::Raised(alarm)],
     ];
     for (from, alarms) in (0..).zip(steps) {
@@ -378,6 +381,13 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
     let raised = OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap();
     let before = store.alarms(false, Some((raised, all[0].id)), 10).await.unwrap();
     assert_eq!(before.len(), 1, "the second page");
+    let states = store.alarm_states(vec![before[0].id.as_uuid()]).await.unwrap();
+    let states = states.into_values().flatten().map(|it| (it.state, it.severity));
+    let (major, critical) = (Some(Severity::Major), Some(Severity::Critical));
+    assert_eq!(
+        states.collect::<Vec<_>>(),
+        [(AlarmState::Open, major), (AlarmState::Open, critical), (AlarmState::Cleared, critical),]
+    );
     assert_eq!(before[0].alarm, changed);
     assert!(before[0].cleared_at.is_some());
     cluster.stop().await.unwrap();

@@ -232,17 +232,26 @@ async fn a_cluster_whose_making_was_killed_is_made_again() {
     assert!(std::fs::metadata(&log).unwrap().len() > before, "an earlier run's log is kept");
 }
 
-/// The version before called users persons, diagnoses outward and host facts around.
+/// An early version called users persons, diagnoses outward and host facts around.
 #[tokio::test]
-async fn a_database_of_the_version_before_is_migrated() {
+async fn a_database_of_an_early_version_is_migrated() {
     let fixture = fixture().await;
     let db = raw(&fixture).await;
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
-    db.execute_unprepared(include_str!("../../src/migration/m0009_down.sql")).await.unwrap();
-    db.execute_unprepared(include_str!("../../src/migration/m0008_down.sql")).await.unwrap();
-    let older =
-        "DELETE FROM seaql_migrations WHERE version IN ('m0008_vocabulary', 'm0009_messages');
+    for down in [
+        include_str!("../../src/migration/m0015_down.sql"),
+        include_str!("../../src/migration/m0014_down.sql"),
+        include_str!("../../src/migration/m0013_down.sql"),
+        include_str!("../../src/migration/m0012_down.sql"),
+        include_str!("../../src/migration/m0011_down.sql"),
+        include_str!("../../src/migration/m0010_down.sql"),
+        include_str!("../../src/migration/m0009_down.sql"),
+        include_str!("../../src/migration/m0008_down.sql"),
+    ] {
+        db.execute_unprepared(down).await.unwrap();
+    }
+    let older = "DELETE FROM seaql_migrations WHERE version >= 'm0008';
         INSERT INTO person (id, name, role, password, active, created_at)
             VALUES (gen_random_uuid(), 'bran', 'analyst', 'h', true, now());
         INSERT INTO audit (at, person, action, object, detail)

@@ -365,7 +365,27 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     output.sentence(&format!("sites     {}", listed(&alarm.sites)), "")?;
     output.sentence(&format!("services  {}", listed(&alarm.services)), "")?;
     output.line(&format!("paths     {}", alarm.paths.len()))?;
-    output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))
+    output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))?;
+    // The first state alone is when it was raised.
+    let history = alarm.history.iter().filter(|_| alarm.history.len() > 1);
+    for (nth, change) in history.enumerate() {
+        let label = if nth == 0 { "history" } else { "" };
+        let severity = change.perceived_severity.as_ref().filter(|_| !change.state.is_over());
+        let severity = severity.map_or_else(String::new, |severity| format!(", {severity}"));
+        let state = state_name(change.state);
+        output.line(&format!("{label:8}  {}  {state}{severity}", utc(change.at)))?;
+    }
+    Ok(())
+}
+
+const fn state_name(state: AlarmState) -> &'static str {
+    match state {
+        AlarmState::Open => "open",
+        AlarmState::NoData => "no data",
+        AlarmState::Cleared => "cleared",
+        AlarmState::Expired => "expired without data",
+        AlarmState::RecordedLate => "recorded from late measurements",
+    }
 }
 
 /// A time of a JSON record as UTC, to the second.

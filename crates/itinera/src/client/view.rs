@@ -161,6 +161,15 @@ pub(super) struct Alarm {
     pub(super) services: Vec<String>,
     pub(super) incident_no: Option<i64>,
     pub(super) paths: Vec<String>,
+    pub(super) history: Vec<AlarmStateChange>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct AlarmStateChange {
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) at: OffsetDateTime,
+    pub(super) state: AlarmState,
+    pub(super) perceived_severity: Option<String>,
 }
 
 #[derive(Deserialize)]

@@ -4,6 +4,7 @@
 mod accuracy;
 mod backup;
 mod browser;
+mod chaos;
 mod demonstration;
 mod diagnose;
 mod events;

@@ -13,7 +13,7 @@ use std::time::Duration;
 const SITE: &str = "Alderskay Head Office";
 const AWAY: Duration = Duration::from_secs(6);
 
-fn logged(arguments: &[&str], log: &Path) -> Background {
+pub(crate) fn logged(arguments: &[&str], log: &Path) -> Background {
     let log = std::fs::File::create(log).unwrap();
     let mut command = itinera();
     command.args(arguments).stdout(log.try_clone().unwrap()).stderr(log);
@@ -62,18 +62,18 @@ impl Measuring {
 }
 
 /// The batches in an agent's spool.
-fn waiting_in(data: &Path) -> Vec<PathBuf> {
+pub(crate) fn waiting_in(data: &Path) -> Vec<PathBuf> {
     let entries = std::fs::read_dir(data.join("spool")).unwrap().flatten();
     entries.map(|entry| entry.path()).filter(|path| path.is_file()).collect()
 }
 
-fn rounds(service: &Service) -> i64 {
+pub(crate) fn rounds(service: &Service) -> i64 {
     let state = service.client(&["status", "--format", "json"]);
     let state: serde_json::Value = serde_json::from_str(&state.out).unwrap_or_default();
     state["rounds"].as_i64().unwrap_or(0)
 }
 
-fn wait_for_more(service: &Service, than: i64) {
+pub(crate) fn wait_for_more(service: &Service, than: i64) {
     eventually("more rounds", PATIENCE, || (rounds(service) > than).then_some(()));
 }
 
@@ -87,7 +87,7 @@ async fn recorded(store: &Store) -> BTreeMap<itinera_model::id::PathId, Vec<i64>
     by_path
 }
 
-fn faster(text: &str) -> String {
+pub(crate) fn faster(text: &str) -> String {
     text.replace("interval_ms = 2000", "interval_ms = 500")
         .replace("timeout_ms = 1000", "timeout_ms = 300")
 }

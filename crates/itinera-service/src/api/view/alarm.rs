@@ -1,5 +1,6 @@
 //! Alarms as the API shows them.
 
+use super::alarm_history::AlarmStateChange;
 use super::message::{MessageView, PlaceView};
 use super::path::{offset, ratio};
 use itinera_analysis::catalogue::Context;
@@ -72,6 +73,11 @@ pub(crate) struct AlarmItem {
     pub(crate) showing: Vec<Uuid>,
     /// Paths that have shown it.
     pub(crate) paths: Vec<Uuid>,
+    /// Its states and severities, the oldest first.
+    pub(crate) history: Vec<AlarmStateChange>,
+    /// The rows that it is made of.
+    #[serde(skip)]
+    pub(crate) rows: Vec<Uuid>,
 }
 
 /// Distinct names in order.
@@ -118,6 +124,8 @@ impl AlarmItem {
             incident_no: None,
             showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
+            history: Vec::new(),
+            rows: vec![record.id.as_uuid()],
             sites,
         }
     }
@@ -160,6 +168,8 @@ impl AlarmItem {
             incident_no: None,
             showing: Vec::new(),
             paths: Vec::new(),
+            history: Vec::new(),
+            rows: group.iter().map(|it| it.id.as_uuid()).collect(),
             sites,
         })
     }

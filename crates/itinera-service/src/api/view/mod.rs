@@ -2,6 +2,7 @@
 
 pub(crate) mod agent;
 pub(crate) mod alarm;
+pub(crate) mod alarm_history;
 pub(crate) mod check;
 pub(crate) mod diagnosis;
 pub(crate) mod event;
