@@ -1,0 +1,251 @@
+//! Judgement of a log as it is after some minutes without it, beside ingest of the same rounds in the
+//! same run: sealing and writing included, on a private cluster.
+//! `cargo bench --package itinera --bench judging`; `-- --smoke` is a short form for tests. Ratios
+//! mean more than rates: both share the machine.
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    clippy::cast_precision_loss,
+    reason = "a bench prints"
+)]
+
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId};
+use itinera_model::path::{Family, Method};
+use itinera_model::protocol::{Pacing, Task};
+use itinera_model::reading::Reading;
+use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::unit::{Micros, Tick, WallTime};
+use itinera_service::{Config, Service};
+use itinera_store::cluster::Cluster;
+use itinera_store::{MeasurementPlan, NewAgent, Schedule, SiteSpec, Store, TargetSpec};
+use std::net::IpAddr;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::time::{Duration, Instant};
+use time::OffsetDateTime;
+use uuid::Uuid;
+
+/// Agents, targets of each, rounds of each path; in the short form less.
+const LONG: (u8, u8, u64) = (50, 200, 30);
+const SHORT: (u8, u8, u64) = (2, 4, 6);
+/// Seconds from round to round.
+const INTERVAL_S: u64 = 10;
+const HOPS: u8 = 20;
+/// Clock ticks of the kernel's accounts in a second.
+const TICKS: f64 = 100.0;
+
+fn target(number: u8) -> IpAddr {
+    [198, 18, 128, number].into()
+}
+
+fn plan(agents: u8, targets: u8) -> MeasurementPlan {
+    let site = |number: u8| SiteSpec {
+        name: format!("Quay {number}"),
+        families: vec![Family::Ipv4],
+        reached_at: Vec::new(),
+        paired_with: Vec::new(),
+    };
+    let target = |number: u8| TargetSpec {
+        name: format!("Berth {number}"),
+        service: format!("Berth {number}"),
+        addresses: vec![target(number)],
+        methods: vec![Method::IcmpEcho],
+        port: None,
+        host: None,
+        checks: Vec::new(),
+        intended: None,
+    };
+    let schedule = Schedule {
+        interval_ms: u32::try_from(INTERVAL_S).unwrap() * 1_000,
+        probes_per_hop: 3,
+        timeout_ms: 2_000,
+        size_bytes: 64,
+        last_hop: 30,
+        full_every: 1,
+        pacing: Pacing::default(),
+        enumerate_every_s: 0,
+        two_way: itinera_store::TwoWaySchedule::default(),
+        host_facts_every_s: 0,
+    };
+    MeasurementPlan {
+        sites: (0..agents).map(site).collect(),
+        targets: (0..targets).map(target).collect(),
+        schedule,
+    }
+}
+
+async fn join(store: &Store, number: u8) -> (AgentId, Vec<Task>) {
+    let (now, name) = (OffsetDateTime::now_utc(), format!("Quay {number}"));
+    let secret = [number + 1; 32];
+    let sites = store.sites().await.unwrap();
+    let site = sites.into_iter().find(|site| site.name == name).unwrap();
+    store.add_join_code(secret, &site, now, now + Duration::from_secs(60), "bench").await.unwrap();
+    let id = AgentId::from_uuid(Uuid::now_v7());
+    let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
+    store.redeem_join_code(secret, &new, now).await.unwrap();
+    (id, store.schedule_for(id).await.unwrap().tasks)
+}
+
+/// Rounds of all paths of an agent, as its report every ten seconds.
+fn batch(agent: AgentId, number: u8, tasks: &[Task], seq: u64, at: OffsetDateTime) -> Batch {
+    let boot = BootId::from_uuid(agent.as_uuid());
+    let mut batch = Batch::new(agent, boot, seq);
+    let clocks = Clocks {
+        boot,
+        tick: Tick::from_millis(seq * INTERVAL_S * 1_000),
+        wall: WallTime::from(at),
+        offset_us: Some(0),
+        offset_error_us: Some(500),
+    };
+    for (nth, task) in (0u64..).zip(tasks) {
+        let flow = Flow {
+            source: [10, 1, number, 2].into(),
+            destination: task.address,
+            method: task.method,
+            source_port: 1,
+            destination_port: 2,
+            dscp: 0,
+        };
+        let resolution = Resolution { name: None, address: task.address };
+        let last = u8::try_from(nth % 250).unwrap();
+        let hop = |hop: u8| match hop {
+            0..6 => [198, 18, number, hop + 1],
+            _ => [198, 19, hop, last],
+        };
+        let hops = (0..HOPS - 1).map(|n| Some(hop(n).into()));
+        let route = Route { hops: hops.chain([Some(task.address)]).collect() };
+        // Delays that differ as measured ones do.
+        let noise = |hop: u8, probe: u8| {
+            let mixed = (seq ^ (nth << 8)).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (hop + probe);
+            Micros::new(u32::from(hop) * 2_500 + u32::try_from(mixed % 700).unwrap())
+        };
+        let counts = |hop| HopCounts {
+            sent: 3,
+            answered: 0b111,
+            rtt: (0..3).map(|probe| noise(hop, probe)).collect(),
+            ..HopCounts::default()
+        };
+        let round = Round {
+            path: task.path,
+            number: seq,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reading: None,
+            reached_at: Some(HOPS),
+            stamps: StampSource::Kernel,
+            lateness: Some(Lateness::default()),
+            hops: (1..=HOPS).map(counts).collect(),
+        };
+        batch.paths.add(round, &flow, &resolution, &route, &Reading { hops: Vec::new() });
+    }
+    batch
+}
+
+/// Seconds of processor time of a process: its own, and with `ended` those of its ended children.
+fn processor_s(process: &str, ended: bool) -> f64 {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    let fields = stat.rsplit(')').next().unwrap_or_default().split_whitespace();
+    let ticks: Vec<f64> = fields.skip(11).take(4).filter_map(|it| it.parse().ok()).collect();
+    ticks.iter().take(if ended { 4 } else { 2 }).sum::<f64>() / TICKS
+}
+
+/// Seconds of processor time of the database's processes.
+fn database_s(cluster: &Path) -> f64 {
+    let file = std::fs::read_to_string(cluster.join("postmaster.pid")).unwrap_or_default();
+    let Some(server) = file.lines().next() else { return 0.0 };
+    let children = std::fs::read_to_string(format!("/proc/{server}/task/{server}/children"));
+    let children = children.unwrap_or_default();
+    let children: f64 = children.split_whitespace().map(|it| processor_s(it, false)).sum();
+    children + processor_s(server, true)
+}
+
+fn resident_mb() -> f64 {
+    let state = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = state.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or_default();
+    line.trim().trim_end_matches(" kB").parse::<f64>().unwrap_or(0.0) / 1e3
+}
+
+/// Processor time so far: this process, and the database.
+fn both_s(cluster: &Path) -> [f64; 2] {
+    [processor_s("self", false), database_s(cluster)]
+}
+
+#[tokio::main]
+async fn main() {
+    let _installed = rustls::crypto::ring::default_provider().install_default();
+    let short = std::env::args().any(|word| word == "--smoke");
+    let (agents, targets, reports) = if short { SHORT } else { LONG };
+    let place = tempfile::tempdir().unwrap();
+    std::fs::set_permissions(place.path(), PermissionsExt::from_mode(0o755)).unwrap();
+    let cluster = Cluster::start(place.path()).await.unwrap();
+    let url = Cluster::url_in(place.path());
+    let directory = place.path().join("cluster");
+    let text = format!(
+        "database = \"{url}\"\nlisten = \"127.0.0.1:0\"\nlisten_agents = \"127.0.0.1:0\"\n"
+    );
+    let mut config = Config::parse(&text).unwrap();
+    config.data = place.path().join("data");
+    config.plan = plan(agents, targets);
+    // Its first start makes the schema, the schedule and the authority.
+    let service = Service::start(&config, |_| {}).await.unwrap();
+    service.run(async {}).await.unwrap();
+    let store = Store::open(&url).await.unwrap();
+    let mut all = Vec::new();
+    for number in 0..agents {
+        all.push((number, join(&store, number).await));
+    }
+    let span = Duration::from_secs(reports * INTERVAL_S);
+    let first = OffsetDateTime::now_utc() - span;
+    let (mut ingest, before) = (Duration::ZERO, both_s(&directory));
+    for seq in 0..reports {
+        let at = first + Duration::from_secs(seq * INTERVAL_S);
+        for (number, (agent, tasks)) in &all {
+            let batch = batch(*agent, *number, tasks, seq, at);
+            let begun = Instant::now();
+            store.commit_batch(*agent, &batch, at + Duration::from_secs(2)).await.unwrap();
+            ingest += begun.elapsed();
+        }
+    }
+    let after = both_s(&directory);
+    let rounds = reports as f64 * f64::from(agents) * f64::from(targets);
+    println!(
+        "{rounds} rounds of {HOPS} hops on {} paths, one every {INTERVAL_S} s",
+        u32::from(agents) * u32::from(targets)
+    );
+    let ingest_s = ingest.as_secs_f64();
+    println!("ingest, one writer  {:>8.0} rounds/s", rounds / ingest_s);
+    println!("  processor time    {:>8.1} s with making them", after[0] - before[0]);
+    println!("  of the database   {:>8.1} s", after[1] - before[1]);
+
+    let before = both_s(&directory);
+    let begun = Instant::now();
+    let service = Service::start(&config, |_| {}).await.unwrap();
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let serving = tokio::spawn(service.run(async {
+        let _told = stopped.await;
+    }));
+    while store.status_counts().await.unwrap().unjudged_commits > 0 {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let judged_s = begun.elapsed().as_secs_f64();
+    let after = both_s(&directory);
+    let (own_s, database_s) = (after[0] - before[0], after[1] - before[1]);
+    println!("judgement           {:>8.0} rounds/s", rounds / judged_s);
+    println!("  of ingest         {:>8.2} of its rate", ingest_s / judged_s);
+    println!("  of real time      {:>8.1} times as fast", span.as_secs_f64() / judged_s);
+    println!("  processor time    {own_s:>8.1} s, {:.0} us a round", own_s / rounds * 1e6);
+    println!(
+        "  of the database   {database_s:>8.1} s, {:.0} us a round",
+        database_s / rounds * 1e6
+    );
+    let share = (own_s + database_s) / rounds * 1_000.0;
+    println!("  at 1,000 rounds/s {:>8.0} % of one core", share * 100.0);
+    println!("resident memory     {:>8.0} MB", resident_mb());
+    let _told = stop.send(());
+    serving.await.unwrap().unwrap();
+    cluster.stop().await.unwrap();
+}
