@@ -5,6 +5,7 @@ use crate::alarms;
 use crate::change_feed;
 use crate::events;
 use crate::lease::renew_lease;
+use crate::packing::{Packing, Unpacking};
 use crate::set_aside;
 use crate::statement::sql;
 use crate::timeline::{ChooseIncident, Class};
@@ -75,12 +76,13 @@ fn checkpoint_of(stages: Vec<StageRow>, windows: Vec<WindowRow>) -> Result<Check
         let version = version.map_err(|_| StoreError::corrupt("version of a stage"))?;
         Ok(StageState { stage: row.stage, version, content: row.content })
     };
+    let mut unpacking = Unpacking::new()?;
     let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
         Ok(StoredWindow {
             path: PathId::from_uuid(row.path_id),
             window: row.window_no,
             source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
-            content: row.content,
+            content: unpacking.octets(&row.content)?,
         })
     };
     Ok(Checkpoint {
@@ -339,6 +341,9 @@ async fn write_windows(
     checkpoint: &Checkpoint,
 ) -> Result<(), StoreError> {
     let windows = &checkpoint.windows;
+    let mut packing = Packing::new()?;
+    let contents = windows.iter().map(|w| packing.octets(&w.content));
+    let contents: Vec<Vec<u8>> = contents.collect::<Result<_, _>>()?;
     let upsert = "INSERT INTO path_window (path_id, window_no, source, content) \
          SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::text[], $4::bytea[]) \
          ON CONFLICT (path_id, window_no) DO UPDATE \
@@ -347,7 +352,7 @@ async fn write_windows(
         windows.iter().map(|w| w.path.as_uuid()).collect::<Vec<_>>().into(),
         windows.iter().map(|w| w.window).collect::<Vec<_>>().into(),
         windows.iter().map(|w| w.source.to_string()).collect::<Vec<_>>().into(),
-        windows.iter().map(|w| w.content.clone()).collect::<Vec<_>>().into(),
+        contents.into(),
     ];
     txn.execute_raw(sql(upsert, values)).await?;
     let delete = "DELETE FROM path_window w USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
@@ -391,14 +396,7 @@ async fn write_assessments(
             *known = (*window, judged);
         }
     }
-    let latest = latest
-        .into_iter()
-        .map(|(path, (window, judged))| (path, window, serde_json::json!(judged)));
-    let upsert = "INSERT INTO path_latest (path_id, window_no, body) \
-         SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::jsonb[]) \
-         ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
-             body = excluded.body WHERE path_latest.window_no <= excluded.window_no";
-    write_bodies(txn, upsert, latest).await?;
+    write_latest(txn, &latest).await?;
     let found = assessed.iter().filter_map(|(window, _, judged)| {
         Some((judged.path, *window, serde_json::json!(judged.finding.as_ref()?)))
     });
@@ -412,6 +410,35 @@ async fn write_assessments(
     let delete = "DELETE FROM finding f USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
          WHERE f.path_id = d.p AND f.window_no = d.n";
     txn.execute_raw(sql(delete, [paths.into(), windows.into()])).await?;
+    Ok(())
+}
+
+/// The newest judgements of paths, with their windows.
+async fn write_latest(
+    txn: &DatabaseTransaction,
+    latest: &BTreeMap<PathId, (i64, &Assessment)>,
+) -> Result<(), StoreError> {
+    let mut packing = Packing::new()?;
+    let contents = latest.values().map(|(_, judged)| packing.value(judged));
+    let contents: Vec<Vec<u8>> = contents.collect::<Result<_, _>>()?;
+    // The array's element for "none" is below every confidence.
+    let confidence = |judged: &Assessment| {
+        let ppm = judged.finding.as_ref().map(|finding| finding.confidence_ppm);
+        ppm.map_or(-1, |ppm| i32::try_from(ppm).unwrap_or(i32::MAX))
+    };
+    let upsert = "INSERT INTO path_latest (path_id, window_no, confidence_ppm, content) \
+         SELECT p, w, nullif(c, -1), b \
+         FROM unnest($1::uuid[], $2::bigint[], $3::int[], $4::bytea[]) AS n(p, w, c, b) \
+         ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
+             confidence_ppm = excluded.confidence_ppm, content = excluded.content \
+         WHERE path_latest.window_no <= excluded.window_no";
+    let values: [Value; 4] = [
+        latest.keys().map(|path| path.as_uuid()).collect::<Vec<_>>().into(),
+        latest.values().map(|(window, _)| *window).collect::<Vec<_>>().into(),
+        latest.values().map(|(_, judged)| confidence(judged)).collect::<Vec<_>>().into(),
+        contents.into(),
+    ];
+    txn.execute_raw(sql(upsert, values)).await?;
     Ok(())
 }
 

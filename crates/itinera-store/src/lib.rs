@@ -23,6 +23,7 @@ mod log;
 mod migration;
 mod numbers;
 mod owners;
+mod packing;
 mod partitions;
 mod paths;
 mod reading;

@@ -1,5 +1,6 @@
 //! Paths as users see them.
 
+use crate::packing::Unpacking;
 use crate::rounds::stamps_of;
 use crate::{Store, StoreError, rows};
 use itinera_model::finding::Assessment;
@@ -84,7 +85,7 @@ pub struct RoundRecord {
 const SELECT: &str = "SELECT p.id, p.agent_id, s.name AS site, t.name AS target, \
          COALESCE(NULLIF(t.service, ''), t.name) AS service, p.family, p.method, \
          COALESCE(t.host, (SELECT e FROM jsonb_array_elements_text(t.addresses) e \
-             WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.body \
+             WHERE (e LIKE '%:%') = (p.family = 'ipv6') LIMIT 1), t.address) AS address, p.dscp, p.size_bytes, l.content \
      FROM path p JOIN agent a ON a.id = p.agent_id JOIN site s ON s.id = a.site_id \
          JOIN target t ON t.id = p.target_id LEFT JOIN path_latest l ON l.path_id = p.id";
 
@@ -100,11 +101,11 @@ struct PathRow {
     method: String,
     dscp: i16,
     size_bytes: i32,
-    body: Option<Json>,
+    content: Option<Vec<u8>>,
 }
 
 fn record(row: PathRow) -> Result<PathRecord, StoreError> {
-    let latest = row.body.map(serde_json::from_value).transpose();
+    let latest = row.content.map(|content| Unpacking::new()?.value(&content)).transpose()?;
     Ok(PathRecord {
         id: PathId::from_uuid(row.id),
         agent: AgentId::from_uuid(row.agent_id),
@@ -116,7 +117,7 @@ fn record(row: PathRow) -> Result<PathRecord, StoreError> {
         method: row.method.parse().map_err(|_| StoreError::corrupt("path"))?,
         dscp: row.dscp,
         size_bytes: row.size_bytes,
-        latest: latest.map_err(|_| StoreError::corrupt("assessment"))?,
+        latest,
     })
 }
 
@@ -154,10 +155,10 @@ impl Store {
     pub async fn surest_suspected(&self) -> Result<Option<PathRecord>, StoreError> {
         let select = format!(
             "{SELECT} WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
-                 AND jsonb_typeof(l.body->'finding') = 'object' \
+                 AND l.confidence_ppm IS NOT NULL \
                  AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
                      AND x.body->'showing' ? l.path_id::text) \
-             ORDER BY (l.body#>>'{{finding,confidence_ppm}}')::int DESC, p.id LIMIT 1"
+             ORDER BY l.confidence_ppm DESC, p.id LIMIT 1"
         );
         rows::first(&self.db, &select, []).await?.map(record).transpose()
     }

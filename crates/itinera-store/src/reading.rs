@@ -53,7 +53,7 @@ impl Store {
                  WHERE cleared_at IS NULL AND severity IS NOT NULL) AS open_alarms, \
              (SELECT count(*) FROM path_latest l \
                  WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
-                     AND jsonb_typeof(l.body->'finding') = 'object' \
+                     AND l.confidence_ppm IS NOT NULL \
                      AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
                          AND x.body->'showing' ? l.path_id::text)) AS suspected_paths, \
              (SELECT rounds FROM meta) AS rounds, \

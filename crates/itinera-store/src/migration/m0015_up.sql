@@ -20,6 +20,16 @@ CREATE UNIQUE INDEX alarm_open ON alarm (key) WHERE cleared_at IS NULL AND class
 CREATE INDEX event_open ON alarm (key) WHERE cleared_at IS NULL AND class = 'event';
 CREATE INDEX alarm_by_cleared ON alarm (cleared_at) WHERE incident_id IS NULL;
 
+-- The newest judgement of each path, compressed, with what is searched for.
+DROP TABLE path_latest;
+CREATE TABLE path_latest (
+    path_id uuid PRIMARY KEY,
+    window_no bigint NOT NULL,
+    -- Of its finding; absent without one.
+    confidence_ppm integer,
+    content bytea NOT NULL
+);
+
 CREATE TABLE alarm_state (
     alarm_id uuid NOT NULL REFERENCES alarm ON DELETE CASCADE,
     no integer NOT NULL,
