@@ -101,10 +101,13 @@ pub(crate) struct InventoryWatch {
     unknown: BTreeSet<Uuid>,
     /// Others were reported since.
     unknown_reported: bool,
+    /// What was entered into the log last: judgement may not have come to it yet.
+    logged: Option<Inventory>,
 }
 
 impl InventoryWatch {
-    /// The inventory where it is another than the known one.
+    /// The inventory where it is another than the last, to be entered into the log. `known` is that
+    /// of judgement.
     pub(crate) async fn changed(
         &mut self,
         shared: &Shared,
@@ -121,7 +124,11 @@ impl InventoryWatch {
         }
         let inventory = read(shared, limits).await?;
         (self.read, self.unknown_reported) = (Some((Instant::now(), version)), false);
-        Ok((inventory != *known).then_some(inventory))
+        if inventory == *self.logged.as_ref().unwrap_or(known) {
+            return Ok(None);
+        }
+        self.logged = Some(inventory.clone());
+        Ok(Some(inventory))
     }
 
     /// Notes checks and agents of these entries that are not known.

@@ -128,6 +128,14 @@ async fn beginning(store: &Store, day: Option<Date>) -> Result<JudgeMemory, Reco
     opening.map(|(_, memory)| memory).ok_or_else(nothing)
 }
 
+/// The one that has not ended, where there is one.
+fn open<T>(
+    all: &mut [(T, Option<WallTime>)],
+    is: impl Fn(&T) -> bool,
+) -> Option<&mut (T, Option<WallTime>)> {
+    all.iter_mut().find(|(it, ended)| ended.is_none() && is(it))
+}
+
 /// Alarms and events as the effects of judgement leave them, with when they ended.
 struct Replayed {
     /// What had ended by then is left out.
@@ -160,14 +168,12 @@ impl Replayed {
                 }
             }
             AlarmEffect::Changed { alarm, .. } => {
-                let mut open = self.alarms.iter_mut().filter(|(_, ended)| ended.is_none());
-                if let Some(known) = open.find(|(known, _)| known.key == alarm.key) {
+                if let Some(known) = open(&mut self.alarms, |known| known.key == alarm.key) {
                     known.0 = alarm;
                 }
             }
             AlarmEffect::Cleared { key, at } => {
-                let mut open = self.alarms.iter_mut().filter(|(_, ended)| ended.is_none());
-                if let Some(known) = open.find(|(known, _)| known.key == key) {
+                if let Some(known) = open(&mut self.alarms, |known| known.key == key) {
                     known.1 = Some(at);
                 }
             }
@@ -182,14 +188,12 @@ impl Replayed {
             }
             EventEffect::Began(event) => self.events.push((event, None)),
             EventEffect::Changed { event, .. } => {
-                let mut lasting = self.events.iter_mut().filter(|(_, ended)| ended.is_none());
-                if let Some(known) = lasting.find(|(known, _)| known.key == event.key) {
+                if let Some(known) = open(&mut self.events, |known| known.key == event.key) {
                     known.0 = event;
                 }
             }
             EventEffect::Ended { key, at } => {
-                let mut lasting = self.events.iter_mut().filter(|(_, ended)| ended.is_none());
-                if let Some(known) = lasting.find(|(known, _)| known.key == key) {
+                if let Some(known) = open(&mut self.events, |known| known.key == key) {
                     known.1 = Some(at);
                 }
             }

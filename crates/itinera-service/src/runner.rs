@@ -29,10 +29,10 @@ const IDLE: Duration = Duration::from_secs(1);
 const CLOCK: Duration = Duration::from_secs(5);
 /// Interval between renewals of the lease, well below its time.
 const HEARTBEAT: Duration = Duration::from_secs(1);
-/// A checkpoint is made after this time, or after so many rounds. The next leader judges as much
-/// again, at about ten thousand rounds a second.
+/// A checkpoint is made after this time, or after so many rounds: the next leader judges as much
+/// again before it continues.
 const CHECKPOINT: Duration = Duration::from_secs(60);
-const CHECKPOINT_ROUNDS: usize = 50_000;
+const CHECKPOINT_ROUNDS: usize = 20_000;
 
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;

@@ -209,10 +209,10 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         }),
         every_leased(shared, Duty::Watches, WATCHES, watches::finish),
         every_leased(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
-            shared.store.make_partitions().await
+            shared.store.make_partitions(shared.clock.now()).await
         }),
         every_leased(shared, Duty::IncidentClosing, minute, async |shared: Arc<Shared>| {
-            shared.store.close_settled_incidents().await.map(drop)
+            shared.store.close_settled_incidents(shared.clock.now()).await.map(drop)
         }),
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),

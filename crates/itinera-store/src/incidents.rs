@@ -289,16 +289,16 @@ impl Store {
         Ok(())
     }
 
-    /// Closes incidents with all alarms and events over for half an hour.
+    /// Closes incidents with all alarms and events over for half an hour before `now`.
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn close_settled_incidents(&self) -> Result<(), StoreError> {
+    pub async fn close_settled_incidents(&self, now: OffsetDateTime) -> Result<(), StoreError> {
         let select = "SELECT i.id FROM incident i JOIN alarm a ON a.incident_id = i.id \
              WHERE i.closed_at IS NULL AND i.complaint IS NULL GROUP BY i.id \
              HAVING bool_and(a.cleared_at IS NOT NULL) \
-                 AND max(a.cleared_at) < now() - interval '30 minutes'";
-        let settled: Vec<Uuid> = rows::column(&self.db, select, []).await?;
+                 AND max(a.cleared_at) < $1 - interval '30 minutes'";
+        let settled: Vec<Uuid> = rows::column(&self.db, select, [now.into()]).await?;
         for id in settled.into_iter().map(IncidentId::from_uuid) {
             match self.close_incident(id, "All of it has been over for 30 minutes.", ITSELF).await {
                 Err(StoreError::Incident(IncidentRefused::Closed)) | Ok(()) => {}

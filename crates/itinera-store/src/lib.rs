@@ -167,7 +167,7 @@ impl Store {
             judge: connect(url, pools.judgement, true).await?,
         };
         store.check_reader().await?;
-        store.make_partitions().await?;
+        store.make_partitions(time::OffsetDateTime::now_utc()).await?;
         Ok(store)
     }
 

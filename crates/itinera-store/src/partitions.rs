@@ -35,13 +35,13 @@ pub(crate) fn day_of(table: &str, partition: &str) -> Option<Date> {
 }
 
 impl Store {
-    /// Makes the partitions for today and the week after it (UTC) by the clock of the log, so that
-    /// no round waits for one.
+    /// Makes the partitions for the day of `now` and the week after it (UTC), or later where the clock
+    /// of the log is ahead, so that no round waits for one.
     ///
     /// # Errors
     /// [`StoreError::Database`].
-    pub async fn make_partitions(&self) -> Result<(), StoreError> {
-        self.make_partitions_from(self.log_day(OffsetDateTime::now_utc()).await?).await
+    pub async fn make_partitions(&self, now: OffsetDateTime) -> Result<(), StoreError> {
+        self.make_partitions_from(self.log_day(now).await?).await
     }
 
     /// The day of a commit that is received now: the log's own clock may be ahead.

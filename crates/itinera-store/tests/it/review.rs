@@ -62,6 +62,29 @@ async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, TimelineKind)> {
 }
 
 #[tokio::test]
+async fn an_incident_closes_when_all_of_it_has_been_over_for_half_an_hour() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let mut judging = Judging { token, cursor: 0 };
+    let (one, other) = (alarm(1), alarm(2));
+    let raised = vec![AlarmEffect::Raised(one.clone()), AlarmEffect::Raised(other.clone())];
+    judging.write(&store, raised, true).await;
+    let at = |minutes: i64| one.raised_at.plus_micros(minutes * 60_000_000);
+    let cleared = |alarm: &Alarm, minutes| AlarmEffect::Cleared { key: alarm.key, at: at(minutes) };
+    judging.write(&store, vec![cleared(&one, 1)], true).await;
+    let open_after = async |minutes: i64| {
+        let now = at(minutes).date_time().unwrap();
+        store.close_settled_incidents(now).await.unwrap();
+        store.incidents(true, None, 10).await.unwrap().len()
+    };
+    assert_eq!(open_after(90).await, 1, "one alarm is open");
+    judging.write(&store, vec![cleared(&other, 100)], true).await;
+    assert_eq!(open_after(129).await, 1);
+    assert_eq!(open_after(131).await, 0);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
 async fn alarms_join_incidents_that_users_comment_close_and_reopen() {
     let Fixture { cluster, store, _data } = fixture().await;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();

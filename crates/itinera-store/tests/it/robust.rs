@@ -121,7 +121,7 @@ async fn a_clock_that_is_set_neither_turns_the_log_back_nor_lacks_room() {
     }
     assert_eq!(paged, whole.rounds);
     // Partitions exist a week ahead, and making them again changes nothing.
-    store.make_partitions().await.unwrap();
+    store.make_partitions(now).await.unwrap();
     let raw = raw(&fixture).await;
     let count = "SELECT count(*) AS n FROM pg_inherits WHERE inhparent = 'round'::regclass";
     let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, count);
