@@ -3,8 +3,8 @@
 use crate::id::PathId;
 use std::net::IpAddr;
 
-/// The state of one stage of judgement. A stage reads what another version of it wrote no further
-/// than the version.
+/// The state of one stage of judgement. A stage does not read a state that another version of it
+/// wrote.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StageState {
     /// The stage's name.

@@ -255,7 +255,9 @@ impl Judging<'_> {
         if opening.is_some() {
             let checkpoint = self.engine.checkpoint().await;
             let checkpoint = checkpoint.map_err(|error| Stopped::at(cursor, error))?;
-            self.write(Gathered::default(), cursor, None, Some(checkpoint)).await?;
+            // A checkpoint has the stages that are new; what these write belongs to it.
+            let carried_over = std::mem::take(&mut self.carried_over);
+            self.write(carried_over, cursor, None, Some(checkpoint)).await?;
         }
         let reports = entries.iter().filter_map(LogEntry::report);
         let rounds: usize = reports.map(|report| report.rounds.len()).sum();

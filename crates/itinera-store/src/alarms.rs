@@ -10,6 +10,7 @@ use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState, Severity};
 use itinera_model::event::Fault;
 use itinera_model::id::{AlarmId, IncidentId};
+use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
     ActiveValue::{NotSet, Set},
@@ -191,12 +192,16 @@ pub(crate) async fn write(
     effect: &AlarmEffect,
     fold: &ChooseIncident<'_>,
 ) -> Result<(), StoreError> {
-    let (id, what, states) = match effect {
+    let now = |at: WallTime, alarm: &Alarm, ended| {
+        let (state, severity) = (alarm.state(ended), Some(alarm.severity));
+        Some(StateChange { at: offset(at), state, severity })
+    };
+    let (id, what, now) = match effect {
         AlarmEffect::Raised(alarm) => {
             let fault = Fault::Alarm(alarm.clone());
             let id = insert(txn, &fault, None).await?;
             timeline::place(txn, id, &fault, fold).await?;
-            (Some(id), "raised", vec![(offset(alarm.raised_at), alarm.state(false), alarm)])
+            (Some(id), "raised", now(alarm.raised_at, alarm, false))
         }
         AlarmEffect::Recorded { alarm, cleared_at } => {
             let (fault, at) = (Fault::Alarm(alarm.clone()), offset(*cleared_at));
@@ -204,8 +209,7 @@ pub(crate) async fn write(
             let incident = timeline::place(txn, id, &fault, fold).await?;
             let placed = Placed { id, incident_id: Some(incident.as_uuid()) };
             timeline::note_end(txn, Class::Path, &placed, at).await?;
-            let recorded_at = alarm.recorded_at.map_or(at, offset);
-            (Some(id), "recorded", vec![(recorded_at, alarm.state(true), alarm)])
+            (Some(id), "recorded", now(alarm.recorded_at.unwrap_or(*cleared_at), alarm, true))
         }
         AlarmEffect::Corrected { alarm, cleared_at } => {
             let update = "UPDATE alarm SET body = $3, cleared_at = $4 \
@@ -223,7 +227,7 @@ pub(crate) async fn write(
                      AND state = 'cleared'";
                 txn.execute_raw(sql(update, [id.into(), offset(*cleared_at).into()])).await?;
             }
-            (id, "corrected", Vec::new())
+            (id, "corrected", None)
         }
         AlarmEffect::Changed { alarm, at } => {
             let update = "UPDATE alarm SET body = $2, severity = $3 \
@@ -234,7 +238,7 @@ pub(crate) async fn write(
                 name_of(&alarm.severity).into(),
             ];
             let id = rows::value::<Uuid>(txn, update, values).await?;
-            (id, "changed", vec![(offset(*at), alarm.state(false), alarm)])
+            (id, "changed", now(*at, alarm, false))
         }
         AlarmEffect::Cleared { key, at } => {
             let update = "UPDATE alarm SET cleared_at = $2 \
@@ -246,14 +250,12 @@ pub(crate) async fn write(
             let alarm: Alarm =
                 serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
             timeline::note_end(txn, Class::Path, &Placed { id, incident_id }, offset(*at)).await?;
-            let (state, severity) = (alarm.state(true), Some(alarm.severity));
-            note_state(txn, id, StateChange { at: offset(*at), state, severity }).await?;
-            (Some(id), "cleared", Vec::new())
+            (Some(id), "cleared", now(*at, &alarm, true))
         }
     };
     let Some(id) = id else { return Ok(()) };
-    for (at, state, alarm) in states {
-        note_state(txn, id, StateChange { at, state, severity: Some(alarm.severity) }).await?;
+    if let Some(now) = now {
+        note_state(txn, id, now).await?;
     }
     change_feed::add(txn, change_feed::Topic::Alarm, serde_json::json!({ "id": id, "what": what }))
         .await

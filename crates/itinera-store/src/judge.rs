@@ -42,8 +42,8 @@ pub struct JudgeWrite {
     pub from: i64,
     /// Cursor after.
     pub to: i64,
-    /// The day that begins with this: the checkpoint before is kept as its opening state. It is of
-    /// the cursor before.
+    /// The day that begins with this: the last checkpoint is kept as its opening state, where it was
+    /// made at the cursor before.
     pub opening: Option<Date>,
     /// What differs from the checkpoint before, where this is one.
     pub checkpoint: Option<Checkpoint>,

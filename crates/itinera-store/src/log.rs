@@ -64,7 +64,7 @@ impl LoggedReport {
 }
 
 impl LogEntry {
-    /// The report of an agent, where it is one.
+    /// The report of an agent; absent for other entries.
     pub const fn report(&self) -> Option<&LoggedReport> {
         match &self.content {
             LogContent::Report(report) => Some(report),

@@ -15,6 +15,9 @@ use std::net::{IpAddr, Ipv4Addr};
 /// Facts that come later than this are kept and say nothing: three minutes.
 const TOO_LATE_US: i64 = 180_000_000;
 
+/// A DSCP that was quoted last before this tells nothing of the route any more: ten minutes.
+const QUOTE_HOLDS_US: i64 = 600_000_000;
+
 /// The smallest address.
 const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
@@ -39,7 +42,9 @@ impl Judge {
             if let Some(dscp) = round.arrived_dscp
                 && self.inventory.intended.contains_key(&round.path)
             {
-                self.arrived_dscp.insert(round.path, dscp);
+                let quoted = (round.measured_at, dscp);
+                let known = self.arrived_dscp.entry(round.path).or_insert(quoted);
+                *known = quoted.max(*known);
             }
         }
         let mut occurred = Vec::new();
@@ -102,7 +107,9 @@ impl Judge {
             let route = host_facts.route_to(address)?;
             Some(host_facts.interface(&route.interface)?.medium == Medium::Tunnel)
         });
-        let dscp = arrived_dscp.get(&path).map(|arrived| (route.dscp, *arrived));
+        let quoted = arrived_dscp.get(&path);
+        let quoted = quoted.filter(|(at, _)| now.micros_since(*at) <= QUOTE_HOLDS_US);
+        let dscp = quoted.map(|(_, arrived)| (route.dscp, *arrived));
         let seen = RouteState { assessment, tunnel, dscp };
         let deviations = intended::deviations(&route.intended, seen, owners);
         let fact = Fact::Route {
@@ -240,9 +247,12 @@ mod tests {
         }
         let began = (5..9).map(|nth| measure(nth, Some(0)).0.len()).collect::<Vec<_>>();
         assert_eq!(began, [0, 0, 1, 0]);
-        // No hop quotes it: the last that was quoted holds.
-        assert_eq!(measure(9, None), (vec![], 0));
-        let ended: usize = (10..13).map(|nth| measure(nth, Some(46)).1).sum();
+        // No hop quotes it: what was quoted last holds for a while.
+        let ended: Vec<usize> = (9..71).map(|nth| measure(nth, None).1).collect();
+        assert_eq!(ended.iter().position(|ended| *ended == 1), Some(60), "two rounds without it");
+        let began: usize = (71..74).map(|nth| measure(nth, Some(0)).0.len()).sum();
+        assert_eq!(began, 1);
+        let ended: usize = (74..77).map(|nth| measure(nth, Some(46)).1).sum();
         assert_eq!(ended, 1);
     }
 }

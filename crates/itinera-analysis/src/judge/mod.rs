@@ -161,8 +161,9 @@ pub struct Judge {
     owners: Arc<OwnerMap>,
     /// The newest judgement of each path.
     latest: BTreeMap<PathId, Assessment>,
-    /// DSCP that probes had when they arrived, by path with an intended route.
-    arrived_dscp: BTreeMap<PathId, u8>,
+    /// DSCP that a probe had where it was quoted last, and when that was, by path with an intended
+    /// route.
+    arrived_dscp: BTreeMap<PathId, (WallTime, u8)>,
 }
 
 impl Judge {

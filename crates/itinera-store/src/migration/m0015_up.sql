@@ -39,6 +39,7 @@ CREATE TABLE alarm_state (
     PRIMARY KEY (alarm_id, no)
 );
 INSERT INTO alarm_state (alarm_id, no, at, state, severity)
-    SELECT id, 1, raised_at, 'open', severity FROM alarm;
+    SELECT id, 1, raised_at, CASE WHEN cleared_at <= raised_at THEN 'cleared' ELSE 'open' END, severity
+    FROM alarm;
 INSERT INTO alarm_state (alarm_id, no, at, state, severity)
     SELECT id, 2, cleared_at, 'cleared', severity FROM alarm WHERE cleared_at > raised_at;
