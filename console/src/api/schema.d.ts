@@ -414,6 +414,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/paths/{id}/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Probes, answers and delays of a path by route and hop over time. The newest minutes are missing until
+         *     they are sealed.
+         */
+        get: operations["getPathCounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/paths/{id}/history": {
         parameters: {
             query?: never;
@@ -1217,6 +1237,18 @@ export interface components {
             /** @description The fault and the target, in at most 70 characters. */
             headline: string;
         };
+        /** @description Counts of some time. */
+        CountsStep: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            at: string;
+            /** @description Minutes with rounds. */
+            minutes: number;
+            /** @description By route, that with the most rounds first. */
+            routes: components["schemas"]["RouteCountsView"][];
+        };
         /** @description Round-trip delays. */
         DelayQuantiles: {
             /**
@@ -1721,6 +1753,58 @@ export interface components {
              * @description Its hop limit, from 1.
              */
             hop: number;
+        };
+        /** @description Counts of one hop. */
+        HopCountsView: {
+            /** @description The address that answers here; absent where none did. */
+            address?: string | null;
+            /**
+             * Format: int32
+             * @description Median.
+             */
+            delay_p50_us?: number | null;
+            /**
+             * Format: int32
+             * @description Round-trip delay, 5th percentile; absent without exact delays.
+             */
+            delay_p5_us?: number | null;
+            /**
+             * Format: int32
+             * @description 95th percentile.
+             */
+            delay_p95_us?: number | null;
+            /** @description Hop limit. */
+            hop: number;
+            /**
+             * Format: int32
+             * @description Answers after the timeout.
+             */
+            late: number;
+            /**
+             * Format: int32
+             * @description Probes fewer than another hop got in the same rounds: budgets or the schedule left them out.
+             */
+            left_out: number;
+            /**
+             * Format: double
+             * @description Absent where nothing was sent.
+             */
+            loss_ratio?: number | null;
+            /**
+             * Format: int32
+             * @description Of those, unanswered. A router may limit its answers: that is no loss of packets it carries.
+             */
+            lost: number;
+            owner?: components["schemas"]["OwnerView"] | null;
+            /** @description True for private and shared address space. */
+            private: boolean;
+            /**
+             * Format: int32
+             * @description Probes sent.
+             */
+            sent: number;
+            /** @description "Unreachable" answers by what they say. */
+            unreachable: components["schemas"]["UnreachableCount"][];
         };
         /** @description One hop of a path. */
         HopItem: {
@@ -3382,6 +3466,19 @@ export interface components {
              */
             routes: number;
         };
+        /** @description Counts of the rounds that saw one route. */
+        RouteCountsView: {
+            /** @description Number of different flows. */
+            flows: number;
+            hops: components["schemas"]["HopCountsView"][];
+            /**
+             * Format: int32
+             * @description Rounds.
+             */
+            rounds: number;
+            /** @description Identity of the route. */
+            route: string;
+        };
         /** @description One deviation from the intended route. */
         RouteDeviation: {
             /** @description AS numbers of the intended ones. */
@@ -4281,6 +4378,16 @@ export interface components {
             prefixes: string[];
             /** @description Targets. */
             targets: string[];
+        };
+        /** @description "Unreachable" answers with one code. */
+        UnreachableCount: {
+            /**
+             * Format: int32
+             * @description ICMP code.
+             */
+            code: number;
+            /** Format: int32 */
+            count: number;
         };
         /** @description A user. */
         UserItem: {
@@ -5568,6 +5675,59 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPathCounts: {
+        parameters: {
+            query?: {
+                /** @description Begin (RFC 3339); an hour before the end by default. */
+                from?: string;
+                /** @description End (RFC 3339); now by default. The range is 31 days at most. */
+                to?: string;
+                /** @description Seconds of each step, whole minutes; the whole range is one step where absent. */
+                step_s?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The path's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathCounts"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,10 +8,9 @@
 mod alarm;
 pub mod catalogue;
 pub mod complaint;
-mod delays;
 pub mod diagnosis;
 pub mod event;
-mod history;
+mod evidence;
 pub mod incident;
 pub mod inventory;
 mod judge;
@@ -30,6 +29,9 @@ pub mod watch;
 pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};
-pub use history::WINDOW_US;
+pub use evidence::{
+    EvidenceError, HopSummary, HourBlock, MINUTE_US, MinuteSummary, PublishedMinute, RouteSummary,
+    WINDOW_US,
+};
 pub use judge::{AgentReport, Effect, Judge, JudgeInput, Observation, Stage, UnreadableStage};
 pub use locate::ENGINE;

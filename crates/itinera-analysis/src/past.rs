@@ -24,6 +24,7 @@ mod tests {
     use itinera_model::finding::HopVerdict;
     use itinera_model::id::{ContentId, PathId};
     use itinera_model::round::{HopCounts, StampSource};
+    use itinera_model::route::FlowKey;
     use itinera_model::unit::Micros;
     use std::net::IpAddr;
     use uuid::Uuid;
@@ -46,6 +47,7 @@ mod tests {
                 measured_at: WallTime::from_unix_seconds(1_700_000_000 + number),
                 number: number.cast_unsigned(),
                 source: IpAddr::from([10, 0, 0, 2]),
+                flow: FlowKey::default(),
                 route: ContentId::of(b"route"),
                 addresses: &addresses,
                 hops: &hops,

@@ -132,6 +132,7 @@ mod tests {
     use itinera_model::id::PathId;
     use itinera_model::message::Message;
     use itinera_model::round::{HopCounts, StampSource};
+    use itinera_model::route::FlowKey;
     use std::net::IpAddr;
     use uuid::Uuid;
 
@@ -154,6 +155,7 @@ mod tests {
             measured_at: WallTime::from_unix_seconds(1_700_000_000 + second),
             number: second.cast_unsigned(),
             source: IpAddr::from([10, 0, 0, 2]),
+            flow: FlowKey::default(),
             route: ContentId::of(b"route"),
             addresses: &addresses,
             hops: if second >= 120 { &bad } else { &good },

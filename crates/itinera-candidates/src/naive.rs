@@ -142,6 +142,7 @@ pub(crate) mod tests {
     use itinera_model::id::ContentId;
     use itinera_model::owner::OwnerMap;
     use itinera_model::round::StampSource;
+    use itinera_model::route::FlowKey;
     use itinera_model::unit::{Micros, WallTime};
     use std::net::Ipv4Addr;
     use uuid::Uuid;
@@ -179,6 +180,7 @@ pub(crate) mod tests {
             measured_at: at,
             number: number.cast_unsigned(),
             source: SOURCE,
+            flow: FlowKey::default(),
             route: ContentId::of(b"route"),
             addresses: &addresses,
             hops: &hops,

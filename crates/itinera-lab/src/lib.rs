@@ -317,7 +317,7 @@ impl LabRun {
                 effects.extend(step.into_iter().map(|effect| (tick, effect)));
                 tick = tick.plus_nanos(CLOCK.as_nanos());
             }
-            let observation = Observation::of(&lab.round, lab.flow.source, &lab.route.hops);
+            let observation = Observation::of(&lab.round, &lab.flow, &lab.route.hops);
             let step = judge.step(
                 JudgeInput::Report(AgentReport::of_rounds(&[observation])),
                 EPOCH.plus_micros(now_us),

@@ -10,6 +10,7 @@ pub mod batch;
 pub mod check;
 pub mod checkpoint;
 pub mod codec;
+pub mod delay_class;
 pub mod diagnosis;
 pub mod diagnosis_message;
 pub mod ensemble;
@@ -39,6 +40,7 @@ pub mod throughput;
 pub mod two_way;
 pub mod unit;
 pub mod unreachable;
+pub mod varint;
 
 pub use alarm::{Alarm, AlarmKind, Severity};
 pub use batch::{Batch, RefusedTask};

@@ -68,6 +68,10 @@ pub enum Note {
     WorstFinding(Box<Message>),
     /// A watch located no fault.
     NoFaultLocated,
+    /// The disk of the service has little room: what can be made up for later waits.
+    DiskLow(DiskSpace),
+    /// The disk of the service is full: agents keep their measurements.
+    DiskFull(DiskSpace),
     /// No packets were exchanged between two agents.
     NothingExchanged,
     /// Two agents cannot reach each other.
@@ -434,6 +438,16 @@ pub struct InterfaceSpeed {
     pub interface: String,
     /// Negotiated megabits per second.
     pub mbit_s: u32,
+}
+
+/// Free space on a disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct DiskSpace {
+    /// What is free, in megabytes.
+    pub free_mb: u32,
+    /// What has to be free until nothing waits, in megabytes.
+    pub needed_mb: u32,
 }
 
 /// What is routed through a tunnel.

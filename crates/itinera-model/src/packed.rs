@@ -7,6 +7,7 @@
 
 use crate::round::HopCounts;
 use crate::unit::Micros;
+use crate::varint::{Reader, VarintError, put, put_signed};
 
 /// The version octet written.
 pub const VERSION: u8 = 2;
@@ -18,117 +19,50 @@ const MAX_HOPS: u64 = 64;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum UnpackError {
-    /// The octets end inside a number.
-    #[error("packed hops end too early at octet {offset}")]
-    Truncated {
-        /// Where reading stopped.
-        offset: usize,
-    },
+    /// Not the numbers expected.
+    #[error("packed hops")]
+    Numbers(#[from] VarintError),
     /// A version this build does not read.
     #[error("packed hops of version {found}, this build reads {VERSION}")]
     Version {
         /// The version octet.
         found: u8,
     },
-    /// A number that its field cannot hold.
-    #[error("packed hops hold an impossible {field} at octet {offset}")]
-    Range {
-        /// Which field.
-        field: &'static str,
-        /// Where it ends.
-        offset: usize,
-    },
-    /// Octets after the last hop.
-    #[error("{count} octets left over after packed hops")]
-    Trailing {
-        /// How many.
-        count: usize,
-    },
 }
 
-fn put(out: &mut Vec<u8>, mut value: u64) {
-    while value >= 0x80 {
-        #[allow(clippy::cast_possible_truncation, reason = "the low seven bits are meant")]
-        out.push((value as u8 & 0x7f) | 0x80);
-        value >>= 7;
+fn read_hop(reader: &mut Reader<'_>, version: u8) -> Result<HopCounts, VarintError> {
+    let sent = reader.typed("sent")?;
+    let answered: u16 = reader.typed("answered bitmap")?;
+    let late = reader.typed("late")?;
+    let duplicate = reader.typed("duplicate")?;
+    let elsewhere = reader.typed("elsewhere")?;
+    let (reordered, ambiguous) = match version {
+        OLDEST => (0, 0),
+        _ => (reader.typed("reordered")?, reader.typed("ambiguous")?),
+    };
+    let codes = reader.number("refusals", 16)?;
+    let mut unreachable = Vec::new();
+    for _ in 0..codes {
+        unreachable.push((reader.typed("refusal code")?, reader.typed("refusal count")?));
     }
-    #[allow(clippy::cast_possible_truncation, reason = "below 0x80 by the loop")]
-    out.push(value as u8);
-}
-
-struct Cursor<'a> {
-    octets: &'a [u8],
-    offset: usize,
-}
-
-impl Cursor<'_> {
-    fn octet(&mut self) -> Result<u8, UnpackError> {
-        let octet = self.octets.get(self.offset).copied();
-        let octet = octet.ok_or(UnpackError::Truncated { offset: self.offset })?;
-        self.offset += 1;
-        Ok(octet)
+    let mut rtt = Vec::new();
+    let mut last = 0i64;
+    for _ in 0..answered.count_ones() {
+        last = last.saturating_add(reader.signed("delay")?);
+        let us = u32::try_from(last).map_err(|_| reader.range("delay"))?;
+        rtt.push(Micros::new(us));
     }
-
-    fn number(&mut self, field: &'static str, max: u64) -> Result<u64, UnpackError> {
-        let mut value = 0u64;
-        for shift in (0..63).step_by(7) {
-            let octet = self.octet()?;
-            value |= u64::from(octet & 0x7f) << shift;
-            if octet & 0x80 == 0 {
-                return if value <= max {
-                    Ok(value)
-                } else {
-                    Err(UnpackError::Range { field, offset: self.offset })
-                };
-            }
-        }
-        Err(UnpackError::Range { field, offset: self.offset })
-    }
-
-    fn small(&mut self, field: &'static str) -> Result<u8, UnpackError> {
-        let value = self.number(field, u64::from(u8::MAX))?;
-        u8::try_from(value).map_err(|_| UnpackError::Range { field, offset: self.offset })
-    }
-
-    fn hop(&mut self, version: u8) -> Result<HopCounts, UnpackError> {
-        let sent = self.small("sent")?;
-        let answered = self.number("answered bitmap", u64::from(u16::MAX))?;
-        let answered = u16::try_from(answered)
-            .map_err(|_| UnpackError::Range { field: "answered bitmap", offset: self.offset })?;
-        let late = self.small("late")?;
-        let duplicate = self.small("duplicate")?;
-        let elsewhere = self.small("elsewhere")?;
-        let (reordered, ambiguous) = match version {
-            OLDEST => (0, 0),
-            _ => (self.small("reordered")?, self.small("ambiguous")?),
-        };
-        let codes = self.number("refusals", 16)?;
-        let mut unreachable = Vec::new();
-        for _ in 0..codes {
-            unreachable.push((self.small("refusal code")?, self.small("refusal count")?));
-        }
-        let mut rtt = Vec::new();
-        let mut last = 0i64;
-        for _ in 0..answered.count_ones() {
-            let zigzag = self.number("delay", u64::from(u32::MAX) * 2 + 1)?;
-            let half = i64::try_from(zigzag >> 1).unwrap_or(i64::MAX);
-            last += if zigzag & 1 == 1 { -half - 1 } else { half };
-            let us = u32::try_from(last)
-                .map_err(|_| UnpackError::Range { field: "delay", offset: self.offset })?;
-            rtt.push(Micros::new(us));
-        }
-        Ok(HopCounts {
-            sent,
-            answered,
-            rtt,
-            late,
-            duplicate,
-            elsewhere,
-            reordered,
-            ambiguous,
-            unreachable,
-        })
-    }
+    Ok(HopCounts {
+        sent,
+        answered,
+        rtt,
+        late,
+        duplicate,
+        elsewhere,
+        reordered,
+        ambiguous,
+        unreachable,
+    })
 }
 
 /// Packs hops. Delays beyond the answered bits are not written.
@@ -151,8 +85,7 @@ pub fn pack(hops: &[HopCounts]) -> Vec<u8> {
         let mut last = 0i64;
         for rtt in hop.rtt.iter().take(hop.answered.count_ones() as usize) {
             let us = i64::from(rtt.as_micros());
-            let diff = us - last;
-            put(&mut out, ((diff << 1) ^ (diff >> 63)).cast_unsigned());
+            put_signed(&mut out, us - last);
             last = us;
         }
     }
@@ -165,17 +98,15 @@ pub fn pack(hops: &[HopCounts]) -> Vec<u8> {
 /// [`UnpackError`] on another version, missing or left-over octets, or a number its field
 /// cannot hold; nothing is guessed.
 pub fn unpack(octets: &[u8]) -> Result<Vec<HopCounts>, UnpackError> {
-    let mut cursor = Cursor { octets, offset: 0 };
-    let found = cursor.octet()?;
+    let mut reader = Reader::new(octets);
+    let found = reader.byte()?;
     if !(OLDEST..=VERSION).contains(&found) {
         return Err(UnpackError::Version { found });
     }
-    let count = cursor.number("hop count", MAX_HOPS)?;
-    let hops = (0..count).map(|_| cursor.hop(found)).collect::<Result<Vec<_>, _>>()?;
-    match octets.len() - cursor.offset {
-        0 => Ok(hops),
-        count => Err(UnpackError::Trailing { count }),
-    }
+    let count = reader.number("hop count", MAX_HOPS)?;
+    let hops = (0..count).map(|_| read_hop(&mut reader, found)).collect::<Result<Vec<_>, _>>()?;
+    reader.end()?;
+    Ok(hops)
 }
 
 #[cfg(test)]
@@ -244,6 +175,6 @@ mod tests {
     fn octets_left_over_are_named() {
         let mut whole = pack(&[]);
         whole.push(7);
-        assert_eq!(unpack(&whole), Err(UnpackError::Trailing { count: 1 }));
+        assert_eq!(unpack(&whole), Err(UnpackError::Numbers(VarintError::Trailing { count: 1 })));
     }
 }

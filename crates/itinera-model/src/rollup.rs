@@ -2,6 +2,7 @@
 //!
 //! Rollups are sums: they can be merged in any order, and late rounds are added like others.
 
+use crate::delay_class::{class_of, middle_of, percentile};
 use crate::round::{HopCounts, Lateness, StampSource};
 use serde::{Deserialize, Serialize};
 
@@ -43,32 +44,8 @@ impl RollupSpan {
     }
 }
 
-/// Classes of delay for each doubling: neighbours differ by 1.6 % at most.
-const PER_DOUBLING: u32 = 1 << BITS;
-const BITS: u32 = 6;
 /// A delay that may be wrong by more than this says nothing of the usual delay, in microseconds.
 const EXACT_US: u32 = 2_000;
-
-/// The class of a delay in microseconds: short ones exactly, longer ones by their leading bits.
-#[allow(clippy::cast_possible_truncation, reason = "there are 27 times 64 classes")]
-const fn class_of(us: u32) -> u16 {
-    if us < PER_DOUBLING {
-        return us as u16;
-    }
-    let shift = us.ilog2() - BITS;
-    ((shift + 1) * PER_DOUBLING + (us >> shift) - PER_DOUBLING) as u16
-}
-
-/// The middle of a class, in microseconds.
-const fn middle_of(class: u16) -> u32 {
-    let class = class as u32;
-    if class < 2 * PER_DOUBLING {
-        return class;
-    }
-    let shift = class / PER_DOUBLING - 1;
-    let low = (PER_DOUBLING + class % PER_DOUBLING) << shift;
-    low + (1 << (shift - 1))
-}
 
 /// What the rounds of a path gave at its far end over some time.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -125,14 +102,7 @@ impl Rollup {
     /// A quantile of the round-trip delay in microseconds, by nearest rank, wrong by 0.8 % at most;
     /// absent without answers.
     pub fn delay_us(&self, percent: u8) -> Option<u32> {
-        let all: u64 = self.delays.iter().map(|(_, number)| u64::from(*number)).sum();
-        let rank = all.checked_sub(1)? * u64::from(percent.min(100)) / 100;
-        let mut before = 0;
-        let at_rank = self.delays.iter().find(|(_, number)| {
-            before += u64::from(*number);
-            before > rank
-        });
-        at_rank.map(|(class, _)| middle_of(*class))
+        percentile(self.delays.iter().copied(), percent).map(middle_of)
     }
 }
 
@@ -177,18 +147,6 @@ mod tests {
         assert_eq!(Day.start_of(-1), -86_400);
         for span in RollupSpan::VARIANTS {
             assert_eq!(RollupSpan::from_repr(span.seconds()), Some(*span));
-        }
-    }
-
-    #[test]
-    fn classes_are_in_order_and_narrow() {
-        let mut before = 0;
-        for us in (0..4_000).chain((0..600).map(|n| 4_000 + n * n * n)).chain([u32::MAX]) {
-            let class = class_of(us);
-            assert!(class >= before, "{us}");
-            before = class;
-            let error = f64::from(middle_of(class).abs_diff(us)) / f64::from(us.max(1));
-            assert!(error <= 0.008, "{us} is {} of class {class}", middle_of(class));
         }
     }
 

@@ -54,7 +54,21 @@ fn push_address(out: &mut Vec<u8>, address: IpAddr) {
     }
 }
 
+/// What tells the flows of one path apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+pub struct FlowKey {
+    /// Source port, or the ICMP identifier.
+    pub source_port: u16,
+    /// Destination port, or the ICMP checksum.
+    pub destination_port: u16,
+}
+
 impl Flow {
+    /// What tells it from the other flows of its path.
+    pub const fn key(&self) -> FlowKey {
+        FlowKey { source_port: self.source_port, destination_port: self.destination_port }
+    }
+
     /// Identity over the canonical encoding.
     pub fn id(&self) -> ContentId {
         let mut out = b"flow1".to_vec();

@@ -1,6 +1,7 @@
 //! What agents call: join, schedule, batches. CBOR in both directions, problems when refused.
 
 use crate::context::Shared;
+use crate::disk::Room;
 use crate::problem::{ApiError, name_requests};
 use crate::tls_listener::Peer;
 use crate::{throughput, two_way};
@@ -121,6 +122,9 @@ async fn batches(
 ) -> Result<Response, ApiError> {
     let received_at = shared.clock.wall_now();
     let agent = known_agent(&shared, peer).await?;
+    if shared.disk.borrow().room == Room::Full {
+        return Err(ApiError::DiskFull);
+    }
     let batch = shared.unpacking.unpack(agent, body).await;
     let (batch, bytes) = batch.inspect_err(|_| shared.metrics.damaged())?;
     if batch.agent != agent {

@@ -3,6 +3,7 @@
 use crate::authority::Authority;
 use crate::clock::ServiceClock;
 use crate::config::{Config, PublicUrl, ThroughputRule};
+use crate::disk::{Disk, Watermarks};
 use crate::duty::Duties;
 use crate::metrics::Metrics;
 use crate::storage::{self, StorageState};
@@ -46,6 +47,10 @@ pub(crate) struct Shared {
     pub(crate) throughput_rules: Vec<ThroughputRule>,
     /// How long measurements are kept.
     pub(crate) retention: Retention,
+    /// Free space on the disk below which something waits.
+    pub(crate) watermarks: Watermarks,
+    /// Room on the disk, as seen last.
+    pub(crate) disk: watch::Sender<Disk>,
     /// The database is a private cluster below `data`.
     pub(crate) private_cluster: bool,
     /// This process, as holder of leases.
@@ -81,6 +86,8 @@ impl Shared {
             public_url: config.public_url.clone(),
             throughput_rules: config.throughput.clone(),
             retention: config.retention,
+            watermarks: config.watermarks,
+            disk: watch::Sender::default(),
             private_cluster: config.database.is_none(),
             process: Uuid::now_v7(),
         }
@@ -90,6 +97,15 @@ impl Shared {
     pub(crate) async fn storage(&self) -> Result<StorageState, StoreError> {
         let directory = self.private_cluster.then_some(self.data.as_path());
         storage::state(&self.store, directory, self.clock.now()).await
+    }
+
+    /// Looks at the room on the disk of a private cluster.
+    pub(crate) fn look_at_disk(&self) {
+        let directory = self.private_cluster.then_some(self.data.as_path());
+        if let Some(free_bytes) = directory.and_then(storage::free_bytes) {
+            let before = self.disk.borrow().room;
+            self.disk.send_replace(self.watermarks.look(before, free_bytes));
+        }
     }
 
     /// Ready once the service stops.

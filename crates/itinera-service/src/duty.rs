@@ -20,6 +20,10 @@ pub(crate) enum Duty {
     ChangeFeed,
     /// Summing up measurements.
     Rollups,
+    /// Summing up evidence by the minute.
+    Evidence,
+    /// Looking at the room on the disk.
+    Disk,
     /// Deleting measurements that are older than is kept.
     Retention,
     /// Forgetting what the change feed no longer needs.
@@ -46,6 +50,8 @@ impl Duty {
             Self::Partitions => "partitions",
             Self::ChangeFeed => "change-feed",
             Self::Rollups => "rollups",
+            Self::Evidence => "evidence",
+            Self::Disk => "disk",
             Self::Retention => "retention",
             Self::ChangeFeedRetention => "change-feed-retention",
             Self::ScheduleVersion => "schedule-version",

@@ -47,6 +47,7 @@ pub(crate) fn observation(round: &LoggedRound) -> Observation<'_> {
         measured_at: round.measured_at,
         number: round.number,
         source: round.source,
+        flow: round.flow,
         route: round.route.id,
         addresses: &round.route.route.hops,
         hops: &round.hops,

@@ -1,5 +1,6 @@
 //! The service's own health, and what was measured, in OpenMetrics 1.0.
 
+use crate::disk::Room;
 use crate::duty::Duties;
 use crate::storage::StorageState;
 use itinera_model::unit::WallTime;
@@ -104,6 +105,7 @@ struct Gauges {
     database_size: Gauge,
     disk_free: Gauge,
     disk_full_in: Gauge<f64, AtomicU64>,
+    disk_room: Gauge,
     restarts: Family<DutyLabel, Gauge>,
     not_done: Family<DutyLabel, Gauge>,
     leads: Family<DutyLabel, Gauge>,
@@ -170,6 +172,11 @@ impl Metrics {
             gauges.disk_full_in.clone(),
         );
         registry.register(
+            "disk_room",
+            "0 with room enough, 1 while rollups wait, 2 while measurements are refused",
+            gauges.disk_room.clone(),
+        );
+        registry.register(
             "duty_restarts",
             "How often the task of a duty was started again by this process",
             gauges.restarts.clone(),
@@ -209,6 +216,7 @@ impl Metrics {
         &self,
         counts: &StateCounts,
         storage: &StorageState,
+        room: Room,
         duties: &Duties,
     ) -> Result<String, std::fmt::Error> {
         let not_done = duties.not_done(Instant::now());
@@ -227,6 +235,7 @@ impl Metrics {
         let free = storage.free_bytes.unwrap_or(0);
         self.gauges.disk_free.set(i64::try_from(free).unwrap_or(i64::MAX));
         self.gauges.disk_full_in.set(storage.full_in_days().unwrap_or(f64::NAN));
+        self.gauges.disk_room.set(room as i64);
         self.gauges.set_aside_commits.set(counts.set_aside_commits);
         self.gauges.agents.set(counts.agents);
         self.gauges.agents_late.set(counts.agents_late);

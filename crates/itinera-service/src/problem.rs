@@ -71,6 +71,8 @@ pub(crate) enum ApiError {
     Watch(WatchRefused),
     #[error("the database cannot store this batch: its numbers or texts are out of bounds")]
     Unrecordable(#[source] StoreError),
+    #[error("the disk of the service is full: keep the batch and send it later")]
+    DiskFull,
     #[error("the database is unavailable; the request was not saved: retry")]
     Store(#[source] StoreError),
     #[error("internal error; the service's log has this request's id")]
@@ -129,6 +131,7 @@ impl ApiError {
             Self::Unrecordable(_) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, ProblemCode::UnrecordableBatch)
             }
+            Self::DiskFull => (StatusCode::SERVICE_UNAVAILABLE, ProblemCode::DiskFull),
             Self::Store(_) => (StatusCode::SERVICE_UNAVAILABLE, ProblemCode::DatabaseUnavailable),
             Self::Internal(_) => (StatusCode::INTERNAL_SERVER_ERROR, ProblemCode::Internal),
         }

@@ -280,7 +280,7 @@ pub async fn recompute(
                 Effect::Assessed { window, assessment, .. } => {
                     said.insert((assessment.path, window), assessment.finding);
                 }
-                Effect::Withdrawn { .. } => {}
+                Effect::Withdrawn { .. } | Effect::Evidence { .. } => {}
                 Effect::Alarm(effect) => replayed.take_alarm(effect),
                 Effect::Event(effect) => replayed.take_event(effect),
             }

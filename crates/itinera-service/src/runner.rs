@@ -4,6 +4,7 @@
 //! renewal of the lease.
 
 use crate::context::Shared;
+use crate::disk::Room;
 use crate::duty::Duty;
 use crate::engine::{Engine, EngineError};
 use crate::inventory::InventoryWatch;
@@ -14,7 +15,7 @@ use itinera_model::codec::encode;
 use itinera_model::event::{EventEffect, Fault};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
+use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -175,6 +176,11 @@ async fn follow_log(
     let mut logged_at: Option<Instant> = None;
     loop {
         shared.duties.done(Duty::Judging);
+        if shared.disk.borrow().room == Room::Full {
+            // Time in which nothing is entered counts as silence of no agent.
+            tokio::time::sleep(IDLE).await;
+            continue;
+        }
         let known = judging.engine.judge().inventory();
         let changed = inventory.changed(shared, limits, known).await?;
         if changed.is_some() || logged_at.is_none_or(|at| at.elapsed() >= CLOCK) {
@@ -195,6 +201,7 @@ async fn follow_log(
         let begins = |day: &Date| opened.is_none_or(|opened| *day > opened);
         // Before the first commit there is nothing to be kept.
         let opening = day.filter(|day| cursor > 0 && begins(day));
+        let opening = opening.filter(|_| shared.disk.borrow().room == Room::Enough);
         opened = opened.max(day);
         let count = entries.len() as u64;
         judging.take(entries, opening).await?;
@@ -240,6 +247,7 @@ async fn continue_from_checkpoint<'a>(
             carried_over.occurred.clear();
         }
         carried_over.assessed.clear();
+        carried_over.evidence.clear();
         cursor = to;
     }
     let checkpoint = is_complete.then(|| (Instant::now(), 0));
@@ -301,6 +309,8 @@ impl Judging<'_> {
 struct Gathered {
     assessed: BTreeMap<(PathId, i64), (bool, Assessment)>,
     withdrawn: Vec<(PathId, i64)>,
+    /// By path, minute and part.
+    evidence: BTreeMap<(PathId, i64, Option<i64>), Option<Vec<u8>>>,
     alarms: Vec<AlarmEffect>,
     occurred: Vec<EventEffect>,
 }
@@ -313,6 +323,9 @@ impl Gathered {
                     self.assessed.insert((assessment.path, window), (newest, *assessment));
                 }
                 Effect::Withdrawn { path, window } => self.withdrawn.push((path, window)),
+                Effect::Evidence { path, minute, part, content } => {
+                    self.evidence.insert((path, minute, part), content);
+                }
                 Effect::Alarm(alarm) => self.alarms.push(alarm),
                 Effect::Event(event) => self.occurred.push(event),
             }
@@ -327,12 +340,20 @@ impl Gathered {
         checkpoint: Option<Checkpoint>,
     ) -> JudgeWrite {
         let assessed = self.assessed.into_iter();
+        let evidence = self.evidence.into_iter();
+        let evidence = evidence.map(|((path, minute, part), content)| EvidenceWrite {
+            path,
+            minute,
+            part,
+            content,
+        });
         JudgeWrite {
             from,
             to,
             opening,
             checkpoint,
             withdrawn: self.withdrawn,
+            evidence: evidence.collect(),
             assessed: assessed.map(|((_, window), (newest, it))| (window, newest, it)).collect(),
             alarms: self.alarms,
             occurred: self.occurred,

@@ -3,14 +3,16 @@
 use crate::authority::{Authority, AuthorityError};
 use crate::config::Config;
 use crate::context::Shared;
+use crate::disk::Room;
 use crate::duty::Duty;
 use crate::sign_in::{self, FirstError};
 use crate::supervise::{every, every_leased, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, live, runner, storage, throughput, two_way, watches};
+use crate::{agent_api, api, evidence, live, runner, storage, throughput, two_way, watches};
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{Store, StoreError};
+use std::convert::Infallible;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -25,6 +27,8 @@ const GRACE: Duration = Duration::from_secs(3);
 /// and for watches that are over.
 const FOLLOW: Duration = Duration::from_secs(1);
 const WATCHES: Duration = Duration::from_secs(5);
+/// How often the room on the disk is looked at.
+const LOOK_AT_DISK: Duration = Duration::from_secs(2);
 /// How often measurements are summed up.
 const ROLL_UP: Duration = Duration::from_secs(30);
 
@@ -107,6 +111,7 @@ impl Service {
         let users = users.into_std().map_err(unbound)?;
         let agents = agents.into_std().map_err(unbound)?;
         let tls = Arc::new(tls);
+        shared.look_at_disk();
         let listeners = [
             supervise(&shared, Duty::UserListener, move |shared| {
                 serve_users(users.try_clone(), shared)
@@ -216,10 +221,16 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         }),
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
+        every(shared, Duty::Disk, LOOK_AT_DISK, async |shared: Arc<Shared>| {
+            shared.look_at_disk();
+            Ok::<_, Infallible>(())
+        }),
         every_leased(shared, Duty::Rollups, ROLL_UP, async |shared: Arc<Shared>| {
-            while shared.store.roll_up().await? {}
+            // They follow the log: what waits is summed up later.
+            while shared.disk.borrow().room == Room::Enough && shared.store.roll_up().await? {}
             Ok::<_, StoreError>(())
         }),
+        every_leased(shared, Duty::Evidence, minute, evidence::sum_up),
         every_leased(shared, Duty::Retention, 60 * minute, async |shared: Arc<Shared>| {
             storage::apply_retention(&shared.store, shared.retention, shared.clock.now()).await
         }),

@@ -35,7 +35,7 @@ pub(crate) async fn state(
     Ok(StorageState { size, free_bytes: directory.and_then(free_bytes) })
 }
 
-fn free_bytes(directory: &Path) -> Option<u64> {
+pub(crate) fn free_bytes(directory: &Path) -> Option<u64> {
     let system = rustix::fs::statvfs(directory).ok()?;
     Some(system.f_bavail.saturating_mul(system.f_frsize))
 }

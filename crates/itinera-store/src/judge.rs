@@ -4,6 +4,7 @@
 use crate::alarms;
 use crate::change_feed;
 use crate::events;
+use crate::evidence::{self, EvidenceWrite};
 use crate::lease::renew_lease;
 use crate::packing::{Packing, Unpacking};
 use crate::set_aside;
@@ -49,6 +50,8 @@ pub struct JudgeWrite {
     pub checkpoint: Option<Checkpoint>,
     /// Windows that are not the newest of their paths any more, as a wrong clock had dated them.
     pub withdrawn: Vec<(PathId, i64)>,
+    /// Evidence, of each minute and part the last word.
+    pub evidence: Vec<EvidenceWrite>,
     /// Windows judged, perhaps again: path, window, whether it is the newest, judgement.
     pub assessed: Vec<(i64, bool, Assessment)>,
     /// About alarms, in order.
@@ -216,6 +219,7 @@ impl Store {
             write_windows(&txn, checkpoint).await?;
         }
         withdraw(&txn, &write.withdrawn).await?;
+        evidence::write(&txn, &write.evidence).await?;
         write_assessments(&txn, &write.assessed).await?;
         for effect in &write.alarms {
             alarms::write(&txn, effect, fold).await?;

@@ -15,6 +15,7 @@ pub mod dump;
 mod entity;
 mod error;
 mod events;
+mod evidence;
 mod incidents;
 mod ingest;
 mod judge;
@@ -51,6 +52,7 @@ pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
 pub use diagnoses::DiagnosisRecord;
 pub use error::StoreError;
 pub use events::{EventQuery, EventRecord};
+pub use evidence::{EvidenceDay, EvidenceRange, EvidenceRow, EvidenceWrite, LateEvidence};
 pub use incidents::{Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
 pub use judge::{JudgeMemory, JudgeWrite, Recorded};
@@ -84,7 +86,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 3;
+pub const READER: i32 = 4;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

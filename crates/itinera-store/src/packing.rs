@@ -17,7 +17,11 @@ pub(crate) struct Packing(Compressor<'static>);
 
 impl Packing {
     pub(crate) fn new() -> Result<Self, StoreError> {
-        Ok(Self(Compressor::new(LEVEL).map_err(|_| StoreError::corrupt("compressor"))?))
+        Self::with_level(LEVEL)
+    }
+
+    pub(crate) fn with_level(level: i32) -> Result<Self, StoreError> {
+        Ok(Self(Compressor::new(level).map_err(|_| StoreError::corrupt("compressor"))?))
     }
 
     pub(crate) fn octets(&mut self, content: &[u8]) -> Result<Vec<u8>, StoreError> {

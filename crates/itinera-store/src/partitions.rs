@@ -14,13 +14,20 @@ use time::{Date, Duration, OffsetDateTime};
 
 /// Days for which there is room beside the present one.
 const AHEAD: i64 = 7;
-/// The tables that are partitioned by day of receipt.
-pub(crate) const TABLES: [&str; 4] = ["round", "two_way_round", "check_round", "host_facts_round"];
+/// The tables of the log, which are partitioned by day of receipt.
+pub(crate) const LOG_TABLES: [&str; 4] =
+    ["round", "two_way_round", "check_round", "host_facts_round"];
+/// The tables of evidence, which are partitioned by day of measurement. Each has a partition for
+/// times that no other holds.
+pub(crate) const EVIDENCE: &str = "evidence";
+pub(crate) const EVIDENCE_HOUR: &str = "evidence_hour";
+const TABLES: [&str; 6] =
+    [LOG_TABLES[0], LOG_TABLES[1], LOG_TABLES[2], LOG_TABLES[3], EVIDENCE, EVIDENCE_HOUR];
 /// How often a lock that others hold is tried for.
 const TRIES: usize = 5;
 
 /// Name of a table's partition of a day.
-fn name_of(table: &str, day: Date) -> String {
+pub(crate) fn name_of(table: &str, day: Date) -> String {
     format!("{table}_{:04}{:02}{:02}", day.year(), u8::from(day.month()), day.day())
 }
 
@@ -80,9 +87,18 @@ impl Store {
                 let select = sql("SELECT to_regclass($1) IS NULL", [name.into()]);
                 let row = txn.query_one_raw(select).await?;
                 if row.is_some_and(|row| row.try_get_by_index(0).unwrap_or(false)) {
+                    let moved = match table {
+                        EVIDENCE | EVIDENCE_HOUR => format!(
+                            "WITH moved AS (DELETE FROM {table}_default \
+                                 WHERE start_at >= '{day} 00:00:00+00' \
+                                     AND start_at < '{next} 00:00:00+00' RETURNING *) \
+                             INSERT INTO {name} SELECT * FROM moved;"
+                        ),
+                        _ => String::new(),
+                    };
                     let statements = format!(
                         "CREATE TABLE {name} (LIKE {table} INCLUDING DEFAULTS INCLUDING CONSTRAINTS); \
-                         ALTER TABLE {table} ATTACH PARTITION {name} \
+                         {moved} ALTER TABLE {table} ATTACH PARTITION {name} \
                              FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
                     );
                     txn.execute_unprepared(&statements).await?;

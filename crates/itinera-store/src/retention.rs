@@ -5,7 +5,7 @@
 //! kept ([`Store::opening_memory`]).
 
 use crate::error::is_lock_timeout;
-use crate::partitions::{TABLES, day_of};
+use crate::partitions::{EVIDENCE, EVIDENCE_HOUR, LOG_TABLES, day_of};
 use crate::statement::sql;
 use crate::{Store, StoreError, rows};
 use sea_orm::FromQueryResult;
@@ -34,7 +34,7 @@ const LEAST_GROWTH_OVER: Duration = Duration::hours(6);
 pub struct Retention {
     /// Rounds, host facts and results of checks, with the log of their batches.
     pub rounds_days: u16,
-    /// Findings of paths, rollups of five minutes, and events that belong to no incident.
+    /// Evidence and findings of paths, rollups of five minutes, and events that belong to no incident.
     pub findings_days: u16,
     /// Rollups of hours and days.
     pub rollups_days: u16,
@@ -101,7 +101,7 @@ impl Store {
             first.with_time(Time::MIDNIGHT).assume_utc()
         };
         let mut deleted = Deleted::default();
-        let partitions = self.partitions().await?;
+        let partitions = self.partitions(&LOG_TABLES).await?;
         let oldest = partitions.iter().map(|(_, day)| *day).min();
         let rounds_before = self.judged_before(before(keep.rounds_days)).await?;
         let rounds_before = oldest.map_or(rounds_before, |oldest| {
@@ -124,6 +124,11 @@ impl Store {
             deleted.rows += self.delete_in_parts(table, "used_on < $1::date", day).await?;
         }
         let findings_before = before(keep.findings_days);
+        let evidence = self.partitions(&[EVIDENCE, EVIDENCE_HOUR]).await?;
+        self.drop_partitions(evidence, findings_before, &mut deleted).await?;
+        for table in ["evidence_default", "evidence_hour_default"] {
+            deleted.rows += self.delete_in_parts(table, "start_at < $1", findings_before).await?;
+        }
         let window = findings_before.unix_timestamp() / WINDOW_S;
         deleted.rows += self.delete_in_parts("finding", "window_no < $1", window).await?;
         let fine = "span_s = 300 AND start_at < $1";
@@ -177,13 +182,13 @@ impl Store {
         Ok(())
     }
 
-    /// The daily partitions of the log, with their days.
-    async fn partitions(&self) -> Result<Vec<(String, Date)>, StoreError> {
+    /// The daily partitions of some tables, with their days.
+    async fn partitions(&self, tables: &[&str]) -> Result<Vec<(String, Date)>, StoreError> {
         let select = "SELECT relname FROM pg_class WHERE relname ~ '_[0-9]{8}$' AND relispartition \
              ORDER BY relname";
         let names: Vec<String> = rows::column(&self.db, select, []).await?;
         let known = names.into_iter().filter_map(|name| {
-            let day = TABLES.iter().find_map(|table| day_of(table, &name))?;
+            let day = tables.iter().find_map(|table| day_of(table, &name))?;
             Some((name, day))
         });
         Ok(known.collect())
@@ -239,7 +244,7 @@ impl Store {
         let select = "SELECT pg_database_size(current_database())";
         let bytes: Option<i64> = rows::value(&self.db, select, []).await?;
         let bytes = bytes.unwrap_or(0);
-        let select = "SELECT regexp_replace(relname, '_[0-9]{8}$', '') AS name, \
+        let select = "SELECT regexp_replace(relname, '_([0-9]{8}|default)$', '') AS name, \
                  sum(pg_total_relation_size(oid))::bigint AS bytes \
              FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace \
              GROUP BY 1 ORDER BY 2 DESC, 1";

@@ -7,7 +7,7 @@ use itinera_model::id::{ContentId, PathId};
 use itinera_model::packed;
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, Lateness, StampSource};
-use itinera_model::route::{Flow, Route};
+use itinera_model::route::{Flow, FlowKey, Route};
 use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::QueryResult;
@@ -29,6 +29,8 @@ pub struct LoggedRound {
     pub measured_at: WallTime,
     /// The agent's address.
     pub source: IpAddr,
+    /// What tells its flow from the others of the path.
+    pub flow: FlowKey,
     /// The route with its identity.
     pub route: Arc<KnownRoute>,
     /// What each hop gave.
@@ -68,7 +70,8 @@ const MOST_CONTENTS: usize = 100_000;
 /// What rounds refer to, by number. Nearly all rounds refer to what earlier ones did.
 #[derive(Debug, Default)]
 pub(crate) struct Contents {
-    sources: BTreeMap<i64, IpAddr>,
+    /// The agent's address, and what tells the flow from others.
+    flows: BTreeMap<i64, (IpAddr, FlowKey)>,
     routes: BTreeMap<i64, Arc<KnownRoute>>,
     /// The DSCP that the last quoting hop received.
     readings: BTreeMap<i64, Option<u8>>,
@@ -111,13 +114,13 @@ impl Contents {
         db: &DatabaseConnection,
         rows: impl Iterator<Item = &'a QueryResult> + Clone,
     ) -> Result<(), StoreError> {
-        let flows = unknown(rows.clone(), "flow_no", &mut self.sources)?;
+        let flows = unknown(rows.clone(), "flow_no", &mut self.flows)?;
         if !flows.is_empty() {
             let select = "SELECT no, body FROM flow WHERE no = ANY($1)";
             for row in rows::all::<BodyRow>(db, select, [flows.into()]).await? {
                 let flow: Flow =
                     serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("flow"))?;
-                self.sources.insert(row.no, flow.source);
+                self.flows.insert(row.no, (flow.source, flow.key()));
             }
         }
         let routes = unknown(rows.clone(), "route_no", &mut self.routes)?;
@@ -156,7 +159,8 @@ impl Contents {
         let hops: Vec<u8> = row.try_get("", "hops")?;
         let number: i64 = row.try_get("", "number")?;
         let path: Uuid = row.try_get("", "path")?;
-        let source = self.sources.get(&flow_no).copied();
+        let flow = self.flows.get(&flow_no).copied();
+        let (source, flow) = flow.ok_or_else(|| StoreError::corrupt("flow number"))?;
         let route = self.routes.get(&route_no).map(Arc::clone);
         Ok(LoggedRound {
             path: PathId::from_uuid(path),
@@ -166,7 +170,8 @@ impl Contents {
                 row.try_get("", "offset_us")?,
                 received_at,
             ),
-            source: source.ok_or_else(|| StoreError::corrupt("flow number"))?,
+            source,
+            flow,
             route: route.ok_or_else(|| StoreError::corrupt("route number"))?,
             hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
             stamps: stamps_of(row.try_get("", "stamps")?),

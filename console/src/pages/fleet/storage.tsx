@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query';
+import { Alert } from 'antd';
 import type { Storage } from '../../api/client';
 import { queries } from '../../api/queries';
 import { bytes } from '../../format';
@@ -36,9 +37,11 @@ export function StorageState() {
       <p className="said">
         Database {bytes(data.bytes)}; {growth(data.growth_bytes_per_day)}. Disk: {room(data)}.
       </p>
+      {data.note && <Alert type="error" showIcon title={data.note.text} />}
       <p className="said quiet">
-        Rounds are kept for {data.rounds_days} days, findings for {data.findings_days}, rollups for{' '}
-        {data.rollups_days}, incidents and audit for ever. Largest tables: {largest.join(', ')}.
+        Rounds are kept for {data.rounds_days} days, findings and evidence for {data.findings_days},
+        rollups for {data.rollups_days}, incidents and audit for ever. Largest tables:{' '}
+        {largest.join(', ')}.
       </p>
     </section>
   );

@@ -1,7 +1,7 @@
 //! What the clock does to alarms: their paths stop reporting, and they expire.
 
 use super::{AlarmBook, PastAlarm};
-use crate::history::WINDOW_US;
+use crate::evidence::WINDOW_US;
 use crate::log_clock::LogClock;
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::finding::Assessment;

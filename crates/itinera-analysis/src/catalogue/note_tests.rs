@@ -109,6 +109,8 @@ fn pair_notes() -> Vec<Note> {
         burst_ratio: 1.4,
     };
     vec![
+        Note::DiskLow(DiskSpace { free_mb: 1_900, needed_mb: 2_560 }),
+        Note::DiskFull(DiskSpace { free_mb: 500, needed_mb: 640 }),
         Note::NothingExchanged,
         Note::PairUnreachable(PairCounts { near: near.clone(), far: far.clone(), sent: 100 }),
         Note::PairLossNone(loss(0, 0)),

@@ -4,8 +4,8 @@ use super::text::{self, byte_count, count, delay, listed, per_cent_counts};
 use super::{Context, render};
 use itinera_model::ensemble::Balancing;
 use itinera_model::note::{
-    FoundMtu, HopAt, LoadBalancer, MeasuredThroughput, Note, PairLoss, Refusals, SizeDelay,
-    TunnelUse, VoiceRating,
+    DiskSpace, FoundMtu, HopAt, LoadBalancer, MeasuredThroughput, Note, PairLoss, Refusals,
+    SizeDelay, TunnelUse, VoiceRating,
 };
 use itinera_model::path_mtu::MtuLimit;
 use itinera_model::throughput::By;
@@ -94,6 +94,14 @@ pub fn note(note: &Note, context: &Context<'_>) -> String {
             format!("At its worst: {}", words.detail.join(" "))
         }
         Note::NoFaultLocated => "No fault was located.".to_owned(),
+        Note::DiskLow(DiskSpace { free_mb, needed_mb }) => format!(
+            "The disk has {free_mb} MB free. Rollups and opening states wait until {needed_mb} MB are free; \
+             measurements and alarms are still recorded."
+        ),
+        Note::DiskFull(DiskSpace { free_mb, needed_mb }) => format!(
+            "The disk has {free_mb} MB free. The service refuses measurements until {needed_mb} MB are free; \
+             agents keep theirs meanwhile. Free some space, or keep less: [retention] in the configuration."
+        ),
         Note::NothingExchanged => "No packets were exchanged in this time.".to_owned(),
         Note::PairUnreachable(pair) => format!(
             "{} and {} cannot reach each other: none of {} was answered. Either a filter drops \

@@ -17,8 +17,8 @@ pub(super) fn assess(observed: &Observations) -> Option<Assessment> {
     let routes: BTreeMap<_, &Route> =
         sweep.routes.iter().map(|route| (route.id(), route)).collect();
     let observations = sweep.rounds.iter().filter_map(|round| {
-        let source = flows.get(&round.flow)?.source;
-        Some(Observation::of(round, source, &routes.get(&round.route)?.hops))
+        let flow = flows.get(&round.flow)?;
+        Some(Observation::of(round, flow, &routes.get(&round.route)?.hops))
     });
     past::assessments(&observations.collect::<Vec<_>>()).pop()
 }

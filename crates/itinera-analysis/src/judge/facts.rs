@@ -136,6 +136,7 @@ mod tests {
     use itinera_model::event::EventKind;
     use itinera_model::id::{BootId, CheckId, ContentId};
     use itinera_model::round::{Clocks, HopCounts, StampSource};
+    use itinera_model::route::FlowKey;
     use itinera_model::unit::Tick;
     use std::sync::Arc;
     use uuid::Uuid;
@@ -231,6 +232,7 @@ mod tests {
                 measured_at: at(nth * 10),
                 number: nth.cast_unsigned(),
                 source: FIRST,
+                flow: FlowKey::default(),
                 route: ContentId::of(b"route"),
                 addresses: &[None],
                 hops: std::slice::from_ref(&hop),

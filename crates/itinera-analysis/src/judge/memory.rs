@@ -9,6 +9,7 @@ use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
 use itinera_model::codec::{DecodeError, decode, encode};
 use itinera_model::event::Event;
 use itinera_model::owner::OwnerMap;
+use itinera_model::varint::VarintError;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -52,7 +53,8 @@ impl Stage {
     pub const fn version(self) -> u16 {
         match self {
             Self::Findings => ENGINE,
-            Self::Windows | Self::Seals | Self::Alarms | Self::Events | Self::Inventory => 1,
+            Self::Windows => 2,
+            Self::Seals | Self::Alarms | Self::Events | Self::Inventory => 1,
         }
     }
 
@@ -72,8 +74,19 @@ impl Stage {
         checkpoint: &Checkpoint,
     ) -> Result<Option<T>, UnreadableStage> {
         let content = self.of(&checkpoint.stages);
-        content.map(decode).transpose().map_err(|source| UnreadableStage { stage: self, source })
+        let read = content.map(decode).transpose();
+        read.map_err(|source| UnreadableStage { stage: self, source: source.into() })
     }
+}
+
+/// Why a state cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error(transparent)]
+pub enum StateError {
+    /// Of a state in CBOR.
+    Cbor(#[from] DecodeError),
+    /// Of a window.
+    Window(#[from] VarintError),
 }
 
 /// The state of a stage that cannot be read although its version is known.
@@ -83,7 +96,7 @@ pub struct UnreadableStage {
     /// Which.
     pub stage: Stage,
     /// Why.
-    pub source: DecodeError,
+    pub source: StateError,
 }
 
 impl Judge {
@@ -112,12 +125,11 @@ impl Judge {
         };
         if Stage::Windows.is_in(checkpoint) {
             for stored in &checkpoint.windows {
-                let content = decode(&stored.content);
-                let stage = Stage::Windows;
-                let content = content.map_err(|source| UnreadableStage { stage, source })?;
                 let history = it.paths.entry(stored.path);
                 let history = history.or_insert_with(|| PathHistory::new(stored.source));
-                history.restore(stored.window, content);
+                let restored = history.restore(stored.window, &stored.content);
+                let stage = Stage::Windows;
+                restored.map_err(|source| UnreadableStage { stage, source: source.into() })?;
             }
         }
         let is_known = Stage::Findings.is_in(checkpoint);
@@ -160,7 +172,6 @@ impl Judge {
             for (window, content) in history.take_changes() {
                 match content {
                     Some(content) => {
-                        let content = encode(content);
                         let stored = StoredWindow { path, window, source, content };
                         checkpoint.windows.push(stored);
                     }

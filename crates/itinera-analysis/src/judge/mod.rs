@@ -12,8 +12,9 @@ mod tests;
 
 use crate::alarm::{AlarmBook, Limits};
 use crate::event::{Carried, Watcher};
-use crate::history::{Exactness, WINDOW_US, window_of};
+use crate::evidence::{Exactness, RoundCounts, WINDOW_US, WINDOWS_A_MINUTE, window_of};
 use crate::inventory::Inventory;
+use crate::locate::RECENT;
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::check::CheckRound;
 use itinera_model::event::EventEffect;
@@ -22,15 +23,17 @@ use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::owner::OwnerMap;
 use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
+use itinera_model::route::{Flow, FlowKey};
 use itinera_model::unit::WallTime;
 pub use memory::{Stage, UnreadableStage};
-use path::PathHistory;
+use path::{PathHistory, minute_of};
 use seal::{PathSeal, Seals};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
-/// Rounds older than this are too late to be judged: ten minutes of windows behind the path's newest.
+/// Rounds older than this are too late to be judged, and only counted as evidence: ten minutes of
+/// windows behind the path's newest.
 const LATE_WINDOWS: i64 = 60;
 /// Windows kept for a path: what is usual, what is recent, and what may still be corrected.
 const KEPT_WINDOWS: usize = 180;
@@ -50,6 +53,8 @@ pub struct Observation<'a> {
     pub number: u64,
     /// The agent's own address.
     pub source: IpAddr,
+    /// Its flow; all zero where that is not known.
+    pub flow: FlowKey,
     /// Identity of the route.
     pub route: ContentId,
     /// The route's addresses.
@@ -66,12 +71,13 @@ pub struct Observation<'a> {
 
 impl<'a> Observation<'a> {
     /// A round as its agent reported it, with what it refers to.
-    pub fn of(round: &'a Round, source: IpAddr, addresses: &'a [Option<IpAddr>]) -> Self {
+    pub fn of(round: &'a Round, flow: &Flow, addresses: &'a [Option<IpAddr>]) -> Self {
         Self {
             path: round.path,
             measured_at: round.clocks.corrected_wall(),
             number: round.number,
-            source,
+            source: flow.source,
+            flow: flow.key(),
             route: round.route,
             addresses,
             hops: &round.hops,
@@ -81,9 +87,10 @@ impl<'a> Observation<'a> {
         }
     }
 
-    /// How exact it is.
-    pub(crate) fn exactness(&self) -> Exactness {
-        Exactness::of(self.stamps, self.lateness)
+    /// What is counted of it.
+    fn counts(&self) -> RoundCounts<'a> {
+        let exactness = Exactness::of(self.stamps, self.lateness);
+        RoundCounts { number: self.number, flow: self.flow, hops: self.hops, exactness }
     }
 }
 
@@ -105,6 +112,18 @@ pub enum Effect {
         path: PathId,
         /// Index of the window.
         window: i64,
+    },
+    /// The sealed windows of a minute, or those that late rounds have changed.
+    Evidence {
+        /// The path.
+        path: PathId,
+        /// Number of the minute since 1970.
+        minute: i64,
+        /// Absent for the whole of it. Rounds that are too late to be judged are published by
+        /// themselves, as parts with rising numbers.
+        part: Option<i64>,
+        /// A [`crate::PublishedMinute`] in bytes; absent where a wrong clock had dated its rounds.
+        content: Option<Vec<u8>>,
     },
     /// A change of an alarm.
     Alarm(AlarmEffect),
@@ -174,7 +193,7 @@ impl Judge {
 
     /// Index of the newest window with rounds; absent before the first round.
     pub fn newest_window(&self) -> Option<i64> {
-        self.paths.values().filter_map(|path| path.windows.keys().next_back().copied()).max()
+        self.paths.values().filter_map(|path| path.windows.newest()).max()
     }
 
     /// The alarms and what they are waiting for.
@@ -264,6 +283,7 @@ impl Judge {
             self.seal(*path, now, effects);
         }
         let mut touched: BTreeMap<PathId, BTreeSet<i64>> = BTreeMap::new();
+        let mut too_late: BTreeMap<PathId, PathHistory> = BTreeMap::new();
         for observation in observations {
             let window = window_of(observation.measured_at);
             let history = self.paths.entry(observation.path);
@@ -272,20 +292,18 @@ impl Judge {
             for window in history.of_a_wrong_clock(now) {
                 history.forget(window);
                 effects.push(Effect::Withdrawn { path: observation.path, window });
+                let (path, minute) = (observation.path, minute_of(window));
+                effects.push(Effect::Evidence { path, minute, part: None, content: None });
             }
-            let newest = history.windows.keys().next_back().copied();
+            let newest = history.windows.newest();
+            let route = (observation.route, observation.addresses);
             if newest.is_some_and(|newest| window < newest - LATE_WINDOWS) {
+                let late = too_late.entry(observation.path);
+                let late = late.or_insert_with(|| PathHistory::new(observation.source));
+                late.add(window, route, &observation.counts());
                 continue;
             }
-            let content = history.windows.entry(window).or_default();
-            content.add(
-                observation.route,
-                observation.addresses,
-                observation.number,
-                observation.hops,
-                observation.exactness(),
-            );
-            history.on_change(window);
+            history.add(window, route, &observation.counts());
             touched.entry(observation.path).or_default().insert(window);
         }
         for (path, windows) in touched {
@@ -296,6 +314,14 @@ impl Judge {
                 seal.on_report(*newest, now);
             }
             self.seal(path, now, effects);
+            self.forget_old_windows(path);
+        }
+        for (path, late) in too_late {
+            for minute in late.minutes(i64::MIN..=i64::MAX) {
+                let part = Some(self.seals.next_part());
+                let content = late.evidence_of(minute);
+                effects.push(Effect::Evidence { path, minute, part, content });
+            }
         }
     }
 
@@ -303,9 +329,9 @@ impl Judge {
     fn judge_path(&mut self, path: PathId, touched: &BTreeSet<i64>, effects: &mut Vec<Effect>) {
         let Some(history) = self.paths.get_mut(&path) else { return };
         let Some(first) = touched.first().copied() else { return };
-        let newest = history.windows.keys().next_back().copied().unwrap_or(first);
+        let newest = history.windows.newest().unwrap_or(first);
         let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
-        let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| *index).collect();
+        let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| index).collect();
         for window in affected {
             let Some(mut assessment) = history.assess(path, window) else {
                 continue;
@@ -317,6 +343,7 @@ impl Judge {
             if window > through {
                 history.unsealed.insert(window, assessment.clone());
             } else if touched.contains(&window) {
+                history.republish.insert(minute_of(window));
                 self.seals.on_late(path, window);
             }
             effects.push(Effect::Assessed {
@@ -325,12 +352,21 @@ impl Judge {
                 assessment: Box::new(assessment),
             });
         }
-        while let Some(window) = history.spare_window(newest) {
-            history.forget(window);
-        }
     }
 
-    /// Has alarms regard the windows of a path that are complete now.
+    /// Forgets the windows of a path that are too many, after they were sealed.
+    fn forget_old_windows(&mut self, path: PathId) {
+        let Some(history) = self.paths.get_mut(&path) else { return };
+        let Some(newest) = history.windows.newest() else { return };
+        let needed = self.seals.first_late(path).map(|first| first - READ_BEFORE);
+        while let Some(window) = history.spare_window(newest, needed) {
+            history.forget(window);
+        }
+        history.windows.compact_before(newest - RECENT + 1);
+    }
+
+    /// Has alarms regard the windows of a path that are complete now, and publishes the evidence of
+    /// minutes that are.
     fn seal(&mut self, path: PathId, now: WallTime, effects: &mut Vec<Effect>) {
         let Self { book, seals, .. } = self;
         let after_us = i64::from(book.limits().seal_after_s).saturating_mul(1_000_000);
@@ -342,6 +378,17 @@ impl Judge {
             let alarms = book.regard(&assessment, beginning_of(window), now);
             effects.extend(alarms.into_iter().map(Effect::Alarm));
         }
+        let mut minutes = std::mem::take(&mut history.republish);
+        minutes.retain(|minute| *minute <= seal.published);
+        if let Some(complete) = seal.complete_minutes() {
+            let first = complete.start().saturating_mul(WINDOWS_A_MINUTE);
+            minutes.extend(history.minutes(first..=through));
+            minutes.retain(|minute| minute <= complete.end());
+        }
+        for minute in minutes {
+            let content = history.evidence_of(minute);
+            effects.push(Effect::Evidence { path, minute, part: None, content });
+        }
     }
 
     /// Has alarms read the sealed windows of a path again from `first` on, which got late rounds.
@@ -349,7 +396,7 @@ impl Judge {
         let Some(history) = self.paths.get_mut(&path) else { return };
         let Some(seal) = self.seals.paths.get(&path) else { return };
         let sealed = history.windows.range(first - READ_BEFORE..=seal.through.max(first));
-        let sealed: Vec<i64> = sealed.map(|(window, _)| *window).collect();
+        let sealed: Vec<i64> = sealed.map(|(window, _)| window).collect();
         let judged = |window| Some((beginning_of(window), history.assess(path, window)?));
         let windows: Vec<_> = sealed.into_iter().filter_map(judged).collect();
         let again = self.book.read_again(path, &windows, now);
@@ -357,5 +404,6 @@ impl Judge {
             self.seals.on_late(path, first);
         }
         effects.extend(again.effects.into_iter().map(Effect::Alarm));
+        self.forget_old_windows(path);
     }
 }

@@ -1,13 +1,15 @@
 //! What is remembered of one path: its windows, what is usual in them, and what they were judged.
 
 use super::{KEPT_WINDOWS, LATE_WINDOWS};
-use crate::history::{Window, end_of, window_of};
+use crate::evidence::{Kept, RoundCounts, WINDOWS_A_MINUTE, Windows, end_of, publish, window_of};
 use crate::locate::{self, Usual};
 use itinera_model::finding::{Assessment, TimeInterval};
-use itinera_model::id::PathId;
+use itinera_model::id::{ContentId, PathId};
 use itinera_model::unit::WallTime;
+use itinera_model::varint::VarintError;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+use std::ops::RangeInclusive;
 
 /// Windows before a finding that are not learned as usual: the fault began in them.
 const BEFORE_FINDING: i64 = 2;
@@ -18,31 +20,52 @@ const AFTER_FINDING: i64 = 6;
 #[derive(Debug, Clone)]
 pub(super) struct PathHistory {
     pub(super) source: IpAddr,
-    pub(super) windows: BTreeMap<i64, Window>,
+    pub(super) windows: Windows,
     usual: Usual,
     /// Judgements of windows that are not sealed yet.
     pub(super) unsealed: BTreeMap<i64, Assessment>,
     /// Windows that differ from the last checkpoint, and those that it holds.
     changed: BTreeSet<i64>,
     stored: BTreeSet<i64>,
+    /// Published minutes with other counts since.
+    pub(super) republish: BTreeSet<i64>,
 }
 
 impl PathHistory {
     pub(super) fn new(source: IpAddr) -> Self {
-        let (windows, unsealed) = (BTreeMap::new(), BTreeMap::new());
-        let (changed, stored) = (BTreeSet::new(), BTreeSet::new());
-        Self { source, windows, usual: Usual::default(), unsealed, changed, stored }
+        Self {
+            source,
+            windows: Windows::default(),
+            usual: Usual::default(),
+            unsealed: BTreeMap::new(),
+            changed: BTreeSet::new(),
+            stored: BTreeSet::new(),
+            republish: BTreeSet::new(),
+        }
     }
 
     /// Takes a window from a checkpoint.
-    pub(super) fn restore(&mut self, window: i64, content: Window) {
-        self.windows.insert(window, content);
+    pub(super) fn restore(&mut self, window: i64, content: &[u8]) -> Result<(), VarintError> {
+        self.windows.restore(window, content)?;
         self.stored.insert(window);
+        Ok(())
+    }
+
+    /// Adds a round to the window of its time.
+    pub(super) fn add(
+        &mut self,
+        window: i64,
+        (route, addresses): (ContentId, &[Option<IpAddr>]),
+        round: &RoundCounts<'_>,
+    ) {
+        let route = self.windows.route(route, addresses);
+        self.windows.add(window, &route, round);
+        self.on_change(window);
     }
 
     /// Judges all windows again, in order, by what the present engine finds.
     pub(super) fn find_again(&mut self, path: PathId) {
-        let windows: Vec<i64> = self.windows.keys().copied().collect();
+        let windows: Vec<i64> = self.windows.range(..).map(|(window, _)| window).collect();
         for window in self.windows.values_mut() {
             (window.found, window.flagged) = (false, false);
         }
@@ -56,7 +79,7 @@ impl PathHistory {
     /// Judges the windows after `through` again, which alarms have not regarded yet.
     pub(super) fn restore_unsealed(&mut self, path: PathId, through: i64) {
         let unsealed = self.windows.range(through.saturating_add(1)..);
-        let unsealed: Vec<i64> = unsealed.map(|(window, _)| *window).collect();
+        let unsealed: Vec<i64> = unsealed.map(|(window, _)| window).collect();
         for window in unsealed {
             if let Some(assessment) = self.assess(path, window) {
                 self.unsealed.insert(window, assessment);
@@ -66,18 +89,17 @@ impl PathHistory {
 
     /// The judgement of the newest window; absent without windows.
     pub(super) fn newest_assessment(&mut self, path: PathId) -> Option<Assessment> {
-        let newest = self.windows.keys().next_back().copied()?;
-        self.assess(path, newest)
+        self.assess(path, self.windows.newest()?)
     }
 
     /// Windows that differ from the last checkpoint, absent where they are no longer needed. What
     /// they are now is the new one.
-    pub(super) fn take_changes(&mut self) -> Vec<(i64, Option<&Window>)> {
+    pub(super) fn take_changes(&mut self) -> Vec<(i64, Option<Vec<u8>>)> {
         let changed = std::mem::take(&mut self.changed);
         let mut changes = Vec::with_capacity(changed.len());
         for window in changed {
-            let content = self.windows.get(&window);
-            let was_stored = match content {
+            let content = self.windows.get(window).map(Kept::to_bytes);
+            let was_stored = match &content {
                 Some(_) => !self.stored.insert(window),
                 None => self.stored.remove(&window),
             };
@@ -91,7 +113,7 @@ impl PathHistory {
     /// A window has other counts, another flag, or is gone.
     pub(super) fn on_change(&mut self, window: i64) {
         self.usual.on_change(window);
-        if self.windows.contains_key(&window) || self.stored.contains(&window) {
+        if self.windows.contains(window) || self.stored.contains(&window) {
             self.changed.insert(window);
         } else {
             self.changed.remove(&window);
@@ -100,7 +122,7 @@ impl PathHistory {
 
     /// Forgets a window.
     pub(super) fn forget(&mut self, window: i64) {
-        self.windows.remove(&window);
+        self.windows.remove(window);
         self.unsealed.remove(&window);
         self.on_change(window);
     }
@@ -116,17 +138,17 @@ impl PathHistory {
     /// entered in order of time, so that each flag ends as it would have been, had everything come
     /// in order.
     pub(super) fn enter_found(&mut self, window: i64, found: bool) {
-        if let Some(content) = self.windows.get_mut(&window)
+        if let Some(content) = self.windows.get_mut(window)
             && std::mem::replace(&mut content.found, found) != found
         {
             self.changed.insert(window);
         }
         let near: Vec<i64> =
-            self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| *index).collect();
+            self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| index).collect();
         for index in near {
-            let mut around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
-            let flagged = around.any(|(_, content)| content.found);
-            let Some(content) = self.windows.get_mut(&index) else { continue };
+            let around = self.windows.range(index - AFTER_FINDING..=index + BEFORE_FINDING);
+            let flagged = around.into_iter().any(|(_, content)| content.found);
+            let Some(content) = self.windows.get_mut(index) else { continue };
             if std::mem::replace(&mut content.flagged, flagged) != flagged {
                 self.on_change(index);
             }
@@ -138,25 +160,49 @@ impl PathHistory {
     pub(super) fn onset(&self, window: i64) -> Option<TimeInterval> {
         let run = self.windows.range(..=window).rev().take_while(|(_, content)| content.found);
         let (first, _) = run.last()?;
-        Some(TimeInterval { earliest: end_of(first - locate::RECENT), latest: end_of(*first) })
+        Some(TimeInterval { earliest: end_of(first - locate::RECENT), latest: end_of(first) })
     }
 
     /// Windows so far after `now` that rounds of now would be too late for them: the clock that
     /// dated them was wrong, and has been set back.
     pub(super) fn of_a_wrong_clock(&self, now: WallTime) -> Vec<i64> {
         let last = window_of(now).saturating_add(LATE_WINDOWS);
-        self.windows.range(last.saturating_add(1)..).map(|(window, _)| *window).collect()
+        self.windows.range(last.saturating_add(1)..).map(|(window, _)| window).collect()
     }
 
     /// A window to forget when there are too many: the oldest with a finding that cannot be
     /// corrected any more, so that a long fault does not push out what was usual before it;
-    /// else the oldest.
-    pub(super) fn spare_window(&self, newest: i64) -> Option<i64> {
+    /// else the oldest. Minutes that may still be corrected stay whole, and what is `needed` stays.
+    pub(super) fn spare_window(&self, newest: i64, needed: Option<i64>) -> Option<i64> {
         if self.windows.len() <= KEPT_WINDOWS {
             return None;
         }
-        let mut settled = self.windows.range(..newest - LATE_WINDOWS);
-        let flagged = settled.find(|(_, content)| content.flagged).map(|(index, _)| *index);
-        flagged.or_else(|| self.windows.keys().next().copied())
+        let end = beginning_of_minute(newest - LATE_WINDOWS).min(needed.unwrap_or(i64::MAX));
+        let mut settled = self.windows.range(..end);
+        let flagged = settled.find(|(_, content)| content.flagged).map(|(index, _)| index);
+        flagged.or_else(|| self.windows.range(..end).next().map(|(index, _)| index))
     }
+
+    /// The evidence of a minute, by its number: absent where it has no rounds.
+    pub(super) fn evidence_of(&self, minute: i64) -> Option<Vec<u8>> {
+        let first = minute.saturating_mul(WINDOWS_A_MINUTE);
+        let mut windows =
+            self.windows.range(first..first.saturating_add(WINDOWS_A_MINUTE)).peekable();
+        windows.peek()?;
+        Some(publish(windows))
+    }
+
+    /// The minutes with rounds between two windows.
+    pub(super) fn minutes(&self, windows: RangeInclusive<i64>) -> BTreeSet<i64> {
+        self.windows.range(windows).map(|(window, _)| minute_of(window)).collect()
+    }
+}
+
+/// Number of the minute that holds a window.
+pub(super) const fn minute_of(window: i64) -> i64 {
+    window.div_euclid(WINDOWS_A_MINUTE)
+}
+
+const fn beginning_of_minute(window: i64) -> i64 {
+    minute_of(window).saturating_mul(WINDOWS_A_MINUTE)
 }

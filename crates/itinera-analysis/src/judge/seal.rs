@@ -4,12 +4,14 @@
 //! or longer where a path's rounds always take longer. Alarms regard each window once, sealed, in
 //! order. Rounds of a sealed window are late.
 
-use crate::history::window_of;
+use super::path::minute_of;
+use crate::evidence::window_of;
 use crate::log_clock::LogClock;
 use itinera_model::id::PathId;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::ops::RangeInclusive;
 
 /// A round that began so long after a window shows that those of the window have been reported:
 /// two seconds, the usual time that a probe is waited for.
@@ -24,11 +26,20 @@ const MOST_LAG_US: i64 = 180_000_000;
 const QUIET_US: i64 = 20_000_000;
 const LONGEST_WAIT_US: i64 = 120_000_000;
 
+/// The last minute that a sealed window completes, with all before it sealed too.
+const fn sealed_minute(through: i64) -> i64 {
+    minute_of(through.saturating_add(1)) - 1
+}
+
 /// How far one path is sealed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct PathSeal {
     /// The last sealed window.
     pub(super) through: i64,
+    /// The last minute of which all windows are sealed, and their evidence is published. States
+    /// before evidence was published have none.
+    #[serde(default)]
+    pub(super) published: i64,
     /// Beginning of the newest round.
     newest: WallTime,
     /// Time from the beginning of the newest round of a report to its receipt, as usual.
@@ -39,7 +50,8 @@ impl PathSeal {
     pub(super) fn new(first: WallTime, newest: WallTime, now: WallTime) -> Self {
         let lag_us = now.micros_since(newest).clamp(0, MOST_LAG_US);
         // Nothing is sealed by the commit that brings the first rounds.
-        Self { through: window_of(first) - 1, newest: first, lag_us }
+        let through = window_of(first) - 1;
+        Self { through, published: sealed_minute(through), newest: first, lag_us }
     }
 
     /// A commit with rounds of the path came in, of which the newest began at `newest`.
@@ -61,8 +73,17 @@ impl PathSeal {
         self.through
     }
 
+    /// The minutes that have become complete since this was asked last, by their numbers.
+    pub(super) fn complete_minutes(&mut self) -> Option<RangeInclusive<i64>> {
+        let complete = sealed_minute(self.through);
+        let first = self.published.saturating_add(1);
+        self.published = self.published.max(complete);
+        (first <= complete).then_some(first..=complete)
+    }
+
     fn set_back(&mut self, now: WallTime) {
         self.through = self.through.min(window_of(now) - 1);
+        self.published = self.published.min(sealed_minute(self.through));
         self.newest = self.newest.min(now);
     }
 }
@@ -83,6 +104,9 @@ pub(super) struct Seals {
     pub(super) paths: BTreeMap<PathId, PathSeal>,
     late: BTreeMap<PathId, LateWindows>,
     pub(super) clock: LogClock,
+    /// What numbered the last part of a minute that was too late to be judged.
+    #[serde(default)]
+    last_part: i64,
 }
 
 impl Seals {
@@ -95,6 +119,12 @@ impl Seals {
         self.clock.now
     }
 
+    /// A number for what is too late to be judged, above all earlier ones.
+    pub(super) fn next_part(&mut self) -> i64 {
+        self.last_part = self.clock.now.as_unix_micros().max(self.last_part.saturating_add(1));
+        self.last_part
+    }
+
     /// A sealed window of a path got rounds.
     pub(super) fn on_late(&mut self, path: PathId, window: i64) {
         let now = self.clock.now;
@@ -102,6 +132,11 @@ impl Seals {
         let late = late.or_insert(LateWindows { first: window, begun: now, newest: now });
         late.first = late.first.min(window);
         late.newest = now;
+    }
+
+    /// The first window of a path that got late rounds and is to be read again.
+    pub(super) fn first_late(&self, path: PathId) -> Option<i64> {
+        self.late.get(&path).map(|late| late.first)
     }
 
     /// Takes out paths with late rounds of which probably no more will come; at most `limit`.

@@ -28,6 +28,7 @@ fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> 
         measured_at: WallTime::from_unix_seconds(START_S + window * 10),
         number: window.cast_unsigned(),
         source: IpAddr::from([10, 0, 0, 2]),
+        flow: FlowKey::default(),
         route: ContentId::of(b"route"),
         addresses: &addresses,
         hops: &hops,
@@ -125,6 +126,7 @@ fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
         measured_at: at(number * 3),
         number: number.cast_unsigned(),
         source: IpAddr::from([10, 0, 0, 2]),
+        flow: FlowKey::default(),
         route: ContentId::of(b"route"),
         addresses: &addresses,
         hops: std::slice::from_ref(&hop),
@@ -206,6 +208,7 @@ fn a_lossy_member_route_stands_for_the_path_in_every_window() {
             measured_at: at,
             number: number.cast_unsigned(),
             source: IpAddr::from([10, 0, 0, 2]),
+            flow: FlowKey::default(),
             route: ContentId::of(&[third]),
             addresses: &addresses,
             hops: &hops,
@@ -270,6 +273,7 @@ fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
             measured_at: at,
             number: window.cast_unsigned() + 1_000,
             source: IpAddr::from([10, 0, 0, 2]),
+            flow: FlowKey::default(),
             route: ContentId::of(b"silence"),
             addresses: &addresses,
             hops: &hops,
@@ -289,6 +293,108 @@ fn rounds_that_get_no_further_than_a_hop_count_against_the_known_route() {
     // All of them end early now: a break, still on the known route.
     let broken = live(&mut judge, 50..53, 10);
     assert!(found(&broken));
+}
+
+/// The evidence that a store holds after these effects, summed up: minute, probes sent, lost.
+fn evidence(effects: &[Effect]) -> Vec<(i64, u32, u32)> {
+    let mut parts = BTreeMap::new();
+    for effect in effects {
+        if let Effect::Evidence { minute, part, content, .. } = effect {
+            parts.insert((*minute, *part), content.clone());
+        }
+    }
+    let mut minutes: BTreeMap<i64, (u32, u32)> = BTreeMap::new();
+    for ((minute, _), content) in parts {
+        let Some(content) = content else { continue };
+        let summary = crate::PublishedMinute::from_bytes(&content).unwrap().summary();
+        let sum = minutes.entry(minute - START_S / 60).or_default();
+        for hop in summary.routes().filter_map(|route| route.hops.last()) {
+            *sum = (sum.0 + hop.sent, sum.1 + hop.lost);
+        }
+    }
+    minutes.into_iter().map(|(minute, (sent, lost))| (minute, sent, lost)).collect()
+}
+
+#[test]
+fn evidence_is_published_by_minute_when_it_is_sealed_and_again_after_late_rounds() {
+    // The first window is the third of its minute.
+    assert_eq!(window_of(WallTime::from_unix_seconds(START_S)).rem_euclid(6), 2);
+    let mut judge = Judge::default();
+    let effects = live(&mut judge, 0..10, 1);
+    assert_eq!(evidence(&effects), [(0, 40, 4)], "the second minute is not complete");
+    let mut effects = wait(&mut judge, 95..120);
+    effects.extend(live(&mut judge, 20..21, 0));
+    effects.extend(wait(&mut judge, 202..220));
+    assert_eq!(evidence(&effects), [(1, 60, 6)], "by the clock");
+    // Rounds of the third minute, which had none, and of the second come late.
+    let late: Vec<Effect> =
+        [9, 12, 13].into_iter().flat_map(|w| observe(&mut judge, w, 2, START_S + 220)).collect();
+    assert_eq!(evidence(&late), [(1, 70, 8), (2, 20, 4)]);
+    let effects = live(&mut judge, 21..24, 0);
+    assert_eq!(evidence(&effects), [(3, 20, 0)]);
+}
+
+#[test]
+fn evidence_is_the_same_in_whatever_order_and_portions_rounds_come() {
+    let of = |order: &[i64], at_once: bool| {
+        let mut judge = Judge::default();
+        let mut effects = live(&mut judge, 0..2, 0);
+        for (nth, window) in (0..).zip(order) {
+            let s = if at_once { 4_000 + nth / 10 } else { window * 10 + 2 };
+            let lost = u8::try_from(window % 4).unwrap();
+            effects.extend(observe(&mut judge, *window, lost, START_S + s));
+        }
+        effects.extend(live(&mut judge, 410..430, 0));
+        evidence(&effects)
+    };
+    // An hour, most of which is too late to be judged where its end comes first.
+    let in_order: Vec<i64> = (2..362).collect();
+    let backward: Vec<i64> = in_order.iter().rev().copied().collect();
+    let shuffled: Vec<i64> = (0..360).map(|n| 2 + (n * 37) % 360).collect();
+    let expected = of(&in_order, false);
+    assert_eq!(expected.iter().map(|(_, sent, _)| sent).sum::<u32>(), 10 * (362 + 14));
+    for order in [&in_order, &backward, &shuffled] {
+        assert_eq!(of(order, true), expected);
+    }
+}
+
+#[test]
+fn rounds_of_an_outage_are_regarded_and_published_although_they_come_at_once() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..2, 0);
+    wait(&mut judge, 15..5_002);
+    // More windows than are kept, in one report.
+    let addresses = [Some(IpAddr::from([198, 18, 0, 1])), Some(IpAddr::from([198, 18, 0, 2]))];
+    let hop = |lost: u8| HopCounts {
+        sent: 10,
+        answered: (1 << (10 - lost)) - 1,
+        rtt: vec![Micros::new(900); usize::from(10 - lost)],
+        ..HopCounts::default()
+    };
+    let (good, bad) = ([hop(0), hop(0)], [hop(0), hop(4)]);
+    let observation = |window: i64| Observation {
+        path: PathId::from_uuid(Uuid::nil()),
+        measured_at: WallTime::from_unix_seconds(START_S + window * 10),
+        number: window.cast_unsigned(),
+        source: IpAddr::from([10, 0, 0, 2]),
+        flow: FlowKey::default(),
+        route: ContentId::of(b"short"),
+        addresses: &addresses,
+        hops: if (60..100).contains(&window) { &bad } else { &good },
+        stamps: StampSource::Kernel,
+        lateness: None,
+        arrived_dscp: None,
+    };
+    let observations: Vec<Observation<'_>> = (2..500).map(observation).collect();
+    let report = JudgeInput::Report(AgentReport::of_rounds(&observations));
+    let effects = judge.step(report, WallTime::from_unix_seconds(START_S + 5_002));
+    let counts = |effects: &[Effect]| {
+        evidence(effects).iter().fold((0, 0), |sum, it| (sum.0 + it.1, sum.1 + it.2))
+    };
+    assert_eq!(counts(&effects), (4_960, 160), "the last minute is not complete");
+    let later = wait(&mut judge, 5_003..5_060);
+    assert_eq!(recorded(&later).len(), 1, "of what was forgotten after that");
+    assert!(judge.paths.values().all(|path| path.windows.len() <= KEPT_WINDOWS));
 }
 
 /// What a store holds after these updates.

@@ -1,12 +1,14 @@
 //! Evidence of one path: what the recent windows show against what earlier ones did.
 
 use super::micros;
-use crate::delays::Delays;
-use crate::history::{HopWindow, RouteCounts, Window, compatible, reaches_target};
+use crate::evidence::{
+    Delays, HopWindow, Kept, RouteCounts, SeenRoute, Window, Windows, compatible, reaches_target,
+};
 use crate::stat;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 /// Windows regarded together as "recent": one minute.
 pub(crate) const RECENT: i64 = 6;
@@ -51,29 +53,50 @@ struct UsualHop {
     median: Option<f64>,
 }
 
+/// What one hop showed in an earlier window, of that which tells what is usual.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Learned {
+    sent: u32,
+    lost: u32,
+    /// 25th percentile and median of the delay in microseconds; absent without delays.
+    delays: Option<(u32, u32)>,
+}
+
+impl Learned {
+    fn of(hop: &HopWindow) -> Self {
+        let delays = hop.delays.quantile(1, 4).zip(hop.delays.quantile(1, 2));
+        Self { sent: hop.sent, lost: hop.lost, delays }
+    }
+}
+
+/// The hops of a route in an earlier window.
+type LearnedHops = Box<[Learned]>;
+
+fn learned(counts: &RouteCounts) -> LearnedHops {
+    counts.hops.iter().map(Learned::of).collect()
+}
+
 /// What was usual at the last window, by route: round after round of one window asks for
 /// it, and it changes only when a window before the recent ones does.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Usual {
     of: Option<i64>,
     members: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
+    /// What the windows say that were regarded last.
+    learned: BTreeMap<i64, Vec<(Arc<SeenRoute>, LearnedHops)>>,
 }
 
 impl Usual {
     /// A window has other counts, another flag, or is gone: what was made from it is forgotten.
     pub(crate) fn on_change(&mut self, window: i64) {
+        self.learned.remove(&window);
         if self.of.is_some_and(|regarded| window <= regarded - RECENT) {
             self.of = None;
         }
     }
 
     /// What is usual before the minute that ends with `window`, on this route.
-    fn at(
-        &mut self,
-        windows: &BTreeMap<i64, Window>,
-        window: i64,
-        route: &[Option<IpAddr>],
-    ) -> &[UsualHop] {
+    fn at(&mut self, windows: &Windows, window: i64, route: &[Option<IpAddr>]) -> &[UsualHop] {
         if self.of != Some(window) {
             self.of = Some(window);
             self.members.clear();
@@ -82,27 +105,49 @@ impl Usual {
         {
             return &self.members[index].1;
         }
-        let earlier: Vec<_> = windows
-            .range(..=window - RECENT)
-            .rev()
-            .filter(|(_, earlier)| !earlier.flagged)
-            .take(USUAL)
-            .filter_map(|(_, earlier)| merged(earlier, route))
+        let earlier = windows.range(..=window - RECENT).rev();
+        let earlier: Vec<(i64, &Kept)> =
+            earlier.filter(|(_, kept)| !kept.flagged).take(USUAL).collect();
+        if let Some((oldest, _)) = earlier.last() {
+            self.learned = self.learned.split_off(oldest);
+        }
+        for (index, kept) in &earlier {
+            self.learned.entry(*index).or_insert_with(|| {
+                let of_route = |it: &RouteCounts| (Arc::clone(&it.route), learned(it));
+                kept.window().routes.values().map(of_route).collect()
+            });
+        }
+        let learned: Vec<Cow<'_, LearnedHops>> = earlier
+            .iter()
+            .filter_map(|(index, kept)| learned_of(self.learned.get(index)?, kept, route))
             .collect();
-        let hops = (0..route.len()).map(|index| usual_hop(index, &earlier)).collect();
+        let hops = (0..route.len()).map(|index| usual_hop(index, &learned)).collect();
         self.members.push((route.to_vec(), hops));
         self.members.last().map_or(&[], |(_, hops)| hops)
     }
 }
 
+/// What a window says of all routes that can be this one: usually one, lent as it is.
+fn learned_of<'a>(
+    by_route: &'a [(Arc<SeenRoute>, LearnedHops)],
+    kept: &Kept,
+    route: &[Option<IpAddr>],
+) -> Option<Cow<'a, LearnedHops>> {
+    let mut same = by_route.iter().filter(|(seen, _)| compatible(&seen.addresses, route));
+    let (_, first) = same.next()?;
+    match same.next() {
+        None => Some(Cow::Borrowed(first)),
+        Some(_) => {
+            let window = kept.window();
+            Some(Cow::Owned(learned(&*merged(&window, route)?)))
+        }
+    }
+}
+
 /// Collects the evidence for `window`, by route in it, the newest first; none when it
 /// holds no round.
-pub(super) fn collect(
-    windows: &BTreeMap<i64, Window>,
-    window: i64,
-    usual: &mut Usual,
-) -> Vec<Evidence> {
-    let Some(content) = windows.get(&window) else {
+pub(super) fn collect(windows: &Windows, window: i64, usual: &mut Usual) -> Vec<Evidence> {
+    let Some(content) = windows.get(window) else {
         return Vec::new();
     };
     let mut members: Vec<Vec<Option<IpAddr>>> = Vec::new();
@@ -111,17 +156,15 @@ pub(super) fn collect(
             members.push(full_route(windows, window, present));
         }
     }
-    members.iter().map(|route| of_way(windows, window, route, usual)).collect()
+    let recent: Vec<Cow<'_, Window>> =
+        windows.range(window - RECENT + 1..=window).map(|(_, kept)| kept.window()).collect();
+    let of_member =
+        |route: &Vec<Option<IpAddr>>| of_way(&recent, route, usual.at(windows, window, route));
+    members.iter().map(of_member).collect()
 }
 
-fn of_way(
-    windows: &BTreeMap<i64, Window>,
-    window: i64,
-    route: &[Option<IpAddr>],
-    usual: &mut Usual,
-) -> Evidence {
-    let recent: Vec<_> = same_route(windows.range(window - RECENT + 1..=window), route).collect();
-    let usual = usual.at(windows, window, route);
+fn of_way(recent: &[Cow<'_, Window>], route: &[Option<IpAddr>], usual: &[UsualHop]) -> Evidence {
+    let recent: Vec<_> = recent.iter().filter_map(|window| merged(window, route)).collect();
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
     let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
         let mut now = HopWindow::default();
@@ -138,19 +181,16 @@ fn of_way(
 
 /// The present route, completed by addresses that other windows of the same route have, and ended at
 /// the target where an earlier one ended.
-fn full_route(
-    windows: &BTreeMap<i64, Window>,
-    window: i64,
-    present: &RouteCounts,
-) -> Vec<Option<IpAddr>> {
+fn full_route(windows: &Windows, window: i64, present: &SeenRoute) -> Vec<Option<IpAddr>> {
     let mut route = present.addresses.clone();
     if !reaches_target(&route) {
-        let mut known = windows.range(..=window).rev().flat_map(|(_, w)| w.newest_first());
+        let mut known = windows.range(..=window).rev().flat_map(|(_, kept)| kept.newest_first());
         let known =
             known.find(|c| reaches_target(&c.addresses) && compatible(&c.addresses, &route));
         route.truncate(known.map_or(route.len(), |known| known.addresses.len()));
     }
-    for earlier in windows.range(..=window).rev().take(USUAL).flat_map(|(_, w)| w.routes.values()) {
+    let earlier = windows.range(..=window).rev().take(USUAL);
+    for earlier in earlier.flat_map(|(_, kept)| kept.newest_first()) {
         if compatible(&earlier.addresses, &route) {
             for (known, other) in route.iter_mut().zip(&earlier.addresses) {
                 *known = known.or(*other);
@@ -160,16 +200,9 @@ fn full_route(
     route
 }
 
-fn same_route<'a>(
-    windows: impl Iterator<Item = (&'a i64, &'a Window)>,
-    route: &[Option<IpAddr>],
-) -> impl Iterator<Item = Cow<'a, RouteCounts>> {
-    windows.filter_map(move |(_, window)| merged(window, route))
-}
-
 /// All counts of a window that can belong to this route: usually one route's, lent as they are.
 fn merged<'a>(window: &'a Window, route: &[Option<IpAddr>]) -> Option<Cow<'a, RouteCounts>> {
-    let mut same = window.routes.values().filter(|c| compatible(&c.addresses, route));
+    let mut same = window.routes.values().filter(|c| compatible(&c.route.addresses, route));
     let mut total = Cow::Borrowed(same.next()?);
     for counts in same {
         let total = total.to_mut();
@@ -203,27 +236,24 @@ fn hop_evidence(
     }
 }
 
-fn usual_hop(index: usize, usual: &[Cow<'_, RouteCounts>]) -> UsualHop {
+fn usual_hop(index: usize, usual: &[Cow<'_, LearnedHops>]) -> UsualHop {
     let counts: Vec<(u32, u32)> =
-        usual.iter().filter_map(|w| w.hops.get(index)).map(|hop| (hop.lost, hop.sent)).collect();
+        usual.iter().filter_map(|w| w.get(index)).map(|hop| (hop.lost, hop.sent)).collect();
     let lost: f64 = counts.iter().map(|(lost, _)| f64::from(*lost)).sum();
     let sent: f64 = counts.iter().map(|(_, sent)| f64::from(*sent)).sum();
     // Shrunk toward a common overdispersion of 1/200 while few losses speak.
     let weight = lost / (lost + 15.0);
     let rho = weight * stat::overdispersion(&counts) + (1.0 - weight) / 200.0;
-    let by_window = |numerator, denominator| -> Option<Vec<f64>> {
-        let values: Vec<f64> = usual
-            .iter()
-            .filter_map(|w| w.hops.get(index)?.delays.quantile(numerator, denominator))
-            .map(|us| f64::from(us) / 1_000.0)
-            .collect();
+    let by_window = |which: fn((u32, u32)) -> u32| -> Option<Vec<f64>> {
+        let delays = usual.iter().filter_map(|w| w.get(index)?.delays);
+        let values: Vec<f64> = delays.map(|it| f64::from(which(it)) / 1_000.0).collect();
         (values.len() >= LEAST_USUAL).then_some(values)
     };
-    let quarters = by_window(1, 4);
+    let quarters = by_window(|(quarter, _)| quarter);
     UsualHop {
         loss: (lost + 0.25) / (sent + 100.0),
         kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
         delay: quarters.and_then(|values| stat::median(&values).zip(stat::mad(&values))),
-        median: by_window(1, 2).and_then(|values| stat::median(&values)),
+        median: by_window(|(_, median)| median).and_then(|values| stat::median(&values)),
     }
 }

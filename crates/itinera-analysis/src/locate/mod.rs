@@ -17,7 +17,7 @@ mod likelihood;
 #[cfg(test)]
 mod tests;
 
-use crate::history::{WINDOW_US, Window, end_of};
+use crate::evidence::{WINDOW_US, Windows, end_of};
 use crate::stat;
 pub(crate) use evidence::RECENT;
 pub(crate) use evidence::Usual;
@@ -27,11 +27,10 @@ use itinera_model::finding::{
 };
 use itinera_model::id::PathId;
 use itinera_model::unit::Micros;
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
-pub const ENGINE: u16 = 7;
+pub const ENGINE: u16 = 8;
 /// The mapping in which every answering address is a router of its own.
 const IDENTITY_MAPPING: u32 = 0;
 /// Prior probability that something is wrong on a path in a minute.
@@ -46,7 +45,7 @@ const PPM: f64 = 1e6;
 pub(crate) fn assess(
     path: PathId,
     source: IpAddr,
-    windows: &BTreeMap<i64, Window>,
+    windows: &Windows,
     window: i64,
     usual: &mut Usual,
 ) -> Option<Assessment> {

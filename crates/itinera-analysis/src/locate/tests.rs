@@ -1,10 +1,12 @@
 //! Locating on made-up evidence: counts are given directly, so every case says what it means.
 
 use super::*;
-use crate::history::{Exactness, Window};
+use crate::evidence::{Exactness, RoundCounts, SeenRoute, Window};
 use itinera_model::id::ContentId;
 use itinera_model::round::HopCounts;
+use itinera_model::route::FlowKey;
 use proptest::prelude::*;
+use std::sync::Arc;
 use uuid::Uuid;
 
 const PROBES: u8 = 10;
@@ -31,24 +33,18 @@ fn window(hops: &[Hop]) -> Window {
         })
         .collect();
     let mut window = Window::default();
+    let id = ContentId::of(format!("{addresses:?}").as_bytes());
+    let (number, flow, exactness) = (1, FlowKey::default(), Exactness::default());
     window.add(
-        ContentId::of(format!("{addresses:?}").as_bytes()),
-        &addresses,
-        1,
-        &counts,
-        Exactness::default(),
+        &Arc::new(SeenRoute { id, addresses }),
+        &RoundCounts { number, flow, hops: &counts, exactness },
     );
     window
 }
 
 fn judge(before: &[Hop], after: &[Hop]) -> Assessment {
-    let mut windows = BTreeMap::new();
-    for index in 0..30 {
-        windows.insert(index, window(before));
-    }
-    for index in 30..36 {
-        windows.insert(index, window(after));
-    }
+    let before = (0..30).map(|index| (index, window(before)));
+    let windows: Windows = before.chain((30..36).map(|index| (index, window(after)))).collect();
     let path = PathId::from_uuid(Uuid::nil());
     assess(path, IpAddr::from([10, 0, 0, 2]), &windows, 35, &mut Usual::default()).unwrap()
 }

@@ -8,6 +8,7 @@ use itinera_candidates::{PairFacts, PairRounds, PathFacts, Topology, WindowInput
 use itinera_model::id::PathId;
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
 use itinera_model::round::{HopCounts, StampSource};
+use itinera_model::route::FlowKey;
 use itinera_model::unit::{Tick, WallTime};
 use itinera_simnet::Scenario;
 use itinera_simnet::closed_form::{PairCounts, PairPlan, PathPlan, Sampler};
@@ -150,6 +151,7 @@ impl Stage {
                     measured_at: wall(round.at),
                     number: round.number,
                     source: facts.source,
+                    flow: FlowKey::default(),
                     route: seen.id,
                     addresses: &seen.addresses,
                     hops: &round.hops,

@@ -4,6 +4,7 @@
 mod agents;
 mod alarms;
 mod checks;
+mod counts;
 mod diagnoses;
 mod events;
 mod evidence;
@@ -29,6 +30,7 @@ pub use view::message::{MessageView, NoteView};
 
 use crate::console;
 use crate::context::Shared;
+use crate::disk::Room;
 use crate::duty::Duty;
 use crate::live;
 use crate::metrics::{self, SHOWN_PATHS};
@@ -83,6 +85,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(set_aside::retry))
         .routes(routes!(storage::storage))
         .routes(routes!(history::history))
+        .routes(routes!(counts::counts))
         .routes(routes!(host_facts::host_facts))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))
@@ -161,6 +164,9 @@ async fn ready(State(shared): State<Arc<Shared>>) -> Response {
     if shared.store.is_alive().await.is_err() {
         not_done.insert(0, "database");
     }
+    if shared.disk.borrow().room == Room::Full {
+        not_done.insert(0, "disk full");
+    }
     if not_done.is_empty() {
         return "ready\n".into_response();
     }
@@ -171,7 +177,8 @@ async fn ready(State(shared): State<Arc<Shared>>) -> Response {
 async fn health_metrics(State(shared): State<Arc<Shared>>) -> Result<Response, ApiError> {
     let counts = shared.store.status_counts().await?;
     let storage = shared.storage().await?;
-    open_metrics(shared.metrics.text(&counts, &storage, &shared.duties))
+    let room = shared.disk.borrow().room;
+    open_metrics(shared.metrics.text(&counts, &storage, room, &shared.duties))
 }
 
 /// What was measured, for the reader's own metrics stack; its cardinality is bounded.

@@ -2,7 +2,7 @@
 
 use super::alarms::alarm_items;
 use super::incidents::unclosed;
-use super::view::message::MessageView;
+use super::view::message::{MessageView, NoteView};
 use super::view::status::{OwnerMapView, StatusView, SuspectedView, overall};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
@@ -53,6 +53,7 @@ pub(crate) async fn status(
     let surest = suspected.as_ref().map(|it| it.message.headline());
     let newest = incidents.open.first().map(String::as_str);
     let overall = overall(&counts, &incidents);
+    let disk = shared.watermarks.note(*shared.disk.borrow());
     let alarms = alarm_items(&shared, true, None, SHOWN).await?;
     Ok(Json(StatusView {
         state: overall.state(),
@@ -66,6 +67,7 @@ pub(crate) async fn status(
         commits: counts.commits,
         unjudged_commits: counts.unjudged_commits,
         set_aside_commits: counts.set_aside_commits,
+        disk: disk.map(|note| NoteView::new(note, &map)),
         open_alarms: counts.open_alarms,
         open_incidents: incidents.open.len(),
         cleared_incidents: incidents.cleared,

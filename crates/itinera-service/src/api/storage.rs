@@ -1,9 +1,11 @@
 //! Room on the disk.
 
+use super::view::message::NoteView;
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::State;
+use itinera_model::owner::OwnerMap;
 use serde::Serialize;
 use std::sync::Arc;
 use utoipa::ToSchema;
@@ -25,6 +27,8 @@ pub(crate) struct Storage {
     findings_days: u16,
     /// Days for which rollups of hours and days are kept.
     rollups_days: u16,
+    /// What waits because there is little room; absent where there is enough.
+    note: Option<NoteView>,
     /// Tables with their indexes, the largest first.
     tables: Vec<StoredTable>,
 }
@@ -44,6 +48,7 @@ pub(crate) struct StoredTable {
 pub(crate) async fn storage(State(shared): State<Arc<Shared>>) -> Result<Json<Storage>, ApiError> {
     let state = shared.storage().await?;
     let full_in_days = state.full_in_days();
+    let note = shared.watermarks.note(*shared.disk.borrow());
     let tables = state.size.tables.into_iter();
     Ok(Json(Storage {
         bytes: state.size.bytes,
@@ -53,6 +58,7 @@ pub(crate) async fn storage(State(shared): State<Arc<Shared>>) -> Result<Json<St
         rounds_days: shared.retention.rounds_days,
         findings_days: shared.retention.findings_days,
         rollups_days: shared.retention.rollups_days,
+        note: note.map(|note| NoteView::new(note, &OwnerMap::default())),
         tables: tables.map(|it| StoredTable { name: it.name, bytes: it.bytes }).collect(),
     }))
 }

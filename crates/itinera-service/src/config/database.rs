@@ -1,6 +1,7 @@
 //! Connections to the database, and how long measurements are kept.
 
 use super::{LineError, unplaced, within};
+use crate::disk::Watermarks;
 use itinera_store::{Pools, Retention};
 use serde::Deserialize;
 use toml::Spanned;
@@ -39,6 +40,35 @@ impl RetentionEntry {
             return Err((at.start, reason));
         }
         Ok(Retention { rounds_days, findings_days, rollups_days })
+    }
+}
+
+/// Free space on the disk below which something waits.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(super) struct DiskEntry {
+    low_mb: Spanned<u32>,
+    full_mb: Spanned<u32>,
+}
+
+impl Default for DiskEntry {
+    fn default() -> Self {
+        let Watermarks { low_mb, full_mb } = Watermarks::default();
+        Self { low_mb: unplaced(low_mb), full_mb: unplaced(full_mb) }
+    }
+}
+
+impl DiskEntry {
+    pub(super) fn check(&self) -> Result<Watermarks, LineError> {
+        let low_mb = within("low_mb", &self.low_mb, 1, 1 << 30)?;
+        let full_mb = within("full_mb", &self.full_mb, 1, 1 << 30)?;
+        if full_mb > low_mb {
+            let reason = format!("full_mb: {full_mb} is above low_mb, which is {low_mb}");
+            let [low, full] = [&self.low_mb, &self.full_mb].map(Spanned::span);
+            let at = if full.is_empty() { low } else { full };
+            return Err((at.start, reason));
+        }
+        Ok(Watermarks { low_mb, full_mb })
     }
 }
 

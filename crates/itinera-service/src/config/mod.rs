@@ -5,8 +5,9 @@ mod database;
 #[cfg(test)]
 mod tests;
 
+use crate::disk::Watermarks;
 use check::{CheckEntry, IntendedEntry, ThroughputEntry};
-use database::{ConnectionsEntry, RetentionEntry};
+use database::{ConnectionsEntry, DiskEntry, RetentionEntry};
 use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
@@ -43,6 +44,8 @@ pub struct Config {
     pub connections: Pools,
     /// How long measurements are kept.
     pub retention: Retention,
+    /// Free space on the disk below which something waits.
+    pub watermarks: Watermarks,
 }
 
 /// Where users reach the service from elsewhere.
@@ -100,6 +103,8 @@ struct File {
     connections: ConnectionsEntry,
     #[serde(default)]
     retention: RetentionEntry,
+    #[serde(default)]
+    disk: DiskEntry,
 }
 
 #[derive(Deserialize)]
@@ -358,6 +363,7 @@ impl File {
         check_sites(&self.site)?;
         let connections = self.connections.check()?;
         let retention = self.retention.check()?;
+        let watermarks = self.disk.check()?;
         let mut names = BTreeSet::new();
         for target in &self.target {
             named("target", &mut names, &target.name)?;
@@ -405,6 +411,7 @@ impl File {
             limits,
             throughput,
             retention,
+            watermarks,
             connections,
         })
     }

@@ -40,6 +40,12 @@ fn each_mistake_names_its_line_and_key() {
         ("loss_ratio = 0.03", "seal_after_s = 1", 10, "seal_after_s is 1, which is outside"),
         (
             "[limits]",
+            "[disk]\nfull_mb = 4096\n[limits]",
+            10,
+            "full_mb: 4096 is above low_mb, which is 2048",
+        ),
+        (
+            "[limits]",
             "[retention]\nrounds_days = 0\n[limits]",
             10,
             "rounds_days is 0, which is outside",

@@ -28,6 +28,7 @@ pub(crate) enum ProblemCode {
     WatchState,
     IncidentState,
     UserRefused,
+    DiskFull,
     DatabaseUnavailable,
     Internal,
     /// The request is malformed.
@@ -70,6 +71,7 @@ impl ProblemCode {
             Self::NotAllowed => "Not allowed",
             Self::NoProof => "Forged request refused",
             Self::WatchState | Self::IncidentState | Self::UserRefused => "Change refused",
+            Self::DiskFull => "Disk full",
             Self::DatabaseUnavailable => "Database unavailable",
             Self::Internal => "Internal error",
             Self::BadRequest => "Bad request",

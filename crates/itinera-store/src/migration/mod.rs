@@ -86,6 +86,11 @@ impl MigratorTrait for Migrator {
                 up: include_str!("m0015_up.sql"),
                 down: include_str!("m0015_down.sql"),
             }),
+            Box::new(Step {
+                name: "m0016_alarms",
+                up: include_str!("m0016_up.sql"),
+                down: include_str!("m0016_down.sql"),
+            }),
         ]
     }
 }

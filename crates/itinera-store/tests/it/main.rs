@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
 mod events;
+mod evidence;
 mod judgement;
 mod retention;
 mod review;

@@ -13,8 +13,8 @@ use clap::{Args, Parser, Subcommand};
 use itinera_model::role::Role;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use time::Date;
-use time::format_description::well_known::Iso8601;
+use time::format_description::well_known::{Iso8601, Rfc3339};
+use time::{Date, OffsetDateTime};
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
@@ -102,6 +102,20 @@ pub(crate) enum Command {
         /// Range up to now in days
         #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
         days: u16,
+    },
+    /// Count probes, answers and delays of a path by hop
+    Counts {
+        /// Id of the path, or its last characters as `paths` shows them
+        id: String,
+        /// Begin (RFC 3339); an hour before the end by default
+        #[arg(long, value_parser = time_of, value_name = "TIME")]
+        from: Option<OffsetDateTime>,
+        /// End (RFC 3339); now by default
+        #[arg(long, value_parser = time_of, value_name = "TIME")]
+        to: Option<OffsetDateTime>,
+        /// Minutes of each step; the whole range is one step by default
+        #[arg(long, value_parser = clap::value_parser!(u32).range(1..), value_name = "MINUTES")]
+        step: Option<u32>,
     },
     /// List alarms, newest first, or show one
     Alarms {
@@ -449,6 +463,11 @@ pub(crate) struct DatabaseArgs {
     /// Data directory of a running service
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
+}
+
+fn time_of(text: &str) -> Result<OffsetDateTime, String> {
+    let wrong = |_| "a time is written as 2026-03-09T14:00:00Z".to_owned();
+    OffsetDateTime::parse(text, &Rfc3339).map_err(wrong)
 }
 
 fn day(text: &str) -> Result<Date, String> {

@@ -1,6 +1,6 @@
 //! `itinera history`: loss and delay of a path over time.
 
-use super::show::{ABSENT, utc_of};
+use super::show::{ABSENT, ms_of, utc_of};
 use super::{Client, full_id};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
@@ -23,11 +23,6 @@ pub(crate) async fn run(
     output.either(&value, |output| show(output, &value))
 }
 
-fn ms(value: &Value) -> String {
-    let us = value.as_u64().and_then(|us| u32::try_from(us).ok());
-    us.map_or_else(|| ABSENT.to_owned(), |us| format!("{:.1}", f64::from(us) / 1_000.0))
-}
-
 fn show(output: &Output, history: &Value) -> Result<(), Failure> {
     let points = history["points"].as_array().map(Vec::as_slice).unwrap_or_default();
     if points.is_empty() {
@@ -42,9 +37,9 @@ fn show(output: &Output, history: &Value) -> Result<(), Failure> {
             point["rounds"].to_string(),
             format!("{} of {}", point["lost"], point["sent"]),
             loss.map_or_else(|| ABSENT.to_owned(), |loss| format!("{:.1} %", loss * 100.0)),
-            ms(&point["delay_p5_us"]),
-            ms(&point["delay_p50_us"]),
-            ms(&point["delay_p95_us"]),
+            ms_of(&point["delay_p5_us"]),
+            ms_of(&point["delay_p50_us"]),
+            ms_of(&point["delay_p95_us"]),
         ]
     });
     let heads = ["from", "rounds", "lost", "loss", "5 %", "median", "95 %"];

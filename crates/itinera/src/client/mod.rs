@@ -1,6 +1,7 @@
 //! The analyst's client: one call of the API per command, printed as a table or as it came.
 
 pub(crate) mod checks;
+pub(crate) mod counts;
 pub(crate) mod events;
 pub(crate) mod follow;
 pub(crate) mod history;

@@ -75,6 +75,9 @@ pub(super) fn status(output: &Output, state: &State) -> Result<(), Failure> {
             state.set_aside_commits
         ))?;
     }
+    if let Some(note) = state.disk.as_ref().and_then(|disk| disk["text"].as_str()) {
+        output.line(&format!("disk       {}", plain(note)))?;
+    }
     match &state.owner_map {
         Some(map) => {
             output.line(&format!("owner map  {}, {} prefixes", plain(&map.source), map.entries))
@@ -392,6 +395,14 @@ const fn state_name(state: AlarmState) -> &'static str {
 pub(super) fn utc_of(value: &serde_json::Value) -> String {
     let at = value.as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok());
     or_absent(at, utc)
+}
+
+/// A delay in microseconds, in milliseconds.
+pub(super) fn ms_of(value: &serde_json::Value) -> String {
+    or_absent(value.as_u64(), |us| {
+        let tenths = us.saturating_add(50) / 100;
+        format!("{}.{}", tenths / 10, tenths % 10)
+    })
 }
 
 pub(super) fn text_of(value: &serde_json::Value) -> String {

@@ -46,6 +46,9 @@ fn show(output: &Output, storage: &Value) -> Result<(), Failure> {
         }
         None => output.line("disk       not known: the database is not a private cluster")?,
     }
+    if let Some(note) = storage["note"]["text"].as_str() {
+        output.line(&format!("           {}", plain(note)))?;
+    }
     let days = |field: &str| storage[field].as_u64().unwrap_or(0);
     output.line(&format!(
         "kept       rounds {} days, findings {} days, rollups {} days, incidents and audit for ever",

@@ -33,6 +33,8 @@ pub(super) struct State {
     pub(super) unjudged_commits: i64,
     #[serde(default)]
     pub(super) set_aside_commits: i64,
+    #[serde(default)]
+    pub(super) disk: Option<Value>,
     pub(super) open_alarms: i64,
     pub(super) owner_map: Option<OwnerMap>,
 }

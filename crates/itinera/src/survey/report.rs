@@ -249,8 +249,8 @@ fn by_flow<'a>(set: &'a RoundSet, index: &Index<'_>) -> BTreeMap<u16, Vec<&'a Ro
 /// What the newest rounds of one flow say, after those before them.
 fn judged(rounds: &[&Round], index: &Index<'_>) -> Option<Assessment> {
     let observations = rounds.iter().filter_map(|round| {
-        let source = index.flows.get(&round.flow)?.source;
-        Some(Observation::of(round, source, &index.routes.get(&round.route)?.hops))
+        let flow = index.flows.get(&round.flow)?;
+        Some(Observation::of(round, flow, &index.routes.get(&round.route)?.hops))
     });
     let mut latest = past::assessments(&observations.collect::<Vec<_>>()).pop()?;
     // A survey that is shorter than what judgement regards speaks of its own time.

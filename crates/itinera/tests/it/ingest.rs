@@ -10,13 +10,14 @@ use itinera_model::codec::encode;
 use itinera_model::finding::Finding;
 use itinera_model::id::PathId;
 use itinera_model::path::Method;
-use itinera_model::unit::Tick;
+use itinera_model::unit::{Tick, WallTime};
 use itinera_simnet::Scenario;
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
+use time::format_description::well_known::Rfc3339;
 
 /// The demonstration's world with the live fault alone.
 pub(crate) fn live_only() -> Scenario {
@@ -144,6 +145,8 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
     assert!(storage["bytes"].as_u64() > Some(1_000_000), "{storage}");
     assert!(storage["free_bytes"].as_u64() > Some(0), "{storage}");
 
+    tokio::task::block_in_place(|| every_probe_is_counted(&service, &lab, &names));
+
     // The first start after the first judgement kept the state of then as the day's opening state.
     let day = store.last_opening().await.unwrap().unwrap().to_string();
     let of_day = recompute(&["--from", &day]);
@@ -162,6 +165,41 @@ async fn every_round_once(store: &Store, lab: &LabRun, names: &Names) {
             .collect();
         issued.sort_by_key(|(number, _)| *number);
         assert!(recorded == issued, "{} to {}", path.site.name, path.target.name);
+    }
+}
+
+/// The counts of each path by hop are those of the rounds issued.
+fn every_probe_is_counted(service: &Service, lab: &LabRun, names: &Names) {
+    for path in &lab.paths {
+        let rounds: Vec<_> =
+            lab.rounds.iter().filter(|it| it.round.path == path.id).map(|it| &it.round).collect();
+        let mut issued: Vec<(u64, u64)> = Vec::new();
+        for round in &rounds {
+            issued.resize(issued.len().max(round.hops.len()), (0, 0));
+            for (sum, hop) in issued.iter_mut().zip(&round.hops) {
+                let heard = u64::from(hop.answers()) + u64::from(hop.late);
+                let sent = u64::from(hop.sent);
+                *sum = (sum.0 + sent, sum.1 + sent.saturating_sub(heard));
+            }
+        }
+        let times = || rounds.iter().map(|round| round.clocks.corrected_wall());
+        let time = |at: Option<WallTime>, more_us: i64| {
+            at.unwrap().plus_micros(more_us).date_time().unwrap().format(&Rfc3339).unwrap()
+        };
+        let (from, to) = (time(times().min(), -60_000_000), time(times().max(), 60_000_000));
+        let id = names.paths[&path.id].to_string();
+        eventually("evidence of every round", PATIENCE, || {
+            let counts = service.json(&["counts", &id, "--from", &from, "--to", &to]);
+            let steps = counts["steps"].as_array()?;
+            let routes = steps.iter().flat_map(|step| step["routes"].as_array().unwrap());
+            let mut counted = vec![(0, 0); issued.len()];
+            for hop in routes.flat_map(|route| route["hops"].as_array().unwrap()) {
+                let count = |name: &str| hop[name].as_u64().unwrap();
+                let sum = &mut counted[usize::try_from(count("hop") - 1).unwrap()];
+                *sum = (sum.0 + count("sent"), sum.1 + count("lost"));
+            }
+            (counted == issued).then_some(())
+        });
     }
 }
 

@@ -2,7 +2,7 @@
 //! exactly once afterwards, or counted as dropped where the spool's bound was reached.
 
 use crate::processes::Background;
-use crate::support::{PATIENCE, Service, WORLD, directory, eventually, itinera};
+use crate::support::{PATIENCE, Service, WORLD, directory, eventually, itinera, raw_request};
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
 use rustix::process::Signal;
@@ -162,4 +162,54 @@ async fn what_a_full_spool_drops_is_counted() {
     assert!(dropped > 0, "the bound was never reached");
     assert_eq!(i64::try_from(count).unwrap() + dropped, issued);
     drop(service);
+}
+
+/// The service with other watermarks, from its next start on.
+fn with_watermarks(text: &str, low_mb: u32, full_mb: u32) -> String {
+    let before = text.split("[disk]").next().unwrap();
+    format!("{before}\n[disk]\nlow_mb = {low_mb}\nfull_mb = {full_mb}\n")
+}
+
+/// No disk has so many megabytes.
+const MORE_THAN_THERE_IS: u32 = 1 << 30;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn with_little_room_rollups_wait_and_with_less_agents_keep_their_measurements() {
+    let full = |text: &str| with_watermarks(&faster(text), MORE_THAN_THERE_IS, MORE_THAN_THERE_IS);
+    let mut service = tokio::task::block_in_place(|| Service::start_with(full));
+    let code = |service: &Service| service.json(&["status"])["disk"]["code"].clone();
+    tokio::task::block_in_place(|| {
+        eventually("a full disk", PATIENCE, || (code(&service) == "disk-full").then_some(()));
+    });
+    let measuring = Measuring::start(&service, "67108864").await;
+    tokio::task::block_in_place(|| {
+        eventually("kept batches", PATIENCE, || {
+            (waiting_in(&measuring.data).len() >= 3).then_some(())
+        });
+        assert_eq!(rounds(&service), 0);
+        let ready = raw_request(&service.api(), "GET /readyz", "Host: 127.0.0.1");
+        assert!(ready.contains(" 503 ") && ready.contains("disk full"), "{ready}");
+        let storage = service.json(&["storage"]);
+        assert_eq!(storage["note"]["code"], "disk-full");
+        restart_with(&mut service, MORE_THAN_THERE_IS, 1);
+        eventually("little room", PATIENCE, || (code(&service) == "disk-low").then_some(()));
+        wait_for_more(&service, 60);
+        let path = service.json(&["paths"])[0]["id"].as_str().unwrap().to_owned();
+        let points = |service: &Service| {
+            service.json(&["history", &path])["points"].as_array().map_or(0, Vec::len)
+        };
+        assert_eq!(points(&service), 0, "rollups wait");
+        restart_with(&mut service, 1, 1);
+        eventually("rollups", PATIENCE, || (points(&service) > 0).then_some(()));
+        assert!(code(&service).is_null());
+    });
+    tokio::task::block_in_place(|| measuring.stop());
+}
+
+fn restart_with(service: &mut Service, low_mb: u32, full_mb: u32) {
+    service.stop();
+    let file = service.path().join("service.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(file, with_watermarks(&text, low_mb, full_mb)).unwrap();
+    service.restart();
 }

@@ -1,7 +1,7 @@
 //! The overall state as the API shows it.
 
 use super::alarm::AlarmItem;
-use super::message::MessageView;
+use super::message::{MessageView, NoteView};
 use itinera_model::overall::{Overall, OverallState};
 use itinera_store::StateCounts;
 use serde::Serialize;
@@ -57,6 +57,8 @@ pub(crate) struct StatusView {
     pub(crate) unjudged_commits: i64,
     /// Commits that could not be judged and are left out.
     pub(crate) set_aside_commits: i64,
+    /// What waits because the disk has little room; absent where it has enough.
+    pub(crate) disk: Option<NoteView>,
     pub(crate) open_alarms: i64,
     pub(crate) open_incidents: usize,
     /// Incidents that are not closed although all their alarms have cleared.

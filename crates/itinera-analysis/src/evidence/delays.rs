@@ -1,7 +1,6 @@
 //! Delays of packets, counted so that windows can be merged in any order.
 
 use itinera_model::quantile::quantile;
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// A window keeps so many delays as they are. Further ones turn them into counts by class.
@@ -11,11 +10,10 @@ const CLASSES: f64 = 500.0;
 
 /// A multiset of delays in microseconds: exact while they are few, then counts by class. Its content
 /// does not depend on the order of additions.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Delays {
     /// Sorted.
     exact: Vec<u32>,
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     classes: BTreeMap<u16, u32>,
 }
 
@@ -74,6 +72,25 @@ impl Delays {
             all.count_exact();
         }
         all
+    }
+
+    /// The delays themselves, in order, or counts by class in order of class.
+    pub(super) fn parts(&self) -> (&[u32], &BTreeMap<u16, u32>) {
+        (&self.exact, &self.classes)
+    }
+
+    /// The same again from its parts; absent where they cannot be those of any.
+    pub(super) fn from_parts(exact: Vec<u32>, classes: BTreeMap<u16, u32>) -> Option<Self> {
+        let known = class_of(u32::MAX);
+        let fits = exact.is_empty() || (classes.is_empty() && exact.is_sorted());
+        let fits = fits && classes.keys().all(|class| *class <= known);
+        fits.then_some(Self { exact, classes })
+    }
+
+    /// Each delay, or the middle of its class, with how often it occurs.
+    pub(super) fn counted(&self) -> impl Iterator<Item = (u32, u32)> + '_ {
+        let exact = self.exact.iter().map(|us| (*us, 1));
+        exact.chain(self.classes.iter().map(|(class, count)| (middle_of(*class), *count)))
     }
 
     /// How many there are.

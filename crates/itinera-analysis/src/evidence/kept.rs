@@ -1,0 +1,211 @@
+//! The windows of a path as judgement keeps them: those of the newest minute open, earlier ones in
+//! their compact form, which takes a twentieth of the memory. Windows share their routes.
+
+use super::encoding::{put_routes, put_window, read_routes, read_window};
+use super::window::{RoundCounts, SeenRoute, Window};
+use itinera_model::id::ContentId;
+use itinera_model::varint::{Reader, VarintError};
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::ops::RangeBounds;
+use std::sync::Arc;
+
+/// Routes that a path may have seen before those that no window needs are forgotten.
+const MOST_ROUTES: usize = 64;
+/// Bits of a stored window's second byte.
+const FOUND: u8 = 1;
+const FLAGGED: u8 = 2;
+/// Version of stored windows.
+const VERSION: u8 = 1;
+
+/// A window that is kept.
+#[derive(Debug, Clone)]
+pub(crate) struct Kept {
+    content: Content,
+    /// A finding was made here.
+    pub(crate) found: bool,
+    /// A finding was made here or near: it is not learned as usual.
+    pub(crate) flagged: bool,
+}
+
+#[derive(Debug, Clone)]
+enum Content {
+    Open(Window),
+    Compact {
+        /// In the order of their identities, each with its newest round.
+        routes: Box<[(Arc<SeenRoute>, u64)]>,
+        bytes: Box<[u8]>,
+    },
+}
+
+fn compact(window: &Window) -> Content {
+    let routes = window.routes.values().map(|it| (Arc::clone(&it.route), it.newest)).collect();
+    let number = |route: &Arc<SeenRoute>| window.routes.range(..route.id).count();
+    let mut bytes = Vec::new();
+    put_window(&mut bytes, window, number);
+    Content::Compact { routes, bytes: bytes.into_boxed_slice() }
+}
+
+impl Kept {
+    fn open(window: Window) -> Self {
+        Self { content: Content::Open(window), found: false, flagged: false }
+    }
+
+    /// The window.
+    pub(crate) fn window(&self) -> Cow<'_, Window> {
+        match &self.content {
+            Content::Open(window) => Cow::Borrowed(window),
+            Content::Compact { routes, bytes } => {
+                let routes: Vec<_> = routes.iter().map(|(it, _)| Arc::clone(it)).collect();
+                let window = read_window(&mut Reader::new(bytes), &routes);
+                // What was written here is read here.
+                Cow::Owned(window.unwrap_or_default())
+            }
+        }
+    }
+
+    /// Its routes, that of its newest round first.
+    pub(crate) fn newest_first(&self) -> Vec<&Arc<SeenRoute>> {
+        let mut routes: Vec<(&Arc<SeenRoute>, u64)> = match &self.content {
+            Content::Open(window) => {
+                window.routes.values().map(|it| (&it.route, it.newest)).collect()
+            }
+            Content::Compact { routes, .. } => routes.iter().map(|it| (&it.0, it.1)).collect(),
+        };
+        routes.sort_by_key(|(_, newest)| std::cmp::Reverse(*newest));
+        routes.into_iter().map(|(route, _)| route).collect()
+    }
+
+    /// As it is stored.
+    pub(crate) fn to_bytes(&self) -> Vec<u8> {
+        let mut out =
+            vec![VERSION, (u8::from(self.found) * FOUND) | (u8::from(self.flagged) * FLAGGED)];
+        let window = self.window();
+        let routes: Vec<_> = window.routes.values().map(|it| Arc::clone(&it.route)).collect();
+        put_routes(&mut out, &routes);
+        put_window(&mut out, &window, |route| window.routes.range(..route.id).count());
+        out
+    }
+}
+
+/// The windows of a path by index.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Windows {
+    all: BTreeMap<i64, Kept>,
+    open: BTreeSet<i64>,
+    routes: Vec<Arc<SeenRoute>>,
+}
+
+impl Windows {
+    pub(crate) fn len(&self) -> usize {
+        self.all.len()
+    }
+
+    pub(crate) fn get(&self, window: i64) -> Option<&Kept> {
+        self.all.get(&window)
+    }
+
+    pub(crate) fn get_mut(&mut self, window: i64) -> Option<&mut Kept> {
+        self.all.get_mut(&window)
+    }
+
+    pub(crate) fn contains(&self, window: i64) -> bool {
+        self.all.contains_key(&window)
+    }
+
+    pub(crate) fn newest(&self) -> Option<i64> {
+        self.all.keys().next_back().copied()
+    }
+
+    pub(crate) fn range(
+        &self,
+        range: impl RangeBounds<i64>,
+    ) -> impl DoubleEndedIterator<Item = (i64, &Kept)> {
+        self.all.range(range).map(|(index, kept)| (*index, kept))
+    }
+
+    pub(crate) fn values_mut(&mut self) -> impl Iterator<Item = &mut Kept> {
+        self.all.values_mut()
+    }
+
+    pub(crate) fn remove(&mut self, window: i64) {
+        self.all.remove(&window);
+        self.open.remove(&window);
+    }
+
+    /// A route as this path shares it.
+    pub(crate) fn route(&mut self, id: ContentId, addresses: &[Option<IpAddr>]) -> Arc<SeenRoute> {
+        self.shared(id, || addresses.to_vec())
+    }
+
+    fn shared(
+        &mut self,
+        id: ContentId,
+        addresses: impl FnOnce() -> Vec<Option<IpAddr>>,
+    ) -> Arc<SeenRoute> {
+        if let Some(known) = self.routes.iter().find(|known| known.id == id) {
+            return Arc::clone(known);
+        }
+        if self.routes.len() >= MOST_ROUTES {
+            self.routes.retain(|known| Arc::strong_count(known) > 1);
+        }
+        let route = Arc::new(SeenRoute { id, addresses: addresses() });
+        self.routes.push(Arc::clone(&route));
+        route
+    }
+
+    /// Adds a round to a window.
+    pub(crate) fn add(&mut self, window: i64, route: &Arc<SeenRoute>, round: &RoundCounts<'_>) {
+        let kept = self.all.entry(window).or_insert_with(|| Kept::open(Window::default()));
+        if let Content::Open(open) = &mut kept.content {
+            open.add(route, round);
+        } else {
+            let mut open = kept.window().into_owned();
+            open.add(route, round);
+            kept.content = Content::Open(open);
+        }
+        self.open.insert(window);
+    }
+
+    /// Puts the windows before one into their compact form.
+    pub(crate) fn compact_before(&mut self, window: i64) {
+        let later = self.open.split_off(&window);
+        for window in std::mem::replace(&mut self.open, later) {
+            if let Some(kept) = self.all.get_mut(&window)
+                && let Content::Open(open) = &kept.content
+            {
+                kept.content = compact(open);
+            }
+        }
+    }
+
+    /// Takes a window as it was stored.
+    ///
+    /// # Errors
+    /// [`VarintError`] for what [`Kept::to_bytes`] cannot have written.
+    pub(crate) fn restore(&mut self, window: i64, stored: &[u8]) -> Result<(), VarintError> {
+        let mut reader = Reader::new(stored);
+        if reader.byte()? != VERSION {
+            return Err(reader.range("version of a window"));
+        }
+        let flags = reader.byte()?;
+        let mut routes = Vec::new();
+        for route in read_routes(&mut reader)? {
+            routes.push(self.shared(route.id, || route.addresses.clone()));
+        }
+        let content = compact(&read_window(&mut reader, &routes)?);
+        reader.end()?;
+        let (found, flagged) = (flags & FOUND != 0, flags & FLAGGED != 0);
+        self.all.insert(window, Kept { content, found, flagged });
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+impl FromIterator<(i64, Window)> for Windows {
+    fn from_iter<I: IntoIterator<Item = (i64, Window)>>(windows: I) -> Self {
+        let all = windows.into_iter().map(|(index, window)| (index, Kept::open(window)));
+        Self { all: all.collect(), ..Self::default() }
+    }
+}

@@ -1,0 +1,365 @@
+//! Sums up evidence by the minute, a day after the end of its day, and reads it in either form.
+
+use crate::context::Shared;
+use itinera_analysis::{EvidenceError, HourBlock, MinuteSummary, PublishedMinute};
+use itinera_model::id::PathId;
+use itinera_store::{EvidenceRow, Store, StoreError};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use time::OffsetDateTime;
+
+/// Paths that are read at once: 1,440 rows of a day each.
+const PATHS_AT_ONCE: i64 = 20;
+/// Rows that came late and are added at once.
+const LATE_AT_ONCE: i64 = 2_000;
+/// How long the work may go on before others get their turn: the next call continues.
+const AT_MOST: Duration = Duration::from_secs(20);
+const HOUR_S: i64 = 3_600;
+const MINUTE_S: i64 = 60;
+
+/// Path and beginning of an hour.
+type Key = (i32, OffsetDateTime);
+
+fn unreadable(error: EvidenceError) -> StoreError {
+    tracing::error!(error = &error as &dyn std::error::Error, "unreadable evidence");
+    StoreError::Corrupt { what: "evidence" }
+}
+
+/// The hour that holds a time, and the number of its minute in it.
+fn place(at: OffsetDateTime) -> (OffsetDateTime, u8) {
+    let second = at.unix_timestamp().rem_euclid(HOUR_S);
+    let hour = at - time::Duration::seconds(second);
+    (hour, u8::try_from(second / MINUTE_S).unwrap_or(0))
+}
+
+/// The summary of a published minute.
+fn summary(row: &EvidenceRow) -> Result<MinuteSummary, StoreError> {
+    Ok(PublishedMinute::from_bytes(&row.content).map_err(unreadable)?.summary())
+}
+
+/// Adds minutes to hours. A minute that cannot be read is left out, and said.
+fn add(hours: &mut BTreeMap<Key, HourBlock>, minutes: &[EvidenceRow]) {
+    for row in minutes {
+        let (hour, minute) = place(row.start_at);
+        match summary(row) {
+            Ok(summary) => hours.entry((row.path_no, hour)).or_default().add(minute, &summary),
+            Err(_) => tracing::error!(path_no = row.path_no, at = %row.start_at, "left out"),
+        }
+    }
+}
+
+fn rows_of(hours: BTreeMap<Key, HourBlock>) -> Vec<EvidenceRow> {
+    let row = |((path_no, start_at), block): (Key, HourBlock)| EvidenceRow {
+        path_no,
+        start_at,
+        content: block.to_bytes(),
+    };
+    hours.into_iter().map(row).collect()
+}
+
+/// Computes off the async runtime.
+async fn apart<T: Send + 'static>(
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, StoreError> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.map_err(|_| StoreError::Corrupt { what: "evidence" })
+}
+
+/// The duty: sums up for as long as it may; the next call continues.
+pub(crate) async fn sum_up(shared: Arc<Shared>) -> Result<(), StoreError> {
+    sum_up_days(&shared.store, shared.clock.now(), AT_MOST).await.map(drop)
+}
+
+/// Replaces the evidence of days that ended more than a day before `now` by sums of its minutes, and
+/// begins nothing new after `at_most`; true when nothing is left to be summed up.
+///
+/// # Errors
+/// [`StoreError`] when the database is away or a row cannot be read. What is done stays; the next call
+/// continues.
+pub async fn sum_up_days(
+    store: &Store,
+    now: OffsetDateTime,
+    at_most: Duration,
+) -> Result<bool, StoreError> {
+    let begun = Instant::now();
+    while let Some(mut day) = store.evidence_day(now).await? {
+        loop {
+            if begun.elapsed() >= at_most {
+                return Ok(false);
+            }
+            let minutes = store.evidence_of_day(day, PATHS_AT_ONCE).await?;
+            let Some(path_no) = minutes.last().map(|last| last.path_no) else { break };
+            let read = minutes.len();
+            let hours = apart(move || {
+                let mut hours = BTreeMap::new();
+                add(&mut hours, &minutes);
+                rows_of(hours)
+            });
+            day = store.put_evidence_hours(day, &hours.await?, (path_no, read)).await?;
+        }
+        if store.drop_evidence_day(day).await? {
+            tracing::info!(day = %day.day, "evidence is summed up by the minute");
+        } else {
+            tracing::info!(day = %day.day, "evidence came meanwhile: the day is summed up again");
+        }
+    }
+    loop {
+        if begun.elapsed() >= at_most {
+            return Ok(false);
+        }
+        let late = store.late_evidence(now, LATE_AT_ONCE).await?;
+        if late.minutes.is_empty() {
+            return Ok(true);
+        }
+        let known = late.clone();
+        let hours = apart(move || {
+            let mut hours = BTreeMap::new();
+            for row in &known.hours {
+                let block = HourBlock::from_bytes(&row.content).map_err(unreadable)?;
+                hours.insert((row.path_no, row.start_at), block);
+            }
+            add(&mut hours, &known.minutes);
+            Ok::<_, StoreError>(rows_of(hours))
+        });
+        store.put_late_evidence(&late, &hours.await??).await?;
+    }
+}
+
+/// What a path showed in the minutes that begin between two times, in order.
+pub(crate) async fn minutes(
+    store: &Store,
+    path: PathId,
+    (from, to): (OffsetDateTime, OffsetDateTime),
+) -> Result<BTreeMap<OffsetDateTime, MinuteSummary>, StoreError> {
+    // The hour that begins before the range reaches into it.
+    let range = store.evidence(path, (place(from).0, to)).await?;
+    apart(move || {
+        let mut minutes: BTreeMap<OffsetDateTime, MinuteSummary> = BTreeMap::new();
+        for row in &range.hours {
+            let block = HourBlock::from_bytes(&row.content).map_err(unreadable)?;
+            for (minute, summary) in block.minutes() {
+                let at = row.start_at + time::Duration::minutes(minute.into());
+                minutes.insert(at, summary.clone());
+            }
+        }
+        for row in &range.minutes {
+            minutes.entry(row.start_at).or_default().merge(&summary(row)?);
+        }
+        minutes.retain(|at, _| (from..to).contains(at));
+        Ok(minutes)
+    })
+    .await?
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use itinera_analysis::{AgentReport, Effect, Judge, JudgeInput, Observation};
+    use itinera_model::id::{AgentId, ContentId};
+    use itinera_model::path::{Family, Method};
+    use itinera_model::protocol::Pacing;
+    use itinera_model::round::{HopCounts, StampSource};
+    use itinera_model::route::FlowKey;
+    use itinera_model::unit::{Micros, WallTime};
+    use itinera_store::cluster::Cluster;
+    use itinera_store::{
+        EvidenceWrite, JudgeWrite, MeasurementPlan, NewAgent, NewEntry, Schedule, SiteSpec,
+        TargetSpec, TwoWaySchedule,
+    };
+    use std::net::IpAddr;
+    use std::os::unix::fs::PermissionsExt;
+    use uuid::Uuid;
+
+    const DAYS: i64 = 14;
+    const EVERY_S: i64 = 60;
+
+    fn plan() -> MeasurementPlan {
+        let target = |number: u8| TargetSpec {
+            name: format!("Berth {number}"),
+            service: "Berths".to_owned(),
+            addresses: vec![[198, 18, 128, number].into()],
+            methods: vec![Method::IcmpEcho],
+            port: None,
+            host: None,
+            checks: Vec::new(),
+            intended: None,
+        };
+        MeasurementPlan {
+            sites: vec![SiteSpec {
+                name: "Quay".to_owned(),
+                families: vec![Family::Ipv4],
+                reached_at: Vec::new(),
+                paired_with: Vec::new(),
+            }],
+            targets: vec![target(1), target(2)],
+            schedule: Schedule {
+                interval_ms: 60_000,
+                probes_per_hop: 3,
+                timeout_ms: 1_000,
+                size_bytes: 64,
+                last_hop: 30,
+                full_every: 1,
+                pacing: Pacing::default(),
+                enumerate_every_s: 0,
+                two_way: TwoWaySchedule::default(),
+                host_facts_every_s: 0,
+            },
+        }
+    }
+
+    async fn paths(store: &Store, now: OffsetDateTime) -> Vec<PathId> {
+        store.reconcile(&plan()).await.unwrap();
+        let site = store.sites().await.unwrap().remove(0);
+        let secret = [7; 32];
+        let until = now + time::Duration::hours(1);
+        store.add_join_code(secret, &site, now, until, "test").await.unwrap();
+        let id = AgentId::from_uuid(Uuid::now_v7());
+        let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
+        store.redeem_join_code(secret, &new, now).await.unwrap();
+        let tasks = store.schedule_for(id).await.unwrap().tasks;
+        tasks.into_iter().map(|task| task.path).collect()
+    }
+
+    /// What six hops gave in the round of a path at a second: three probes each, some lost behind the
+    /// third hop, delays that differ.
+    fn hops(path: usize, second: i64) -> Vec<HopCounts> {
+        let mut mixed = second.cast_unsigned().wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ path as u64;
+        let mut draw = |below: u64| {
+            mixed = mixed.wrapping_mul(0xBF58_476D_1CE4_E5B9).rotate_left(31);
+            u32::try_from(mixed % below).unwrap()
+        };
+        let hop = |hop: u32| {
+            let lost = hop >= 3 && draw(50) == 0;
+            let delay = |nth: u32| Micros::new(hop * 4_000 + 500 + nth * 30 + draw(700));
+            HopCounts {
+                sent: 3,
+                answered: if lost { 0b011 } else { 0b111 },
+                rtt: (0..if lost { 2 } else { 3 }).map(delay).collect(),
+                late: u8::from(lost && draw(4) == 0),
+                ..HopCounts::default()
+            }
+        };
+        (0..6).map(hop).collect()
+    }
+
+    /// Counts by path, hour and hop: rounds, sent, lost, late, delays; and the sum of medians.
+    type Counts = BTreeMap<(PathId, i64, usize), [u64; 4]>;
+
+    async fn counted(
+        store: &Store,
+        of: &[PathId],
+        span: (OffsetDateTime, OffsetDateTime),
+    ) -> Counts {
+        let mut counts = Counts::new();
+        for path in of {
+            for (at, summary) in minutes(store, *path, span).await.unwrap() {
+                let hour = at.unix_timestamp().div_euclid(HOUR_S);
+                for route in summary.routes() {
+                    for (nth, hop) in route.hops.iter().enumerate() {
+                        let sum = counts.entry((*path, hour, nth)).or_default();
+                        let median = u64::from(hop.delay_us(50).unwrap_or(0));
+                        let all = [hop.sent, hop.lost, hop.late()].map(u64::from);
+                        for (sum, count) in sum.iter_mut().zip(all.into_iter().chain([median])) {
+                            *sum += count;
+                        }
+                    }
+                }
+            }
+        }
+        counts
+    }
+
+    /// The evidence of rounds of both paths, as judgement publishes it.
+    fn published(
+        judge: &mut Judge,
+        paths: &[PathId],
+        seconds: impl Iterator<Item = i64>,
+        received_at: impl Fn(i64) -> i64,
+    ) -> Vec<EvidenceWrite> {
+        let addresses: Vec<Option<IpAddr>> =
+            (1..=6).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
+        let mut last: BTreeMap<_, EvidenceWrite> = BTreeMap::new();
+        for second in seconds {
+            let hops: Vec<_> = (0..paths.len()).map(|path| hops(path, second)).collect();
+            let round = |(nth, path): (usize, &PathId)| Observation {
+                path: *path,
+                measured_at: WallTime::from_unix_seconds(second),
+                number: second.cast_unsigned(),
+                source: [10, 0, 0, 2].into(),
+                flow: FlowKey::default(),
+                route: ContentId::of(b"route"),
+                addresses: &addresses,
+                hops: &hops[nth],
+                stamps: StampSource::Kernel,
+                lateness: None,
+                arrived_dscp: None,
+            };
+            let rounds: Vec<_> = paths.iter().enumerate().map(round).collect();
+            let report = JudgeInput::Report(AgentReport::of_rounds(&rounds));
+            let now = WallTime::from_unix_seconds(received_at(second));
+            for effect in judge.step(report, now) {
+                if let Effect::Evidence { path, minute, part, content } = effect {
+                    let write = EvidenceWrite { path, minute, part, content };
+                    last.insert((path, minute, part), write);
+                }
+            }
+        }
+        last.into_values().collect()
+    }
+
+    #[tokio::test]
+    async fn a_fortnight_has_the_same_counts_by_hop_and_hour_after_it_is_summed_up() {
+        let data = tempfile::tempdir().unwrap();
+        std::fs::set_permissions(data.path(), PermissionsExt::from_mode(0o755)).unwrap();
+        let cluster = Cluster::start(data.path()).await.unwrap();
+        let store = Store::open(&Cluster::url_in(data.path())).await.unwrap();
+        let first = OffsetDateTime::now_utc().date().midnight().assume_utc();
+        let paths = paths(&store, first).await;
+        let begin = first.unix_timestamp();
+        let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+        let mut judge = Judge::default();
+        for day in 0..=DAYS {
+            let now = first + time::Duration::days(day);
+            store.make_partitions(now).await.unwrap();
+            store.log(token, NewEntry::Clock, now).await.unwrap();
+            let seconds = begin + day * 86_400;
+            // A few minutes of the day after the last complete its last minutes.
+            let until = if day < DAYS { 86_400 } else { 600 };
+            let seconds = (seconds..seconds + until).step_by(60);
+            let evidence = published(&mut judge, &paths, seconds, |second| second + 2);
+            let write = JudgeWrite { from: day, to: day + 1, evidence, ..JudgeWrite::default() };
+            store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        }
+        let span = (first, first + time::Duration::days(DAYS));
+        let before = counted(&store, &paths, span).await;
+        let rounds = DAYS * 86_400 / EVERY_S;
+        assert_eq!(before.len(), 2 * 6 * 24 * usize::try_from(DAYS).unwrap());
+        let sent: u64 = before.values().map(|counts| counts[0]).sum();
+        assert_eq!(sent, u64::try_from(rounds).unwrap() * 2 * 6 * 3);
+        assert!(before.values().map(|counts| counts[1]).sum::<u64>() > 1_000);
+
+        let long = Duration::from_secs(600);
+        assert!(sum_up_days(&store, span.1, long).await.unwrap());
+        let left = store.evidence(paths[0], span).await.unwrap();
+        let (minutes, hours) = (left.minutes.len(), left.hours.len());
+        assert_eq!((minutes, hours), (24 * 60, 24 * 13), "the last day ended just now");
+        assert_eq!(counted(&store, &paths, span).await, before);
+
+        // A spool of the third day comes now, too late to be judged.
+        let late: Vec<i64> = (0..30).map(|nth| begin + 2 * 86_400 + nth * 20).collect();
+        let now = begin + DAYS * 86_400 + 700;
+        let evidence = published(&mut judge, &paths[..1], late.iter().copied(), |_| now);
+        let parts = evidence.iter().filter(|it| it.part.is_some()).map(|it| it.minute * 60);
+        let minutes: Vec<i64> = parts.map(|second| (second - begin) / 60 - 2 * 1_440).collect();
+        assert_eq!((minutes.iter().min(), minutes.iter().max()), (Some(&0), Some(&9)));
+        let write = JudgeWrite { from: DAYS + 1, to: DAYS + 1, evidence, ..JudgeWrite::default() };
+        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        let with_late = counted(&store, &paths, span).await;
+        let more = |counts: &Counts| counts.values().map(|counts| counts[0]).sum::<u64>() - sent;
+        assert_eq!(more(&with_late), 30 * 6 * 3);
+        assert!(sum_up_days(&store, span.1, long).await.unwrap());
+        assert_eq!(counted(&store, &paths, span).await, with_late);
+        cluster.stop().await.unwrap();
+    }
+}
