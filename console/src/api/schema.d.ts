@@ -363,6 +363,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairs/{id}/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Packets and delays of a pair over time, each direction by itself. The newest minutes are missing until
+         *     they are sealed.
+         */
+        get: operations["getPairCounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairs/{id}/voice": {
         parameters: {
             query?: never;
@@ -1336,6 +1356,46 @@ export interface components {
             /** @description The agent's site. */
             site: string;
         };
+        /** @description Counts of one direction of a pair. */
+        DirectionCountsView: {
+            /**
+             * Format: int32
+             * @description Packets that arrived.
+             */
+            arrived: number;
+            /**
+             * Format: int32
+             * @description Packets marked as having met congestion.
+             */
+            congested: number;
+            /**
+             * Format: int32
+             * @description Copies beyond the first.
+             */
+            duplicated: number;
+            /** @description Bounds of the smallest delay; absent where nothing is known of the clocks. */
+            floor_us?: number[] | null;
+            /**
+             * Format: double
+             * @description Absent without packets.
+             */
+            loss_ratio?: number | null;
+            /**
+             * Format: int32
+             * @description Packets that were lost.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Packets that came after one sent later.
+             */
+            reordered: number;
+            /**
+             * Format: int32
+             * @description Median over the rounds of the delay variation (RFC 5481).
+             */
+            variation_us?: number | null;
+        };
         /** @description One direction of one round. */
         DirectionRound: {
             /** Format: int32 */
@@ -1391,6 +1451,19 @@ export interface components {
              * @description 95th percentile of the delay over the smallest (RFC 5481), median of the rounds.
              */
             variation_us?: number | null;
+        };
+        /** @description Free space on a disk. */
+        DiskSpace: {
+            /**
+             * Format: int32
+             * @description What is free, in megabytes.
+             */
+            free_mb: number;
+            /**
+             * Format: int32
+             * @description What has to be free until nothing waits, in megabytes.
+             */
+            needed_mb: number;
         };
         /** @description Packets that arrive twice or out of order. */
         Disorder: {
@@ -1782,7 +1855,7 @@ export interface components {
             late: number;
             /**
              * Format: int32
-             * @description Probes fewer than another hop got in the same rounds: budgets or the schedule left them out.
+             * @description Probes fewer than another hop got in the same rounds: budgets left them out.
              */
             left_out: number;
             /**
@@ -2732,6 +2805,16 @@ export interface components {
             code: "no-fault-located";
         } | {
             /** @enum {string} */
+            code: "disk-low";
+            /** @description The disk of the service has little room: what can be made up for later waits. */
+            parameters: components["schemas"]["DiskSpace"];
+        } | {
+            /** @enum {string} */
+            code: "disk-full";
+            /** @description The disk of the service is full: agents keep their measurements. */
+            parameters: components["schemas"]["DiskSpace"];
+        } | {
+            /** @enum {string} */
             code: "nothing-exchanged";
         } | {
             /** @enum {string} */
@@ -2903,6 +2986,54 @@ export interface components {
              * @description Packets sent.
              */
             sent: number;
+        };
+        /** @description Counts of a pair, each direction by itself. */
+        PairCountsOverTime: {
+            /** Format: date-time */
+            from: string;
+            /** @description The site that sends, and the one that reflects. */
+            sites: string[];
+            /** @description In order of time; times without rounds have none. */
+            steps: components["schemas"]["PairCountsStep"][];
+            /** Format: date-time */
+            to: string;
+        };
+        /** @description Counts of a pair over some time. */
+        PairCountsStep: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            at: string;
+            forward: components["schemas"]["DirectionCountsView"];
+            /**
+             * Format: int32
+             * @description Rounds in which the sender's own program may have left answers unread.
+             */
+            inexact_rounds: number;
+            /**
+             * Format: int32
+             * @description The longest run of packets without an answer.
+             */
+            longest_burst: number;
+            /** @description Minutes with rounds. */
+            minutes: number;
+            return: components["schemas"]["DirectionCountsView"];
+            /**
+             * Format: int32
+             * @description Rounds.
+             */
+            rounds: number;
+            /**
+             * Format: int32
+             * @description Packets sent.
+             */
+            sent: number;
+            /**
+             * Format: int32
+             * @description Packets without an answer and with unknown direction of loss.
+             */
+            undetermined: number;
         };
         /** @description A pair with its rounds of the last hour, from the oldest to the newest. */
         PairDetail: components["schemas"]["PairItem"] & {
@@ -3255,7 +3386,7 @@ export interface components {
          * @description Why a request failed.
          * @enum {string}
          */
-        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "watch-state" | "incident-state" | "user-refused" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
+        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "watch-state" | "incident-state" | "user-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
         /**
          * Format: double
          * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
@@ -3685,6 +3816,7 @@ export interface components {
             cleared_incidents: number;
             /** Format: int64 */
             commits: number;
+            disk?: components["schemas"]["NoteView"] | null;
             /** Format: int64 */
             open_alarms: number;
             open_incidents: number;
@@ -4114,6 +4246,7 @@ export interface components {
              * @description Bytes a day by which it has grown in the last week; absent in the first six hours.
              */
             growth_bytes_per_day?: number | null;
+            note?: components["schemas"]["NoteView"] | null;
             /**
              * Format: int32
              * @description Days for which rollups of hours and days are kept.
@@ -5555,6 +5688,59 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPairCounts: {
+        parameters: {
+            query?: {
+                /** @description Begin (RFC 3339); an hour before the end by default. */
+                from?: string;
+                /** @description End (RFC 3339); now by default. The range is 31 days at most. */
+                to?: string;
+                /** @description Seconds of each step, whole minutes; the whole range is one step where absent. */
+                step_s?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The pair's id or short number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairCountsOverTime"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

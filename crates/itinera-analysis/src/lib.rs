@@ -30,8 +30,10 @@ pub mod weave;
 
 pub use alarm::{AlarmBook, Limits};
 pub use evidence::{
-    EvidenceError, HopSummary, HourBlock, MINUTE_US, MinuteSummary, PublishedMinute, RouteSummary,
-    WINDOW_US,
+    DirectionCounts, EvidenceError, HopSummary, HourBlock, MinuteSummary, PairCounts, PairEvidence,
+    PublishedMinute, RouteSummary, WINDOW_US,
 };
-pub use judge::{AgentReport, Effect, Judge, JudgeInput, Observation, Stage, UnreadableStage};
+pub use judge::{
+    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, Stage, UnreadableStage,
+};
 pub use locate::ENGINE;

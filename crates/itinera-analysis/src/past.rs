@@ -3,6 +3,7 @@
 use crate::judge::{AgentReport, Effect, Judge, JudgeInput, Observation};
 use itinera_model::finding::Assessment;
 use itinera_model::unit::WallTime;
+use std::sync::Arc;
 
 /// Every window's assessment, by path and time. What was usual is learned from the windows
 /// before it within the same observations, so they should begin some minutes earlier.
@@ -12,7 +13,7 @@ pub fn assessments(observations: &[Observation<'_>]) -> Vec<Assessment> {
     let now = ordered.last().map_or(WallTime::from_unix_seconds(0), |last| last.measured_at);
     let effects = Judge::default().step(JudgeInput::Report(AgentReport::of_rounds(&ordered)), now);
     let assessed = effects.into_iter().filter_map(|effect| match effect {
-        Effect::Assessed { assessment, .. } => Some(*assessment),
+        Effect::Assessed { assessment, .. } => Some(Arc::unwrap_or_clone(assessment)),
         _ => None,
     });
     assessed.collect()

@@ -8,6 +8,7 @@ use itinera_model::note::{DelayQuantiles, Note, RouteCount, TargetLoss};
 use itinera_model::quantile::quantile;
 use itinera_model::unit::{Micros, WallTime};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// The far end over the time of a watch.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -73,7 +74,7 @@ impl WatchSum {
             self.judge.step(JudgeInput::Report(AgentReport::of_rounds(page)), last.measured_at)
         {
             if let Effect::Assessed { window, assessment, .. } = effect {
-                self.open.insert(window, *assessment);
+                self.open.insert(window, Arc::unwrap_or_clone(assessment));
             }
         }
         let newest = self.open.keys().next_back().copied().unwrap_or(0);

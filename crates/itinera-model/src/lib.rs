@@ -15,6 +15,7 @@ pub mod diagnosis;
 pub mod diagnosis_message;
 pub mod ensemble;
 pub mod event;
+pub mod evidence;
 pub mod finding;
 pub mod host_facts;
 pub mod id;

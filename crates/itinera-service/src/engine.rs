@@ -4,7 +4,7 @@
 use itinera_analysis::event::Carried;
 use itinera_analysis::inventory::Inventory;
 use itinera_analysis::{
-    AgentReport, Effect, Judge, JudgeInput, Observation, Stage, UnreadableStage,
+    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, Stage, UnreadableStage,
 };
 use itinera_model::check::CheckRound;
 use itinera_model::checkpoint::Checkpoint;
@@ -73,6 +73,9 @@ fn carried(run: &ThroughputRecord) -> Option<Carried<'_>> {
 
 fn step_report(judge: &mut Judge, report: &LoggedReport, at: WallTime) -> Vec<Effect> {
     let rounds: Vec<Observation<'_>> = report.rounds.iter().map(observation).collect();
+    let pairs = report.two_way.iter();
+    let pairs = pairs.map(|(at, round)| PairObservation { measured_at: *at, round });
+    let pairs: Vec<PairObservation<'_>> = pairs.collect();
     let checks = report.checks.iter().map(|it| (it.at, &it.round));
     let checks: Vec<(WallTime, &CheckRound)> = checks.collect();
     let host_facts = report.host_facts.iter().map(|it| (it.at, &it.round.host_facts));
@@ -81,6 +84,7 @@ fn step_report(judge: &mut Judge, report: &LoggedReport, at: WallTime) -> Vec<Ef
     let report = AgentReport {
         agent: Some(report.agent),
         rounds: &rounds,
+        pairs: &pairs,
         checks: &checks,
         host_facts: &host_facts,
         throughput: &throughput,

@@ -1,9 +1,12 @@
 //! Sums up evidence by the minute, a day after the end of its day, and reads it in either form.
 
 use crate::context::Shared;
-use itinera_analysis::{EvidenceError, HourBlock, MinuteSummary, PublishedMinute};
-use itinera_model::id::PathId;
-use itinera_store::{EvidenceRow, Store, StoreError};
+use itinera_analysis::{
+    EvidenceError, HourBlock, MinuteSummary, PairCounts, PairEvidence, PublishedMinute,
+};
+use itinera_model::evidence::EvidenceSubject;
+use itinera_model::id::{PairId, PathId};
+use itinera_store::{EvidenceRow, Store, StoreError, SubjectNo};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -18,8 +21,51 @@ const AT_MOST: Duration = Duration::from_secs(20);
 const HOUR_S: i64 = 3_600;
 const MINUTE_S: i64 = 60;
 
-/// Path and beginning of an hour.
-type Key = (i32, OffsetDateTime);
+/// Subject and beginning of an hour.
+type Key = (SubjectNo, OffsetDateTime);
+
+/// The sums of an hour.
+#[derive(Debug, Clone)]
+enum Hour {
+    Path(HourBlock),
+    /// By minute.
+    Pair(PairEvidence),
+}
+
+impl Hour {
+    fn empty(subject: SubjectNo) -> Self {
+        match subject {
+            SubjectNo::Path(_) => Self::Path(HourBlock::default()),
+            SubjectNo::Pair(_) => Self::Pair(PairEvidence::default()),
+        }
+    }
+
+    fn read(row: &EvidenceRow) -> Result<Self, StoreError> {
+        let read = match row.subject {
+            SubjectNo::Path(_) => HourBlock::from_bytes(&row.content).map(Self::Path),
+            SubjectNo::Pair(_) => PairEvidence::from_bytes(&row.content).map(Self::Pair),
+        };
+        read.map_err(unreadable)
+    }
+
+    /// Adds a published minute, or a part of one.
+    fn add(&mut self, minute: u8, published: &[u8]) -> Result<(), EvidenceError> {
+        match self {
+            Self::Path(block) => {
+                block.add(minute, &PublishedMinute::from_bytes(published)?.summary());
+            }
+            Self::Pair(minutes) => minutes.add(minute, &PairEvidence::from_bytes(published)?.sum()),
+        }
+        Ok(())
+    }
+
+    fn to_bytes(&self) -> Vec<u8> {
+        match self {
+            Self::Path(block) => block.to_bytes(),
+            Self::Pair(minutes) => minutes.to_bytes(),
+        }
+    }
+}
 
 fn unreadable(error: EvidenceError) -> StoreError {
     tracing::error!(error = &error as &dyn std::error::Error, "unreadable evidence");
@@ -33,27 +79,23 @@ fn place(at: OffsetDateTime) -> (OffsetDateTime, u8) {
     (hour, u8::try_from(second / MINUTE_S).unwrap_or(0))
 }
 
-/// The summary of a published minute.
-fn summary(row: &EvidenceRow) -> Result<MinuteSummary, StoreError> {
-    Ok(PublishedMinute::from_bytes(&row.content).map_err(unreadable)?.summary())
-}
-
 /// Adds minutes to hours. A minute that cannot be read is left out, and said.
-fn add(hours: &mut BTreeMap<Key, HourBlock>, minutes: &[EvidenceRow]) {
+fn add(hours: &mut BTreeMap<Key, Hour>, minutes: &[EvidenceRow]) {
     for row in minutes {
         let (hour, minute) = place(row.start_at);
-        match summary(row) {
-            Ok(summary) => hours.entry((row.path_no, hour)).or_default().add(minute, &summary),
-            Err(_) => tracing::error!(path_no = row.path_no, at = %row.start_at, "left out"),
+        let hour = hours.entry((row.subject, hour)).or_insert_with(|| Hour::empty(row.subject));
+        if let Err(error) = hour.add(minute, &row.content) {
+            let error = &error as &dyn std::error::Error;
+            tracing::error!(error, of = ?row.subject, at = %row.start_at, "evidence left out");
         }
     }
 }
 
-fn rows_of(hours: BTreeMap<Key, HourBlock>) -> Vec<EvidenceRow> {
-    let row = |((path_no, start_at), block): (Key, HourBlock)| EvidenceRow {
-        path_no,
+fn rows_of(hours: BTreeMap<Key, Hour>) -> Vec<EvidenceRow> {
+    let row = |((subject, start_at), hour): (Key, Hour)| EvidenceRow {
+        subject,
         start_at,
-        content: block.to_bytes(),
+        content: hour.to_bytes(),
     };
     hours.into_iter().map(row).collect()
 }
@@ -89,14 +131,14 @@ pub async fn sum_up_days(
                 return Ok(false);
             }
             let minutes = store.evidence_of_day(day, PATHS_AT_ONCE).await?;
-            let Some(path_no) = minutes.last().map(|last| last.path_no) else { break };
+            let Some(subject) = minutes.last().map(|last| last.subject) else { break };
             let read = minutes.len();
             let hours = apart(move || {
                 let mut hours = BTreeMap::new();
                 add(&mut hours, &minutes);
                 rows_of(hours)
             });
-            day = store.put_evidence_hours(day, &hours.await?, (path_no, read)).await?;
+            day = store.put_evidence_hours(day, &hours.await?, (subject, read)).await?;
         }
         if store.drop_evidence_day(day).await? {
             tracing::info!(day = %day.day, "evidence is summed up by the minute");
@@ -116,8 +158,7 @@ pub async fn sum_up_days(
         let hours = apart(move || {
             let mut hours = BTreeMap::new();
             for row in &known.hours {
-                let block = HourBlock::from_bytes(&row.content).map_err(unreadable)?;
-                hours.insert((row.path_no, row.start_at), block);
+                hours.insert((row.subject, row.start_at), Hour::read(row)?);
             }
             add(&mut hours, &known.minutes);
             Ok::<_, StoreError>(rows_of(hours))
@@ -130,21 +171,51 @@ pub async fn sum_up_days(
 pub(crate) async fn minutes(
     store: &Store,
     path: PathId,
-    (from, to): (OffsetDateTime, OffsetDateTime),
+    span: (OffsetDateTime, OffsetDateTime),
 ) -> Result<BTreeMap<OffsetDateTime, MinuteSummary>, StoreError> {
+    let read = |row: &EvidenceRow| Ok(PublishedMinute::from_bytes(&row.content)?.summary());
+    let read_hour = |row: &EvidenceRow| {
+        let block = HourBlock::from_bytes(&row.content)?;
+        Ok(block.minutes().map(|(minute, summary)| (minute, summary.clone())).collect())
+    };
+    by_minute(store, EvidenceSubject::Path(path), span, read, read_hour, MinuteSummary::merge).await
+}
+
+/// What a pair exchanged in the minutes that begin between two times, in order.
+pub(crate) async fn pair_minutes(
+    store: &Store,
+    pair: PairId,
+    span: (OffsetDateTime, OffsetDateTime),
+) -> Result<BTreeMap<OffsetDateTime, PairCounts>, StoreError> {
+    let read = |row: &EvidenceRow| Ok(PairEvidence::from_bytes(&row.content)?.sum());
+    let read_hour = |row: &EvidenceRow| {
+        let minutes = PairEvidence::from_bytes(&row.content)?;
+        Ok(minutes.iter().map(|(minute, counts)| (minute, counts.clone())).collect())
+    };
+    by_minute(store, EvidenceSubject::Pair(pair), span, read, read_hour, PairCounts::merge).await
+}
+
+/// Evidence by the minute from both of its forms.
+async fn by_minute<T: Default + Send + 'static>(
+    store: &Store,
+    subject: EvidenceSubject,
+    (from, to): (OffsetDateTime, OffsetDateTime),
+    read: impl Fn(&EvidenceRow) -> Result<T, EvidenceError> + Send + 'static,
+    read_hour: impl Fn(&EvidenceRow) -> Result<Vec<(u8, T)>, EvidenceError> + Send + 'static,
+    merge: impl Fn(&mut T, &T) + Send + 'static,
+) -> Result<BTreeMap<OffsetDateTime, T>, StoreError> {
     // The hour that begins before the range reaches into it.
-    let range = store.evidence(path, (place(from).0, to)).await?;
+    let range = store.evidence(subject, (place(from).0, to)).await?;
     apart(move || {
-        let mut minutes: BTreeMap<OffsetDateTime, MinuteSummary> = BTreeMap::new();
+        let mut minutes: BTreeMap<OffsetDateTime, T> = BTreeMap::new();
         for row in &range.hours {
-            let block = HourBlock::from_bytes(&row.content).map_err(unreadable)?;
-            for (minute, summary) in block.minutes() {
-                let at = row.start_at + time::Duration::minutes(minute.into());
-                minutes.insert(at, summary.clone());
+            for (minute, sum) in read_hour(row).map_err(unreadable)? {
+                minutes.insert(row.start_at + time::Duration::minutes(minute.into()), sum);
             }
         }
         for row in &range.minutes {
-            minutes.entry(row.start_at).or_default().merge(&summary(row)?);
+            let part = read(row).map_err(unreadable)?;
+            merge(minutes.entry(row.start_at).or_default(), &part);
         }
         minutes.retain(|at, _| (from..to).contains(at));
         Ok(minutes)
@@ -299,9 +370,9 @@ mod tests {
             let report = JudgeInput::Report(AgentReport::of_rounds(&rounds));
             let now = WallTime::from_unix_seconds(received_at(second));
             for effect in judge.step(report, now) {
-                if let Effect::Evidence { path, minute, part, content } = effect {
-                    let write = EvidenceWrite { path, minute, part, content };
-                    last.insert((path, minute, part), write);
+                if let Effect::Evidence { subject, minute, part, content } = effect {
+                    let write = EvidenceWrite { subject, minute, part, content };
+                    last.insert((subject, minute, part), write);
                 }
             }
         }
@@ -341,7 +412,7 @@ mod tests {
 
         let long = Duration::from_secs(600);
         assert!(sum_up_days(&store, span.1, long).await.unwrap());
-        let left = store.evidence(paths[0], span).await.unwrap();
+        let left = store.evidence(EvidenceSubject::Path(paths[0]), span).await.unwrap();
         let (minutes, hours) = (left.minutes.len(), left.hours.len());
         assert_eq!((minutes, hours), (24 * 60, 24 * 13), "the last day ended just now");
         assert_eq!(counted(&store, &paths, span).await, before);

@@ -278,7 +278,7 @@ pub async fn recompute(
         for effect in engine.step(entries).await? {
             match effect {
                 Effect::Assessed { window, assessment, .. } => {
-                    said.insert((assessment.path, window), assessment.finding);
+                    said.insert((assessment.path, window), assessment.finding.clone());
                 }
                 Effect::Withdrawn { .. } | Effect::Evidence { .. } => {}
                 Effect::Alarm(effect) => replayed.take_alarm(effect),

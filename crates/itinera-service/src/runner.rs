@@ -13,6 +13,7 @@ use itinera_model::alarm::AlarmEffect;
 use itinera_model::checkpoint::Checkpoint;
 use itinera_model::codec::encode;
 use itinera_model::event::{EventEffect, Fault};
+use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
 use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
@@ -307,10 +308,10 @@ impl Judging<'_> {
 /// The effects of several steps, of each thing the last word.
 #[derive(Default)]
 struct Gathered {
-    assessed: BTreeMap<(PathId, i64), (bool, Assessment)>,
+    assessed: BTreeMap<(PathId, i64), (bool, Arc<Assessment>)>,
     withdrawn: Vec<(PathId, i64)>,
-    /// By path, minute and part.
-    evidence: BTreeMap<(PathId, i64, Option<i64>), Option<Vec<u8>>>,
+    /// By subject, minute and part.
+    evidence: BTreeMap<(EvidenceSubject, i64, Option<i64>), Option<Vec<u8>>>,
     alarms: Vec<AlarmEffect>,
     occurred: Vec<EventEffect>,
 }
@@ -320,11 +321,11 @@ impl Gathered {
         for effect in effects {
             match effect {
                 Effect::Assessed { window, newest, assessment } => {
-                    self.assessed.insert((assessment.path, window), (newest, *assessment));
+                    self.assessed.insert((assessment.path, window), (newest, assessment));
                 }
                 Effect::Withdrawn { path, window } => self.withdrawn.push((path, window)),
-                Effect::Evidence { path, minute, part, content } => {
-                    self.evidence.insert((path, minute, part), content);
+                Effect::Evidence { subject, minute, part, content } => {
+                    self.evidence.insert((subject, minute, part), content);
                 }
                 Effect::Alarm(alarm) => self.alarms.push(alarm),
                 Effect::Event(event) => self.occurred.push(event),
@@ -341,8 +342,8 @@ impl Gathered {
     ) -> JudgeWrite {
         let assessed = self.assessed.into_iter();
         let evidence = self.evidence.into_iter();
-        let evidence = evidence.map(|((path, minute, part), content)| EvidenceWrite {
-            path,
+        let evidence = evidence.map(|((subject, minute, part), content)| EvidenceWrite {
+            subject,
             minute,
             part,
             content,

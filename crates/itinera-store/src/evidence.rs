@@ -1,13 +1,13 @@
-//! Evidence: what each path showed by the minute, and after a day by the minute in rows of an hour.
+//! Evidence: what each path and pair showed by the minute, and after a day by the minute in rows of an hour.
 //!
-//! Contents are judgement's own; here they are compressed, kept by day, and replaced by their sums.
+//! Contents are judgement's own; here they are kept by day, and replaced by their sums, compressed.
 
-use crate::packing::Packing;
+use crate::packing::{Packing, Unpacking};
 use crate::partitions::{EVIDENCE, day_of, name_of};
 use crate::statement::sql;
 use crate::times::offset;
-use crate::{Store, StoreError, packing, rows};
-use itinera_model::id::PathId;
+use crate::{Store, StoreError, rows};
+use itinera_model::evidence::EvidenceSubject;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{AccessMode, DatabaseTransaction, FromQueryResult, IsolationLevel, TransactionTrait};
@@ -18,11 +18,11 @@ const FINE_FOR: Duration = Duration::days(1);
 /// Sums are written once and read rarely.
 const HOUR_LEVEL: i32 = 15;
 
-/// Evidence of a path as judgement published it.
+/// Evidence as judgement published it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EvidenceWrite {
-    /// The path.
-    pub path: PathId,
+    /// What it is of.
+    pub subject: EvidenceSubject,
     /// Number of the minute since 1970.
     pub minute: i64,
     /// Absent for the whole minute, else the number of a part that is added to it.
@@ -31,18 +31,50 @@ pub struct EvidenceWrite {
     pub content: Option<Vec<u8>>,
 }
 
-/// Evidence of a path as it is recorded.
+/// What evidence is of, by its number. Paths come before pairs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum SubjectNo {
+    /// A path.
+    Path(i32),
+    /// A pair.
+    Pair(i32),
+}
+
+/// Kinds as they are stored.
+const PATH: i16 = 0;
+const PAIR: i16 = 1;
+
+impl SubjectNo {
+    const FIRST: Self = Self::Path(0);
+
+    const fn parts(self) -> (i16, i32) {
+        match self {
+            Self::Path(no) => (PATH, no),
+            Self::Pair(no) => (PAIR, no),
+        }
+    }
+
+    fn of(kind: i16, no: i32) -> Result<Self, StoreError> {
+        match kind {
+            PATH => Ok(Self::Path(no)),
+            PAIR => Ok(Self::Pair(no)),
+            _ => Err(StoreError::corrupt("kind of evidence")),
+        }
+    }
+}
+
+/// Evidence as it is recorded.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EvidenceRow {
-    /// Number of the path.
-    pub path_no: i32,
+    /// What it is of.
+    pub subject: SubjectNo,
     /// Where the minute or the hour begins.
     pub start_at: OffsetDateTime,
     /// What judgement published, or the sum that it was replaced by.
     pub content: Vec<u8>,
 }
 
-/// Evidence of a path over some time.
+/// Evidence of one subject over some time.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct EvidenceRange {
     /// By the minute; a minute may have several rows.
@@ -56,8 +88,8 @@ pub struct EvidenceRange {
 pub struct EvidenceDay {
     /// The day.
     pub day: Date,
-    /// The last path that is summed up already.
-    pub path_no: i32,
+    /// The last path or pair that is summed up already.
+    pub subject: SubjectNo,
     /// The rows read for that.
     rows: i64,
 }
@@ -69,19 +101,21 @@ pub struct LateEvidence {
     pub minutes: Vec<EvidenceRow>,
     /// The sums of the hours that it belongs to, where there are some.
     pub hours: Vec<EvidenceRow>,
-    keys: Vec<(i32, OffsetDateTime, i64)>,
+    keys: Vec<(SubjectNo, OffsetDateTime, i64)>,
 }
 
 #[derive(FromQueryResult)]
 struct Row {
-    path_no: i32,
+    kind: i16,
+    subject_no: i32,
     start_at: OffsetDateTime,
     content: Vec<u8>,
 }
 
 #[derive(FromQueryResult)]
 struct PartRow {
-    path_no: i32,
+    kind: i16,
+    subject_no: i32,
     start_at: OffsetDateTime,
     part: i64,
     content: Vec<u8>,
@@ -89,17 +123,32 @@ struct PartRow {
 
 #[derive(FromQueryResult)]
 struct MergeRow {
-    path_no: i32,
+    kind: i16,
+    subject_no: i32,
     rows: i64,
 }
 
-fn unpacked(rows: Vec<Row>) -> Result<Vec<EvidenceRow>, StoreError> {
-    let mut unpacking = packing::Unpacking::new()?;
-    let unpacked = |row: Row| {
-        let content = unpacking.octets(&row.content)?;
-        Ok(EvidenceRow { path_no: row.path_no, start_at: row.start_at, content })
+/// Rows as they are given, the content read by this.
+fn read(
+    rows: Vec<Row>,
+    mut content: impl FnMut(Vec<u8>) -> Result<Vec<u8>, StoreError>,
+) -> Result<Vec<EvidenceRow>, StoreError> {
+    let read = |row: Row| {
+        let content = content(row.content)?;
+        let subject = SubjectNo::of(row.kind, row.subject_no)?;
+        Ok(EvidenceRow { subject, start_at: row.start_at, content })
     };
-    rows.into_iter().map(unpacked).collect()
+    rows.into_iter().map(read).collect()
+}
+
+/// Minutes, which are not compressed.
+fn minutes_of(rows: Vec<Row>) -> Result<Vec<EvidenceRow>, StoreError> {
+    read(rows, Ok)
+}
+
+fn hours_of(rows: Vec<Row>) -> Result<Vec<EvidenceRow>, StoreError> {
+    let mut unpacking = Unpacking::new()?;
+    read(rows, |content| unpacking.octets(&content))
 }
 
 fn midnight(day: Date) -> OffsetDateTime {
@@ -114,65 +163,84 @@ pub(crate) async fn write(
     if evidence.is_empty() {
         return Ok(());
     }
-    let mut packing = Packing::new()?;
     let start =
         |it: &EvidenceWrite| offset(WallTime::from_unix_seconds(it.minute.saturating_mul(60)));
-    let keys = |of: &[&EvidenceWrite]| -> [Value; 3] {
+    let keys = |of: &[&EvidenceWrite]| -> [Value; 4] {
+        let id = |it: &&EvidenceWrite| match it.subject {
+            EvidenceSubject::Path(path) => (PATH, path.as_uuid()),
+            EvidenceSubject::Pair(pair) => (PAIR, pair.as_uuid()),
+        };
+        let (kinds, ids): (Vec<i16>, Vec<Uuid>) = of.iter().map(id).unzip();
         [
-            of.iter().map(|it| it.path.as_uuid()).collect::<Vec<_>>().into(),
+            kinds.into(),
+            ids.into(),
             of.iter().map(|it| start(it)).collect::<Vec<_>>().into(),
             of.iter().map(|it| it.part.unwrap_or(0)).collect::<Vec<_>>().into(),
         ]
     };
     let (there, gone): (Vec<_>, Vec<_>) = evidence.iter().partition(|it| it.content.is_some());
     if !gone.is_empty() {
-        let delete = "DELETE FROM evidence e USING path p, \
-                 unnest($1::uuid[], $2::timestamptz[], $3::bigint[]) AS d(path_id, start_at, part) \
-             WHERE p.id = d.path_id AND e.path_no = p.no AND e.start_at = d.start_at \
-                 AND e.part = d.part";
+        let delete = "DELETE FROM evidence e USING \
+                 unnest($1::smallint[], $2::uuid[], $3::timestamptz[], $4::bigint[]) \
+                     AS d(kind, id, start_at, part) \
+                 LEFT JOIN path p ON p.id = d.id LEFT JOIN pair q ON q.id = d.id \
+             WHERE e.kind = d.kind AND e.subject_no = coalesce(p.no, q.no) \
+                 AND e.start_at = d.start_at AND e.part = d.part";
         txn.execute_raw(sql(delete, keys(&gone))).await?;
     }
-    let contents = there.iter().filter_map(|it| it.content.as_ref());
-    let contents = contents.map(|it| packing.octets(it)).collect::<Result<Vec<_>, _>>()?;
+    // They are compact already.
+    let contents: Vec<Vec<u8>> = there.iter().filter_map(|it| it.content.clone()).collect();
     if !contents.is_empty() {
-        let upsert = "INSERT INTO evidence (path_no, start_at, part, content) \
-             SELECT p.no, n.start_at, n.part, n.content \
-             FROM unnest($1::uuid[], $2::timestamptz[], $3::bigint[], $4::bytea[]) \
-                     AS n(path_id, start_at, part, content) \
-                 JOIN path p ON p.id = n.path_id \
-             ON CONFLICT (path_no, start_at, part) DO UPDATE SET content = excluded.content";
-        let [paths, starts, parts] = keys(&there);
-        txn.execute_raw(sql(upsert, [paths, starts, parts, contents.into()])).await?;
+        let upsert = "INSERT INTO evidence (kind, subject_no, start_at, part, content) \
+             SELECT n.kind, coalesce(p.no, q.no), n.start_at, n.part, n.content \
+             FROM unnest($1::smallint[], $2::uuid[], $3::timestamptz[], $4::bigint[], $5::bytea[]) \
+                     AS n(kind, id, start_at, part, content) \
+                 LEFT JOIN path p ON p.id = n.id LEFT JOIN pair q ON q.id = n.id \
+             WHERE coalesce(p.no, q.no) IS NOT NULL \
+             ON CONFLICT (kind, subject_no, start_at, part) \
+                 DO UPDATE SET content = excluded.content";
+        let [kinds, ids, starts, parts] = keys(&there);
+        txn.execute_raw(sql(upsert, [kinds, ids, starts, parts, contents.into()])).await?;
     }
     Ok(())
 }
 
 impl Store {
-    /// The evidence of a path of the minutes that begin between two times, and of the hours that do.
+    /// The evidence of a path or pair of the minutes that begin between two times, and of the hours
+    /// that do.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn evidence(
         &self,
-        path: PathId,
+        subject: EvidenceSubject,
         (from, to): (OffsetDateTime, OffsetDateTime),
     ) -> Result<EvidenceRange, StoreError> {
+        let (kind, table, id) = match subject {
+            EvidenceSubject::Path(path) => (PATH, "path", path.as_uuid()),
+            EvidenceSubject::Pair(pair) => (PAIR, "pair", pair.as_uuid()),
+        };
         let snapshot = (Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly));
         let txn = self.db.begin_with_config(snapshot.0, snapshot.1).await?;
-        let values: [Value; 3] = [path.as_uuid().into(), from.into(), to.into()];
-        let select = "SELECT e.path_no, e.start_at, e.content FROM evidence e \
-                 JOIN path p ON p.no = e.path_no \
-             WHERE p.id = $1 AND e.start_at >= $2 AND e.start_at < $3 ORDER BY e.start_at, e.part";
-        let minutes = rows::all(&txn, select, values.clone()).await?;
+        let values: [Value; 4] = [kind.into(), id.into(), from.into(), to.into()];
+        let columns = "e.kind, e.subject_no, e.start_at, e.content";
+        let condition = format!(
+            "e.kind = $1 AND e.subject_no = (SELECT no FROM {table} WHERE id = $2) \
+                 AND e.start_at >= $3 AND e.start_at < $4"
+        );
+        let select = format!(
+            "SELECT {columns} FROM evidence e WHERE {condition} ORDER BY e.start_at, e.part"
+        );
+        let minutes = rows::all(&txn, &select, values.clone()).await?;
         // The minutes of a day that is being summed up are all there still.
-        let select = "SELECT e.path_no, e.start_at, e.content FROM evidence_hour e \
-                 JOIN path p ON p.no = e.path_no \
-             WHERE p.id = $1 AND e.start_at >= $2 AND e.start_at < $3 \
+        let select = format!(
+            "SELECT {columns} FROM evidence_hour e WHERE {condition} \
                  AND (e.start_at AT TIME ZONE 'UTC')::date NOT IN (SELECT day FROM evidence_merge) \
-             ORDER BY e.start_at";
-        let hours = rows::all(&txn, select, values).await?;
+             ORDER BY e.start_at"
+        );
+        let hours = rows::all(&txn, &select, values).await?;
         txn.commit().await?;
-        Ok(EvidenceRange { minutes: unpacked(minutes)?, hours: unpacked(hours)? })
+        Ok(EvidenceRange { minutes: minutes_of(minutes)?, hours: hours_of(hours)? })
     }
 
     /// The oldest day of which the evidence is to be summed up at `now`: it ended more than a day
@@ -199,33 +267,42 @@ impl Store {
         if midnight(next) + FINE_FOR > judged.min(now) {
             return Ok(None);
         }
-        let select = "SELECT path_no, rows FROM evidence_merge WHERE day = $1";
+        let select = "SELECT kind, subject_no, rows FROM evidence_merge WHERE day = $1";
         let begun: Option<MergeRow> = rows::first(&self.db, select, [day.into()]).await?;
-        let MergeRow { path_no, rows } = begun.unwrap_or(MergeRow { path_no: 0, rows: 0 });
-        Ok(Some(EvidenceDay { day, path_no, rows }))
+        Ok(Some(match begun {
+            None => EvidenceDay { day, subject: SubjectNo::FIRST, rows: 0 },
+            Some(MergeRow { kind, subject_no, rows }) => {
+                EvidenceDay { day, subject: SubjectNo::of(kind, subject_no)?, rows }
+            }
+        }))
     }
 
-    /// The evidence of the next paths of a day, by path and time; empty after the last path.
+    /// The evidence of the next paths and pairs of a day, by subject and time; empty after the last.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn evidence_of_day(
         &self,
         day: EvidenceDay,
-        paths: i64,
+        subjects: i64,
     ) -> Result<Vec<EvidenceRow>, StoreError> {
-        let select = "SELECT e.path_no, e.start_at, e.content FROM evidence e \
-             WHERE e.path_no = ANY(ARRAY(SELECT no FROM path WHERE no > $1 \
-                     AND EXISTS (SELECT FROM evidence x WHERE x.path_no = no \
-                         AND x.start_at >= $2 AND x.start_at < $3) \
-                     ORDER BY no LIMIT $4)) \
-                 AND e.start_at >= $2 AND e.start_at < $3 ORDER BY e.path_no, e.start_at, e.part";
+        let select = "WITH subject AS ( \
+                 SELECT 0::smallint AS kind, no FROM path UNION ALL SELECT 1::smallint, no FROM pair), \
+             next AS (SELECT kind, no FROM subject s WHERE (kind, no) > ($1, $2) \
+                     AND EXISTS (SELECT FROM evidence x WHERE x.kind = s.kind \
+                         AND x.subject_no = s.no AND x.start_at >= $3 AND x.start_at < $4) \
+                 ORDER BY kind, no LIMIT $5) \
+             SELECT e.kind, e.subject_no, e.start_at, e.content \
+             FROM next n JOIN evidence e ON e.kind = n.kind AND e.subject_no = n.no \
+                 AND e.start_at >= $3 AND e.start_at < $4 \
+             ORDER BY e.kind, e.subject_no, e.start_at, e.part";
         let (from, to) = (midnight(day.day), midnight(day.day) + Duration::days(1));
-        let values = [day.path_no.into(), from.into(), to.into(), paths.into()];
-        unpacked(rows::all(&self.db, select, values).await?)
+        let (kind, no) = day.subject.parts();
+        let values = [kind.into(), no.into(), from.into(), to.into(), subjects.into()];
+        minutes_of(rows::all(&self.db, select, values).await?)
     }
 
-    /// Records the hours that `read` rows of the next paths of a day are summed up in; gives the day
+    /// Records the hours that `read` rows of a day up to a subject are summed up in; gives the day
     /// as it stands then.
     ///
     /// # Errors
@@ -237,16 +314,19 @@ impl Store {
         &self,
         day: EvidenceDay,
         hours: &[EvidenceRow],
-        (path_no, read): (i32, usize),
+        (subject, read): (SubjectNo, usize),
     ) -> Result<EvidenceDay, StoreError> {
         let rows = day.rows.saturating_add(i64::try_from(read).unwrap_or(i64::MAX));
         let txn = self.db.begin().await?;
         write_hours(&txn, hours).await?;
-        let upsert = "INSERT INTO evidence_merge (day, path_no, rows) VALUES ($1, $2, $3) \
-             ON CONFLICT (day) DO UPDATE SET path_no = excluded.path_no, rows = excluded.rows";
-        txn.execute_raw(sql(upsert, [day.day.into(), path_no.into(), rows.into()])).await?;
+        let upsert = "INSERT INTO evidence_merge (day, kind, subject_no, rows) \
+             VALUES ($1, $2, $3, $4) ON CONFLICT (day) DO UPDATE SET kind = excluded.kind, \
+                 subject_no = excluded.subject_no, rows = excluded.rows";
+        let (kind, no) = subject.parts();
+        let values = [day.day.into(), kind.into(), no.into(), rows.into()];
+        txn.execute_raw(sql(upsert, values)).await?;
         txn.commit().await?;
-        Ok(EvidenceDay { path_no, rows, ..day })
+        Ok(EvidenceDay { subject, rows, ..day })
     }
 
     /// Deletes the evidence of a day when its sums are all recorded. Where some of it came meanwhile,
@@ -266,7 +346,7 @@ impl Store {
             txn.execute_unprepared(&format!("DROP TABLE {partition}")).await?;
             "DELETE FROM evidence_merge WHERE day = $1"
         } else {
-            "UPDATE evidence_merge SET path_no = 0, rows = 0 WHERE day = $1"
+            "UPDATE evidence_merge SET kind = 0, subject_no = 0, rows = 0 WHERE day = $1"
         };
         txn.execute_raw(sql(done, [day.day.into()])).await?;
         txn.commit().await?;
@@ -282,25 +362,32 @@ impl Store {
         now: OffsetDateTime,
         limit: i64,
     ) -> Result<LateEvidence, StoreError> {
-        let select = "SELECT path_no, start_at, part, content FROM evidence_default \
-             WHERE start_at < $1 ORDER BY path_no, start_at, part LIMIT $2";
+        let select = "SELECT kind, subject_no, start_at, part, content FROM evidence_default \
+             WHERE start_at < $1 ORDER BY kind, subject_no, start_at, part LIMIT $2";
         let before = now - FINE_FOR - Duration::days(1);
         let late: Vec<PartRow> = rows::all(&self.db, select, [before.into(), limit.into()]).await?;
-        let keys: Vec<_> = late.iter().map(|row| (row.path_no, row.start_at, row.part)).collect();
-        let select = "SELECT DISTINCT e.path_no, e.start_at, e.content FROM evidence_hour e \
-             JOIN unnest($1::int[], $2::timestamptz[]) AS k(path_no, start_at) \
-                 ON e.path_no = k.path_no AND e.start_at = date_trunc('hour', k.start_at, 'UTC')";
-        let values: [Value; 2] = [
-            keys.iter().map(|key| key.0).collect::<Vec<_>>().into(),
-            keys.iter().map(|key| key.1).collect::<Vec<_>>().into(),
-        ];
-        let hours = unpacked(rows::all(&self.db, select, values).await?)?;
+        let mut keys = Vec::with_capacity(late.len());
+        for row in &late {
+            keys.push((SubjectNo::of(row.kind, row.subject_no)?, row.start_at, row.part));
+        }
+        let select = "SELECT DISTINCT e.kind, e.subject_no, e.start_at, e.content \
+             FROM evidence_hour e \
+                 JOIN unnest($1::smallint[], $2::int[], $3::timestamptz[]) AS k(kind, no, start_at) \
+                     ON e.kind = k.kind AND e.subject_no = k.no \
+                         AND e.start_at = date_trunc('hour', k.start_at, 'UTC')";
+        let [kinds, nos, starts, _] = key_values(&keys);
+        let hours = hours_of(rows::all(&self.db, select, [kinds, nos, starts]).await?)?;
         let minute = |row: PartRow| Row {
-            path_no: row.path_no,
+            kind: row.kind,
+            subject_no: row.subject_no,
             start_at: row.start_at,
             content: row.content,
         };
-        Ok(LateEvidence { minutes: unpacked(late.into_iter().map(minute).collect())?, hours, keys })
+        Ok(LateEvidence {
+            minutes: minutes_of(late.into_iter().map(minute).collect())?,
+            hours,
+            keys,
+        })
     }
 
     /// Records hours with late evidence in them, which is deleted.
@@ -318,28 +405,38 @@ impl Store {
         let txn = self.db.begin().await?;
         write_hours(&txn, hours).await?;
         let delete = "DELETE FROM evidence_default e \
-             USING unnest($1::int[], $2::timestamptz[], $3::bigint[]) AS d(path_no, start_at, part) \
-             WHERE e.path_no = d.path_no AND e.start_at = d.start_at AND e.part = d.part";
-        let values: [Value; 3] = [
-            late.keys.iter().map(|key| key.0).collect::<Vec<_>>().into(),
-            late.keys.iter().map(|key| key.1).collect::<Vec<_>>().into(),
-            late.keys.iter().map(|key| key.2).collect::<Vec<_>>().into(),
-        ];
-        txn.execute_raw(sql(delete, values)).await?;
+             USING unnest($1::smallint[], $2::int[], $3::timestamptz[], $4::bigint[]) \
+                 AS d(kind, no, start_at, part) \
+             WHERE e.kind = d.kind AND e.subject_no = d.no AND e.start_at = d.start_at \
+                 AND e.part = d.part";
+        txn.execute_raw(sql(delete, key_values(&late.keys))).await?;
         txn.commit().await?;
         Ok(())
     }
+}
+
+/// Kinds, numbers, times and parts as arrays.
+fn key_values(keys: &[(SubjectNo, OffsetDateTime, i64)]) -> [Value; 4] {
+    let (kinds, nos): (Vec<i16>, Vec<i32>) = keys.iter().map(|key| key.0.parts()).unzip();
+    [
+        kinds.into(),
+        nos.into(),
+        keys.iter().map(|key| key.1).collect::<Vec<_>>().into(),
+        keys.iter().map(|key| key.2).collect::<Vec<_>>().into(),
+    ]
 }
 
 async fn write_hours(txn: &DatabaseTransaction, hours: &[EvidenceRow]) -> Result<(), StoreError> {
     let mut packing = Packing::with_level(HOUR_LEVEL)?;
     let contents = hours.iter().map(|it| packing.octets(&it.content));
     let contents: Vec<Vec<u8>> = contents.collect::<Result<_, _>>()?;
-    let upsert = "INSERT INTO evidence_hour (path_no, start_at, content) \
-         SELECT * FROM unnest($1::int[], $2::timestamptz[], $3::bytea[]) \
-         ON CONFLICT (path_no, start_at) DO UPDATE SET content = excluded.content";
-    let values: [Value; 3] = [
-        hours.iter().map(|it| it.path_no).collect::<Vec<_>>().into(),
+    let upsert = "INSERT INTO evidence_hour (kind, subject_no, start_at, content) \
+         SELECT * FROM unnest($1::smallint[], $2::int[], $3::timestamptz[], $4::bytea[]) \
+         ON CONFLICT (kind, subject_no, start_at) DO UPDATE SET content = excluded.content";
+    let (kinds, nos): (Vec<i16>, Vec<i32>) = hours.iter().map(|it| it.subject.parts()).unzip();
+    let values: [Value; 4] = [
+        kinds.into(),
+        nos.into(),
         hours.iter().map(|it| it.start_at).collect::<Vec<_>>().into(),
         contents.into(),
     ];

@@ -6,7 +6,7 @@ use crate::change_feed;
 use crate::events;
 use crate::evidence::{self, EvidenceWrite};
 use crate::lease::renew_lease;
-use crate::packing::{Packing, Unpacking};
+use crate::packing::Packing;
 use crate::set_aside;
 use crate::statement::sql;
 use crate::timeline::{ChooseIncident, Class};
@@ -22,6 +22,7 @@ use sea_orm::entity::prelude::*;
 use sea_orm::{AccessMode, DatabaseTransaction, IsolationLevel, TransactionTrait};
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use time::{Date, OffsetDateTime};
 
 /// What judgement recorded when it last committed.
@@ -53,7 +54,7 @@ pub struct JudgeWrite {
     /// Evidence, of each minute and part the last word.
     pub evidence: Vec<EvidenceWrite>,
     /// Windows judged, perhaps again: path, window, whether it is the newest, judgement.
-    pub assessed: Vec<(i64, bool, Assessment)>,
+    pub assessed: Vec<(i64, bool, Arc<Assessment>)>,
     /// About alarms, in order.
     pub alarms: Vec<AlarmEffect>,
     /// About events, in order.
@@ -79,13 +80,12 @@ fn checkpoint_of(stages: Vec<StageRow>, windows: Vec<WindowRow>) -> Result<Check
         let version = version.map_err(|_| StoreError::corrupt("version of a stage"))?;
         Ok(StageState { stage: row.stage, version, content: row.content })
     };
-    let mut unpacking = Unpacking::new()?;
     let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
         Ok(StoredWindow {
             path: PathId::from_uuid(row.path_id),
             window: row.window_no,
             source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
-            content: unpacking.octets(&row.content)?,
+            content: row.content,
         })
     };
     Ok(Checkpoint {
@@ -280,7 +280,7 @@ const NAMED_PATHS: usize = 500;
 /// Tells which paths have a newer judgement.
 async fn tell(
     txn: &DatabaseTransaction,
-    assessed: &[(i64, bool, Assessment)],
+    assessed: &[(i64, bool, Arc<Assessment>)],
 ) -> Result<(), StoreError> {
     let mut paths: Vec<Uuid> =
         assessed.iter().filter(|a| a.1).map(|a| a.2.path.as_uuid()).collect();
@@ -345,9 +345,8 @@ async fn write_windows(
     checkpoint: &Checkpoint,
 ) -> Result<(), StoreError> {
     let windows = &checkpoint.windows;
-    let mut packing = Packing::new()?;
-    let contents = windows.iter().map(|w| packing.octets(&w.content));
-    let contents: Vec<Vec<u8>> = contents.collect::<Result<_, _>>()?;
+    // They are compact already.
+    let contents: Vec<Vec<u8>> = windows.iter().map(|w| w.content.clone()).collect();
     let upsert = "INSERT INTO path_window (path_id, window_no, source, content) \
          SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::text[], $4::bytea[]) \
          ON CONFLICT (path_id, window_no) DO UPDATE \
@@ -390,7 +389,7 @@ async fn delete_windows(
 /// The last word on each window: a finding is recorded, revised, or withdrawn.
 async fn write_assessments(
     txn: &DatabaseTransaction,
-    assessed: &[(i64, bool, Assessment)],
+    assessed: &[(i64, bool, Arc<Assessment>)],
 ) -> Result<(), StoreError> {
     // Several windows of a path may each have been its newest in turn.
     let mut latest: BTreeMap<PathId, (i64, &Assessment)> = BTreeMap::new();

@@ -52,7 +52,9 @@ pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
 pub use diagnoses::DiagnosisRecord;
 pub use error::StoreError;
 pub use events::{EventQuery, EventRecord};
-pub use evidence::{EvidenceDay, EvidenceRange, EvidenceRow, EvidenceWrite, LateEvidence};
+pub use evidence::{
+    EvidenceDay, EvidenceRange, EvidenceRow, EvidenceWrite, LateEvidence, SubjectNo,
+};
 pub use incidents::{Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
 pub use judge::{JudgeMemory, JudgeWrite, Recorded};

@@ -6,8 +6,12 @@ use crate::lease::renew_lease;
 use crate::rounds::{COLUMNS, Contents, LoggedRound};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
+use crate::times::measured_at;
+use crate::two_way;
 use crate::{Store, StoreError, rows};
 use itinera_model::id::AgentId;
+use itinera_model::round::Clocks;
+use itinera_model::two_way::TwoWayRound;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{FromQueryResult, QueryResult, TransactionTrait};
@@ -43,6 +47,8 @@ pub struct LoggedReport {
     pub agent: AgentId,
     /// Its rounds.
     pub rounds: Vec<LoggedRound>,
+    /// Its rounds of pairs, each with the service's estimate of its beginning.
+    pub two_way: Vec<(WallTime, TwoWayRound)>,
     /// Results of its checks.
     pub checks: Vec<CheckedAt>,
     /// Its host facts.
@@ -56,6 +62,7 @@ impl LoggedReport {
         Self {
             agent,
             rounds: Vec::new(),
+            two_way: Vec::new(),
             checks: Vec::new(),
             host_facts: Vec::new(),
             throughput: Vec::new(),
@@ -262,6 +269,13 @@ impl LogReader {
             if let Some(batch) = batches.get_mut(&commit_no) {
                 (batch.checks, batch.host_facts) = found;
             }
+        }
+        for (commit_no, round) in two_way::of_commits(db, commits, span).await? {
+            let batch = asked.get(&commit_no).zip(batches.get_mut(&commit_no));
+            let Some(((_, received_at), batch)) = batch else { continue };
+            let Clocks { wall, offset_us, .. } = round.clocks;
+            let at = measured_at(wall.as_unix_micros(), offset_us, *received_at);
+            batch.two_way.push((at, round));
         }
         for (commit_no, ended) in throughput::ended(db, commits).await? {
             if let Some(batch) = batches.get_mut(&commit_no) {

@@ -355,6 +355,29 @@ async fn active(txn: &DatabaseTransaction) -> Result<Vec<PairRecord>, StoreError
     rows::all(txn, &select, []).await?.into_iter().map(pair).collect()
 }
 
+#[derive(FromQueryResult)]
+struct LoggedRow {
+    commit_no: i64,
+    body: Vec<u8>,
+}
+
+/// Rounds of pairs of the commits after one up to another, received between two times, in order.
+pub(crate) async fn of_commits(
+    db: &DatabaseConnection,
+    (after, upto): (i64, i64),
+    (low, high): (OffsetDateTime, OffsetDateTime),
+) -> Result<Vec<(i64, TwoWayRound)>, StoreError> {
+    let select = "SELECT commit_no, body FROM two_way_round \
+         WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
+         ORDER BY commit_no, pair_no, number";
+    let values = [after.into(), upto.into(), low.into(), high.into()];
+    let read = |row: LoggedRow| {
+        let round = decode(&row.body).map_err(|_| StoreError::corrupt("two-way round"))?;
+        Ok((row.commit_no, round))
+    };
+    rows::all(db, select, values).await?.into_iter().map(read).collect()
+}
+
 /// Writes the rounds of pairs in which the agent sends; gives how many these are.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,

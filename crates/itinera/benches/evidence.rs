@@ -9,6 +9,7 @@
 )]
 
 use itinera_analysis::{AgentReport, Effect, Judge, JudgeInput, Observation};
+use itinera_model::evidence::EvidenceSubject;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::Pacing;
@@ -111,6 +112,17 @@ async fn bytes_of(store: &Store, names: &[&str], now: OffsetDateTime) -> f64 {
     of.map(|table| table.bytes as f64).sum()
 }
 
+/// Writes evidence as judgement does, after the first entry of the log.
+async fn write_all(store: &Store, token: i64, mut all: Vec<EvidenceWrite>) {
+    let mut cursor = 0;
+    while !all.is_empty() {
+        let evidence = all.split_off(all.len().saturating_sub(5_000));
+        let write = JudgeWrite { from: cursor, to: 1, evidence, ..JudgeWrite::default() };
+        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        cursor = 1;
+    }
+}
+
 #[tokio::main]
 async fn main() {
     let short = std::env::args().any(|word| word == "--smoke");
@@ -131,7 +143,7 @@ async fn main() {
     let addresses: Vec<Vec<Option<IpAddr>>> = (0..targets)
         .map(|path| (1..=HOPS).map(|hop| Some(IpAddr::from([198, 19, path, hop]))).collect())
         .collect();
-    let mut published: BTreeMap<(PathId, i64), EvidenceWrite> = BTreeMap::new();
+    let mut published: BTreeMap<(EvidenceSubject, i64), EvidenceWrite> = BTreeMap::new();
     let (mut judging, mut rounds, mut window_bytes) = (Duration::ZERO, 0u64, 0usize);
     let begin = first.unix_timestamp();
     for second in (begin..begin + DAY_S + 600).step_by(every_s) {
@@ -160,9 +172,10 @@ async fn main() {
         judging += begun.elapsed();
         rounds += observations.len() as u64;
         for effect in effects {
-            if let Effect::Evidence { path, minute, part, content } = effect {
+            if let Effect::Evidence { subject, minute, part, content } = effect {
                 window_bytes += content.as_ref().map_or(0, Vec::len);
-                published.insert((path, minute), EvidenceWrite { path, minute, part, content });
+                published
+                    .insert((subject, minute), EvidenceWrite { subject, minute, part, content });
             }
         }
     }
@@ -178,14 +191,7 @@ async fn main() {
 
     store.log(token, NewEntry::Clock, later).await.unwrap();
     let begun = Instant::now();
-    let mut all = published.into_values().collect::<Vec<_>>();
-    let mut cursor = 0;
-    while !all.is_empty() {
-        let evidence = all.split_off(all.len().saturating_sub(5_000));
-        let write = JudgeWrite { from: cursor, to: 1, evidence, ..JudgeWrite::default() };
-        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
-        cursor = 1;
-    }
+    write_all(&store, token, published.into_values().collect()).await;
     let writing_s = begun.elapsed().as_secs_f64();
     let fine = bytes_of(&store, &["evidence"], later).await - empty;
     println!("written             {:>8.1} bytes a path-minute by ten seconds", fine / path_minutes);

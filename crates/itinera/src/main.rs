@@ -100,10 +100,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
         Command::History { id, days } => client::history::run(&client()?, &output, &id, days).await,
-        Command::Counts { id, from, to, step } => {
-            let asked = client::counts::Asked { from, to, step };
-            client::counts::run(&client()?, &output, &id, asked).await
-        }
+        Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
         Command::Alarms { number, open } => client::alarms(&client()?, &output, number, open).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {

@@ -39,12 +39,16 @@ enum Content {
     },
 }
 
+/// A window in its compact form: its routes are numbered in the order of their identities.
+fn window_bytes(window: &Window) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    put_window(&mut bytes, window, |route| window.routes.range(..route.id).count());
+    bytes
+}
+
 fn compact(window: &Window) -> Content {
     let routes = window.routes.values().map(|it| (Arc::clone(&it.route), it.newest)).collect();
-    let number = |route: &Arc<SeenRoute>| window.routes.range(..route.id).count();
-    let mut bytes = Vec::new();
-    put_window(&mut bytes, window, number);
-    Content::Compact { routes, bytes: bytes.into_boxed_slice() }
+    Content::Compact { routes, bytes: window_bytes(window).into_boxed_slice() }
 }
 
 impl Kept {
@@ -81,11 +85,32 @@ impl Kept {
     pub(crate) fn to_bytes(&self) -> Vec<u8> {
         let mut out =
             vec![VERSION, (u8::from(self.found) * FOUND) | (u8::from(self.flagged) * FLAGGED)];
-        let window = self.window();
-        let routes: Vec<_> = window.routes.values().map(|it| Arc::clone(&it.route)).collect();
+        let (routes, bytes) = self.compacted();
         put_routes(&mut out, &routes);
-        put_window(&mut out, &window, |route| window.routes.range(..route.id).count());
+        out.extend_from_slice(&bytes);
         out
+    }
+
+    /// Its routes by number, and its compact form with these numbers.
+    pub(super) fn compacted(&self) -> (Vec<Arc<SeenRoute>>, Cow<'_, [u8]>) {
+        match &self.content {
+            Content::Open(window) => {
+                let routes = window.routes.values().map(|it| Arc::clone(&it.route)).collect();
+                (routes, Cow::Owned(window_bytes(window)))
+            }
+            Content::Compact { routes, bytes } => {
+                (routes.iter().map(|(it, _)| Arc::clone(it)).collect(), Cow::Borrowed(bytes))
+            }
+        }
+    }
+
+    /// Its routes.
+    pub(crate) fn routes(&self) -> impl Iterator<Item = &Arc<SeenRoute>> {
+        let (open, compact) = match &self.content {
+            Content::Open(window) => (Some(window.routes.values().map(|it| &it.route)), None),
+            Content::Compact { routes, .. } => (None, Some(routes.iter().map(|(it, _)| it))),
+        };
+        open.into_iter().flatten().chain(compact.into_iter().flatten())
     }
 }
 

@@ -1,15 +1,14 @@
 //! Published evidence: the sealed windows of a minute of one path.
 
-use super::encoding::{put_routes, put_window, read_routes, read_window};
+use super::encoding::{put_routes, read_routes, read_window};
 use super::kept::Kept;
 use super::summary::MinuteSummary;
 use super::window::{SeenRoute, WINDOW_US, Window};
 use itinera_model::varint::{Reader, VarintError, put};
-use std::borrow::Cow;
 use std::sync::Arc;
 
 /// A minute in microseconds.
-pub const MINUTE_US: i64 = 60_000_000;
+const MINUTE_US: i64 = 60_000_000;
 /// Windows of a minute.
 pub(crate) const WINDOWS: i64 = MINUTE_US / WINDOW_US;
 const VERSION: u8 = 1;
@@ -31,25 +30,30 @@ pub(super) fn read_version(reader: &mut Reader<'_>, known: u8) -> Result<(), Evi
     if found == known { Ok(()) } else { Err(EvidenceError::Version(found)) }
 }
 
-/// The bytes of a minute's windows, which are given by their index in order.
+/// The bytes of a minute's windows, which are given by their index in order: the routes of all, and for
+/// each window its place in the minute, the numbers of its routes among all, and its compact form.
 pub(crate) fn publish<'a>(windows: impl Iterator<Item = (i64, &'a Kept)>) -> Vec<u8> {
-    let windows: Vec<(i64, Cow<'_, Window>)> =
-        windows.map(|(index, kept)| (index.rem_euclid(WINDOWS), kept.window())).collect();
     let mut routes: Vec<Arc<SeenRoute>> = Vec::new();
-    for counts in windows.iter().flat_map(|(_, window)| window.routes.values()) {
-        if !routes.iter().any(|known| known.id == counts.route.id) {
-            routes.push(Arc::clone(&counts.route));
+    let (mut count, mut body) = (0, Vec::new());
+    for (index, kept) in windows {
+        let (own, bytes) = kept.compacted();
+        count += 1;
+        put(&mut body, index.rem_euclid(WINDOWS).cast_unsigned());
+        put(&mut body, own.len() as u64);
+        for route in own {
+            let number = routes.iter().position(|known| known.id == route.id);
+            let number = number.unwrap_or_else(|| {
+                routes.push(route);
+                routes.len() - 1
+            });
+            put(&mut body, number as u64);
         }
+        body.extend_from_slice(&bytes);
     }
     let mut out = vec![VERSION];
     put_routes(&mut out, &routes);
-    put(&mut out, windows.len() as u64);
-    for (offset, window) in &windows {
-        put(&mut out, offset.cast_unsigned());
-        put_window(&mut out, window, |route| {
-            routes.iter().position(|known| known.id == route.id).unwrap_or_default()
-        });
-    }
+    put(&mut out, count);
+    out.append(&mut body);
     out
 }
 
@@ -74,7 +78,13 @@ impl PublishedMinute {
         for _ in 0..count {
             let offset = reader.number("place of a window", WINDOWS.cast_unsigned() - 1)?;
             let offset = u8::try_from(offset).unwrap_or(u8::MAX);
-            windows.push((offset, read_window(&mut reader, &routes)?));
+            let mut own = Vec::new();
+            for _ in 0..reader.number("routes of a window", routes.len() as u64)? {
+                let number: usize = reader.typed("route")?;
+                let route = routes.get(number).ok_or_else(|| reader.range("route"))?;
+                own.push(Arc::clone(route));
+            }
+            windows.push((offset, read_window(&mut reader, &own)?));
         }
         reader.end()?;
         Ok(Self { windows })

@@ -9,6 +9,7 @@ mod encoding;
 mod hour;
 mod kept;
 mod minute;
+mod pair;
 mod summary;
 #[cfg(test)]
 mod tests;
@@ -17,8 +18,10 @@ mod window;
 pub(crate) use delays::Delays;
 pub use hour::HourBlock;
 pub(crate) use kept::{Kept, Windows};
-pub use minute::{EvidenceError, MINUTE_US, PublishedMinute};
+pub use minute::{EvidenceError, PublishedMinute};
 pub(crate) use minute::{WINDOWS as WINDOWS_A_MINUTE, publish};
+pub(crate) use pair::publish_pair;
+pub use pair::{DirectionCounts, PairCounts, PairEvidence};
 pub use summary::{HopSummary, MinuteSummary, RouteSummary};
 pub use window::WINDOW_US;
 pub(crate) use window::{

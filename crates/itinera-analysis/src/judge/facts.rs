@@ -11,6 +11,7 @@ use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::unit::WallTime;
 use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
 
 /// Facts that come later than this are kept and say nothing: three minutes.
 const TOO_LATE_US: i64 = 180_000_000;
@@ -61,7 +62,9 @@ impl Judge {
 
     fn on_checks(&mut self, report: &AgentReport<'_>, now: WallTime) -> Vec<EventEffect> {
         let Self { watcher, inventory, latest, .. } = self;
-        let path_to = |agent: AgentId, to: IpAddr| latest.get(inventory.paths.get(&(agent, to))?);
+        let path_to = |agent: AgentId, to: IpAddr| {
+            latest.get(inventory.paths.get(&(agent, to))?).map(Arc::as_ref)
+        };
         let mut occurred = Vec::new();
         for (at, round) in report.checks {
             let Some(check) = inventory.checks.get(&round.check) else { continue };
@@ -89,7 +92,7 @@ impl Judge {
             occurred.extend(watcher.step(fact, &|_, _| None, now));
             let own = inventory.paths.range((agent, FIRST)..);
             let own = own.take_while(|((of, _), _)| *of == agent);
-            let judged = own.filter_map(|(_, path)| latest.get(path));
+            let judged = own.filter_map(|(_, path)| latest.get(path).map(Arc::as_ref));
             let by: Vec<(u32, &str)> = access_providers(judged, owners).into_keys().collect();
             let fact = Fact::Access { agent, site, at, by: &by };
             occurred.extend(watcher.step(fact, &|_, _| None, now));
@@ -138,7 +141,6 @@ mod tests {
     use itinera_model::round::{Clocks, HopCounts, StampSource};
     use itinera_model::route::FlowKey;
     use itinera_model::unit::Tick;
-    use std::sync::Arc;
     use uuid::Uuid;
 
     const AGENT: AgentId = AgentId::from_uuid(Uuid::from_u128(3));

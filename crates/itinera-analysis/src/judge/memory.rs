@@ -1,6 +1,7 @@
 //! What judgement remembers, in stages with a version each, and how it continues from that.
 
 use super::Judge;
+use super::pairs::Pairs;
 use super::path::PathHistory;
 use crate::ENGINE;
 use crate::event::Watcher;
@@ -24,6 +25,8 @@ pub enum Stage {
     Findings,
     /// How far each path is sealed.
     Seals,
+    /// Counts of pairs by window, and how far each pair is sealed.
+    Pairs,
     /// Open alarms, and what each path has been showing.
     Alarms,
     /// Lasting events, and what is known of checks and agents.
@@ -34,8 +37,15 @@ pub enum Stage {
 
 impl Stage {
     /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Windows, Self::Findings, Self::Seals, Self::Alarms, Self::Events, Self::Inventory];
+    pub const ALL: [Self; 7] = [
+        Self::Windows,
+        Self::Findings,
+        Self::Seals,
+        Self::Pairs,
+        Self::Alarms,
+        Self::Events,
+        Self::Inventory,
+    ];
 
     /// Its name as stored.
     pub const fn name(self) -> &'static str {
@@ -43,6 +53,7 @@ impl Stage {
             Self::Windows => "windows",
             Self::Findings => "findings",
             Self::Seals => "seals",
+            Self::Pairs => "pairs",
             Self::Alarms => "alarms",
             Self::Events => "events",
             Self::Inventory => "inventory",
@@ -54,7 +65,7 @@ impl Stage {
         match self {
             Self::Findings => ENGINE,
             Self::Windows => 2,
-            Self::Seals | Self::Alarms | Self::Events | Self::Inventory => 1,
+            Self::Seals | Self::Pairs | Self::Alarms | Self::Events | Self::Inventory => 1,
         }
     }
 
@@ -116,6 +127,7 @@ impl Judge {
         let mut it = Self { owners, ..Self::new(inventory.limits) };
         it.inventory = inventory;
         it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
+        it.pairs = Stage::Pairs.read(checkpoint)?.map(Pairs::from_stored).unwrap_or_default();
         if let Some(book) = Stage::Alarms.read(checkpoint)? {
             it.book = book;
         }
@@ -139,7 +151,8 @@ impl Judge {
             }
             let through = it.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
             history.restore_unsealed(*path, through);
-            it.latest.extend(history.newest_assessment(*path).map(|newest| (*path, newest)));
+            it.latest
+                .extend(history.newest_assessment(*path).map(|newest| (*path, Arc::new(newest))));
         }
         Ok(it)
     }
@@ -159,6 +172,7 @@ impl Judge {
                 // The version tells how the windows are to be read.
                 Stage::Windows | Stage::Findings => Vec::new(),
                 Stage::Seals => encode(&self.seals),
+                Stage::Pairs => encode(&self.pairs.to_stored()),
                 Stage::Alarms => encode(&self.book),
                 Stage::Events => encode(&(&self.watcher, &self.arrived_dscp)),
                 Stage::Inventory => encode(&self.inventory),

@@ -5,6 +5,7 @@
 
 mod facts;
 mod memory;
+mod pairs;
 mod path;
 mod seal;
 #[cfg(test)]
@@ -18,6 +19,7 @@ use crate::locate::RECENT;
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::check::CheckRound;
 use itinera_model::event::EventEffect;
+use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
 use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, ContentId, PathId};
@@ -26,6 +28,8 @@ use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, FlowKey};
 use itinera_model::unit::WallTime;
 pub use memory::{Stage, UnreadableStage};
+pub use pairs::PairObservation;
+use pairs::Pairs;
 use path::{PathHistory, minute_of};
 use seal::{PathSeal, Seals};
 use std::collections::{BTreeMap, BTreeSet};
@@ -104,7 +108,7 @@ pub enum Effect {
         /// True when no newer window of the path has rounds.
         newest: bool,
         /// The judgement.
-        assessment: Box<Assessment>,
+        assessment: Arc<Assessment>,
     },
     /// A wrong clock had dated the rounds of a window: it is the newest of its path no more.
     Withdrawn {
@@ -115,14 +119,14 @@ pub enum Effect {
     },
     /// The sealed windows of a minute, or those that late rounds have changed.
     Evidence {
-        /// The path.
-        path: PathId,
+        /// What it is of.
+        subject: EvidenceSubject,
         /// Number of the minute since 1970.
         minute: i64,
         /// Absent for the whole of it. Rounds that are too late to be judged are published by
         /// themselves, as parts with rising numbers.
         part: Option<i64>,
-        /// A [`crate::PublishedMinute`] in bytes; absent where a wrong clock had dated its rounds.
+        /// A [`crate::PublishedMinute`] in bytes, of a pair a [`crate::PairEvidence`]; absent where a wrong clock had dated its rounds.
         content: Option<Vec<u8>>,
     },
     /// A change of an alarm.
@@ -138,6 +142,8 @@ pub struct AgentReport<'a> {
     pub agent: Option<AgentId>,
     /// Its rounds.
     pub rounds: &'a [Observation<'a>],
+    /// Rounds of the pairs in which it sends.
+    pub pairs: &'a [PairObservation<'a>],
     /// Results of its checks, each with its time by the service's estimate.
     pub checks: &'a [(WallTime, &'a CheckRound)],
     /// Its host facts, each with their time by the service's estimate.
@@ -174,12 +180,13 @@ const fn beginning_of(window: i64) -> WallTime {
 pub struct Judge {
     paths: BTreeMap<PathId, PathHistory>,
     seals: Seals,
+    pairs: Pairs,
     book: AlarmBook,
     watcher: Watcher,
     inventory: Inventory,
     owners: Arc<OwnerMap>,
     /// The newest judgement of each path.
-    latest: BTreeMap<PathId, Assessment>,
+    latest: BTreeMap<PathId, Arc<Assessment>>,
     /// DSCP that a probe had where it was quoted last, and when that was, by path with an intended
     /// route.
     arrived_dscp: BTreeMap<PathId, (WallTime, u8)>,
@@ -218,7 +225,10 @@ impl Judge {
 
     /// Takes an input of the log at its time.
     pub fn step(&mut self, input: JudgeInput<'_>, now: WallTime) -> Vec<Effect> {
-        let now = self.seals.on_input(now);
+        let (now, was_set_back) = self.seals.on_input(now);
+        if was_set_back {
+            self.pairs.set_back(now);
+        }
         let mut effects = Vec::new();
         match input {
             JudgeInput::Report(report) => self.on_report(&report, now, &mut effects),
@@ -239,12 +249,15 @@ impl Judge {
             let ended = self.watcher.on_report(agent, now);
             effects.extend(ended.into_iter().map(Effect::Event));
         }
+        let time = (now, self.seal_after_us());
+        let Self { pairs, seals, .. } = self;
+        pairs.on_rounds(report.pairs, time, || seals.next_part(), effects);
         let before = effects.len();
         self.on_rounds(report.rounds, now, effects);
         let mut judged = Vec::new();
         for effect in &effects[before..] {
             if let Effect::Assessed { newest: true, assessment, .. } = effect {
-                self.latest.insert(assessment.path, Assessment::clone(assessment));
+                self.latest.insert(assessment.path, Arc::clone(assessment));
                 judged.push(assessment.path);
             }
         }
@@ -259,6 +272,8 @@ impl Judge {
         for (path, late) in self.seals.take_late(READ_AGAIN_AT_ONCE) {
             self.read_again(path, late.first, now, effects);
         }
+        let after_us = self.seal_after_us();
+        self.pairs.on_clock((now, after_us), effects);
         let alarms = self.book.on_clock(&self.seals.clock);
         effects.extend(alarms.into_iter().map(Effect::Alarm));
         let events = self.watcher.on_clock(&self.inventory.sites, &self.seals.clock);
@@ -293,7 +308,12 @@ impl Judge {
                 history.forget(window);
                 effects.push(Effect::Withdrawn { path: observation.path, window });
                 let (path, minute) = (observation.path, minute_of(window));
-                effects.push(Effect::Evidence { path, minute, part: None, content: None });
+                effects.push(Effect::Evidence {
+                    subject: EvidenceSubject::Path(path),
+                    minute,
+                    part: None,
+                    content: None,
+                });
             }
             let newest = history.windows.newest();
             let route = (observation.route, observation.addresses);
@@ -320,7 +340,8 @@ impl Judge {
             for minute in late.minutes(i64::MIN..=i64::MAX) {
                 let part = Some(self.seals.next_part());
                 let content = late.evidence_of(minute);
-                effects.push(Effect::Evidence { path, minute, part, content });
+                let subject = EvidenceSubject::Path(path);
+                effects.push(Effect::Evidence { subject, minute, part, content });
             }
         }
     }
@@ -340,17 +361,14 @@ impl Judge {
             if let Some(finding) = &mut assessment.finding {
                 finding.onset = history.onset(window);
             }
+            let assessment = Arc::new(assessment);
             if window > through {
-                history.unsealed.insert(window, assessment.clone());
+                history.unsealed.insert(window, Arc::clone(&assessment));
             } else if touched.contains(&window) {
                 history.republish.insert(minute_of(window));
                 self.seals.on_late(path, window);
             }
-            effects.push(Effect::Assessed {
-                window,
-                newest: window == newest,
-                assessment: Box::new(assessment),
-            });
+            effects.push(Effect::Assessed { window, newest: window == newest, assessment });
         }
     }
 
@@ -362,14 +380,20 @@ impl Judge {
         while let Some(window) = history.spare_window(newest, needed) {
             history.forget(window);
         }
-        history.windows.compact_before(newest - RECENT + 1);
+        // The newest of those that are usual is read once more.
+        history.windows.compact_before(newest - RECENT);
+    }
+
+    /// Time after which the clock seals, in microseconds.
+    fn seal_after_us(&self) -> i64 {
+        i64::from(self.book.limits().seal_after_s).saturating_mul(1_000_000)
     }
 
     /// Has alarms regard the windows of a path that are complete now, and publishes the evidence of
     /// minutes that are.
     fn seal(&mut self, path: PathId, now: WallTime, effects: &mut Vec<Effect>) {
+        let after_us = self.seal_after_us();
         let Self { book, seals, .. } = self;
-        let after_us = i64::from(book.limits().seal_after_s).saturating_mul(1_000_000);
         let Some(seal) = seals.paths.get_mut(&path) else { return };
         let through = seal.advance(now, after_us);
         let Some(history) = self.paths.get_mut(&path) else { return };
@@ -387,7 +411,8 @@ impl Judge {
         }
         for minute in minutes {
             let content = history.evidence_of(minute);
-            effects.push(Effect::Evidence { path, minute, part: None, content });
+            let subject = EvidenceSubject::Path(path);
+            effects.push(Effect::Evidence { subject, minute, part: None, content });
         }
     }
 

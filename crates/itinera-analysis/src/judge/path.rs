@@ -10,6 +10,7 @@ use itinera_model::varint::VarintError;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::ops::RangeInclusive;
+use std::sync::Arc;
 
 /// Windows before a finding that are not learned as usual: the fault began in them.
 const BEFORE_FINDING: i64 = 2;
@@ -23,7 +24,7 @@ pub(super) struct PathHistory {
     pub(super) windows: Windows,
     usual: Usual,
     /// Judgements of windows that are not sealed yet.
-    pub(super) unsealed: BTreeMap<i64, Assessment>,
+    pub(super) unsealed: BTreeMap<i64, Arc<Assessment>>,
     /// Windows that differ from the last checkpoint, and those that it holds.
     changed: BTreeSet<i64>,
     stored: BTreeSet<i64>,
@@ -82,7 +83,7 @@ impl PathHistory {
         let unsealed: Vec<i64> = unsealed.map(|(window, _)| window).collect();
         for window in unsealed {
             if let Some(assessment) = self.assess(path, window) {
-                self.unsealed.insert(window, assessment);
+                self.unsealed.insert(window, Arc::new(assessment));
             }
         }
     }

@@ -81,7 +81,7 @@ impl PathSeal {
         (first <= complete).then_some(first..=complete)
     }
 
-    fn set_back(&mut self, now: WallTime) {
+    pub(super) fn set_back(&mut self, now: WallTime) {
         self.through = self.through.min(window_of(now) - 1);
         self.published = self.published.min(sealed_minute(self.through));
         self.newest = self.newest.min(now);
@@ -110,13 +110,15 @@ pub(super) struct Seals {
 }
 
 impl Seals {
-    /// Takes the time of the next input; gives the time that counts.
-    pub(super) fn on_input(&mut self, at: WallTime) -> WallTime {
-        if self.clock.on_entry(at) {
+    /// Takes the time of the next input; gives the time that counts, and whether the clock has been
+    /// set back.
+    pub(super) fn on_input(&mut self, at: WallTime) -> (WallTime, bool) {
+        let was_set_back = self.clock.on_entry(at);
+        if was_set_back {
             self.paths.values_mut().for_each(|seal| seal.set_back(at));
             self.late.clear();
         }
-        self.clock.now
+        (self.clock.now, was_set_back)
     }
 
     /// A number for what is too late to be judged, above all earlier ones.

@@ -189,8 +189,12 @@ fn full_route(windows: &Windows, window: i64, present: &SeenRoute) -> Vec<Option
             known.find(|c| reaches_target(&c.addresses) && compatible(&c.addresses, &route));
         route.truncate(known.map_or(route.len(), |known| known.addresses.len()));
     }
+    // Most routes have no silent hop.
     let earlier = windows.range(..=window).rev().take(USUAL);
-    for earlier in earlier.flat_map(|(_, kept)| kept.newest_first()) {
+    for earlier in earlier.flat_map(|(_, kept)| kept.routes()) {
+        if route.iter().all(Option::is_some) {
+            break;
+        }
         if compatible(&earlier.addresses, &route) {
             for (known, other) in route.iter_mut().zip(&earlier.addresses) {
                 *known = known.or(*other);

@@ -86,6 +86,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(storage::storage))
         .routes(routes!(history::history))
         .routes(routes!(counts::counts))
+        .routes(routes!(counts::pair_counts))
         .routes(routes!(host_facts::host_facts))
         .routes(routes!(checks::checks))
         .routes(routes!(checks::check))

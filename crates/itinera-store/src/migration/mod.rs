@@ -7,90 +7,37 @@ use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, async_trai
 
 pub(crate) struct Migrator;
 
+/// The change in the files of this number, recorded under this number and title.
+macro_rules! step {
+    ($number:literal, $title:literal) => {
+        Box::new(Step {
+            name: concat!($number, "_", $title),
+            up: include_str!(concat!($number, "_up.sql")),
+            down: include_str!(concat!($number, "_down.sql")),
+        })
+    };
+}
+
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
         vec![
-            Box::new(Step {
-                name: "m0001_first",
-                up: include_str!("m0001_up.sql"),
-                down: include_str!("m0001_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0002_people",
-                up: include_str!("m0002_up.sql"),
-                down: include_str!("m0002_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0003_reading",
-                up: include_str!("m0003_up.sql"),
-                down: include_str!("m0003_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0004_two_way",
-                up: include_str!("m0004_up.sql"),
-                down: include_str!("m0004_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0005_checks",
-                up: include_str!("m0005_up.sql"),
-                down: include_str!("m0005_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0006_wanted_pairs",
-                up: include_str!("m0006_up.sql"),
-                down: include_str!("m0006_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0007_robust",
-                up: include_str!("m0007_up.sql"),
-                down: include_str!("m0007_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0008_vocabulary",
-                up: include_str!("m0008_up.sql"),
-                down: include_str!("m0008_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0009_messages",
-                up: include_str!("m0009_up.sql"),
-                down: include_str!("m0009_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0010_sign_in_attempts",
-                up: include_str!("m0010_up.sql"),
-                down: include_str!("m0010_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0011_log_clock",
-                up: include_str!("m0011_up.sql"),
-                down: include_str!("m0011_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0012_retention",
-                up: include_str!("m0012_up.sql"),
-                down: include_str!("m0012_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0013_rollups",
-                up: include_str!("m0013_up.sql"),
-                down: include_str!("m0013_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0014_checkpoints",
-                up: include_str!("m0014_up.sql"),
-                down: include_str!("m0014_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0015_alarms",
-                up: include_str!("m0015_up.sql"),
-                down: include_str!("m0015_down.sql"),
-            }),
-            Box::new(Step {
-                name: "m0016_alarms",
-                up: include_str!("m0016_up.sql"),
-                down: include_str!("m0016_down.sql"),
-            }),
+            step!("m0001", "first"),
+            step!("m0002", "people"),
+            step!("m0003", "reading"),
+            step!("m0004", "two_way"),
+            step!("m0005", "checks"),
+            step!("m0006", "wanted_pairs"),
+            step!("m0007", "robust"),
+            step!("m0008", "vocabulary"),
+            step!("m0009", "messages"),
+            step!("m0010", "sign_in_attempts"),
+            step!("m0011", "log_clock"),
+            step!("m0012", "retention"),
+            step!("m0013", "rollups"),
+            step!("m0014", "checkpoints"),
+            step!("m0015", "alarms"),
+            step!("m0016", "evidence"),
         ]
     }
 }

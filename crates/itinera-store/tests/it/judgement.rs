@@ -63,7 +63,7 @@ async fn of_several_windows_that_were_newest_the_last_is_a_paths_latest() {
     let agent = join(&store).await;
     let path = store.schedule_for(agent).await.unwrap().tasks[0].path;
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let judged = |window: i64, rounds| (window, true, assessment(path, rounds));
+    let judged = |window: i64, rounds| (window, true, Arc::new(assessment(path, rounds)));
     let write = JudgeWrite { assessed: vec![judged(7, 6), judged(8, 2)], ..nothing(0, 1) };
     store.commit_judgement(token, &write, &apart).await.unwrap();
     let older = JudgeWrite { assessed: vec![judged(6, 5)], ..nothing(1, 2) };

@@ -103,20 +103,8 @@ pub(crate) enum Command {
         #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
         days: u16,
     },
-    /// Count probes, answers and delays of a path by hop
-    Counts {
-        /// Id of the path, or its last characters as `paths` shows them
-        id: String,
-        /// Begin (RFC 3339); an hour before the end by default
-        #[arg(long, value_parser = time_of, value_name = "TIME")]
-        from: Option<OffsetDateTime>,
-        /// End (RFC 3339); now by default
-        #[arg(long, value_parser = time_of, value_name = "TIME")]
-        to: Option<OffsetDateTime>,
-        /// Minutes of each step; the whole range is one step by default
-        #[arg(long, value_parser = clap::value_parser!(u32).range(1..), value_name = "MINUTES")]
-        step: Option<u32>,
-    },
+    /// Count probes, answers and delays of a path by hop, or of a pair by direction
+    Counts(CountsArgs),
     /// List alarms, newest first, or show one
     Alarms {
         /// Number of the alarm as the list shows it, or its id
@@ -463,6 +451,26 @@ pub(crate) struct DatabaseArgs {
     /// Data directory of a running service
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
+}
+
+/// Of what counts are shown, and of which time.
+#[derive(Debug, Args)]
+pub(crate) struct CountsArgs {
+    /// Id of the path, or its last characters as `paths` shows them
+    #[arg(required_unless_present = "pair")]
+    pub(crate) id: Option<String>,
+    /// Number of a pair as `pairs` shows it, or its id
+    #[arg(long, conflicts_with = "id")]
+    pub(crate) pair: Option<NumberOrId>,
+    /// Begin (RFC 3339); an hour before the end by default
+    #[arg(long, value_parser = time_of, value_name = "TIME")]
+    pub(crate) from: Option<OffsetDateTime>,
+    /// End (RFC 3339); now by default
+    #[arg(long, value_parser = time_of, value_name = "TIME")]
+    pub(crate) to: Option<OffsetDateTime>,
+    /// Minutes of each step; the whole range is one step by default
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..), value_name = "MINUTES")]
+    pub(crate) step: Option<u32>,
 }
 
 fn time_of(text: &str) -> Result<OffsetDateTime, String> {

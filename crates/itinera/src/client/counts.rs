@@ -1,38 +1,86 @@
-//! `itinera counts`: probes, answers and delays of a path by hop.
+//! `itinera counts`: probes, answers and delays of a path by hop, or of a pair by direction.
 
 use super::show::{ABSENT, ms_of, text_of, utc_of};
 use super::{Client, full_id};
+use crate::args::CountsArgs;
 use crate::exit::{Code, Failure};
-use crate::output::Output;
+use crate::output::{Output, plain};
 use serde_json::Value;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
-/// Which counts.
-pub(crate) struct Asked {
-    /// Begin and end; an hour up to now where absent.
-    pub(crate) from: Option<OffsetDateTime>,
-    pub(crate) to: Option<OffsetDateTime>,
-    /// Minutes of each step; the whole range is one where absent.
-    pub(crate) step: Option<u32>,
+/// The range that is asked for, as a query.
+fn query(args: &CountsArgs) -> Result<String, Failure> {
+    let mut query = Vec::new();
+    for (name, at) in [("from", args.from), ("to", args.to)] {
+        let Some(at) = at else { continue };
+        let at = at.to_offset(time::UtcOffset::UTC).format(&Rfc3339);
+        query.push(format!("{name}={}", at.map_err(|error| Failure::new(Code::Failed, error))?));
+    }
+    query.extend(args.step.map(|minutes| format!("step_s={}", u64::from(minutes) * 60)));
+    Ok(query.join("&"))
 }
 
 pub(crate) async fn run(
     client: &Client,
     output: &Output,
-    id: &str,
-    asked: Asked,
+    args: &CountsArgs,
 ) -> Result<(), Failure> {
-    let id = full_id(client, id).await?;
-    let mut query = Vec::new();
-    for (name, at) in [("from", asked.from), ("to", asked.to)] {
-        let Some(at) = at else { continue };
-        let at = at.to_offset(time::UtcOffset::UTC).format(&Rfc3339);
-        query.push(format!("{name}={}", at.map_err(|error| Failure::new(Code::Failed, error))?));
+    let query = query(args)?;
+    if let Some(pair) = &args.pair {
+        let value = client.get(&format!("/pairs/{pair}/counts?{query}")).await?;
+        return output.either(&value, |output| show_pair(output, &value));
     }
-    query.extend(asked.step.map(|minutes| format!("step_s={}", u64::from(minutes) * 60)));
-    let value = client.get(&format!("/paths/{id}/counts?{}", query.join("&"))).await?;
-    output.either(&value, |output| show(output, &value))
+    let id = full_id(client, args.id.as_deref().unwrap_or_default()).await?;
+    let value = client.get(&format!("/paths/{id}/counts?{query}")).await?;
+    output.either(&value, |output| show_path(output, &value))
+}
+
+const NOTHING: &str =
+    "No measurements in this range. The newest minute appears about half a minute after its end.";
+
+fn per_cent(value: &Value) -> String {
+    value.as_f64().map_or_else(|| ABSENT.to_owned(), |share| format!("{:.1} %", share * 100.0))
+}
+
+fn show_pair(output: &Output, counts: &Value) -> Result<(), Failure> {
+    let steps = list(&counts["steps"]);
+    if steps.is_empty() {
+        return output.line(NOTHING);
+    }
+    let site = |nth: usize| plain(counts["sites"][nth].as_str().unwrap_or(ABSENT)).to_string();
+    output.line(&format!("forward: {} to {}. Delays in ms.", site(0), site(1)))?;
+    let rows = steps.iter().flat_map(|step| {
+        ["forward", "return"].map(|name| {
+            let direction = &step[name];
+            let number = |field: &str| direction[field].as_u64().unwrap_or(0);
+            let bounds = list(&direction["floor_us"]);
+            let floor = match bounds {
+                [low, high] => format!("{} to {}", ms_of(low), ms_of(high)),
+                _ => ABSENT.to_owned(),
+            };
+            vec![
+                utc_of(&step["at"]),
+                name.to_owned(),
+                format!("{} of {}", number("lost"), number("lost") + number("arrived")),
+                per_cent(&direction["loss_ratio"]),
+                step["undetermined"].to_string(),
+                floor,
+                ms_of(&direction["variation_us"]),
+                number("reordered").to_string(),
+            ]
+        })
+    });
+    let heads = [
+        "from",
+        "direction",
+        "lost",
+        "loss",
+        "undetermined",
+        "smallest delay",
+        "variation",
+        "reordered",
+    ];
+    output.table(&heads, rows.collect())
 }
 
 fn list(value: &Value) -> &[Value] {
@@ -56,13 +104,12 @@ fn row(hop: &Value) -> Vec<String> {
         None if hop["private"].as_bool() == Some(true) => "private".to_owned(),
         name => name.unwrap_or(ABSENT).to_owned(),
     };
-    let loss = hop["loss_ratio"].as_f64();
     vec![
         hop["hop"].to_string(),
         text_of(&hop["address"]),
         owner,
         format!("{} of {}", hop["lost"], hop["sent"]),
-        loss.map_or_else(|| ABSENT.to_owned(), |loss| format!("{:.1} %", loss * 100.0)),
+        per_cent(&hop["loss_ratio"]),
         ms_of(&hop["delay_p5_us"]),
         ms_of(&hop["delay_p50_us"]),
         ms_of(&hop["delay_p95_us"]),
@@ -70,19 +117,17 @@ fn row(hop: &Value) -> Vec<String> {
     ]
 }
 
-fn show(output: &Output, counts: &Value) -> Result<(), Failure> {
+fn show_path(output: &Output, counts: &Value) -> Result<(), Failure> {
     let steps = list(&counts["steps"]);
     if steps.is_empty() {
-        return output.line(
-            "No measurements in this range. The newest minute appears about half a minute after its end.",
-        );
+        return output.line(NOTHING);
     }
     output.line("Unanswered probes and round-trip delays in ms, by hop.")?;
     for step in steps {
         for route in list(&step["routes"]) {
             output.line("")?;
             output.line(&format!(
-                "From {}: {} rounds in {} minutes, {} flows, route {}",
+                "From {}: {} rounds in {} min, flows: {}, route: {}",
                 utc_of(&step["at"]),
                 route["rounds"],
                 step["minutes"],

@@ -209,7 +209,7 @@ async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
     for (_, effect) in lab.judge(Limits::default()).1 {
         let Effect::Assessed { window, assessment, .. } = effect else { continue };
         let key = (names.paths[&assessment.path], window);
-        match assessment.finding {
+        match assessment.finding.clone() {
             Some(finding) => undisturbed.insert(key, finding),
             None => undisturbed.remove(&key),
         };
