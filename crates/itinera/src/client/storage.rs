@@ -51,7 +51,7 @@ fn show(output: &Output, storage: &Value) -> Result<(), Failure> {
     }
     let days = |field: &str| storage[field].as_u64().unwrap_or(0);
     output.line(&format!(
-        "kept       rounds {} days, findings {} days, rollups {} days, incidents and audit for ever",
+        "kept       rounds {} days, findings and evidence {} days, rollups {} days, incidents and audit for ever",
         days("rounds_days"),
         days("findings_days"),
         days("rollups_days")
