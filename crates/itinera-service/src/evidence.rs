@@ -48,13 +48,23 @@ impl Hour {
         read.map_err(unreadable)
     }
 
-    /// Adds a published minute, or a part of one.
-    fn add(&mut self, minute: u8, published: &[u8]) -> Result<(), EvidenceError> {
+    /// Takes a published minute, or adds a part of one.
+    fn take(&mut self, minute: u8, row: &EvidenceRow) -> Result<(), EvidenceError> {
         match self {
             Self::Path(block) => {
-                block.add(minute, &PublishedMinute::from_bytes(published)?.summary());
+                let summary = PublishedMinute::from_bytes(&row.content)?.summary();
+                match row.part {
+                    0 => block.replace(minute, summary),
+                    _ => block.add(minute, &summary),
+                }
             }
-            Self::Pair(minutes) => minutes.add(minute, &PairEvidence::from_bytes(published)?.sum()),
+            Self::Pair(minutes) => {
+                let counts = PairEvidence::from_bytes(&row.content)?.sum();
+                match row.part {
+                    0 => minutes.replace(minute, counts),
+                    _ => minutes.add(minute, &counts),
+                }
+            }
         }
         Ok(())
     }
@@ -84,7 +94,7 @@ fn add(hours: &mut BTreeMap<Key, Hour>, minutes: &[EvidenceRow]) {
     for row in minutes {
         let (hour, minute) = place(row.start_at);
         let hour = hours.entry((row.subject, hour)).or_insert_with(|| Hour::empty(row.subject));
-        if let Err(error) = hour.add(minute, &row.content) {
+        if let Err(error) = hour.take(minute, row) {
             let error = &error as &dyn std::error::Error;
             tracing::error!(error, of = ?row.subject, at = %row.start_at, "evidence left out");
         }
@@ -95,6 +105,7 @@ fn rows_of(hours: BTreeMap<Key, Hour>) -> Vec<EvidenceRow> {
     let row = |((subject, start_at), hour): (Key, Hour)| EvidenceRow {
         subject,
         start_at,
+        part: 0,
         content: hour.to_bytes(),
     };
     hours.into_iter().map(row).collect()
@@ -214,8 +225,12 @@ async fn by_minute<T: Default + Send + 'static>(
             }
         }
         for row in &range.minutes {
-            let part = read(row).map_err(unreadable)?;
-            merge(minutes.entry(row.start_at).or_default(), &part);
+            let published = read(row).map_err(unreadable)?;
+            if row.part == 0 {
+                minutes.insert(row.start_at, published);
+            } else {
+                merge(minutes.entry(row.start_at).or_default(), &published);
+            }
         }
         minutes.retain(|at, _| (from..to).contains(at));
         Ok(minutes)
@@ -429,6 +444,18 @@ mod tests {
         let with_late = counted(&store, &paths, span).await;
         let more = |counts: &Counts| counts.values().map(|counts| counts[0]).sum::<u64>() - sent;
         assert_eq!(more(&with_late), 30 * 6 * 3);
+        assert!(sum_up_days(&store, span.1, long).await.unwrap());
+        assert_eq!(counted(&store, &paths, span).await, with_late);
+
+        // A minute that is published once more after that replaces what was known of it.
+        let mut other = Judge::default();
+        let of_a_day = (begin + 86_400..begin + 86_400 + 600).step_by(60);
+        let again = published(&mut other, &paths, of_a_day, |second| second + 2);
+        assert!(again.len() > 10 && again.iter().all(|it| it.part.is_none()));
+        let (from, to) = (DAYS + 1, DAYS + 1);
+        let write = JudgeWrite { from, to, evidence: again, ..JudgeWrite::default() };
+        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        assert_eq!(counted(&store, &paths, span).await, with_late);
         assert!(sum_up_days(&store, span.1, long).await.unwrap());
         assert_eq!(counted(&store, &paths, span).await, with_late);
         cluster.stop().await.unwrap();

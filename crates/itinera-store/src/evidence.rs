@@ -70,6 +70,9 @@ pub struct EvidenceRow {
     pub subject: SubjectNo,
     /// Where the minute or the hour begins.
     pub start_at: OffsetDateTime,
+    /// 0 for all of the minute or hour, which stands in the place of what was known of it; else the
+    /// number of a part that is added.
+    pub part: i64,
     /// What judgement published, or the sum that it was replaced by.
     pub content: Vec<u8>,
 }
@@ -101,19 +104,10 @@ pub struct LateEvidence {
     pub minutes: Vec<EvidenceRow>,
     /// The sums of the hours that it belongs to, where there are some.
     pub hours: Vec<EvidenceRow>,
-    keys: Vec<(SubjectNo, OffsetDateTime, i64)>,
 }
 
 #[derive(FromQueryResult)]
 struct Row {
-    kind: i16,
-    subject_no: i32,
-    start_at: OffsetDateTime,
-    content: Vec<u8>,
-}
-
-#[derive(FromQueryResult)]
-struct PartRow {
     kind: i16,
     subject_no: i32,
     start_at: OffsetDateTime,
@@ -136,7 +130,7 @@ fn read(
     let read = |row: Row| {
         let content = content(row.content)?;
         let subject = SubjectNo::of(row.kind, row.subject_no)?;
-        Ok(EvidenceRow { subject, start_at: row.start_at, content })
+        Ok(EvidenceRow { subject, start_at: row.start_at, part: row.part, content })
     };
     rows.into_iter().map(read).collect()
 }
@@ -223,18 +217,16 @@ impl Store {
         let snapshot = (Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly));
         let txn = self.db.begin_with_config(snapshot.0, snapshot.1).await?;
         let values: [Value; 4] = [kind.into(), id.into(), from.into(), to.into()];
-        let columns = "e.kind, e.subject_no, e.start_at, e.content";
         let condition = format!(
             "e.kind = $1 AND e.subject_no = (SELECT no FROM {table} WHERE id = $2) \
                  AND e.start_at >= $3 AND e.start_at < $4"
         );
-        let select = format!(
-            "SELECT {columns} FROM evidence e WHERE {condition} ORDER BY e.start_at, e.part"
-        );
+        let select =
+            format!("SELECT e.* FROM evidence e WHERE {condition} ORDER BY e.start_at, e.part");
         let minutes = rows::all(&txn, &select, values.clone()).await?;
         // The minutes of a day that is being summed up are all there still.
         let select = format!(
-            "SELECT {columns} FROM evidence_hour e WHERE {condition} \
+            "SELECT e.*, 0::bigint AS part FROM evidence_hour e WHERE {condition} \
                  AND (e.start_at AT TIME ZONE 'UTC')::date NOT IN (SELECT day FROM evidence_merge) \
              ORDER BY e.start_at"
         );
@@ -292,8 +284,7 @@ impl Store {
                      AND EXISTS (SELECT FROM evidence x WHERE x.kind = s.kind \
                          AND x.subject_no = s.no AND x.start_at >= $3 AND x.start_at < $4) \
                  ORDER BY kind, no LIMIT $5) \
-             SELECT e.kind, e.subject_no, e.start_at, e.content \
-             FROM next n JOIN evidence e ON e.kind = n.kind AND e.subject_no = n.no \
+             SELECT e.* FROM next n JOIN evidence e ON e.kind = n.kind AND e.subject_no = n.no \
                  AND e.start_at >= $3 AND e.start_at < $4 \
              ORDER BY e.kind, e.subject_no, e.start_at, e.part";
         let (from, to) = (midnight(day.day), midnight(day.day) + Duration::days(1));
@@ -365,29 +356,15 @@ impl Store {
         let select = "SELECT kind, subject_no, start_at, part, content FROM evidence_default \
              WHERE start_at < $1 ORDER BY kind, subject_no, start_at, part LIMIT $2";
         let before = now - FINE_FOR - Duration::days(1);
-        let late: Vec<PartRow> = rows::all(&self.db, select, [before.into(), limit.into()]).await?;
-        let mut keys = Vec::with_capacity(late.len());
-        for row in &late {
-            keys.push((SubjectNo::of(row.kind, row.subject_no)?, row.start_at, row.part));
-        }
-        let select = "SELECT DISTINCT e.kind, e.subject_no, e.start_at, e.content \
-             FROM evidence_hour e \
+        let late: Vec<Row> = rows::all(&self.db, select, [before.into(), limit.into()]).await?;
+        let minutes = minutes_of(late)?;
+        let select = "SELECT DISTINCT e.*, 0::bigint AS part FROM evidence_hour e \
                  JOIN unnest($1::smallint[], $2::int[], $3::timestamptz[]) AS k(kind, no, start_at) \
                      ON e.kind = k.kind AND e.subject_no = k.no \
                          AND e.start_at = date_trunc('hour', k.start_at, 'UTC')";
-        let [kinds, nos, starts, _] = key_values(&keys);
+        let [kinds, nos, starts, _] = keys(&minutes);
         let hours = hours_of(rows::all(&self.db, select, [kinds, nos, starts]).await?)?;
-        let minute = |row: PartRow| Row {
-            kind: row.kind,
-            subject_no: row.subject_no,
-            start_at: row.start_at,
-            content: row.content,
-        };
-        Ok(LateEvidence {
-            minutes: minutes_of(late.into_iter().map(minute).collect())?,
-            hours,
-            keys,
-        })
+        Ok(LateEvidence { minutes, hours })
     }
 
     /// Records hours with late evidence in them, which is deleted.
@@ -409,20 +386,20 @@ impl Store {
                  AS d(kind, no, start_at, part) \
              WHERE e.kind = d.kind AND e.subject_no = d.no AND e.start_at = d.start_at \
                  AND e.part = d.part";
-        txn.execute_raw(sql(delete, key_values(&late.keys))).await?;
+        txn.execute_raw(sql(delete, keys(&late.minutes))).await?;
         txn.commit().await?;
         Ok(())
     }
 }
 
 /// Kinds, numbers, times and parts as arrays.
-fn key_values(keys: &[(SubjectNo, OffsetDateTime, i64)]) -> [Value; 4] {
-    let (kinds, nos): (Vec<i16>, Vec<i32>) = keys.iter().map(|key| key.0.parts()).unzip();
+fn keys(rows: &[EvidenceRow]) -> [Value; 4] {
+    let (kinds, nos): (Vec<i16>, Vec<i32>) = rows.iter().map(|row| row.subject.parts()).unzip();
     [
         kinds.into(),
         nos.into(),
-        keys.iter().map(|key| key.1).collect::<Vec<_>>().into(),
-        keys.iter().map(|key| key.2).collect::<Vec<_>>().into(),
+        rows.iter().map(|row| row.start_at).collect::<Vec<_>>().into(),
+        rows.iter().map(|row| row.part).collect::<Vec<_>>().into(),
     ]
 }
 

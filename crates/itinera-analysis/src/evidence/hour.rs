@@ -208,6 +208,13 @@ impl HourBlock {
         }
     }
 
+    /// Puts what was measured in a minute in the place of what was known of it.
+    pub fn replace(&mut self, minute: u8, summary: MinuteSummary) {
+        if minute < MINUTES {
+            self.minutes.insert(minute, summary);
+        }
+    }
+
     /// The minutes with rounds, in order.
     pub fn minutes(&self) -> impl Iterator<Item = (u8, &MinuteSummary)> {
         self.minutes.iter().map(|(minute, summary)| (*minute, summary))

@@ -205,6 +205,11 @@ impl PairEvidence {
         self.0.entry(place).or_default().merge(counts);
     }
 
+    /// Puts counts in the place of what was known of a place in time.
+    pub fn replace(&mut self, place: u8, counts: PairCounts) {
+        self.0.insert(place, counts);
+    }
+
     /// By place in time.
     pub fn iter(&self) -> impl Iterator<Item = (u8, &PairCounts)> {
         self.0.iter().map(|(place, counts)| (*place, counts))

@@ -77,6 +77,7 @@ async fn a_day_is_summed_up_once_it_is_complete_and_its_minutes_are_deleted() {
     let hours = [0, 1].map(|hour| EvidenceRow {
         subject: rows[0].subject,
         start_at: today + Duration::hours(hour),
+        part: 0,
         content: b"sum".to_vec(),
     });
     let summed = store.put_evidence_hours(day, &hours, (rows[0].subject, 3)).await.unwrap();
