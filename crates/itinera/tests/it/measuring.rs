@@ -20,14 +20,36 @@ fn items(value: &Value) -> Vec<Value> {
     value.as_array().unwrap().clone()
 }
 
+/// What was seen last, printed where the test fails.
+#[derive(Default)]
+struct Seen(std::cell::RefCell<String>);
+
+impl Seen {
+    fn note(&self, what: &str) {
+        what.clone_into(&mut self.0.borrow_mut());
+    }
+}
+
+impl Drop for Seen {
+    #[allow(clippy::print_stderr, reason = "a failed test says why")]
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            eprintln!("seen last: {}", self.0.borrow());
+        }
+    }
+}
+
 #[test]
 fn pairs_watches_and_suppressions_do_what_analysts_ask() {
     let demonstration = Demonstration::start(directory(), SEED, &[]);
     let client = |arguments: &[&str]| demonstration.client(arguments);
 
     // Both directions, before anything is wrong.
+    let seen = Seen::default();
     let pairs = eventually("pairs to be measured", PATIENCE, || {
         let pairs = items(&client(&["pairs"]));
+        let rounds = pairs.iter().map(|pair| format!("{} {}", pair["no"], pair["rounds"]));
+        seen.note(&format!("rounds by pair: {}", rounds.collect::<Vec<_>>().join(", ")));
         let enough = |pair: &Value| pair["rounds"].as_u64().unwrap() >= 5;
         // Two sites have IPv6.
         let both = pairs.iter().any(|pair| pair["family"] == "ipv6");
