@@ -251,7 +251,7 @@ mod tests {
         }
         let began = (5..9).map(|nth| measure(nth, Some(0)).0.len()).collect::<Vec<_>>();
         assert_eq!(began, [0, 0, 1, 0]);
-        // No hop quotes it: what was quoted last holds for a while.
+        // No hop quotes the mark: the last quoted value counts for ten minutes.
         let ended: Vec<usize> = (9..71).map(|nth| measure(nth, None).1).collect();
         assert_eq!(ended.iter().position(|ended| *ended == 1), Some(60), "two rounds without it");
         let began: usize = (71..74).map(|nth| measure(nth, Some(0)).0.len()).sum();

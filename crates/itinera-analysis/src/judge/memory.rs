@@ -5,6 +5,7 @@ use super::pairs::Pairs;
 use super::path::PathHistory;
 use crate::ENGINE;
 use crate::event::Watcher;
+use crate::evidence::EvidenceError;
 use crate::inventory::Inventory;
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
 use itinera_model::codec::{DecodeError, decode, encode};
@@ -98,6 +99,8 @@ pub enum StateError {
     Cbor(#[from] DecodeError),
     /// Of a window.
     Window(#[from] VarintError),
+    /// Of a window of a pair.
+    Pair(#[from] EvidenceError),
 }
 
 /// The state of a stage that cannot be read although its version is known.
@@ -127,7 +130,10 @@ impl Judge {
         let mut it = Self { owners, ..Self::new(inventory.limits) };
         it.inventory = inventory;
         it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
-        it.pairs = Stage::Pairs.read(checkpoint)?.map(Pairs::from_stored).unwrap_or_default();
+        let pairs = Stage::Pairs.read(checkpoint)?.map(Pairs::from_stored).transpose();
+        let damaged =
+            |source: EvidenceError| UnreadableStage { stage: Stage::Pairs, source: source.into() };
+        it.pairs = pairs.map_err(damaged)?.unwrap_or_default();
         if let Some(book) = Stage::Alarms.read(checkpoint)? {
             it.book = book;
         }

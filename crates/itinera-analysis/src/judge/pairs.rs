@@ -3,7 +3,9 @@
 use super::path::minute_of;
 use super::seal::PathSeal;
 use super::{Effect, LATE_WINDOWS};
-use crate::evidence::{PairCounts, PairEvidence, WINDOWS_A_MINUTE, publish_pair, window_of};
+use crate::evidence::{
+    EvidenceError, PairCounts, PairEvidence, WINDOWS_A_MINUTE, publish_pair, window_of,
+};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::id::PairId;
 use itinera_model::two_way::TwoWayRound;
@@ -46,7 +48,7 @@ pub(super) struct Pairs(BTreeMap<PairId, PairHistory>);
 pub(super) struct StoredPair {
     pair: PairId,
     seal: PathSeal,
-    windows: Vec<(i64, Vec<u8>)>,
+    pub(super) windows: Vec<(i64, Vec<u8>)>,
 }
 
 impl Pairs {
@@ -151,13 +153,19 @@ impl Pairs {
         self.0.iter().map(stored).collect()
     }
 
-    pub(super) fn from_stored(stored: Vec<StoredPair>) -> Self {
-        let history = |it: StoredPair| {
-            let windows = it.windows.into_iter().filter_map(|(window, content)| {
-                Some((window, PairEvidence::from_bytes(&content).ok()?.sum()))
-            });
-            (it.pair, PairHistory { windows: windows.collect(), seal: it.seal })
-        };
-        Self(stored.into_iter().map(history).collect())
+    /// Reads what was stored.
+    ///
+    /// # Errors
+    /// [`EvidenceError`] for a damaged window.
+    pub(super) fn from_stored(stored: Vec<StoredPair>) -> Result<Self, EvidenceError> {
+        let mut pairs = BTreeMap::new();
+        for StoredPair { pair, seal, windows: stored } in stored {
+            let mut windows = BTreeMap::new();
+            for (window, content) in stored {
+                windows.insert(window, PairEvidence::from_bytes(&content)?.sum());
+            }
+            pairs.insert(pair, PairHistory { windows, seal });
+        }
+        Ok(Self(pairs))
     }
 }

@@ -446,6 +446,15 @@ fn evidence_of_pairs_is_published_once_sealed_in_whatever_order_rounds_come() {
 }
 
 #[test]
+fn a_damaged_window_of_a_pair_is_an_error() {
+    let mut judge = Judge::default();
+    exchange(&mut judge, 0, 0, 2);
+    let mut stored = judge.pairs.to_stored();
+    stored[0].windows[0].1.pop();
+    assert!(Pairs::from_stored(stored).is_err());
+}
+
+#[test]
 fn rounds_of_an_outage_are_regarded_and_published_although_they_come_at_once() {
     let mut judge = Judge::default();
     live(&mut judge, 0..2, 0);
