@@ -34,6 +34,7 @@ pub mod reading;
 pub mod role;
 pub mod rollup;
 pub mod round;
+pub mod round_block;
 pub mod round_set;
 pub mod route;
 pub mod text;

@@ -36,9 +36,20 @@ pub fn put(out: &mut Vec<u8>, mut value: u64) {
     out.push(value as u8);
 }
 
-/// Appends a signed number as its zig-zag form: small ones of both signs are short.
+/// The zig-zag form of a signed number: small for small numbers of both signs.
+pub const fn zigzag(value: i64) -> u64 {
+    ((value << 1) ^ (value >> 63)).cast_unsigned()
+}
+
+/// The number of a zig-zag form.
+pub const fn from_zigzag(zigzag: u64) -> i64 {
+    let half = (zigzag >> 1).cast_signed();
+    if zigzag & 1 == 1 { !half } else { half }
+}
+
+/// Appends a signed number as its zig-zag form.
 pub fn put_signed(out: &mut Vec<u8>, value: i64) {
-    put(out, ((value << 1) ^ (value >> 63)).cast_unsigned());
+    put(out, zigzag(value));
 }
 
 /// Reads bytes from the front.
@@ -77,6 +88,13 @@ impl<'a> Reader<'a> {
         Ok(taken)
     }
 
+    /// All bytes that are left.
+    pub fn rest(&mut self) -> &'a [u8] {
+        let rest = self.bytes.get(self.offset..).unwrap_or_default();
+        self.offset = self.bytes.len();
+        rest
+    }
+
     /// A number of at most `max`.
     ///
     /// # Errors
@@ -111,9 +129,7 @@ impl<'a> Reader<'a> {
     /// # Errors
     /// [`VarintError`].
     pub fn signed(&mut self, field: &'static str) -> Result<i64, VarintError> {
-        let zigzag = self.number(field, u64::MAX)?;
-        let half = (zigzag >> 1).cast_signed();
-        Ok(if zigzag & 1 == 1 { !half } else { half })
+        self.number(field, u64::MAX).map(from_zigzag)
     }
 
     /// The error that a field is impossible, here.

@@ -22,6 +22,8 @@ pub(crate) enum Duty {
     Rollups,
     /// Summing up evidence by the minute.
     Evidence,
+    /// Replacing the rounds of days that are over by blocks.
+    Compaction,
     /// Looking at the room on the disk.
     Disk,
     /// Deleting measurements that are older than is kept.
@@ -51,6 +53,7 @@ impl Duty {
             Self::ChangeFeed => "change-feed",
             Self::Rollups => "rollups",
             Self::Evidence => "evidence",
+            Self::Compaction => "compaction",
             Self::Disk => "disk",
             Self::Retention => "retention",
             Self::ChangeFeedRetention => "change-feed-retention",

@@ -231,6 +231,13 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             Ok::<_, StoreError>(())
         }),
         every_leased(shared, Duty::Evidence, minute, evidence::sum_up),
+        every_leased(shared, Duty::Compaction, minute, async |shared: Arc<Shared>| {
+            // It frees room in the end, but takes some first.
+            if shared.disk.borrow().room == Room::Full {
+                return Ok(());
+            }
+            storage::compact(&shared.store, shared.clock.now()).await
+        }),
         every_leased(shared, Duty::Retention, 60 * minute, async |shared: Arc<Shared>| {
             storage::apply_retention(&shared.store, shared.retention, shared.clock.now()).await
         }),

@@ -1,7 +1,8 @@
 //! Room on the disk: what the database holds, how fast it grows, when the disk is full.
 
-use itinera_store::{DatabaseSize, Retention, Store, StoreError};
+use itinera_store::{Compacted, DatabaseSize, Retention, Store, StoreError};
 use std::path::Path;
+use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 
 /// Room on the disk.
@@ -38,6 +39,22 @@ pub(crate) async fn state(
 pub(crate) fn free_bytes(directory: &Path) -> Option<u64> {
     let system = rustix::fs::statvfs(directory).ok()?;
     Some(system.f_bavail.saturating_mul(system.f_frsize))
+}
+
+/// How long compaction may go on before others get their turn: the next call continues.
+const COMPACT_AT_MOST: Duration = Duration::from_secs(20);
+
+/// Replaces the rounds of days that are over by blocks, for as long as it may.
+pub(crate) async fn compact(store: &Store, now: OffsetDateTime) -> Result<(), StoreError> {
+    let begun = Instant::now();
+    while begun.elapsed() < COMPACT_AT_MOST {
+        match store.compact_next(now).await? {
+            Compacted::Nothing => break,
+            Compacted::Part(_) => {}
+            Compacted::Day(day) => tracing::info!(%day, "rounds are compacted"),
+        }
+    }
+    Ok(())
 }
 
 /// Deletes what is older than is kept, and records the size of the database.

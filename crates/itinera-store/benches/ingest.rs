@@ -1,5 +1,5 @@
 //! Ingest to commit beside a plain COPY of the same rows in the same run, on a private cluster.
-//! `cargo bench --package itinera-store`; `-- --smoke` is a short form for tests. Ratios mean more than rates: both share the machine.
+//! `cargo bench --package itinera-store --bench ingest`; `-- --smoke` is a short form for tests. Ratios mean more than rates: both share the machine.
 #![allow(
     clippy::unwrap_used,
     clippy::print_stdout,
@@ -7,21 +7,21 @@
     reason = "a bench prints"
 )]
 
+mod common;
+
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::packed;
-use itinera_model::path::{Family, Method};
-use itinera_model::protocol::Pacing;
+use itinera_model::path::Method;
 use itinera_model::reading::{HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
-use itinera_store::{MeasurementPlan, NewAgent, Schedule, SiteSpec, Store, TargetSpec};
 use sea_orm::sqlx::{Connection, Executor, PgConnection, Row};
 use std::fmt::Write;
 use std::time::Instant;
-use time::{Duration, OffsetDateTime};
+use time::OffsetDateTime;
 use uuid::Uuid;
 
 /// In the short form, which only shows that it runs: 2.
@@ -32,12 +32,10 @@ const HOPS: u32 = 20;
 #[tokio::main]
 async fn main() {
     let data = tempfile::tempdir().unwrap();
-    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
-    std::fs::set_permissions(data.path(), mode).unwrap();
-    let cluster = Cluster::start(data.path()).await.unwrap();
+    let (cluster, store) = common::open(data.path()).await;
     let url = Cluster::url_in(data.path());
-    let store = Store::open(&url).await.unwrap();
-    let (agent, path) = agent_and_path(&store).await;
+    let (agent, paths) = common::agent_and_paths(&store, 1).await;
+    let path = paths[0];
     let short = std::env::args().any(|word| word == "--smoke");
     let count = if short { 2 } else { BATCHES };
     let batches: Vec<Batch> = (0..count).map(|seq| batch(agent, path, seq)).collect();
@@ -63,46 +61,6 @@ async fn main() {
     println!("bytes per round   {:>8.0} with indexes", stored_bytes(&mut raw).await / rounds);
     raw.close().await.unwrap();
     cluster.stop().await.unwrap();
-}
-
-async fn agent_and_path(store: &Store) -> (AgentId, PathId) {
-    let target = TargetSpec {
-        name: "Seat Booking".into(),
-        service: "Seat Booking".into(),
-        addresses: vec![[198, 18, 128, 10].into()],
-        methods: vec![Method::IcmpEcho],
-        port: None,
-        host: None,
-        checks: Vec::new(),
-        intended: None,
-    };
-    let schedule = Schedule {
-        interval_ms: 10_000,
-        probes_per_hop: 3,
-        timeout_ms: 2_000,
-        size_bytes: 64,
-        last_hop: 30,
-        full_every: 1,
-        pacing: Pacing::default(),
-        enumerate_every_s: 0,
-        two_way: itinera_store::TwoWaySchedule::default(),
-        host_facts_every_s: 0,
-    };
-    let site = SiteSpec {
-        name: "Eskerry".into(),
-        families: vec![Family::Ipv4],
-        reached_at: Vec::new(),
-        paired_with: Vec::new(),
-    };
-    let watched = MeasurementPlan { sites: vec![site], targets: vec![target], schedule };
-    store.reconcile(&watched).await.unwrap();
-    let site = store.sites().await.unwrap().remove(0);
-    let now = OffsetDateTime::now_utc();
-    store.add_join_code([7; 32], &site, now, now + Duration::hours(1), "bench").await.unwrap();
-    let id = AgentId::from_uuid(Uuid::now_v7());
-    let new = NewAgent { id, certificate_sha256: [1; 32], version: "0".into() };
-    store.redeem_join_code([7; 32], &new, now).await.unwrap();
-    (id, store.schedule_for(id).await.unwrap().tasks[0].path)
 }
 
 fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {

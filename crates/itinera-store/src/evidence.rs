@@ -4,13 +4,14 @@
 
 use crate::packing::{Packing, Unpacking};
 use crate::partitions::{EVIDENCE, day_of, name_of};
+use crate::rounds::snapshot;
 use crate::statement::sql;
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
-use sea_orm::{AccessMode, DatabaseTransaction, FromQueryResult, IsolationLevel, TransactionTrait};
+use sea_orm::{DatabaseTransaction, FromQueryResult, TransactionTrait};
 use time::{Date, Duration, OffsetDateTime};
 
 /// Evidence stays as it was published for so long after the end of its day.
@@ -214,8 +215,7 @@ impl Store {
             EvidenceSubject::Path(path) => (PATH, "path", path.as_uuid()),
             EvidenceSubject::Pair(pair) => (PAIR, "pair", pair.as_uuid()),
         };
-        let snapshot = (Some(IsolationLevel::RepeatableRead), Some(AccessMode::ReadOnly));
-        let txn = self.db.begin_with_config(snapshot.0, snapshot.1).await?;
+        let txn = snapshot(&self.db, EVIDENCE).await?;
         let values: [Value; 4] = [kind.into(), id.into(), from.into(), to.into()];
         let condition = format!(
             "e.kind = $1 AND e.subject_no = (SELECT no FROM {table} WHERE id = $2) \

@@ -65,7 +65,7 @@ pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
 pub use rollups::RollupRecord;
-pub use rounds::{KnownRoute, LoggedRound, RoundsEnd, RoundsPage};
+pub use rounds::{Compacted, KnownRoute, LoggedRound, RoundsEnd, RoundsPage};
 pub use set_aside::SetAsideRecord;
 pub use targets::{
     IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,
@@ -88,7 +88,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 4;
+pub const READER: i32 = 5;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

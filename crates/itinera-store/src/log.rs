@@ -3,7 +3,7 @@
 use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::ingest::hold_head;
 use crate::lease::renew_lease;
-use crate::rounds::{COLUMNS, Contents, LoggedRound};
+use crate::rounds::{CommitReader, Contents, LoggedRound, view};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
 use crate::times::measured_at;
@@ -14,7 +14,7 @@ use itinera_model::round::Clocks;
 use itinera_model::two_way::TwoWayRound;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
-use sea_orm::{FromQueryResult, QueryResult, TransactionTrait};
+use sea_orm::{FromQueryResult, TransactionTrait};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
 
@@ -138,7 +138,11 @@ impl Store {
 
     /// Reads the log.
     pub fn log_reader(&self) -> LogReader {
-        LogReader { store: self.clone(), contents: Contents::default() }
+        LogReader {
+            store: self.clone(),
+            rounds: CommitReader::default(),
+            contents: Contents::default(),
+        }
     }
 }
 
@@ -146,6 +150,7 @@ impl Store {
 #[derive(Debug)]
 pub struct LogReader {
     store: Store,
+    rounds: CommitReader,
     contents: Contents,
 }
 
@@ -240,27 +245,19 @@ impl LogReader {
             return Ok(BTreeMap::new());
         };
         let db = &self.store.judge;
-        let rounds = format!(
-            "SELECT r.commit_no, {COLUMNS} FROM round r JOIN path p ON p.no = r.path_no \
-             WHERE r.commit_no >= $1 AND r.commit_no <= $2 AND r.received_at BETWEEN $3 AND $4 \
-             ORDER BY r.commit_no, p.no, r.number"
-        );
-        let values = [(*first).into(), (*last).into(), low.into(), high.into()];
+        let txn = view(db).await?;
+        let mut rows = self.rounds.read(&txn, *first..=*last, (low, high)).await?;
         // Those between that are set aside are not asked for, and need not be readable.
-        let mut rows: Vec<(i64, QueryResult)> = Vec::new();
-        for row in db.query_all_raw(sql(&rounds, values)).await? {
-            let commit_no = row.try_get("", "commit_no")?;
-            if asked.contains_key(&commit_no) {
-                rows.push((commit_no, row));
-            }
-        }
-        self.contents.read(db, rows.iter().map(|(_, row)| row)).await?;
+        rows.retain(|row| asked.contains_key(&row.round.commit_no));
+        self.contents.read(&txn, &rows).await?;
+        txn.commit().await?;
         let empty = |(commit_no, (agent, _)): (&i64, &(AgentId, WallTime))| {
             (*commit_no, LoggedReport::empty(*agent))
         };
         let mut batches: BTreeMap<i64, LoggedReport> = asked.iter().map(empty).collect();
-        for (commit_no, row) in &rows {
-            let batch = asked.get(commit_no).zip(batches.get_mut(commit_no));
+        for row in &rows {
+            let commit_no = row.round.commit_no;
+            let batch = asked.get(&commit_no).zip(batches.get_mut(&commit_no));
             let Some(((_, received_at), batch)) = batch else { continue };
             batch.rounds.push(self.contents.round(row, *received_at)?);
         }

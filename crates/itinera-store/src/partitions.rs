@@ -16,7 +16,11 @@ use time::{Date, Duration, OffsetDateTime};
 const AHEAD: i64 = 7;
 /// The tables of the log, which are partitioned by day of receipt.
 pub(crate) const LOG_TABLES: [&str; 4] =
-    ["round", "two_way_round", "check_round", "host_facts_round"];
+    [ROUND, "two_way_round", "check_round", "host_facts_round"];
+/// Live rounds, and those of days that are over. A day's partition for these is made when the first of
+/// them is written.
+pub(crate) const ROUND: &str = "round";
+pub(crate) const ROUND_BLOCK: &str = "round_block";
 /// The tables of evidence, which are partitioned by day of measurement. Each has a partition for
 /// times that no other holds.
 pub(crate) const EVIDENCE: &str = "evidence";
@@ -73,7 +77,13 @@ impl Store {
         Ok(())
     }
 
-    async fn make_partition(&self, table: &str, name: &str, day: Date) -> Result<(), StoreError> {
+    /// Makes the partition of a table for a day where it is not there.
+    pub(crate) async fn make_partition(
+        &self,
+        table: &str,
+        name: &str,
+        day: Date,
+    ) -> Result<(), StoreError> {
         let Some(next) = day.checked_add(Duration::days(1)) else { return Ok(()) };
         let mut tried = 0;
         loop {
@@ -97,7 +107,8 @@ impl Store {
                         _ => String::new(),
                     };
                     let statements = format!(
-                        "CREATE TABLE {name} (LIKE {table} INCLUDING DEFAULTS INCLUDING CONSTRAINTS); \
+                        "CREATE TABLE {name} (LIKE {table} INCLUDING DEFAULTS INCLUDING CONSTRAINTS \
+                             INCLUDING STORAGE); \
                          {moved} ALTER TABLE {table} ATTACH PARTITION {name} \
                              FOR VALUES FROM ('{day} 00:00:00+00') TO ('{next} 00:00:00+00')"
                     );

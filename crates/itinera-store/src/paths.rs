@@ -1,7 +1,7 @@
 //! Paths as users see them.
 
 use crate::packing::Unpacking;
-use crate::rounds::stamps_of;
+use crate::rounds::{RoundRow, of_paths, stamps_of, view};
 use crate::{Store, StoreError, rows};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, PathId};
@@ -9,10 +9,12 @@ use itinera_model::packed;
 use itinera_model::path::{Family, Method};
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, StampSource};
+use itinera_model::round_block::StoredRound;
 use itinera_model::route::{Resolution, Route};
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use time::OffsetDateTime;
+use std::collections::BTreeMap;
+use time::{Date, OffsetDateTime};
 
 /// What the newest round of a path read.
 #[derive(Debug, Clone, PartialEq)]
@@ -138,12 +140,9 @@ struct ReadRow {
 }
 
 #[derive(FromQueryResult)]
-struct RoundRow {
-    number: i64,
-    boot: Uuid,
+struct BootRow {
     commit_no: i64,
-    received_at: OffsetDateTime,
-    hops: Vec<u8>,
+    boot: Uuid,
 }
 
 impl Store {
@@ -222,7 +221,7 @@ impl Store {
             reading: serde_json::from_value(row.reading).map_err(corrupt("reading"))?,
             route: serde_json::from_value(row.route).map_err(corrupt("route"))?,
             resolution: serde_json::from_value(row.resolution).map_err(corrupt("resolution"))?,
-            stamps: stamps_of(row.stamps),
+            stamps: stamps_of(row.stamps.into()),
             flows: row.flows,
         }))
     }
@@ -232,15 +231,28 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn rounds_of(&self, path: PathId) -> Result<Vec<RoundRecord>, StoreError> {
-        let query = "SELECT r.number, b.boot, r.commit_no, r.received_at, r.hops \
-             FROM round r JOIN path p ON p.no = r.path_no JOIN batch b ON b.commit_no = r.commit_no \
-             WHERE p.id = $1 ORDER BY b.boot, r.number, r.commit_no";
-        let rows: Vec<RoundRow> = rows::all(&self.db, query, [path.as_uuid().into()]).await?;
+        let ever = (OffsetDateTime::UNIX_EPOCH, Date::MAX.midnight().assume_utc());
+        let txn = view(&self.db).await?;
+        let rows = of_paths(&txn, &[path.as_uuid()], ever).await?;
+        let commits: Vec<i64> = rows.iter().map(|row| row.round.commit_no).collect();
+        let select = "SELECT commit_no, boot FROM batch WHERE commit_no = ANY($1)";
+        let boots: Vec<BootRow> = rows::all(&txn, select, [commits.into()]).await?;
+        txn.commit().await?;
+        let boots: BTreeMap<i64, Uuid> =
+            boots.into_iter().map(|row| (row.commit_no, row.boot)).collect();
         let round = |row: RoundRow| -> Result<RoundRecord, StoreError> {
-            let hops = packed::unpack(&row.hops).map_err(|_| StoreError::corrupt("packed hops"))?;
-            let RoundRow { number, boot, commit_no, received_at, .. } = row;
-            Ok(RoundRecord { number, boot, commit_no, received_at, hops })
+            let StoredRound { number, commit_no, ref hops, .. } = row.round;
+            let boot = boots.get(&commit_no).copied();
+            Ok(RoundRecord {
+                number,
+                boot: boot.ok_or_else(|| StoreError::corrupt("batch of a round"))?,
+                commit_no,
+                received_at: row.received_at(),
+                hops: packed::unpack(hops).map_err(|_| StoreError::corrupt("packed hops"))?,
+            })
         };
-        rows.into_iter().map(round).collect()
+        let mut rounds = rows.into_iter().map(round).collect::<Result<Vec<_>, _>>()?;
+        rounds.sort_by_key(|round| (round.boot, round.number, round.commit_no));
+        Ok(rounds)
     }
 }

@@ -5,7 +5,7 @@
 //! kept ([`Store::opening_memory`]).
 
 use crate::error::is_lock_timeout;
-use crate::partitions::{EVIDENCE, EVIDENCE_HOUR, LOG_TABLES, day_of};
+use crate::partitions::{EVIDENCE, EVIDENCE_HOUR, LOG_TABLES, ROUND_BLOCK, day_of};
 use crate::statement::sql;
 use crate::{Store, StoreError, rows};
 use sea_orm::FromQueryResult;
@@ -101,7 +101,8 @@ impl Store {
             first.with_time(Time::MIDNIGHT).assume_utc()
         };
         let mut deleted = Deleted::default();
-        let partitions = self.partitions(&LOG_TABLES).await?;
+        let log: Vec<&str> = LOG_TABLES.into_iter().chain([ROUND_BLOCK]).collect();
+        let partitions = self.partitions(&log).await?;
         let oldest = partitions.iter().map(|(_, day)| *day).min();
         let rounds_before = self.judged_before(before(keep.rounds_days)).await?;
         let rounds_before = oldest.map_or(rounds_before, |oldest| {
@@ -110,6 +111,8 @@ impl Store {
         });
         self.drop_partitions(partitions, rounds_before, &mut deleted).await?;
         let day = rounds_before.date();
+        let statement = "DELETE FROM round_compaction WHERE day < $1";
+        deleted.rows += self.delete(statement, [day.into()]).await?;
         // The opening state of the first day that is kept stays.
         deleted.rows +=
             self.delete("DELETE FROM opening_state WHERE day < $1", [day.into()]).await?;
@@ -142,7 +145,10 @@ impl Store {
 
     /// A time, or the day of the first commit that no checkpoint knows, or that is not summed up
     /// yet, where that is earlier.
-    async fn judged_before(&self, time: OffsetDateTime) -> Result<OffsetDateTime, StoreError> {
+    pub(crate) async fn judged_before(
+        &self,
+        time: OffsetDateTime,
+    ) -> Result<OffsetDateTime, StoreError> {
         let select = "WITH done AS (SELECT (SELECT checkpoint FROM judge) AS judged, \
                  (SELECT commit_no FROM rollup_cursor) AS summed) \
              SELECT min(received_at) FROM ( \

@@ -3,7 +3,7 @@
 //! They follow the log with a cursor of their own, moved in the transaction that adds the rounds: each
 //! round is counted once, by its time of measurement, however late it comes.
 
-use crate::rounds::stamps_of;
+use crate::rounds::{lateness_of, live_of_commits, stamps_of};
 use crate::statement::sql;
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows};
@@ -11,7 +11,6 @@ use itinera_model::codec::{decode, encode};
 use itinera_model::id::PathId;
 use itinera_model::packed;
 use itinera_model::rollup::{Rollup, RollupSpan};
-use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
 use sea_orm::TransactionTrait;
 use sea_orm::entity::prelude::*;
@@ -34,16 +33,6 @@ pub struct RollupRecord {
 
 /// Path, length and beginning in seconds since 1970.
 type Key = (i32, i32, i64);
-
-#[derive(FromQueryResult)]
-struct RoundRow {
-    path_no: i32,
-    received_at: OffsetDateTime,
-    wall_us: i64,
-    offset_us: Option<i64>,
-    hops: Vec<u8>,
-    stamps: i16,
-}
 
 #[derive(FromQueryResult)]
 struct KnownRow {
@@ -88,22 +77,18 @@ impl Store {
         let Some(extent) = rows::first::<Extent>(&txn, select, values).await? else {
             return Ok(false);
         };
-        let select = "SELECT path_no, received_at, wall_us, offset_us, hops, stamps, \
-                 timer_late_us, read_late_us, link_late_us FROM round \
-             WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4";
-        let values =
-            [cursor.into(), extent.last.into(), extent.first_at.into(), extent.last_at.into()];
+        let span = (extent.first_at, extent.last_at);
         let mut sums: BTreeMap<Key, Rollup> = BTreeMap::new();
-        for row in txn.query_all_raw(sql(select, values)).await? {
-            let lateness = crate::rounds::lateness_of(&row)?;
-            let row = RoundRow::from_query_result(&row, "")?;
-            let Ok(hops) = packed::unpack(&row.hops) else { continue };
+        // What is not summed up yet is not compacted either.
+        for row in live_of_commits(&txn, cursor + 1..=extent.last, span).await? {
+            let round = &row.round;
+            let Ok(hops) = packed::unpack(&round.hops) else { continue };
             let Some(end) = hops.last() else { continue };
-            let at = measured_at(row.wall_us, row.offset_us, WallTime::from(row.received_at));
+            let at = measured_at(round.wall_us, round.offset_us, row.received_at().into());
             let second = at.as_unix_micros().div_euclid(1_000_000);
             for span in RollupSpan::VARIANTS {
                 let key = (row.path_no, span.seconds(), span.start_of(second));
-                sums.entry(key).or_default().add(end, stamps_of(row.stamps), lateness);
+                sums.entry(key).or_default().add(end, stamps_of(round.stamps), lateness_of(round));
             }
         }
         merge_into(&txn, sums).await?;

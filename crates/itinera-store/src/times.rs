@@ -8,6 +8,11 @@ pub(crate) fn offset(at: WallTime) -> OffsetDateTime {
     at.date_time().unwrap_or(OffsetDateTime::UNIX_EPOCH)
 }
 
+/// A time of the database in microseconds since 1970.
+pub(crate) fn micros(at: OffsetDateTime) -> i64 {
+    WallTime::from(at).as_unix_micros()
+}
+
 /// The service's time of what an agent measured at `wall_us` by its own clock, in microseconds since
 /// 1970. `offset_us` is what the clock lacks, in microseconds; without it the time of receipt
 /// counts, which is also the latest possible time.

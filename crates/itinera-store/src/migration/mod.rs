@@ -38,6 +38,7 @@ impl MigratorTrait for Migrator {
             step!("m0014", "checkpoints"),
             step!("m0015", "alarms"),
             step!("m0016", "evidence"),
+            step!("m0017", "round_blocks"),
         ]
     }
 }

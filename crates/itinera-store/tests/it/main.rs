@@ -1,6 +1,7 @@
 //! The store on a real PostgreSQL, in a private cluster of each test's own.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests may fail loudly")]
 
+mod compaction;
 mod events;
 mod evidence;
 mod judgement;

@@ -9,7 +9,7 @@ use itinera_model::message::{Message, RecordedWords};
 use itinera_model::reading::CarriedInterface;
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
-async fn raw(fixture: &Fixture) -> DatabaseConnection {
+pub(crate) async fn raw(fixture: &Fixture) -> DatabaseConnection {
     Database::connect(Cluster::url_in(fixture._data.path())).await.unwrap()
 }
 
@@ -240,6 +240,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0017_down.sql"),
         include_str!("../../src/migration/m0016_down.sql"),
         include_str!("../../src/migration/m0015_down.sql"),
         include_str!("../../src/migration/m0014_down.sql"),

@@ -1,16 +1,22 @@
 //! Rounds with what they refer to, and the rounds of paths in a span of time.
 
-use crate::statement::sql;
+mod block;
+mod compaction;
+mod reader;
+
+pub use compaction::Compacted;
+pub(crate) use reader::{CommitReader, RoundRow, live_of_commits, of_paths, snapshot, view};
+
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::packed;
 use itinera_model::reading::Reading;
 use itinera_model::round::{HopCounts, Lateness, StampSource};
+use itinera_model::round_block::StoredRound;
 use itinera_model::route::{Flow, FlowKey, Route};
 use itinera_model::unit::WallTime;
 use sea_orm::FromQueryResult;
-use sea_orm::QueryResult;
 use sea_orm::entity::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -52,17 +58,13 @@ pub struct KnownRoute {
     pub route: Route,
 }
 
-pub(crate) const fn stamps_of(code: i16) -> StampSource {
+pub(crate) const fn stamps_of(code: i64) -> StampSource {
     match code {
         1 => StampSource::Virtual,
         2 => StampSource::Kernel,
         _ => StampSource::Program,
     }
 }
-
-/// What a query of rounds selects, from `round r` and `path p`.
-pub(crate) const COLUMNS: &str = "p.id AS path, r.number, r.wall_us, r.offset_us, r.flow_no, \
-     r.route_no, r.reading_no, r.hops, r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us";
 
 /// Contents kept of each kind at most; beyond that all of them are read again.
 const MOST_CONTENTS: usize = 100_000;
@@ -90,31 +92,24 @@ struct RouteRow {
     body: Json,
 }
 
-/// Numbers in a column of some rows that are not known.
-fn unknown<'a, T>(
-    rows: impl Iterator<Item = &'a QueryResult>,
-    column: &str,
-    known: &mut BTreeMap<i64, T>,
-) -> Result<Vec<i64>, StoreError> {
+/// Numbers that are not known.
+fn unknown<T>(numbers: impl Iterator<Item = i64>, known: &mut BTreeMap<i64, T>) -> Vec<i64> {
     if known.len() > MOST_CONTENTS {
         known.clear();
     }
-    let mut unknown = BTreeSet::new();
-    for row in rows {
-        let no: Option<i64> = row.try_get("", column)?;
-        unknown.extend(no.filter(|no| !known.contains_key(no)));
-    }
-    Ok(unknown.into_iter().collect())
+    let unknown: BTreeSet<i64> = numbers.filter(|no| !known.contains_key(no)).collect();
+    unknown.into_iter().collect()
 }
 
 impl Contents {
     /// Reads what some rounds refer to and is not known.
-    pub(crate) async fn read<'a>(
+    pub(crate) async fn read(
         &mut self,
-        db: &DatabaseConnection,
-        rows: impl Iterator<Item = &'a QueryResult> + Clone,
+        db: &impl ConnectionTrait,
+        rounds: &[RoundRow],
     ) -> Result<(), StoreError> {
-        let flows = unknown(rows.clone(), "flow_no", &mut self.flows)?;
+        let rounds = || rounds.iter().map(|row| &row.round);
+        let flows = unknown(rounds().map(|round| round.flow_no), &mut self.flows);
         if !flows.is_empty() {
             let select = "SELECT no, body FROM flow WHERE no = ANY($1)";
             for row in rows::all::<BodyRow>(db, select, [flows.into()]).await? {
@@ -123,7 +118,7 @@ impl Contents {
                 self.flows.insert(row.no, (flow.source, flow.key()));
             }
         }
-        let routes = unknown(rows.clone(), "route_no", &mut self.routes)?;
+        let routes = unknown(rounds().map(|round| round.route_no), &mut self.routes);
         if !routes.is_empty() {
             let select = "SELECT no, content, body FROM route WHERE no = ANY($1)";
             for row in rows::all::<RouteRow>(db, select, [routes.into()]).await? {
@@ -134,7 +129,7 @@ impl Contents {
                 self.routes.insert(row.no, Arc::new(KnownRoute { id, route }));
             }
         }
-        let readings = unknown(rows, "reading_no", &mut self.readings)?;
+        let readings = unknown(rounds().filter_map(|round| round.reading_no), &mut self.readings);
         if !readings.is_empty() {
             let select = "SELECT no, body FROM reading WHERE no = ANY($1)";
             for row in rows::all::<BodyRow>(db, select, [readings.into()]).await? {
@@ -147,36 +142,28 @@ impl Contents {
         Ok(())
     }
 
-    /// A round from its row, received at this time by the service's clock.
+    /// A round as judgement needs it, received at this time by the service's clock.
     pub(crate) fn round(
         &self,
-        row: &QueryResult,
+        RoundRow { path, round, .. }: &RoundRow,
         received_at: WallTime,
     ) -> Result<LoggedRound, StoreError> {
-        let (flow_no, route_no): (i64, i64) =
-            (row.try_get("", "flow_no")?, row.try_get("", "route_no")?);
-        let reading_no: Option<i64> = row.try_get("", "reading_no")?;
-        let hops: Vec<u8> = row.try_get("", "hops")?;
-        let number: i64 = row.try_get("", "number")?;
-        let path: Uuid = row.try_get("", "path")?;
-        let flow = self.flows.get(&flow_no).copied();
+        let flow = self.flows.get(&round.flow_no).copied();
         let (source, flow) = flow.ok_or_else(|| StoreError::corrupt("flow number"))?;
-        let route = self.routes.get(&route_no).map(Arc::clone);
+        let route = self.routes.get(&round.route_no).map(Arc::clone);
+        let hops = packed::unpack(&round.hops).map_err(|_| StoreError::corrupt("packed hops"))?;
+        let reading = round.reading_no.and_then(|no| self.readings.get(&no));
         Ok(LoggedRound {
-            path: PathId::from_uuid(path),
-            number: number.cast_unsigned(),
-            measured_at: measured_at(
-                row.try_get("", "wall_us")?,
-                row.try_get("", "offset_us")?,
-                received_at,
-            ),
+            path: PathId::from_uuid(*path),
+            number: round.number.cast_unsigned(),
+            measured_at: measured_at(round.wall_us, round.offset_us, received_at),
             source,
             flow,
             route: route.ok_or_else(|| StoreError::corrupt("route number"))?,
-            hops: packed::unpack(&hops).map_err(|_| StoreError::corrupt("packed hops"))?,
-            stamps: stamps_of(row.try_get("", "stamps")?),
-            lateness: lateness_of(row)?,
-            arrived_dscp: reading_no.and_then(|no| self.readings.get(&no).copied().flatten()),
+            hops,
+            stamps: stamps_of(round.stamps),
+            lateness: lateness_of(round),
+            arrived_dscp: reading.copied().flatten(),
         })
     }
 }
@@ -196,26 +183,32 @@ impl Store {
         from: OffsetDateTime,
         to: OffsetDateTime,
     ) -> Result<Vec<LoggedRound>, StoreError> {
-        let select = format!(
-            "SELECT {COLUMNS}, r.received_at FROM round r JOIN path p ON p.no = r.path_no \
-             WHERE p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 ORDER BY p.no, r.received_at"
-        );
         let ids: Vec<Uuid> = paths.iter().map(|path| path.as_uuid()).collect();
-        let values = [ids.into(), from.into(), (to + LATE).into()];
-        let rows = self.db.query_all_raw(sql(&select, values)).await?;
-        let mut contents = Contents::default();
-        contents.read(&self.db, rows.iter()).await?;
-        let mut rounds = Vec::with_capacity(rows.len());
-        let (first, last) = (WallTime::from(from), WallTime::from(to));
-        for row in &rows {
-            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
-            let round = contents.round(row, received_at.into())?;
-            if (first..=last).contains(&round.measured_at) {
-                rounds.push(round);
-            }
-        }
+        let txn = view(&self.db).await?;
+        let rows = of_paths(&txn, &ids, (from, to + LATE)).await?;
+        let rounds = measured_between(&txn, &rows, (from, to)).await?;
+        txn.commit().await?;
         Ok(rounds)
     }
+}
+
+/// Those of some rounds that were measured between two times.
+async fn measured_between(
+    db: &impl ConnectionTrait,
+    rows: &[RoundRow],
+    (from, to): (OffsetDateTime, OffsetDateTime),
+) -> Result<Vec<LoggedRound>, StoreError> {
+    let mut contents = Contents::default();
+    contents.read(db, rows).await?;
+    let measured = WallTime::from(from)..=WallTime::from(to);
+    let mut rounds = Vec::with_capacity(rows.len());
+    for row in rows {
+        let round = contents.round(row, row.received_at().into())?;
+        if measured.contains(&round.measured_at) {
+            rounds.push(round);
+        }
+    }
+    Ok(rounds)
 }
 
 /// Where a page of rounds ends: time of receipt, commit, number.
@@ -243,50 +236,21 @@ impl Store {
         after: Option<RoundsEnd>,
         limit: i64,
     ) -> Result<RoundsPage, StoreError> {
-        let select = format!(
-            "SELECT {COLUMNS}, r.received_at, r.commit_no \
-             FROM round r JOIN path p ON p.no = r.path_no \
-             WHERE p.id = $1 AND r.received_at BETWEEN $2 AND $3 \
-                 AND (r.received_at, r.commit_no, r.number) > ($2, $4, $5) \
-             ORDER BY r.received_at, r.commit_no, r.number LIMIT $6"
-        );
-        let (begin, commit_no, number) = after.unwrap_or((from, 0, -1));
-        let values = [
-            path.as_uuid().into(),
-            begin.into(),
-            (to + LATE).into(),
-            commit_no.into(),
-            number.into(),
-            limit.into(),
-        ];
-        let rows = self.db.query_all_raw(sql(&select, values)).await?;
-        let mut contents = Contents::default();
-        contents.read(&self.db, rows.iter()).await?;
-        let end = |row: &QueryResult| -> Result<RoundsEnd, StoreError> {
-            let commit_no = row.try_get("", "commit_no")?;
-            Ok((row.try_get("", "received_at")?, commit_no, row.try_get("", "number")?))
-        };
-        let is_full = i64::try_from(rows.len()).is_ok_and(|read| read >= limit);
-        let next = rows.last().filter(|_| is_full).map(end).transpose()?;
-        let (first, last) = (WallTime::from(from), WallTime::from(to));
-        let mut rounds = Vec::with_capacity(rows.len());
-        for row in &rows {
-            let received_at: OffsetDateTime = row.try_get("", "received_at")?;
-            let round = contents.round(row, received_at.into())?;
-            if (first..=last).contains(&round.measured_at) {
-                rounds.push(round);
-            }
-        }
+        let limit = usize::try_from(limit).unwrap_or(0);
+        let txn = view(&self.db).await?;
+        let after = after.unwrap_or((from, 0, -1));
+        let rows = reader::page(&txn, path.as_uuid(), after, to + LATE, limit).await?;
+        let is_full = rows.len() >= limit;
+        let next = rows.last().filter(|_| is_full).map(RoundRow::place);
+        let rounds = measured_between(&txn, &rows, (from, to)).await?;
+        txn.commit().await?;
         Ok(RoundsPage { rounds, next })
     }
 }
 
-/// How late an agent was in a round: all three columns, or none from agents that do not report it.
-pub(crate) fn lateness_of(row: &QueryResult) -> Result<Option<Lateness>, StoreError> {
-    let us = |column| -> Result<Option<u32>, StoreError> {
-        let us: Option<i32> = row.try_get("", column)?;
-        Ok(us.map(i32::cast_unsigned))
-    };
-    let all = us("timer_late_us")?.zip(us("read_late_us")?).zip(us("link_late_us")?);
-    Ok(all.map(|((timer_us, read_us), link_us)| Lateness { timer_us, read_us, link_us }))
+/// How late an agent was in a round: all three numbers, or none from agents that do not report it.
+pub(crate) fn lateness_of(round: &StoredRound) -> Option<Lateness> {
+    let us = |us: Option<i64>| us.map(|us| u32::try_from(us).unwrap_or(u32::MAX));
+    let [timer, read, link] = round.late_us.map(us);
+    Some(Lateness { timer_us: timer?, read_us: read?, link_us: link? })
 }
