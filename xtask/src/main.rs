@@ -15,7 +15,7 @@ use std::process::{Command, ExitCode};
 const HELP: &str = "cargo xtask CHORE
 
   demo [OPTIONS]  install what is missing, build, and run the demonstration until Ctrl-C;
-                  options are those of `itinera demo` (--fresh, --seed N, --any-port)
+                  options are those of `itinera demo` (--fresh, --seed N, --backfill-days N, --any-port)
   test            install what is missing and run everything that CI runs
   build           build console and binary
   api             write the OpenAPI description and the console's types

@@ -116,54 +116,108 @@ struct Prober {
 /// Runs a scenario for `span` of virtual time from tick zero.
 ///
 /// # Panics
-/// When an engine or the simulation does not come to rest, or refuses a built-in setting: both
-/// are bugs of ours.
+/// As [`VirtualRun::advance`].
 pub fn run(scenario: &Scenario, seed: u64, density: &Density, span: Tick) -> LabRun {
-    let mut net = Simnet::new(scenario, seed);
-    let mut probers = probers(&net, seed, density);
-    let mut agenda = Agenda::new(&probers);
-    let mut rounds = Vec::new();
-    let mut packet = Vec::new();
-    let mut budget = Budget::unbounded();
-    for _ in 0..MAX_STEPS {
-        let next = agenda.next().into_iter().chain(net.poll_deadline()).min();
-        let Some(now) = next.filter(|now| *now <= span) else {
-            break;
-        };
-        net.advance(now);
-        while let Some(delivery) = net.poll_delivery() {
-            let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
-            for (index, prober) in probers.iter_mut().enumerate() {
-                if prober.engine.config().probe.addresses.source() == delivery.to {
-                    prober.engine.handle(now, input);
-                    agenda.enter(index, prober);
+    let mut run = VirtualRun::new(scenario, seed, density, EPOCH, |_| true);
+    let mut rounds = run.advance(span);
+    rounds.extend(run.stop(span));
+    let truth = run.net.truth().to_vec();
+    let paths = run.probers.into_iter().map(|prober| prober.path).collect();
+    LabRun { paths, rounds, truth }
+}
+
+/// A run in steps of any length, which keeps no rounds.
+pub struct VirtualRun {
+    net: Simnet,
+    probers: Vec<Prober>,
+    agenda: Agenda,
+    /// Wall time at tick zero.
+    epoch: WallTime,
+    packet: Vec<u8>,
+}
+
+impl std::fmt::Debug for VirtualRun {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("VirtualRun").field("paths", &self.probers.len()).finish_non_exhaustive()
+    }
+}
+
+impl VirtualRun {
+    /// A run of the `wanted` paths of a scenario. Tick zero is `epoch`.
+    pub fn new(
+        scenario: &Scenario,
+        seed: u64,
+        density: &Density,
+        epoch: WallTime,
+        wanted: impl Fn(&LabPath) -> bool,
+    ) -> Self {
+        let net = Simnet::new(scenario, seed);
+        let mut probers = probers(&net, seed, density);
+        probers.retain(|prober| wanted(&prober.path));
+        let agenda = Agenda::new(&probers);
+        Self { net, probers, agenda, epoch, packet: Vec::new() }
+    }
+
+    /// Its paths.
+    pub fn paths(&self) -> impl Iterator<Item = &LabPath> {
+        self.probers.iter().map(|prober| &prober.path)
+    }
+
+    /// Runs up to a time; gives the rounds that were settled, in order.
+    ///
+    /// # Panics
+    /// When an engine or the simulation does not come to rest, or refuses a built-in setting: both
+    /// are bugs of ours.
+    pub fn advance(&mut self, until: Tick) -> Vec<LabRound> {
+        let mut rounds = Vec::new();
+        let mut budget = Budget::unbounded();
+        for _ in 0..MAX_STEPS {
+            let next = self.agenda.next().into_iter().chain(self.net.poll_deadline()).min();
+            let Some(now) = next.filter(|now| *now <= until) else {
+                break;
+            };
+            self.net.advance(now);
+            while let Some(delivery) = self.net.poll_delivery() {
+                let input = Input::Datagram { stamp: delivery.at, packet: &delivery.packet };
+                for (index, prober) in self.probers.iter_mut().enumerate() {
+                    if prober.engine.config().probe.addresses.source() == delivery.to {
+                        prober.engine.handle(now, input);
+                        self.agenda.enter(index, prober);
+                    }
                 }
             }
-        }
-        for index in agenda.due(now) {
-            let prober = &mut probers[index];
-            prober.engine.handle(now, Input::Deadline);
-            while let Some(token) = prober.engine.poll_transmit(now, &mut budget, &mut packet) {
-                let outcome = match net.inject(now, &packet) {
-                    Ok(_) => Input::Sent { token, stamp: now },
-                    Err(_) => Input::NotSent { token },
-                };
-                prober.engine.handle(now, outcome);
+            for index in self.agenda.due(now) {
+                let prober = &mut self.probers[index];
+                prober.engine.handle(now, Input::Deadline);
+                while let Some(token) =
+                    prober.engine.poll_transmit(now, &mut budget, &mut self.packet)
+                {
+                    let outcome = match self.net.inject(now, &self.packet) {
+                        Ok(_) => Input::Sent { token, stamp: now },
+                        Err(_) => Input::NotSent { token },
+                    };
+                    prober.engine.handle(now, outcome);
+                }
+                while let Some(sweep) = prober.engine.poll_event() {
+                    rounds.push(settled(prober, sweep, now, self.epoch));
+                }
+                self.agenda.enter(index, prober);
             }
+        }
+        rounds
+    }
+
+    /// Stops probing; gives what the open rounds have by then.
+    pub fn stop(&mut self, now: Tick) -> Vec<LabRound> {
+        let mut rounds = Vec::new();
+        for prober in &mut self.probers {
+            prober.engine.handle(now, Input::Stop);
             while let Some(sweep) = prober.engine.poll_event() {
-                rounds.push(settled(prober, sweep, now));
+                rounds.push(settled(prober, sweep, now, self.epoch));
             }
-            agenda.enter(index, prober);
         }
+        rounds
     }
-    for prober in &mut probers {
-        prober.engine.handle(span, Input::Stop);
-        while let Some(sweep) = prober.engine.poll_event() {
-            rounds.push(settled(prober, sweep, span));
-        }
-    }
-    let paths = probers.into_iter().map(|prober| prober.path).collect();
-    LabRun { paths, rounds, truth: net.truth().to_vec() }
 }
 
 /// Which engine wants to be called when, in order of time and then of number.
@@ -265,7 +319,7 @@ fn engine_of(path: &LabPath, index: u16, seed: u64, density: &Density) -> HopSwe
     HopSweep::new(config, Tick::ZERO).expect("density within bounds")
 }
 
-fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
+fn settled(prober: &Prober, sweep: Sweep, now: Tick, epoch: WallTime) -> LabRound {
     let flow = sweep.flow;
     let resolution = Resolution { name: None, address: flow.destination };
     let wall_us = i64::try_from(sweep.started.as_nanos() / 1_000).unwrap_or(i64::MAX);
@@ -275,7 +329,7 @@ fn settled(prober: &Prober, sweep: Sweep, now: Tick) -> LabRound {
         clocks: Clocks {
             boot: boot_of(prober.path.agent),
             tick: sweep.started,
-            wall: EPOCH.plus_micros(wall_us),
+            wall: epoch.plus_micros(wall_us),
             offset_us: Some(0),
             offset_error_us: Some(0),
         },
@@ -355,7 +409,8 @@ pub struct Names {
     pub paths: BTreeMap<PathId, PathId>,
 }
 
-fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Batch {
+/// A batch of some rounds of an agent.
+pub fn batch_of(names: &Names, agent: AgentId, seq: u64, rounds: &[&LabRound]) -> Batch {
     let named = names.agents.get(&agent).copied().unwrap_or(agent);
     let mut batch = Batch::new(named, boot_of(agent), seq);
     for lab in rounds {

@@ -1,4 +1,5 @@
-//! The service's clock: the machine's, but not at once where that is set.
+//! The service's clock: the machine's, but not at once where that is set; or one that is moved by hand,
+//! where a past is made.
 //!
 //! The clock orders receipt and is what rounds are dated by. A clock that is set a day ahead and
 //! back again must not date a day of rounds to the future. So a step against the monotonic clock is
@@ -24,7 +25,13 @@ struct State {
 
 /// The clock. All of one service share it.
 #[derive(Debug)]
-pub(crate) struct ServiceClock(Mutex<State>);
+pub(crate) struct ServiceClock(Source);
+
+#[derive(Debug)]
+enum Source {
+    Machine(Mutex<State>),
+    Set(Mutex<OffsetDateTime>),
+}
 
 impl ServiceClock {
     /// Begins with what the machine says.
@@ -32,8 +39,20 @@ impl ServiceClock {
         Self::at(Instant::now(), OffsetDateTime::now_utc())
     }
 
-    fn at(now: Instant, wall: OffsetDateTime) -> Self {
-        Self(Mutex::new(State { base: (now, wall), stepped: None }))
+    /// Stands still until it is set.
+    pub(crate) const fn standing(at: OffsetDateTime) -> Self {
+        Self(Source::Set(Mutex::new(at)))
+    }
+
+    const fn at(now: Instant, wall: OffsetDateTime) -> Self {
+        Self(Source::Machine(Mutex::new(State { base: (now, wall), stepped: None })))
+    }
+
+    /// Sets a clock that stands still; another stays as it is.
+    pub(crate) fn set(&self, at: OffsetDateTime) {
+        if let Source::Set(time) = &self.0 {
+            *time.lock().unwrap_or_else(PoisonError::into_inner) = at;
+        }
     }
 
     /// The time.
@@ -47,7 +66,11 @@ impl ServiceClock {
     }
 
     fn read(&self, now: Instant, wall: OffsetDateTime) -> OffsetDateTime {
-        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let state = match &self.0 {
+            Source::Set(time) => return *time.lock().unwrap_or_else(PoisonError::into_inner),
+            Source::Machine(state) => state,
+        };
+        let mut state = state.lock().unwrap_or_else(PoisonError::into_inner);
         let (base, believed) = state.base;
         let expected = believed + now.saturating_duration_since(base);
         let step = wall - expected;
@@ -106,5 +129,14 @@ mod tests {
             let read = clock.read(now, wall);
             assert_eq!((read - begin).whole_seconds(), said, "after {second} s");
         }
+    }
+
+    #[test]
+    fn a_standing_clock_says_what_it_was_set_to() {
+        let clock = ServiceClock::standing(OffsetDateTime::UNIX_EPOCH);
+        assert_eq!(clock.now(), OffsetDateTime::UNIX_EPOCH);
+        let later = OffsetDateTime::UNIX_EPOCH + Duration::from_secs(90);
+        clock.set(later);
+        assert_eq!(clock.now(), later);
     }
 }

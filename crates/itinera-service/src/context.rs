@@ -68,7 +68,13 @@ fn raise(known: &watch::Sender<u64>, version: u64) {
 
 impl Shared {
     /// The state of a service that starts now. `version` is the schedule's, as recorded.
-    pub(crate) fn new(config: &Config, store: Store, authority: Authority, version: u64) -> Self {
+    pub(crate) fn new(
+        config: &Config,
+        store: Store,
+        authority: Authority,
+        version: u64,
+        clock: ServiceClock,
+    ) -> Self {
         Self {
             store,
             authority,
@@ -78,7 +84,7 @@ impl Shared {
             change_added: Notify::new(),
             last_change: watch::Sender::new(0),
             stop: watch::Sender::new(false),
-            clock: ServiceClock::new(),
+            clock,
             duties: Duties::default(),
             unpacking: Unpacking::default(),
             owner_map: Mutex::new(None),

@@ -241,93 +241,21 @@ async fn by_minute<T: Default + Send + 'static>(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::config::Config;
+    use crate::testing::{self, PLAN};
     use itinera_analysis::{AgentReport, Effect, Judge, JudgeInput, Observation};
-    use itinera_model::id::{AgentId, ContentId};
-    use itinera_model::path::{Family, Method};
-    use itinera_model::protocol::Pacing;
-    use itinera_model::round::{HopCounts, StampSource};
+    use itinera_model::id::ContentId;
+    use itinera_model::round::StampSource;
     use itinera_model::route::FlowKey;
-    use itinera_model::unit::{Micros, WallTime};
+    use itinera_model::unit::WallTime;
     use itinera_store::cluster::Cluster;
-    use itinera_store::{
-        EvidenceWrite, JudgeWrite, MeasurementPlan, NewAgent, NewEntry, Schedule, SiteSpec,
-        TargetSpec, TwoWaySchedule,
-    };
+    use itinera_store::{EvidenceWrite, JudgeWrite, NewEntry};
     use std::net::IpAddr;
     use std::os::unix::fs::PermissionsExt;
     use uuid::Uuid;
 
     const DAYS: i64 = 14;
     const EVERY_S: i64 = 60;
-
-    fn plan() -> MeasurementPlan {
-        let target = |number: u8| TargetSpec {
-            name: format!("Berth {number}"),
-            service: "Berths".to_owned(),
-            addresses: vec![[198, 18, 128, number].into()],
-            methods: vec![Method::IcmpEcho],
-            port: None,
-            host: None,
-            checks: Vec::new(),
-            intended: None,
-        };
-        MeasurementPlan {
-            sites: vec![SiteSpec {
-                name: "Quay".to_owned(),
-                families: vec![Family::Ipv4],
-                reached_at: Vec::new(),
-                paired_with: Vec::new(),
-            }],
-            targets: vec![target(1), target(2)],
-            schedule: Schedule {
-                interval_ms: 60_000,
-                probes_per_hop: 3,
-                timeout_ms: 1_000,
-                size_bytes: 64,
-                last_hop: 30,
-                full_every: 1,
-                pacing: Pacing::default(),
-                enumerate_every_s: 0,
-                two_way: TwoWaySchedule::default(),
-                host_facts_every_s: 0,
-            },
-        }
-    }
-
-    async fn paths(store: &Store, now: OffsetDateTime) -> Vec<PathId> {
-        store.reconcile(&plan()).await.unwrap();
-        let site = store.sites().await.unwrap().remove(0);
-        let secret = [7; 32];
-        let until = now + time::Duration::hours(1);
-        store.add_join_code(secret, &site, now, until, "test").await.unwrap();
-        let id = AgentId::from_uuid(Uuid::now_v7());
-        let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
-        store.redeem_join_code(secret, &new, now).await.unwrap();
-        let tasks = store.schedule_for(id).await.unwrap().tasks;
-        tasks.into_iter().map(|task| task.path).collect()
-    }
-
-    /// What six hops gave in the round of a path at a second: three probes each, some lost behind the
-    /// third hop, delays that differ.
-    fn hops(path: usize, second: i64) -> Vec<HopCounts> {
-        let mut mixed = second.cast_unsigned().wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ path as u64;
-        let mut draw = |below: u64| {
-            mixed = mixed.wrapping_mul(0xBF58_476D_1CE4_E5B9).rotate_left(31);
-            u32::try_from(mixed % below).unwrap()
-        };
-        let hop = |hop: u32| {
-            let lost = hop >= 3 && draw(50) == 0;
-            let delay = |nth: u32| Micros::new(hop * 4_000 + 500 + nth * 30 + draw(700));
-            HopCounts {
-                sent: 3,
-                answered: if lost { 0b011 } else { 0b111 },
-                rtt: (0..if lost { 2 } else { 3 }).map(delay).collect(),
-                late: u8::from(lost && draw(4) == 0),
-                ..HopCounts::default()
-            }
-        };
-        (0..6).map(hop).collect()
-    }
 
     /// Counts by path, hour and hop: rounds, sent, lost, late, delays; and the sum of medians.
     type Counts = BTreeMap<(PathId, i64, usize), [u64; 4]>;
@@ -367,7 +295,7 @@ mod tests {
             (1..=6).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
         let mut last: BTreeMap<_, EvidenceWrite> = BTreeMap::new();
         for second in seconds {
-            let hops: Vec<_> = (0..paths.len()).map(|path| hops(path, second)).collect();
+            let hops: Vec<_> = (0..paths.len()).map(|path| testing::hops(path, second)).collect();
             let round = |(nth, path): (usize, &PathId)| Observation {
                 path: *path,
                 measured_at: WallTime::from_unix_seconds(second),
@@ -401,7 +329,9 @@ mod tests {
         let cluster = Cluster::start(data.path()).await.unwrap();
         let store = Store::open(&Cluster::url_in(data.path())).await.unwrap();
         let first = OffsetDateTime::now_utc().date().midnight().assume_utc();
-        let paths = paths(&store, first).await;
+        let config = Config::parse(PLAN).unwrap();
+        store.reconcile(&config.plan).await.unwrap();
+        let (_, paths) = testing::join(&store, first).await;
         let begin = first.unix_timestamp();
         let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
         let mut judge = Judge::default();

@@ -7,6 +7,7 @@
 mod agent_api;
 pub mod api;
 mod authority;
+pub mod backfill;
 pub mod backup;
 mod clock;
 pub mod config;
@@ -29,6 +30,8 @@ mod server;
 mod sign_in;
 mod storage;
 mod supervise;
+#[cfg(test)]
+mod testing;
 mod throughput;
 mod timed_listener;
 mod tls_listener;

@@ -27,8 +27,8 @@ use time::{Date, OffsetDateTime};
 const COMMITS_AT_ONCE: i64 = 64;
 /// How long nothing may happen before the log is looked at again.
 const IDLE: Duration = Duration::from_secs(1);
-/// How often the time is entered into the log.
-const CLOCK: Duration = Duration::from_secs(5);
+/// How often the time is entered into the log, by the service's clock.
+const CLOCK: time::Duration = time::Duration::seconds(5);
 /// Interval between renewals of the lease, well below its time.
 const HEARTBEAT: Duration = Duration::from_secs(1);
 /// A checkpoint is made after this time, or after so many rounds: the next leader judges as much
@@ -64,7 +64,8 @@ impl Failures {
 }
 
 /// Why judgement stops for now.
-enum Stopped {
+#[derive(Debug)]
+pub(crate) enum Stopped {
     /// The database is away, or another process leads.
     Store(StoreError),
     /// The commits after this one cannot be judged; the memory is not to be used any more.
@@ -131,7 +132,7 @@ async fn set_aside(shared: &Shared, token: i64, cursor: i64, error: &str) {
 }
 
 /// Judges until something stops it, and holds the lease meanwhile.
-async fn lead(shared: &Shared, limits: Limits, token: i64, failures: &Failures) -> Stopped {
+async fn lead(shared: &Arc<Shared>, limits: Limits, token: i64, failures: &Failures) -> Stopped {
     let stopped = tokio::select! {
         stopped = follow_log(shared, limits, token, failures) => stopped,
         stopped = keep_lease(shared, token) => stopped,
@@ -151,8 +152,8 @@ async fn keep_lease(shared: &Shared, token: i64) -> Result<Infallible, Stopped> 
 }
 
 /// Where judgement stands.
-struct Judging<'a> {
-    shared: &'a Shared,
+struct Judging {
+    shared: Arc<Shared>,
     token: i64,
     reader: LogReader,
     engine: Engine,
@@ -164,17 +165,14 @@ struct Judging<'a> {
 }
 
 async fn follow_log(
-    shared: &Shared,
+    shared: &Arc<Shared>,
     limits: Limits,
     token: i64,
     failures: &Failures,
 ) -> Result<Infallible, Stopped> {
-    let mut judging = continue_from_checkpoint(shared, token, failures).await?;
-    tracing::info!(cursor = judging.cursor, "judging");
+    let mut follower = Follower::start(shared, limits, token, failures).await?;
+    tracing::info!(cursor = follower.judging.cursor, "judging");
     shared.duties.leads(Duty::Judging);
-    let mut opened = shared.store.last_opening().await?;
-    let mut inventory = InventoryWatch::default();
-    let mut logged_at: Option<Instant> = None;
     loop {
         shared.duties.done(Duty::Judging);
         if shared.disk.borrow().room == Room::Full {
@@ -182,42 +180,96 @@ async fn follow_log(
             tokio::time::sleep(IDLE).await;
             continue;
         }
+        if !follower.turn(failures).await? {
+            let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
+        }
+    }
+}
+
+/// Judgement that follows the log, for the leader.
+pub(crate) struct Follower {
+    judging: Judging,
+    limits: Limits,
+    inventory: InventoryWatch,
+    /// The last day with an opening state.
+    opened: Option<Date>,
+    /// When something was last entered into the log.
+    logged_at: Option<OffsetDateTime>,
+}
+
+impl Follower {
+    async fn start(
+        shared: &Arc<Shared>,
+        limits: Limits,
+        token: i64,
+        failures: &Failures,
+    ) -> Result<Self, Stopped> {
+        Ok(Self {
+            judging: continue_from_checkpoint(shared, token, failures).await?,
+            limits,
+            inventory: InventoryWatch::default(),
+            opened: shared.store.last_opening().await?,
+            logged_at: None,
+        })
+    }
+
+    /// Follows the log where no commit was set aside.
+    pub(crate) async fn alone(
+        shared: &Arc<Shared>,
+        limits: Limits,
+        token: i64,
+    ) -> Result<Self, Stopped> {
+        Self::start(shared, limits, token, &Failures::default()).await
+    }
+
+    /// Judges all that is in the log by now.
+    pub(crate) async fn catch_up(&mut self) -> Result<(), Stopped> {
+        while self.turn(&Failures::default()).await? {}
+        Ok(())
+    }
+
+    /// Enters the time into the log where it is due, and judges the next commits; false when there
+    /// are none.
+    async fn turn(&mut self, failures: &Failures) -> Result<bool, Stopped> {
+        let judging = &mut self.judging;
+        let shared = Arc::clone(&judging.shared);
+        let now = shared.clock.now();
         let known = judging.engine.judge().inventory();
-        let changed = inventory.changed(shared, limits, known).await?;
-        if changed.is_some() || logged_at.is_none_or(|at| at.elapsed() >= CLOCK) {
+        let changed = self.inventory.changed(&shared, self.limits, known).await?;
+        // A clock that was set back is entered at once.
+        let is_due = |at: OffsetDateTime| !(at..at + CLOCK).contains(&now);
+        if changed.is_some() || self.logged_at.is_none_or(is_due) {
             let entry = changed.map_or(NewEntry::Clock, |it| NewEntry::Inventory(encode(&it)));
-            shared.store.log(token, entry, shared.clock.now()).await?;
-            logged_at = Some(Instant::now());
+            shared.store.log(judging.token, entry, now).await?;
+            self.logged_at = Some(now);
         }
         let cursor = judging.cursor;
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
         let entries = judging.reader.after(cursor, limit).await;
         let entries = entries.map_err(|error| Stopped::at(cursor, error.into()))?;
-        let Some(first) = entries.first() else {
-            let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
-            continue;
-        };
-        inventory.note_unknown(&entries, judging.engine.judge().inventory());
+        let Some(first) = entries.first() else { return Ok(false) };
+        self.inventory.note_unknown(&entries, judging.engine.judge().inventory());
         let day = first.received_at.date_time().map(OffsetDateTime::date);
-        let begins = |day: &Date| opened.is_none_or(|opened| *day > opened);
+        let begins = |day: &Date| self.opened.is_none_or(|opened| *day > opened);
         // Before the first commit there is nothing to be kept.
         let opening = day.filter(|day| cursor > 0 && begins(day));
         let opening = opening.filter(|_| shared.disk.borrow().room == Room::Enough);
-        opened = opened.max(day);
+        self.opened = self.opened.max(day);
         let count = entries.len() as u64;
         judging.take(entries, opening).await?;
         shared.metrics.judged(count);
+        Ok(true)
     }
 }
 
 /// Takes up judgement where the last leader left it: from its checkpoint, with what it judged after
 /// that judged again. A stage that has no state of this version begins without one, and effects are
 /// written again for such a stage alone.
-async fn continue_from_checkpoint<'a>(
-    shared: &'a Shared,
+async fn continue_from_checkpoint(
+    shared: &Arc<Shared>,
     token: i64,
     failures: &Failures,
-) -> Result<Judging<'a>, Stopped> {
+) -> Result<Judging, Stopped> {
     let memory = shared.store.judge_memory().await?;
     let (judged, mut cursor) = (memory.judged, memory.cursor);
     let new = |stage: Stage| !stage.is_in(&memory.checkpoint);
@@ -252,10 +304,11 @@ async fn continue_from_checkpoint<'a>(
         cursor = to;
     }
     let checkpoint = is_complete.then(|| (Instant::now(), 0));
+    let shared = Arc::clone(shared);
     Ok(Judging { shared, token, reader, engine, cursor, carried_over, checkpoint })
 }
 
-impl Judging<'_> {
+impl Judging {
     /// Judges entries and records what follows from them. A day that begins with them has a
     /// checkpoint of the entry before as its opening state.
     async fn take(&mut self, entries: Vec<LogEntry>, opening: Option<Date>) -> Result<(), Stopped> {

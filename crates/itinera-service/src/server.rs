@@ -1,6 +1,7 @@
 //! Puts the service together and takes it down in order.
 
 use crate::authority::{Authority, AuthorityError};
+use crate::clock::ServiceClock;
 use crate::config::Config;
 use crate::context::Shared;
 use crate::disk::Room;
@@ -79,27 +80,9 @@ impl Service {
     /// # Errors
     /// [`ServiceError`] saying what to do about it.
     pub async fn start(config: &Config, say: impl Fn(&str)) -> Result<Self, ServiceError> {
-        let data = &config.data;
-        std::fs::create_dir_all(data).map_err(|e| ServiceError::Data(data.clone(), e))?;
-        let (cluster, url) = match &config.database {
-            Some(url) => (None, url.clone()),
-            None => {
-                say("starting the private PostgreSQL");
-                (Some(Cluster::start(data).await?), Cluster::url_in(data))
-            }
-        };
-        say("updating the database schema");
-        let store = Store::open_with(&url, config.connections).await?;
-        if cluster.is_some() {
-            // A private cluster has one service: leases are of runs that were killed.
-            store.release_leases(None).await?;
-        }
-        store.reconcile(&config.plan).await?;
-        let authority = Authority::open(data, !store.agents().await?.is_empty())?;
-        sign_in::ensure_administrator(&store, data).await?;
-        let version = store.schedule_version().await?;
-        let tls = authority.server_tls()?;
-        let shared = Arc::new(Shared::new(config, store, authority, version));
+        let (cluster, shared) = open(config, ServiceClock::new(), say).await?;
+        let tls = shared.authority.server_tls()?;
+        let shared = Arc::new(shared);
         let bind = |address: SocketAddr| async move {
             TcpListener::bind(address).await.map_err(|e| ServiceError::Listen(address, e))
         };
@@ -162,6 +145,35 @@ impl Service {
         }
         outcome
     }
+}
+
+/// Opens the data of a service: the private cluster where no database is configured, the schema, the
+/// plan of measurement, keys and the first administrator.
+pub(crate) async fn open(
+    config: &Config,
+    clock: ServiceClock,
+    say: impl Fn(&str),
+) -> Result<(Option<Cluster>, Shared), ServiceError> {
+    let data = &config.data;
+    std::fs::create_dir_all(data).map_err(|e| ServiceError::Data(data.clone(), e))?;
+    let (cluster, url) = match &config.database {
+        Some(url) => (None, url.clone()),
+        None => {
+            say("starting the private PostgreSQL");
+            (Some(Cluster::start(data).await?), Cluster::url_in(data))
+        }
+    };
+    say("updating the database schema");
+    let store = Store::open_with(&url, config.connections).await?;
+    if cluster.is_some() {
+        // A private cluster has one service: leases are of runs that were killed.
+        store.release_leases(None).await?;
+    }
+    store.reconcile(&config.plan).await?;
+    let authority = Authority::open(data, !store.agents().await?.is_empty())?;
+    sign_in::ensure_administrator(&store, data).await?;
+    let version = store.schedule_version().await?;
+    Ok((cluster, Shared::new(config, store, authority, version, clock)))
 }
 
 /// The private cluster's end in words; never where there is none.

@@ -136,6 +136,33 @@ impl Store {
         Ok(())
     }
 
+    /// Empties a log that holds no batch, with what judgement made of it, so that it may begin at an
+    /// earlier time. False where it holds batches: nothing is changed then.
+    ///
+    /// # Errors
+    /// [`StoreError::Fenced`] when another process leads; [`StoreError::Database`].
+    ///
+    /// # Cancel safety
+    /// All or nothing.
+    pub async fn forget_empty_log(&self, token: i64) -> Result<bool, StoreError> {
+        let txn = self.judge.begin().await?;
+        renew_lease(&txn, token).await?;
+        // Nothing can be entered meanwhile.
+        let hold = "UPDATE meta SET log_head = log_head RETURNING \
+             rounds > 0 OR EXISTS (SELECT FROM batch) OR EXISTS (SELECT FROM alarm)";
+        if rows::value(&txn, hold, []).await? != Some(false) {
+            return Ok(false);
+        }
+        txn.execute_unprepared(
+            "DELETE FROM log_clock; DELETE FROM opening_state; DELETE FROM stage_state; \
+             UPDATE judge SET cursor = 0, checkpoint = 0; UPDATE rollup_cursor SET commit_no = 0; \
+             UPDATE meta SET log_head = 0, last_received_at = '-infinity'",
+        )
+        .await?;
+        txn.commit().await?;
+        Ok(true)
+    }
+
     /// Reads the log.
     pub fn log_reader(&self) -> LogReader {
         LogReader {

@@ -4,6 +4,7 @@
 mod accuracy;
 mod agent;
 mod args;
+mod backfill;
 mod backup;
 mod client;
 mod demo;
@@ -79,6 +80,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             None => diagnose::run(&args, &output).await,
         },
         Command::Simulate(simulate) => simulate::run(&simulate).await,
+        Command::Backfill(args) => backfill::run(&args, &output).await,
         Command::Demo(args) => demo::run(&args).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
         Command::Accuracy { command } => accuracy::run(&command, &output),

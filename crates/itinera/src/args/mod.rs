@@ -210,6 +210,8 @@ pub(crate) enum Command {
     },
     /// Run a simulated internet from a scenario file on loopback
     Simulate(SimulateArgs),
+    /// Fill a new installation with simulated measurements of past days
+    Backfill(BackfillArgs),
     /// Run a service, a simulated internet and agents until Ctrl-C
     Demo(DemoArgs),
     /// Judge the stored log again and compare with what is recorded
@@ -411,6 +413,27 @@ pub(crate) struct SimulateArgs {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct BackfillArgs {
+    /// Scenario file of the simulated internet; sites and targets as in the configuration
+    #[arg(value_name = "FILE")]
+    pub(crate) world: PathBuf,
+    /// Range up to now in days
+    #[arg(long, default_value_t = 7, value_parser = clap::value_parser!(u16).range(1..=400))]
+    pub(crate) days: u16,
+    /// Seconds from one round of a path to the next
+    #[arg(long, default_value_t = 60, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..=3_600))]
+    pub(crate) interval_s: u32,
+    /// Random seed (default: random, printed at the end)
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
+    #[command(flatten)]
+    pub(crate) of: InstallationArgs,
+    /// Stop when standard input ends, as it does when the parent process is gone
+    #[arg(long, hide = true)]
+    pub(crate) stop_with_parent: bool,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Data directory (default: /var/lib/itinera-demo for root, else below the home directory)
     #[arg(long, value_name = "DIR")]
@@ -421,6 +444,9 @@ pub(crate) struct DemoArgs {
     /// Random seed (default: random, printed at start)
     #[arg(long)]
     pub(crate) seed: Option<u64>,
+    /// Begin with measurements of so many days, which takes about a minute for each
+    #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u16).range(1..=400))]
+    pub(crate) backfill_days: Option<u16>,
     /// Use free ports instead of 7480 to 7482
     #[arg(long)]
     pub(crate) any_port: bool,

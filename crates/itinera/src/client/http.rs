@@ -5,6 +5,8 @@ use reqwest::header::{self, HeaderMap, HeaderValue};
 use reqwest::{RequestBuilder, Response, StatusCode, Url};
 use serde_json::Value;
 use std::time::Duration;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 /// Pages fetched for one list at most.
 const MAX_PAGES: usize = 1_000;
@@ -108,12 +110,21 @@ impl Client {
         }
     }
 
-    pub(crate) async fn import_owners(&self, source: &str, csv: Vec<u8>) -> Result<Value, Failure> {
+    /// Imports an owner map that became true at a time, or now.
+    pub(crate) async fn import_owners(
+        &self,
+        source: &str,
+        csv: Vec<u8>,
+        valid_from: Option<OffsetDateTime>,
+    ) -> Result<Value, Failure> {
         let mut url: Url = self
             .url("/owner-maps")
             .parse()
             .map_err(|_| Failure::say(Code::Unreachable, "the service's address is no URL"))?;
         url.query_pairs_mut().append_pair("source", source);
+        if let Some(Ok(at)) = valid_from.map(|at| at.format(&Rfc3339)) {
+            url.query_pairs_mut().append_pair("valid_from", &at);
+        }
         self.send(self.http.post(url).header("content-type", "text/csv").body(csv)).await
     }
 

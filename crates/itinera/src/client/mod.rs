@@ -104,7 +104,7 @@ pub(crate) async fn import_owners(
         },
         str::to_owned,
     );
-    let value = client.import_owners(&source, body).await?;
+    let value = client.import_owners(&source, body, None).await?;
     output.either(&value, |output| show::import(output, &view::read(value.clone())?))
 }
 

@@ -10,6 +10,8 @@ use tokio::process::{Child as Process, Command};
 
 /// How long a child may take to end after being asked to.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// How often children are looked at.
+const GLANCE: Duration = Duration::from_millis(100);
 
 /// Processes in the order of their start; stopped in the reverse order.
 pub(super) struct Children {
@@ -21,7 +23,7 @@ pub(super) struct Children {
 pub(super) struct Child {
     name: String,
     log: PathBuf,
-    status: String,
+    status: ExitStatus,
 }
 
 impl Child {
@@ -29,8 +31,8 @@ impl Child {
         &self.name
     }
 
-    pub(super) fn status(&self) -> &str {
-        &self.status
+    pub(super) const fn status(&self) -> ExitStatus {
+        self.status
     }
 
     pub(super) fn log(&self) -> &Path {
@@ -75,6 +77,27 @@ impl Children {
         Ok(())
     }
 
+    /// Starts a process as [`Self::start`] does; what it writes to standard error is shown.
+    pub(super) fn start_shown(&mut self, name: &str, arguments: &[&str]) -> Result<(), Failure> {
+        let mut command = self.command(name, arguments)?;
+        let child = command.stdin(Stdio::piped()).stderr(Stdio::inherit()).spawn()?;
+        self.running.push((name.to_owned(), child));
+        Ok(())
+    }
+
+    /// Waits for the end of a process that was started; any other that ends before it is a failure.
+    pub(super) async fn wait_for_end(&mut self, name: &str) -> Result<(), Failure> {
+        loop {
+            if let Some(ended) = self.ended() {
+                if ended.name() == name && ended.status().success() {
+                    return Ok(());
+                }
+                return Err(Failure::say(Code::Failed, ended.words()));
+            }
+            tokio::time::sleep(GLANCE).await;
+        }
+    }
+
     /// Runs a process to its end.
     pub(super) async fn run_to_end(&self, name: &str, arguments: &[&str]) -> Result<(), Failure> {
         let status = self.command(name, arguments)?.stdin(Stdio::null()).status().await?;
@@ -92,11 +115,11 @@ impl Children {
         });
         let (index, status): (usize, ExitStatus) = found?;
         let (name, _) = self.running.remove(index);
-        Some(Child { log: self.log(&name), name, status: status.to_string() })
+        Some(Child { log: self.log(&name), name, status })
     }
 
     /// Asks every child to end, last started first, and waits for each.
-    pub(super) async fn stop(mut self) -> Result<(), Failure> {
+    pub(super) async fn stop(&mut self) -> Result<(), Failure> {
         let mut stubborn = Vec::new();
         while let Some((name, mut child)) = self.running.pop() {
             if let Some(pid) = child.id().and_then(|pid| Pid::from_raw(pid.cast_signed())) {

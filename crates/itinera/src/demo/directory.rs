@@ -2,6 +2,7 @@
 
 use crate::exit::{Code, Failure};
 use itinera_agent::Identity;
+use itinera_simnet::Endpoint;
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 
@@ -83,6 +84,11 @@ impl Directory {
 
     pub(super) const fn is_kept(&self) -> bool {
         self.kept
+    }
+
+    /// Data directory of the agent of a site.
+    pub(super) fn agent(&self, site: &Endpoint) -> PathBuf {
+        self.path().join("agents").join(&site.id)
     }
 
     pub(super) fn logs(&self) -> PathBuf {

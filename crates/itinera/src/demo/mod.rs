@@ -17,6 +17,7 @@ use itinera_simnet::{Endpoint, Scenario, Simnet};
 use std::net::TcpListener;
 use std::path::Path;
 use std::time::{Duration, Instant};
+use time::OffsetDateTime;
 
 /// The world that is shown, and what users may look for in it.
 #[derive(Debug)]
@@ -64,6 +65,8 @@ impl Story {
     }
 }
 
+/// Name of the process that fills in a past.
+const BACKFILL: &str = "backfill";
 const READY_LIMIT: Duration = Duration::from_secs(60);
 const FIRST_ROUNDS_LIMIT: Duration = Duration::from_secs(30);
 
@@ -122,8 +125,9 @@ pub(crate) async fn run(args: &DemoArgs) -> Result<(), Failure> {
     let mut children = Children::new(directory.logs());
     let stop = stop_requested(args.stop_with_parent);
     tokio::pin!(stop);
+    let demo = Demo { output: &output, story: &story, directory: &directory, ports: &ports, seed };
     let outcome = tokio::select! {
-        outcome = run_until_stopped(&output, &story, &directory, &ports, seed, &mut children) => outcome,
+        outcome = demo.run_until_stopped(args.backfill_days, &mut children) => outcome,
         stopped = &mut stop => stopped.map_err(Failure::from),
     };
     output.line("Stopping agents, simulation, service and cluster ...")?;
@@ -134,77 +138,165 @@ pub(crate) async fn run(args: &DemoArgs) -> Result<(), Failure> {
     outcome.and(stopped)
 }
 
-/// Starts everything and then watches it; ends only by failing.
-async fn run_until_stopped(
-    output: &Output,
-    story: &Story,
-    directory: &Directory,
-    ports: &Ports,
+/// What is shown, and where.
+struct Demo<'a> {
+    output: &'a Output,
+    story: &'a Story,
+    directory: &'a Directory,
+    ports: &'a Ports,
     seed: u64,
-    children: &mut Children,
-) -> Result<(), Failure> {
-    let scenario = Scenario::parse(&story.world)
-        .map_err(|error| Failure::new(Code::BadFile, error).context("the demonstration's world"))?;
-    let sites = Simnet::new(&scenario, seed).sites().to_vec();
-    let kept = if directory.is_kept() { "continues an earlier run" } else { "new" };
-    output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
+}
 
-    let step = Step::begin(output, "Starting PostgreSQL and the service")?;
-    let client = start_service(directory, &story.service, ports, children).await?;
-    step.done()?;
+impl Demo<'_> {
+    /// Starts everything and then watches it; ends only by failing.
+    async fn run_until_stopped(
+        &self,
+        backfill_days: Option<u16>,
+        children: &mut Children,
+    ) -> Result<(), Failure> {
+        let Self { output, story, directory, ports, seed } = *self;
+        let scenario = Scenario::parse(&story.world).map_err(|error| {
+            Failure::new(Code::BadFile, error).context("the demonstration's world")
+        })?;
+        let sites = Simnet::new(&scenario, seed).sites().to_vec();
+        let kept = if directory.is_kept() { "continues an earlier run" } else { "new" };
+        output.line(&format!("Data in {} ({kept})", directory.path().display()))?;
+        directory.write(Story::WORLD, &story.world)?;
 
-    close_earlier(output, &client).await?;
-
-    let step = Step::begin(output, "Importing the owner map")?;
-    directory.write(Story::OWNERS, &story.owners)?;
-    let lines = story.owners.lines().count().saturating_sub(1);
-    if client.get("/status").await?["owner_map"]["entries"] != lines {
-        client.import_owners(Story::OWNERS, story.owners.as_bytes().to_vec()).await?;
-    }
-    step.done()?;
-
-    let step = Step::begin(
-        output,
-        &format!("Starting the simulated internet ({}), seed {seed}", scenario.name),
-    )?;
-    start_simulation(directory, &story.world, ports, seed, children)?;
-    wait_for(children, READY_LIMIT, "the simulated internet", async || {
-        directory.authority().exists().then_some(())
-    })
-    .await?;
-    step.done()?;
-
-    for site in &sites {
-        let step = Step::begin(output, &format!("Starting the agent at {}", site.name))?;
-        start_agent(&client, directory, ports, site, children).await?;
+        if let Some(days) = backfill_days {
+            self.backfill(days, &sites, children).await?;
+        }
+        let step = Step::begin(output, "Starting PostgreSQL and the service")?;
+        let client = start_service(directory, &story.service, ports, children).await?;
         step.done()?;
+
+        close_earlier(output, &client).await?;
+        self.import_owners(&client, None).await?;
+
+        let step = Step::begin(
+            output,
+            &format!("Starting the simulated internet ({}), seed {seed}", scenario.name),
+        )?;
+        start_simulation(directory, ports, seed, children)?;
+        wait_for(children, READY_LIMIT, "the simulated internet", async || {
+            directory.authority().exists().then_some(())
+        })
+        .await?;
+        step.done()?;
+
+        for site in &sites {
+            let step = Step::begin(output, &format!("Starting the agent at {}", site.name))?;
+            join_agent(&client, directory, ports, site, children).await?;
+            start_agent(directory, ports, site, children)?;
+            step.done()?;
+        }
+        self.wait_for_measurements(&client, children).await?;
+        self.say_where()?;
+        watch(output, children).await
     }
 
-    let step = Step::begin(output, "Waiting for the first measurements")?;
-    let began = client.get("/status").await?["rounds"].as_i64().unwrap_or(0);
-    wait_for(children, FIRST_ROUNDS_LIMIT, "the first measurements", async || {
-        let state = client.get("/status").await.ok()?;
-        (state["rounds"].as_i64()? > began).then_some(())
-    })
-    .await?;
-    step.done()?;
+    /// Has agents join, and fills the installation with measurements of so many days before they
+    /// begin.
+    async fn backfill(
+        &self,
+        days: u16,
+        sites: &[Endpoint],
+        children: &mut Children,
+    ) -> Result<(), Failure> {
+        let Self { output, story, directory, ports, seed } = *self;
+        if directory.is_kept() {
+            let text = "--backfill-days: this data directory has measurements already; \
+                 discard them with --fresh, or take another directory with --data";
+            return Err(Failure::say(Code::Failed, text));
+        }
+        let step = Step::begin(output, "Starting the service so that agents join")?;
+        let client = start_service(directory, &story.service, ports, children).await?;
+        for site in sites {
+            join_agent(&client, directory, ports, site, children).await?;
+        }
+        step.done()?;
+        let begin = OffsetDateTime::now_utc() - time::Duration::days(i64::from(days) + 1);
+        self.import_owners(&client, Some(begin)).await?;
+        children.stop().await?;
 
-    let program = std::env::current_exe()?;
-    let here = std::env::current_dir()?;
-    let program = program.strip_prefix(&here).unwrap_or(&program);
-    output.line(&format!("\nConsole:  {}/", ports.api()))?;
-    match directory.first_administrator() {
-        Ok((name, password)) => output.line(&format!("Sign in:  {name}, password {password}"))?,
-        Err(_) => output.line("Sign in:  with the password that was set")?,
+        let step = Step::begin(output, "Filling in measurements of the days before")?;
+        output.line("")?;
+        let file = |name: &str| directory.path().join(name).display().to_string();
+        let (world, config, data) = (file(Story::WORLD), file(Story::SERVICE), file("service"));
+        let (days, seed) = (days.to_string(), seed.to_string());
+        children.start_shown(
+            BACKFILL,
+            &[
+                "backfill",
+                &world,
+                "--days",
+                &days,
+                "--seed",
+                &seed,
+                "--config",
+                &config,
+                "--data",
+                &data,
+                "--stop-with-parent",
+            ],
+        )?;
+        children.wait_for_end(BACKFILL).await?;
+        step.done()
     }
-    output.line(&format!(
-        "Client:   {} status --api {} --token-file {}",
-        program.display(),
-        ports.api(),
-        directory.token().display()
-    ))?;
-    output.line(&format!("Watch:    {}\nPress Ctrl-C to stop.", story.watch))?;
-    watch(output, children).await
+
+    /// Imports the owner map where the service does not have it.
+    async fn import_owners(
+        &self,
+        client: &Client,
+        valid_from: Option<OffsetDateTime>,
+    ) -> Result<(), Failure> {
+        let owners = &self.story.owners;
+        let step = Step::begin(self.output, "Importing the owner map")?;
+        self.directory.write(Story::OWNERS, owners)?;
+        let lines = owners.lines().count().saturating_sub(1);
+        if client.get("/status").await?["owner_map"]["entries"] != lines {
+            let content = owners.as_bytes().to_vec();
+            client.import_owners(Story::OWNERS, content, valid_from).await?;
+        }
+        step.done()
+    }
+
+    async fn wait_for_measurements(
+        &self,
+        client: &Client,
+        children: &mut Children,
+    ) -> Result<(), Failure> {
+        let step = Step::begin(self.output, "Waiting for the first measurements")?;
+        let began = client.get("/status").await?["rounds"].as_i64().unwrap_or(0);
+        wait_for(children, FIRST_ROUNDS_LIMIT, "the first measurements", async || {
+            let state = client.get("/status").await.ok()?;
+            (state["rounds"].as_i64()? > began).then_some(())
+        })
+        .await?;
+        step.done()
+    }
+
+    /// Says where everything is.
+    fn say_where(&self) -> Result<(), Failure> {
+        let Self { output, story, directory, ports, .. } = *self;
+        let program = std::env::current_exe()?;
+        let here = std::env::current_dir()?;
+        let program = program.strip_prefix(&here).unwrap_or(&program);
+        output.line(&format!("\nConsole:  {}/", ports.api()))?;
+        match directory.first_administrator() {
+            Ok((name, password)) => {
+                output.line(&format!("Sign in:  {name}, password {password}"))?;
+            }
+            Err(_) => output.line("Sign in:  with the password that was set")?,
+        }
+        output.line(&format!(
+            "Client:   {} status --api {} --token-file {}",
+            program.display(),
+            ports.api(),
+            directory.token().display()
+        ))?;
+        output.line(&format!("Watch:    {}\nPress Ctrl-C to stop.", story.watch))
+    }
 }
 
 async fn start_service(
@@ -259,12 +351,11 @@ async fn token(directory: &Directory, stranger: &Client) -> Result<String, Failu
 
 fn start_simulation(
     directory: &Directory,
-    world: &str,
     ports: &Ports,
     seed: u64,
     children: &mut Children,
 ) -> Result<(), Failure> {
-    let world = directory.write(Story::WORLD, world)?;
+    let world = directory.path().join(Story::WORLD).display().to_string();
     let listen = format!("127.0.0.1:{}", ports.0[2]);
     let (seed, authority) = (seed.to_string(), directory.authority().display().to_string());
     // An older one would be trusted by the first agent until the simulation has written its own.
@@ -286,26 +377,35 @@ fn start_simulation(
     children.start("simulation", &arguments)
 }
 
-async fn start_agent(
+/// Has the agent of a site join, where it has not; otherwise tells it where the service is now.
+async fn join_agent(
     client: &Client,
+    directory: &Directory,
+    ports: &Ports,
+    site: &Endpoint,
+    children: &Children,
+) -> Result<(), Failure> {
+    let data = directory.agent(site);
+    let service = format!("https://127.0.0.1:{}", ports.0[1]);
+    if data.join("identity.json").exists() {
+        return directory.point_agent(&data, &service);
+    }
+    let wanted = serde_json::json!({ "site": site.name });
+    let answer = client.post("/join-codes", &wanted).await?;
+    let code = answer["code"].as_str().unwrap_or_default().to_owned();
+    let data = data.display().to_string();
+    let arguments = ["agent", "join", &code, "--service", &service, "--data", &data];
+    children.run_to_end(&format!("join-{}", site.id), &arguments).await
+}
+
+fn start_agent(
     directory: &Directory,
     ports: &Ports,
     site: &Endpoint,
     children: &mut Children,
 ) -> Result<(), Failure> {
-    let [_, agents, simulation] = ports.0;
-    let data = directory.path().join("agents").join(&site.id);
-    let data_text = data.display().to_string();
-    let service = format!("https://127.0.0.1:{agents}");
-    if data.join("identity.json").exists() {
-        directory.point_agent(&data, &service)?;
-    } else {
-        let wanted = serde_json::json!({ "site": site.name });
-        let answer = client.post("/join-codes", &wanted).await?;
-        let code = answer["code"].as_str().unwrap_or_default().to_owned();
-        let arguments = ["agent", "join", &code, "--service", &service, "--data", &data_text];
-        children.run_to_end(&format!("join-{}", site.id), &arguments).await?;
-    }
+    let simulation = ports.0[2];
+    let data_text = directory.agent(site).display().to_string();
     let simulation = format!("127.0.0.1:{simulation}");
     let addresses: Vec<String> = site.addresses.iter().map(ToString::to_string).collect();
     let authority = directory.authority().display().to_string();

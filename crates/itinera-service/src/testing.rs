@@ -1,0 +1,55 @@
+//! What tests of the service share: a plan of measurement, an agent, rounds.
+
+use itinera_model::id::{AgentId, PathId};
+use itinera_model::round::HopCounts;
+use itinera_model::unit::Micros;
+use itinera_store::{NewAgent, Store};
+use time::OffsetDateTime;
+use uuid::Uuid;
+
+/// A configuration with one site and two targets.
+pub(crate) const PLAN: &str = r#"
+    [[site]]
+    name = "Quay"
+    [[target]]
+    name = "Berth 1"
+    addresses = ["198.18.128.1"]
+    [[target]]
+    name = "Berth 2"
+    addresses = ["198.18.128.2"]
+"#;
+
+/// Has an agent join at the first site; gives its paths.
+pub(crate) async fn join(store: &Store, now: OffsetDateTime) -> (AgentId, Vec<PathId>) {
+    let site = store.sites().await.unwrap().remove(0);
+    let secret = [7; 32];
+    let until = now + time::Duration::hours(1);
+    store.add_join_code(secret, &site, now, until, "test").await.unwrap();
+    let id = AgentId::from_uuid(Uuid::now_v7());
+    let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
+    store.redeem_join_code(secret, &new, now).await.unwrap();
+    let tasks = store.schedule_for(id).await.unwrap().tasks;
+    (id, tasks.into_iter().map(|task| task.path).collect())
+}
+
+/// What six hops gave in the round of a path at a second: three probes each, some lost behind the
+/// third hop, delays that differ.
+pub(crate) fn hops(path: usize, second: i64) -> Vec<HopCounts> {
+    let mut mixed = second.cast_unsigned().wrapping_mul(0x9E37_79B9_7F4A_7C15) ^ path as u64;
+    let mut draw = |below: u64| {
+        mixed = mixed.wrapping_mul(0xBF58_476D_1CE4_E5B9).rotate_left(31);
+        u32::try_from(mixed % below).unwrap()
+    };
+    let hop = |hop: u32| {
+        let lost = hop >= 3 && draw(50) == 0;
+        let delay = |nth: u32| Micros::new(hop * 4_000 + 500 + nth * 30 + draw(700));
+        HopCounts {
+            sent: 3,
+            answered: if lost { 0b011 } else { 0b111 },
+            rtt: (0..if lost { 2 } else { 3 }).map(delay).collect(),
+            late: u8::from(lost && draw(4) == 0),
+            ..HopCounts::default()
+        }
+    };
+    (0..6).map(hop).collect()
+}
