@@ -5,7 +5,7 @@
 //! refuses to be.
 
 use rustix::process::{Pid, Signal, kill_process};
-use std::fs;
+use std::fs::{self, File, TryLockError};
 use std::io;
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
@@ -77,6 +77,12 @@ pub enum ClusterError {
         /// The end of what it said.
         last_words: String,
     },
+    /// Its server belongs to a process that runs.
+    #[error("another process uses the data directory {path:?}; stop it first")]
+    InUse {
+        /// The directory.
+        path: PathBuf,
+    },
     /// It does not become ready, or does not stop.
     #[error("PostgreSQL is not {state} after {seconds} s: see {log:?}")]
     Timeout {
@@ -87,6 +93,18 @@ pub enum ClusterError {
         /// Where it writes.
         log: PathBuf,
     },
+}
+
+/// Takes a data directory for this process, until the file is closed. A server that is found running in it
+/// then was left by a process that is gone.
+fn lock(data: &Path) -> Result<File, ClusterError> {
+    let name = data.join("cluster.lock");
+    let lock = File::create(&name).map_err(file("cannot make", &name))?;
+    match lock.try_lock() {
+        Ok(()) => Ok(lock),
+        Err(TryLockError::WouldBlock) => Err(ClusterError::InUse { path: data.to_owned() }),
+        Err(TryLockError::Error(error)) => Err(file("cannot lock", &name)(error)),
+    }
 }
 
 fn file(doing: &'static str, path: &Path) -> impl FnOnce(io::Error) -> ClusterError {
@@ -103,6 +121,8 @@ pub struct Cluster {
     log: PathBuf,
     /// Keeps the log within bounds; ends with this.
     _rotating: JoinSet<()>,
+    /// Held as long as the server is ours.
+    _lock: File,
 }
 
 /// The account of the server: absent for the current one.
@@ -126,6 +146,7 @@ impl Cluster {
         if socket.as_os_str().len() > MAX_SOCKET_PATH {
             return Err(ClusterError::PathTooLong { path: socket });
         }
+        let lock = lock(&data)?;
         let account = account()?;
         let programs = programs_for(&directory)?;
         if !directory.join("PG_VERSION").exists() {
@@ -138,7 +159,7 @@ impl Cluster {
         let child = spawn(&programs, &directory, &log, account)?;
         let mut rotating = JoinSet::new();
         rotating.spawn(keep_rotated(log.clone()));
-        let mut cluster = Self { child, directory, log, _rotating: rotating };
+        let mut cluster = Self { child, directory, log, _rotating: rotating, _lock: lock };
         cluster.wait_until_ready().await?;
         Ok(cluster)
     }
@@ -328,7 +349,7 @@ async fn make(
         return Err(ClusterError::Program { program: "initdb", status, last_words: said });
     }
     fs::rename(&new, directory).map_err(file("cannot move the new cluster to", directory))?;
-    fs::File::open(data).and_then(|data| data.sync_all()).map_err(file("cannot sync", data))
+    File::open(data).and_then(|data| data.sync_all()).map_err(file("cannot sync", data))
 }
 
 /// Ends what a killed run has left making a cluster.
@@ -374,7 +395,7 @@ fn rotate(log: &Path, max: u64) -> io::Result<()> {
         }
     }
     fs::copy(log, earlier(1))?;
-    fs::File::options().write(true).truncate(true).open(log).map(drop)
+    File::options().write(true).truncate(true).open(log).map(drop)
 }
 
 fn spawn(
@@ -384,7 +405,7 @@ fn spawn(
     account: Option<Account>,
 ) -> Result<Child, ClusterError> {
     rotate(log, MAX_LOG).map_err(file("cannot rotate", log))?;
-    let append = fs::File::options().create(true).append(true).open(log);
+    let append = File::options().create(true).append(true).open(log);
     let out = append.map_err(file("cannot write", log))?;
     let err = out.try_clone().map_err(file("cannot write", log))?;
     let mut command = command(&programs.join("postgres"), directory, account);
@@ -455,7 +476,7 @@ mod tests {
     fn a_log_over_its_bound_is_kept_under_a_number_and_appending_goes_on() {
         let place = tempfile::tempdir().unwrap();
         let log = place.path().join("cluster.log");
-        let mut file = fs::File::options().create(true).append(true).open(&log).unwrap();
+        let mut file = File::options().create(true).append(true).open(&log).unwrap();
         for round in 0..7 {
             writeln!(file, "round {round} of a log").unwrap();
             rotate(&log, 10).unwrap();

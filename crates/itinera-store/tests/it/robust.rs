@@ -7,6 +7,7 @@ use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::reading::CarriedInterface;
+use itinera_store::cluster::ClusterError;
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
 pub(crate) async fn raw(fixture: &Fixture) -> DatabaseConnection {
@@ -230,6 +231,16 @@ async fn a_cluster_whose_making_was_killed_is_made_again() {
     assert!(before > 0);
     Cluster::start(data.path()).await.unwrap().stop().await.unwrap();
     assert!(std::fs::metadata(&log).unwrap().len() > before, "an earlier run's log is kept");
+}
+
+#[tokio::test]
+async fn a_cluster_that_another_process_uses_is_left_alone() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let taken = Cluster::start(_data.path()).await.unwrap_err();
+    assert!(matches!(taken, ClusterError::InUse { .. }), "{taken:?}");
+    store.is_alive().await.unwrap();
+    cluster.stop().await.unwrap();
+    Cluster::start(_data.path()).await.unwrap().stop().await.unwrap();
 }
 
 /// An early version called users persons, diagnoses outward and host facts around.
