@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "tests may fail loudly")]
 
 mod accuracy;
+mod backfill;
 mod backup;
 mod browser;
 mod chaos;
