@@ -383,6 +383,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairs/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Loss and delay variation of a pair over time, each direction by itself. */
+        get: operations["getPairHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairs/{id}/voice": {
         parameters: {
             query?: never;
@@ -1396,6 +1413,41 @@ export interface components {
              */
             variation_us?: number | null;
         };
+        /** @description One direction of a pair over some time. */
+        DirectionHistory: {
+            /**
+             * Format: int32
+             * @description Packets that arrived.
+             */
+            arrived: number;
+            /** @description Bounds of the smallest delay; absent where nothing is known of the clocks. */
+            floor_us?: number[] | null;
+            /**
+             * Format: double
+             * @description Absent without packets.
+             */
+            loss_ratio?: number | null;
+            /**
+             * Format: int32
+             * @description Packets that were lost.
+             */
+            lost: number;
+            /**
+             * Format: int32
+             * @description Packets that came after one sent later.
+             */
+            reordered: number;
+            /**
+             * Format: int32
+             * @description Delay variation of rounds (RFC 5481), median; absent without delays.
+             */
+            variation_p50_us?: number | null;
+            /**
+             * Format: int32
+             * @description 95th percentile.
+             */
+            variation_p95_us?: number | null;
+        };
         /** @description One direction of one round. */
         DirectionRound: {
             /** Format: int32 */
@@ -1775,12 +1827,15 @@ export interface components {
             seen_at: components["schemas"]["HopAt"];
         };
         /** @description Measurements of a path over some time. */
-        HistoryPoint: {
+        HistoryPoint: components["schemas"]["HistorySum"] & {
             /**
              * Format: date-time
              * @description Its beginning.
              */
             at: string;
+        };
+        /** @description Measurements of a path, summed up. */
+        HistorySum: {
             /**
              * Format: int32
              * @description Median.
@@ -1808,7 +1863,7 @@ export interface components {
             lost: number;
             /**
              * Format: int32
-             * @description Rounds measured in it.
+             * @description Rounds measured.
              */
             rounds: number;
             /**
@@ -3056,6 +3111,47 @@ export interface components {
             /** @description The receiving site. */
             to: string;
         };
+        /** @description The history of a pair. */
+        PairHistory: {
+            /** Format: date-time */
+            from: string;
+            /** @description In order of time; times without rounds have none. */
+            points: components["schemas"]["PairHistoryPoint"][];
+            /** @description The site that sends, and the one that reflects. */
+            sites: string[];
+            /**
+             * Format: int32
+             * @description Seconds of each point: the longest of 300, 3600 and 86400 that gives 200 points.
+             */
+            span_s: number;
+            /** Format: date-time */
+            to: string;
+        };
+        /** @description Measurements of a pair over some time. */
+        PairHistoryPoint: {
+            /**
+             * Format: date-time
+             * @description Its beginning.
+             */
+            at: string;
+            forward: components["schemas"]["DirectionHistory"];
+            return: components["schemas"]["DirectionHistory"];
+            /**
+             * Format: int32
+             * @description Rounds measured in it.
+             */
+            rounds: number;
+            /**
+             * Format: int32
+             * @description Packets sent.
+             */
+            sent: number;
+            /**
+             * Format: int32
+             * @description Packets without an answer and with unknown direction of loss.
+             */
+            undetermined: number;
+        };
         /** @description A pair with what was measured in the last ten minutes. */
         PairItem: {
             /** @description It is being measured. */
@@ -3210,6 +3306,8 @@ export interface components {
             from: string;
             /** @description In order of time; times without rounds have none. */
             points: components["schemas"]["HistoryPoint"][];
+            /** @description Where asked for: by route, that with the most rounds first. */
+            routes?: components["schemas"]["RouteHistory"][] | null;
             /**
              * Format: int32
              * @description Seconds of each point: the longest of 300, 3600 and 86400 that gives 200 points.
@@ -3648,6 +3746,20 @@ export interface components {
             site: string;
             /** @description The target's name. */
             target: string;
+        };
+        /**
+         * @description The history of the rounds of a path that took one route. Behind a load balancer these are its member
+         *     routes.
+         */
+        RouteHistory: {
+            /** @description By hop; absent where none answered. */
+            addresses: (string | null)[];
+            /** @description As those of the path. */
+            points: components["schemas"]["HistoryPoint"][];
+            /** @description Identity of the route; absent for rounds that were summed up before routes were told apart. */
+            route?: string | null;
+            /** @description Sum over the range. */
+            sum: components["schemas"]["HistorySum"];
         };
         /** @description A route. */
         RouteView: {
@@ -5758,6 +5870,59 @@ export interface operations {
             };
         };
     };
+    getPairHistory: {
+        parameters: {
+            query?: {
+                /** @description Begin (RFC 3339); a day before the end by default. */
+                from?: string;
+                /** @description End (RFC 3339); now by default. */
+                to?: string;
+                /** @description Whether the history of each route is wanted too. Pairs have none. */
+                by_route?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The pair's id or short number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairHistory"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     makeVoice: {
         parameters: {
             query?: never;
@@ -5938,6 +6103,8 @@ export interface operations {
                 from?: string;
                 /** @description End (RFC 3339); now by default. */
                 to?: string;
+                /** @description Whether the history of each route is wanted too. Pairs have none. */
+                by_route?: boolean;
             };
             header?: never;
             path: {

@@ -64,7 +64,7 @@ pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use reading::StateCounts;
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
-pub use rollups::RollupRecord;
+pub use rollups::{PairRollupRecord, RollupRecord, RouteRollups};
 pub use rounds::{Compacted, KnownRoute, LoggedRound, RoundsEnd, RoundsPage};
 pub use set_aside::SetAsideRecord;
 pub use targets::{
@@ -88,7 +88,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 5;
+pub const READER: i32 = 6;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

@@ -294,7 +294,9 @@ impl LogReader {
                 (batch.checks, batch.host_facts) = found;
             }
         }
-        for (commit_no, round) in two_way::of_commits(db, commits, span).await? {
+        for two_way::PairRound { commit_no, round, .. } in
+            two_way::of_commits(db, commits, span).await?
+        {
             let batch = asked.get(&commit_no).zip(batches.get_mut(&commit_no));
             let Some(((_, received_at), batch)) = batch else { continue };
             let Clocks { wall, offset_us, .. } = round.clocks;

@@ -19,8 +19,8 @@ const WINDOW_S: i64 = 10;
 const AT_ONCE: i64 = 10_000;
 /// Days of the log deleted at once: a clock that is wrong for an hour deletes no more.
 const DAYS_AT_ONCE: Duration = Duration::days(2);
-/// Contents that rounds refer to.
-const CONTENTS: [&str; 4] = ["flow", "resolution", "route", "reading"];
+/// Contents that rounds refer to; rollups refer to routes too.
+const CONTENTS: [&str; 3] = ["flow", "resolution", "reading"];
 /// Sizes are recorded this often at most, and kept for so many days.
 const SIZE_EVERY: Duration = Duration::minutes(50);
 const SIZES_KEPT: Duration = Duration::days(400);
@@ -138,6 +138,9 @@ impl Store {
         deleted.rows += self.delete_in_parts("rollup", fine, findings_before).await?;
         let rollups_before = before(keep.rollups_days);
         deleted.rows += self.delete_in_parts("rollup", "start_at < $1", rollups_before).await?;
+        let routes = "used_on < $1::date";
+        let before = rounds_before.min(rollups_before).date();
+        deleted.rows += self.delete_in_parts("route", routes, before).await?;
         let over = "class = 'event' AND incident_id IS NULL AND cleared_at < $1";
         deleted.rows += self.delete_in_parts("alarm", over, findings_before).await?;
         Ok(deleted)

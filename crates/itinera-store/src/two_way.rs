@@ -355,25 +355,35 @@ async fn active(txn: &DatabaseTransaction) -> Result<Vec<PairRecord>, StoreError
     rows::all(txn, &select, []).await?.into_iter().map(pair).collect()
 }
 
+/// A recorded round of a pair.
+pub(crate) struct PairRound {
+    pub(crate) commit_no: i64,
+    pub(crate) received_at: OffsetDateTime,
+    pub(crate) pair_no: i32,
+    pub(crate) round: TwoWayRound,
+}
+
 #[derive(FromQueryResult)]
 struct LoggedRow {
     commit_no: i64,
+    received_at: OffsetDateTime,
+    pair_no: i32,
     body: Vec<u8>,
 }
 
 /// Rounds of pairs of the commits after one up to another, received between two times, in order.
 pub(crate) async fn of_commits(
-    db: &DatabaseConnection,
+    db: &impl ConnectionTrait,
     (after, upto): (i64, i64),
     (low, high): (OffsetDateTime, OffsetDateTime),
-) -> Result<Vec<(i64, TwoWayRound)>, StoreError> {
-    let select = "SELECT commit_no, body FROM two_way_round \
+) -> Result<Vec<PairRound>, StoreError> {
+    let select = "SELECT commit_no, received_at, pair_no, body FROM two_way_round \
          WHERE commit_no > $1 AND commit_no <= $2 AND received_at BETWEEN $3 AND $4 \
          ORDER BY commit_no, pair_no, number";
     let values = [after.into(), upto.into(), low.into(), high.into()];
-    let read = |row: LoggedRow| {
-        let round = decode(&row.body).map_err(|_| StoreError::corrupt("two-way round"))?;
-        Ok((row.commit_no, round))
+    let read = |LoggedRow { commit_no, received_at, pair_no, body }: LoggedRow| {
+        let round = decode(&body).map_err(|_| StoreError::corrupt("two-way round"))?;
+        Ok(PairRound { commit_no, received_at, pair_no, round })
     };
     rows::all(db, select, values).await?.into_iter().map(read).collect()
 }

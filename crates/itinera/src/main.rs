@@ -101,7 +101,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Agents => client::agents(&client()?, &output).await,
         Command::Paths => client::paths(&client()?, &output).await,
         Command::Path { id } => client::path(&client()?, &output, &id).await,
-        Command::History { id, days } => client::history::run(&client()?, &output, &id, days).await,
+        Command::History(args) => client::history::run(&client()?, &output, &args).await,
         Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
         Command::Alarms { number, open } => client::alarms(&client()?, &output, number, open).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,

@@ -85,6 +85,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(set_aside::retry))
         .routes(routes!(storage::storage))
         .routes(routes!(history::history))
+        .routes(routes!(history::pair_history))
         .routes(routes!(counts::counts))
         .routes(routes!(counts::pair_counts))
         .routes(routes!(host_facts::host_facts))

@@ -39,6 +39,7 @@ impl MigratorTrait for Migrator {
             step!("m0015", "alarms"),
             step!("m0016", "evidence"),
             step!("m0017", "round_blocks"),
+            step!("m0018", "rollups_by_route"),
         ]
     }
 }

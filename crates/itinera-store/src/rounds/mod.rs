@@ -66,6 +66,13 @@ pub(crate) const fn stamps_of(code: i64) -> StampSource {
     }
 }
 
+/// A route from its row.
+pub(crate) fn route_of(content: &[u8], body: Json) -> Result<KnownRoute, StoreError> {
+    let id = ContentId::from_slice(content).ok_or_else(|| StoreError::corrupt("route identity"))?;
+    let route = serde_json::from_value(body).map_err(|_| StoreError::corrupt("route"))?;
+    Ok(KnownRoute { id, route })
+}
+
 /// Contents kept of each kind at most; beyond that all of them are read again.
 const MOST_CONTENTS: usize = 100_000;
 
@@ -122,11 +129,8 @@ impl Contents {
         if !routes.is_empty() {
             let select = "SELECT no, content, body FROM route WHERE no = ANY($1)";
             for row in rows::all::<RouteRow>(db, select, [routes.into()]).await? {
-                let id = ContentId::from_slice(&row.content);
-                let id = id.ok_or_else(|| StoreError::corrupt("route identity"))?;
-                let route =
-                    serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("route"))?;
-                self.routes.insert(row.no, Arc::new(KnownRoute { id, route }));
+                let route = route_of(&row.content, row.body)?;
+                self.routes.insert(row.no, Arc::new(route));
             }
         }
         let readings = unknown(rounds().filter_map(|round| round.reading_no), &mut self.readings);

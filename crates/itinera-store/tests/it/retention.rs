@@ -114,8 +114,8 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let both = JudgeWrite { checkpoint: Some(checkpoint(6)), ..nothing(0, 2) };
     judge(&store, token, both).await;
-    // Two batches, their two resolutions, and the flow, route and reading that they share.
-    assert_eq!(apply(&store).await.1, 7);
+    // Two batches, their two resolutions, and the flow and reading that they share. Rollups have the route.
+    assert_eq!(apply(&store).await.1, 6);
     assert_eq!(store.first_commit().await.unwrap(), None);
     commit(&store, (agent, path), 2, 0).await;
     let log = log_after(&store, 0, 10).await;
@@ -160,11 +160,19 @@ async fn every_round_is_in_the_rollups_of_its_own_time_once() {
     let delay = records[0].rollup.delay_us(50).unwrap();
     assert!(delay.abs_diff(900) < 10, "{delay}");
 
+    // By route it is the same, and the route is known after its rounds are deleted.
+    let by_route =
+        async || store.rollups_by_route(path, RollupSpan::Day, all.0, all.1).await.unwrap();
+    let [of_route] = by_route().await.try_into().unwrap();
+    assert_eq!(of_route.route.as_ref().unwrap().route.hops.len(), 2);
+    assert_eq!(of_route.rollups, store.rollups(path, RollupSpan::Day, all.0, all.1).await.unwrap());
+
     // Five minutes go with the findings, hours and days later.
     let keep = Retention { rounds_days: 1, findings_days: 1, rollups_days: 400 };
     store.apply_retention(keep, *NOW).await.unwrap();
     assert_eq!(rounds(RollupSpan::FiveMinutes).await, [] as [u32; 0]);
     assert_eq!(rounds(RollupSpan::Hour).await, [4, 2]);
+    assert_eq!(by_route().await, [of_route]);
     let keep = Retention { rollups_days: 1, ..keep };
     store.apply_retention(keep, *NOW).await.unwrap();
     assert_eq!(rounds(RollupSpan::Day).await, [] as [u32; 0]);

@@ -251,6 +251,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0018_down.sql"),
         include_str!("../../src/migration/m0017_down.sql"),
         include_str!("../../src/migration/m0016_down.sql"),
         include_str!("../../src/migration/m0015_down.sql"),

@@ -5,10 +5,12 @@ use itinera_model::batch::Batch;
 use itinera_model::diagnosis::DiagnosisTask;
 use itinera_model::id::{AgentId, BootId, DiagnosisId, PairId};
 use itinera_model::path::Family;
+use itinera_model::rollup::RollupSpan;
 use itinera_model::round::{Clocks, StampSource};
 use itinera_model::two_way::{OneWay, TwoWayRound};
 use itinera_model::unit::{Tick, WallTime};
 use itinera_store::PairSpec;
+use strum::VariantArray;
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
 
@@ -108,6 +110,16 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
     let rounds = found.remove(&pair.id).unwrap();
     assert_eq!(rounds.iter().map(|round| round.number).collect::<Vec<_>>(), [0, 1, 2, 11]);
     assert_eq!(rounds[0], round(pair.id, 0, rounds[0].clocks.boot));
+    // The sender's clock says 1970, and by its offset 80 ms more.
+    assert!(!store.roll_up().await.unwrap() && !store.roll_up().await.unwrap());
+    let of_1970 = (OffsetDateTime::UNIX_EPOCH, OffsetDateTime::UNIX_EPOCH + Duration::days(1));
+    for span in RollupSpan::VARIANTS {
+        let summed = store.pair_rollups(pair.id, *span, of_1970.0, of_1970.1).await.unwrap();
+        let [of_all] = summed.as_slice() else { panic!("{summed:?}") };
+        let sum = &of_all.rollup;
+        assert_eq!((of_all.start_at, sum.rounds, sum.undetermined), (of_1970.0, 4, 4));
+        assert_eq!((sum.forward.arrived, sum.return_.arrived), (4 * 18, 4 * 17));
+    }
     let agent = store.agents().await.unwrap().into_iter().find(|agent| agent.id == one).unwrap();
     assert_eq!(agent.clock_offset_us, Some(80_000), "a batch of pairs alone tells of the clock");
 

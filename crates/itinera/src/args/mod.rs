@@ -95,14 +95,8 @@ pub(crate) enum Command {
         /// Id of the path, or its last characters as `paths` shows them
         id: String,
     },
-    /// Show loss and delay of a path over time
-    History {
-        /// Id of the path, or its last characters as `paths` shows them
-        id: String,
-        /// Range up to now in days
-        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
-        days: u16,
-    },
+    /// Show loss and delay of a path, its member routes or a pair over time
+    History(HistoryArgs),
     /// Count probes, answers and delays of a path by hop, or of a pair by direction
     Counts(CountsArgs),
     /// List alarms, newest first, or show one
@@ -480,6 +474,22 @@ pub(crate) struct DatabaseArgs {
 }
 
 /// Of what counts are shown, and of which time.
+#[derive(Debug, Args)]
+pub(crate) struct HistoryArgs {
+    /// Id of a path, or its last characters as `paths` shows them
+    #[arg(required_unless_present = "pair")]
+    pub(crate) id: Option<String>,
+    /// Number of a pair as `pairs` shows it, or its id, instead of a path
+    #[arg(long, conflicts_with_all = ["id", "by_route"])]
+    pub(crate) pair: Option<NumberOrId>,
+    /// Range up to now in days
+    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
+    pub(crate) days: u16,
+    /// Compare the routes that the path took
+    #[arg(long)]
+    pub(crate) by_route: bool,
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct CountsArgs {
     /// Id of the path, or its last characters as `paths` shows them

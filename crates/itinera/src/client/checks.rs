@@ -1,7 +1,7 @@
 //! `itinera checks`: what services answer.
 
 use super::http::Client;
-use super::show::{ABSENT, message_of, ms, text_of, utc_of};
+use super::show::{ABSENT, list, message_of, ms, text_of, utc_of};
 use crate::args::NumberOrId;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
@@ -47,10 +47,6 @@ async fn asked_now(client: &Client, number: NumberOrId) -> Result<Value, Failure
     let text =
         "the agent has not answered in a minute; `itinera agents` says when it was last heard";
     Err(Failure::say(Code::Failed, text))
-}
-
-pub(super) fn list(value: &Value) -> &[Value] {
-    value.as_array().map(Vec::as_slice).unwrap_or_default()
 }
 
 fn us(value: &Value) -> Option<u32> {

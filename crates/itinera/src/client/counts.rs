@@ -1,6 +1,6 @@
 //! `itinera counts`: probes, answers and delays of a path by hop, or of a pair by direction.
 
-use super::show::{ABSENT, ms_of, text_of, utc_of};
+use super::show::{ABSENT, list, loss_of, ms_of, text_of, utc_of};
 use super::{Client, full_id};
 use crate::args::CountsArgs;
 use crate::exit::{Code, Failure};
@@ -38,10 +38,6 @@ pub(crate) async fn run(
 const NOTHING: &str =
     "No measurements in this range. The newest minute appears about half a minute after its end.";
 
-fn per_cent(value: &Value) -> String {
-    value.as_f64().map_or_else(|| ABSENT.to_owned(), |share| format!("{:.1} %", share * 100.0))
-}
-
 fn show_pair(output: &Output, counts: &Value) -> Result<(), Failure> {
     let steps = list(&counts["steps"]);
     if steps.is_empty() {
@@ -62,7 +58,7 @@ fn show_pair(output: &Output, counts: &Value) -> Result<(), Failure> {
                 utc_of(&step["at"]),
                 name.to_owned(),
                 format!("{} of {}", number("lost"), number("lost") + number("arrived")),
-                per_cent(&direction["loss_ratio"]),
+                loss_of(&direction["loss_ratio"]),
                 step["undetermined"].to_string(),
                 floor,
                 ms_of(&direction["variation_us"]),
@@ -81,10 +77,6 @@ fn show_pair(output: &Output, counts: &Value) -> Result<(), Failure> {
         "reordered",
     ];
     output.table(&heads, rows.collect())
-}
-
-fn list(value: &Value) -> &[Value] {
-    value.as_array().map(Vec::as_slice).unwrap_or_default()
 }
 
 /// What is counted of a hop beside loss, where there is anything.
@@ -109,7 +101,7 @@ fn row(hop: &Value) -> Vec<String> {
         text_of(&hop["address"]),
         owner,
         format!("{} of {}", hop["lost"], hop["sent"]),
-        per_cent(&hop["loss_ratio"]),
+        loss_of(&hop["loss_ratio"]),
         ms_of(&hop["delay_p5_us"]),
         ms_of(&hop["delay_p50_us"]),
         ms_of(&hop["delay_p95_us"]),

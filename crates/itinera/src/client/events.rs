@@ -1,8 +1,7 @@
 //! `itinera events` and `itinera host-facts`.
 
-use super::checks::list;
 use super::http::Client;
-use super::show::{ABSENT, message_of, or_absent, per_cent, span, text_of, utc_of};
+use super::show::{ABSENT, list, message_of, or_absent, per_cent, span, text_of, utc_of};
 use crate::args::NumberOrId;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};

@@ -6,6 +6,7 @@ use super::view::{
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use itinera_model::alarm::AlarmState;
+use serde_json::Value;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 
@@ -33,6 +34,16 @@ pub(crate) fn ms(us: u32) -> String {
 
 pub(crate) fn per_cent(ratio: f64) -> String {
     format!("{:.0} %", ratio * 100.0)
+}
+
+/// A ratio of loss, to a tenth of a per cent.
+pub(super) fn loss_of(ratio: &Value) -> String {
+    or_absent(ratio.as_f64(), |ratio| format!("{:.1} %", ratio * 100.0))
+}
+
+/// The elements of an array; none where it is absent.
+pub(super) fn list(value: &Value) -> &[Value] {
+    value.as_array().map(Vec::as_slice).unwrap_or_default()
 }
 
 pub(crate) fn or_absent<T>(value: Option<T>, show: impl FnOnce(T) -> String) -> String {
@@ -226,7 +237,7 @@ fn words(output: &Output, message: &Message) -> Result<(), Failure> {
 }
 
 /// A message of a JSON answer.
-pub(super) fn message_of(output: &Output, message: &serde_json::Value) -> Result<(), Failure> {
+pub(super) fn message_of(output: &Output, message: &Value) -> Result<(), Failure> {
     words(output, &super::view::read(message.clone())?)
 }
 
@@ -392,31 +403,31 @@ const fn state_name(state: AlarmState) -> &'static str {
 }
 
 /// A time of a JSON record as UTC, to the second.
-pub(super) fn utc_of(value: &serde_json::Value) -> String {
+pub(super) fn utc_of(value: &Value) -> String {
     let at = value.as_str().and_then(|text| OffsetDateTime::parse(text, &Rfc3339).ok());
     or_absent(at, utc)
 }
 
 /// A delay in microseconds, in milliseconds.
-pub(super) fn ms_of(value: &serde_json::Value) -> String {
+pub(super) fn ms_of(value: &Value) -> String {
     or_absent(value.as_u64(), |us| {
         let tenths = us.saturating_add(50) / 100;
         format!("{}.{}", tenths / 10, tenths % 10)
     })
 }
 
-pub(super) fn text_of(value: &serde_json::Value) -> String {
+pub(super) fn text_of(value: &Value) -> String {
     value.as_str().unwrap_or(ABSENT).to_owned()
 }
 
-pub(super) fn tokens(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+pub(super) fn tokens(output: &Output, items: &Value) -> Result<(), Failure> {
     let rows: Vec<Vec<String>> = items
         .as_array()
         .into_iter()
         .flatten()
         .map(|token| {
             let state = match &token["revoked_at"] {
-                serde_json::Value::Null => format!("until {}", utc_of(&token["expires_at"])),
+                Value::Null => format!("until {}", utc_of(&token["expires_at"])),
                 at => format!("revoked {}", utc_of(at)),
             };
             let used = utc_of(&token["used_at"]);
@@ -430,7 +441,7 @@ pub(super) fn tokens(output: &Output, items: &serde_json::Value) -> Result<(), F
     output.table(&["user", "for", "role", "opens", "last used", "token"], rows)
 }
 
-pub(super) fn users(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+pub(super) fn users(output: &Output, items: &Value) -> Result<(), Failure> {
     let rows = items.as_array().into_iter().flatten().map(|user| {
         let may = if user["active"] == true { "may sign in" } else { "may not sign in" };
         let since = utc_of(&user["created_at"]);
@@ -439,7 +450,7 @@ pub(super) fn users(output: &Output, items: &serde_json::Value) -> Result<(), Fa
     output.table(&["name", "role", "state", "added"], rows.collect())
 }
 
-pub(super) fn audit(output: &Output, items: &serde_json::Value) -> Result<(), Failure> {
+pub(super) fn audit(output: &Output, items: &Value) -> Result<(), Failure> {
     let rows = items.as_array().into_iter().flatten().map(|entry| {
         let words = ["user", "action", "object"].map(|field| text_of(&entry[field]));
         std::iter::once(utc_of(&entry["at"])).chain(words).collect()

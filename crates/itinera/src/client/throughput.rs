@@ -1,8 +1,7 @@
 //! `itinera throughput`: how much gets through between two agents.
 
-use super::checks::list;
 use super::http::Client;
-use super::show::{ABSENT, text_of, utc_of};
+use super::show::{ABSENT, list, text_of, utc_of};
 use crate::args::ThroughputArgs;
 use crate::exit::{Code, Failure};
 use crate::output::Output;

@@ -14,7 +14,8 @@ use itinera_model::unit::{Tick, WallTime};
 use itinera_simnet::Scenario;
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
-use std::collections::BTreeMap;
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use time::format_description::well_known::Rfc3339;
@@ -140,6 +141,15 @@ async fn shuffled_doubled_late_and_killed_in_the_middle_ends_in_the_same_record(
         })
     });
     assert_eq!(history["span_s"], 86_400);
+    let of_routes = ["history", &id.to_string(), "--days", "3650", "--by-route"];
+    let of_routes = tokio::task::block_in_place(|| service.json(&of_routes));
+    let routes = of_routes["routes"].as_array().unwrap();
+    let rounds = |of: &Value| of["sum"]["rounds"].as_u64().unwrap();
+    assert_eq!(routes.iter().map(rounds).sum::<u64>(), issued as u64, "{of_routes}");
+    let hops = lab.rounds.iter().filter(|it| it.round.path == lab.paths[0].id);
+    let seen: BTreeSet<_> = hops.map(|it| it.route.id().to_string()).collect();
+    let named = routes.iter().map(|route| route["route"].as_str().unwrap().to_owned());
+    assert_eq!(named.collect::<BTreeSet<_>>(), seen);
     assert!(history["points"][0]["delay_p50_us"].as_u64() > Some(0), "{history}");
     let storage = tokio::task::block_in_place(|| service.json(&["storage"]));
     assert!(storage["bytes"].as_u64() > Some(1_000_000), "{storage}");

@@ -68,6 +68,15 @@ fn pairs_watches_and_suppressions_do_what_analysts_ask() {
         assert!((said - truth).abs() <= error + 3_000, "{truth} {pair}");
     }
 
+    // Summed up by direction.
+    let number = pairs[0]["no"].to_string();
+    eventually("sums of a pair", PATIENCE, || {
+        let history = client(&["history", "--pair", &number]);
+        let point = history["points"].as_array().unwrap().last()?.clone();
+        let arrived = |name: &str| point[name]["arrived"].as_u64().unwrap();
+        (arrived("forward") > 0 && arrived("return") > 0).then_some(())
+    });
+
     // A path more densely for a limited time, within an incident.
     let path = items(&client(&["paths"])).remove(0);
     let id = path["id"].as_str().unwrap();
