@@ -41,6 +41,7 @@ export type Suppression = components['schemas']['SuppressionItem'];
 export type ComplaintRequest = components['schemas']['ComplaintRequest'];
 export type PathHistory = components['schemas']['PathHistory'];
 export type HistoryPoint = components['schemas']['HistoryPoint'];
+export type RouteHistory = components['schemas']['RouteHistory'];
 export type Storage = components['schemas']['Storage'];
 export type SetAside = components['schemas']['SetAsideItem'];
 type Problem = components['schemas']['Problem'];
@@ -146,7 +147,7 @@ export async function fetchWeave(id: string, spanS: number, until?: string): Pro
 export async function fetchPathHistory(id: string, rangeS: number): Promise<PathHistory> {
   const to = new Date();
   const from = new Date(to.getTime() - rangeS * 1000);
-  const query = { from: from.toISOString(), to: to.toISOString() };
+  const query = { from: from.toISOString(), to: to.toISOString(), by_route: true };
   return taken(await api.GET('/api/v1/paths/{id}/history', { params: { path: { id }, query } }));
 }
 

@@ -46,12 +46,17 @@ pub(crate) async fn run(args: &BackfillArgs, output: &Output) -> Result<(), Fail
     // The cluster is stopped in any case.
     backfill.close().await.map_err(|error| Failure::new(Code::Failed, error))?;
     progress.finish_and_clear();
-    let Filled { to, paths, rounds } = filled?;
+    let Filled { to, paths, rounds, is_complete } = filled?;
     let text = |at: OffsetDateTime| at.format(&Rfc3339).unwrap_or_else(|_| at.to_string());
     let (from, to) = (text(begin), text(to));
-    let value = json!({ "from": from, "to": to, "paths": paths, "rounds": rounds, "seed": seed });
+    let value = json!({
+        "from": from, "to": to, "complete": is_complete, "paths": paths, "rounds": rounds, "seed": seed,
+    });
+    let end = if is_complete { "" } else { " Stopped before the present." };
     output.either(&value, |output| {
-        output.line(&format!("{rounds} rounds of {paths} paths from {from} to {to}, seed {seed}."))
+        let text =
+            format!("{rounds} rounds of {paths} paths from {from} to {to}, seed {seed}.{end}");
+        output.line(&text)
     })
 }
 
@@ -60,6 +65,8 @@ struct Filled {
     to: OffsetDateTime,
     paths: usize,
     rounds: u64,
+    /// Up to the present.
+    is_complete: bool,
 }
 
 /// Fills an installation up to the present, or until it is to stop.
@@ -90,7 +97,7 @@ async fn fill(
         return Err(Failure::say(Code::Failed, text));
     }
     tokio::pin!(stop);
-    let mut filled = Filled { to: begin, paths: names.paths.len(), rounds: 0 };
+    let mut filled = Filled { to: begin, paths: names.paths.len(), rounds: 0, is_complete: false };
     for seq in 0.. {
         let (at, now) = (filled.to + STEP, OffsetDateTime::now_utc());
         let stopped = tokio::select! {
@@ -98,7 +105,8 @@ async fn fill(
             asked = &mut stop => { asked?; true }
             () = std::future::ready(()) => false,
         };
-        if at > now || stopped {
+        filled.is_complete = at > now;
+        if filled.is_complete || stopped {
             break;
         }
         let since = at - begin;

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { HistoryPoint } from '../../api/client';
-import { axisEnd, lossOf, runsOf, shownRange, ticksOf } from './history-layout';
+import { axisEnd, differingHops, lossOf, runsOf, shownRange, ticksOf } from './history-layout';
 
 const point = (second: number, lost: number): HistoryPoint => ({
   at: new Date(second * 1000).toISOString(),
@@ -48,5 +48,21 @@ describe('the history of a path', () => {
       expect(each.length).toBeLessThanOrEqual(9);
       expect(each.every((at) => at >= from && at <= from + spans[index]!)).toBe(true);
     }
+  });
+});
+
+describe('two routes of a path', () => {
+  it('differ where another node answers, none does, or one has ended', () => {
+    const route = (...addresses: (string | null)[]) => ({ addresses });
+    const first = route('10.1.0.1', '198.18.0.1', null, '198.18.0.9');
+    expect(differingHops(first, first)).toEqual([]);
+    expect(differingHops(route('10.1.0.1', '198.18.0.2', '198.18.0.3'), first)).toEqual([
+      { hop: 2, address: '198.18.0.2' },
+      { hop: 3, address: '198.18.0.3' },
+      { hop: 4, address: undefined },
+    ]);
+    expect(differingHops(route('10.1.0.1', null, null, '198.18.0.9'), first)).toEqual([
+      { hop: 2, address: null },
+    ]);
   });
 });

@@ -1,4 +1,4 @@
-import type { HistoryPoint, PathHistory } from '../../api/client';
+import type { HistoryPoint, PathHistory, RouteHistory } from '../../api/client';
 
 /** Shown parts of the history: each run of points without a gap. */
 export function runsOf(history: Pick<PathHistory, 'points' | 'span_s'>): HistoryPoint[][] {
@@ -53,4 +53,23 @@ export function ticksOf(from: number, to: number): number[] {
   const first = Math.ceil(from / step) * step;
   const count = Math.max(0, Math.floor((to - first) / step) + 1);
   return Array.from({ length: count }, (_, index) => first + index * step);
+}
+
+/** A hop in which a route differs from the first one. */
+export interface DifferingHop {
+  hop: number;
+  /** Absent where none answers; undefined where the route has ended before. */
+  address: string | null | undefined;
+}
+
+/** The hops in which a route differs from another. */
+export function differingHops(
+  route: Pick<RouteHistory, 'addresses'>,
+  from: Pick<RouteHistory, 'addresses'>,
+): DifferingHop[] {
+  const length = Math.max(route.addresses.length, from.addresses.length);
+  const hops = Array.from({ length }, (_, index) => index);
+  return hops
+    .filter((index) => route.addresses[index] !== from.addresses[index])
+    .map((index) => ({ hop: index + 1, address: route.addresses[index] }));
 }

@@ -8,6 +8,7 @@ import type { Zone } from '../../preferences';
 import { ink } from '../../theme';
 import { ErrorAlert } from '../../components/error-alert';
 import { axisEnd, lossOf, runsOf, shownRange, ticksOf } from './history-layout';
+import { RouteTable } from './route-table';
 import { WIDTH, frame } from './staircase-layout';
 
 const DAY_S = 86_400;
@@ -58,6 +59,7 @@ export function HistoryPanel({ id, rangeS, onRange }: Props) {
         </p>
       )}
       {data && data.points.length > 0 && <Picture history={data} />}
+      {data?.routes && <RouteTable routes={data.routes} />}
     </section>
   );
 }

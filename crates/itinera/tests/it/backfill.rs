@@ -35,6 +35,7 @@ async fn a_new_installation_is_filled_with_a_day_once() {
     let wanted = ["--days", "1", "--interval-s", "3600", "--seed", "3"];
     let filled = backfill(&service, &world, &wanted).json();
     let (paths, rounds) = (filled["paths"].as_u64().unwrap(), filled["rounds"].as_u64().unwrap());
+    assert_eq!(filled["complete"], true);
     assert!(paths >= 8 && (paths * 23..=paths * 26).contains(&rounds), "{filled}");
     let again = backfill(&service, &world, &wanted);
     assert_eq!(again.code, Some(1), "it has measurements: {again:?}");
