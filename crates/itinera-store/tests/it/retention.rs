@@ -1,5 +1,6 @@
 //! What is deleted after its time, and what is kept.
 
+use super::robust::raw;
 use super::{Fixture, apart, batch, checkpoint, fixture, log_after, measuring, nothing, rounds_in};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, PathId};
@@ -8,6 +9,7 @@ use itinera_model::round::Round;
 use itinera_model::route::Resolution;
 use itinera_model::unit::WallTime;
 use itinera_store::{JudgeWrite, Retention, Store};
+use sea_orm::{ConnectionTrait, TransactionTrait};
 use std::sync::LazyLock;
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -122,6 +124,46 @@ async fn a_content_that_is_used_again_after_its_deletion_is_entered_again() {
     assert_eq!(log.iter().map(|entry| rounds_in(entry).len()).collect::<Vec<_>>(), [2]);
     assert_eq!(rounds_in(&log[0])[0].route.route.hops.len(), 2);
     cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn a_day_that_is_being_read_is_deleted_later() {
+    let fixture = fixture().await;
+    let store = &fixture.store;
+    let (agent, path) = measuring(store).await;
+    commit(store, (agent, path), 0, 20).await;
+    commit(store, (agent, path), 1, 0).await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    judge(store, token, JudgeWrite { checkpoint: Some(checkpoint(6)), ..nothing(0, 2) }).await;
+    let raw = raw(&fixture).await;
+    let reading = raw.begin().await.unwrap();
+    reading.execute_unprepared("SELECT count(*) FROM round").await.unwrap();
+    let deleted = store.apply_retention(KEEP, *NOW).await.unwrap();
+    let is_of_rounds = |name: &String| name.starts_with("round_");
+    assert!(deleted.in_use.iter().any(is_of_rounds), "{deleted:?}");
+    assert!(!deleted.partitions.iter().any(is_of_rounds), "{deleted:?}");
+    reading.commit().await.unwrap();
+    let deleted = store.apply_retention(KEEP, *NOW).await.unwrap();
+    assert!(deleted.partitions.iter().any(is_of_rounds) && deleted.in_use.is_empty());
+    assert_eq!(store.rounds_of(path).await.unwrap().len(), 2);
+    raw.close().await.unwrap();
+    fixture.cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn the_size_is_recorded_once_an_hour() {
+    let fixture = fixture().await;
+    let (store, now) = (&fixture.store, *NOW);
+    for minutes in [0, 1, 30, 61, 62] {
+        store.record_size(now + Duration::minutes(minutes)).await.unwrap();
+    }
+    let raw = raw(&fixture).await;
+    let count = "SELECT count(*) AS n FROM database_size";
+    let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, count);
+    let row = raw.query_one_raw(statement).await.unwrap().unwrap();
+    assert_eq!(row.try_get::<i64>("", "n").unwrap(), 2);
+    raw.close().await.unwrap();
+    fixture.cluster.stop().await.unwrap();
 }
 
 #[tokio::test]
