@@ -8,20 +8,17 @@
     reason = "a bench prints"
 )]
 
+mod common;
+
 use itinera_analysis::{AgentReport, Effect, Judge, JudgeInput, Observation};
 use itinera_model::evidence::EvidenceSubject;
-use itinera_model::id::{AgentId, ContentId, PathId};
-use itinera_model::path::{Family, Method};
-use itinera_model::protocol::Pacing;
+use itinera_model::id::{ContentId, PathId};
 use itinera_model::round::{HopCounts, StampSource};
 use itinera_model::route::FlowKey;
 use itinera_model::unit::{Micros, WallTime};
 use itinera_service::evidence;
 use itinera_store::cluster::Cluster;
-use itinera_store::{
-    EvidenceWrite, JudgeWrite, MeasurementPlan, NewAgent, NewEntry, Schedule, SiteSpec, Store,
-    TargetSpec, TwoWaySchedule,
-};
+use itinera_store::{EvidenceWrite, JudgeWrite, NewEntry, Store};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
@@ -38,53 +35,6 @@ const HOPS: u8 = 20;
 const DAY_S: i64 = 86_400;
 /// Flows that a path's rounds use in turn.
 const FLOWS: u64 = 8;
-
-fn plan(targets: u8) -> MeasurementPlan {
-    let target = |number: u8| TargetSpec {
-        name: format!("Berth {number}"),
-        service: format!("Berth {number}"),
-        addresses: vec![[198, 18, 128, number].into()],
-        methods: vec![Method::IcmpEcho],
-        port: None,
-        host: None,
-        checks: Vec::new(),
-        intended: None,
-    };
-    MeasurementPlan {
-        sites: vec![SiteSpec {
-            name: "Quay".to_owned(),
-            families: vec![Family::Ipv4],
-            reached_at: Vec::new(),
-            paired_with: Vec::new(),
-        }],
-        targets: (0..targets).map(target).collect(),
-        schedule: Schedule {
-            interval_ms: 10_000,
-            probes_per_hop: 3,
-            timeout_ms: 2_000,
-            size_bytes: 64,
-            last_hop: 30,
-            full_every: 1,
-            pacing: Pacing::default(),
-            enumerate_every_s: 0,
-            two_way: TwoWaySchedule::default(),
-            host_facts_every_s: 0,
-        },
-    }
-}
-
-async fn paths(store: &Store, targets: u8, now: OffsetDateTime) -> Vec<PathId> {
-    store.reconcile(&plan(targets)).await.unwrap();
-    let site = store.sites().await.unwrap().remove(0);
-    let secret = [7; 32];
-    let until = now + time::Duration::hours(1);
-    store.add_join_code(secret, &site, now, until, "bench").await.unwrap();
-    let id = AgentId::from_uuid(Uuid::now_v7());
-    let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
-    store.redeem_join_code(secret, &new, now).await.unwrap();
-    let tasks = store.schedule_for(id).await.unwrap().tasks;
-    tasks.into_iter().map(|task| task.path).collect()
-}
 
 /// A round of twenty hops, three probes each: a floor of 2 ms more with each hop, up to 0.3 ms of
 /// queueing, one answer of fifty up to 8 ms late, one of three hundred missing.
@@ -132,7 +82,9 @@ async fn main() {
     let cluster = Cluster::start(place.path()).await.unwrap();
     let store = Store::open(&Cluster::url_in(place.path())).await.unwrap();
     let first = OffsetDateTime::now_utc().date().midnight().assume_utc();
-    let paths = paths(&store, targets, first).await;
+    store.reconcile(&common::plan(1, targets)).await.unwrap();
+    let (_, tasks) = common::join(&store, 0, first).await;
+    let paths: Vec<PathId> = tasks.into_iter().map(|task| task.path).collect();
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let later = first + time::Duration::days(2);
     let empty = bytes_of(&store, &["evidence"], first).await;

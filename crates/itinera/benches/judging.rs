@@ -9,23 +9,22 @@
     reason = "a bench prints"
 )]
 
+mod common;
+
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, BootId};
-use itinera_model::path::{Family, Method};
-use itinera_model::protocol::{Pacing, Task};
+use itinera_model::protocol::Task;
 use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_service::{Config, Service};
+use itinera_store::Store;
 use itinera_store::cluster::Cluster;
-use itinera_store::{MeasurementPlan, NewAgent, Schedule, SiteSpec, Store, TargetSpec};
-use std::net::IpAddr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
-use uuid::Uuid;
 
 /// Agents, targets of each, rounds of each path; in the short form less.
 const LONG: (u8, u8, u64) = (50, 200, 30);
@@ -35,58 +34,6 @@ const INTERVAL_S: u64 = 10;
 const HOPS: u8 = 20;
 /// Clock ticks of the kernel's accounts in a second.
 const TICKS: f64 = 100.0;
-
-fn target(number: u8) -> IpAddr {
-    [198, 18, 128, number].into()
-}
-
-fn plan(agents: u8, targets: u8) -> MeasurementPlan {
-    let site = |number: u8| SiteSpec {
-        name: format!("Quay {number}"),
-        families: vec![Family::Ipv4],
-        reached_at: Vec::new(),
-        paired_with: Vec::new(),
-    };
-    let target = |number: u8| TargetSpec {
-        name: format!("Berth {number}"),
-        service: format!("Berth {number}"),
-        addresses: vec![target(number)],
-        methods: vec![Method::IcmpEcho],
-        port: None,
-        host: None,
-        checks: Vec::new(),
-        intended: None,
-    };
-    let schedule = Schedule {
-        interval_ms: u32::try_from(INTERVAL_S).unwrap() * 1_000,
-        probes_per_hop: 3,
-        timeout_ms: 2_000,
-        size_bytes: 64,
-        last_hop: 30,
-        full_every: 1,
-        pacing: Pacing::default(),
-        enumerate_every_s: 0,
-        two_way: itinera_store::TwoWaySchedule::default(),
-        host_facts_every_s: 0,
-    };
-    MeasurementPlan {
-        sites: (0..agents).map(site).collect(),
-        targets: (0..targets).map(target).collect(),
-        schedule,
-    }
-}
-
-async fn join(store: &Store, number: u8) -> (AgentId, Vec<Task>) {
-    let (now, name) = (OffsetDateTime::now_utc(), format!("Quay {number}"));
-    let secret = [number + 1; 32];
-    let sites = store.sites().await.unwrap();
-    let site = sites.into_iter().find(|site| site.name == name).unwrap();
-    store.add_join_code(secret, &site, now, now + Duration::from_secs(60), "bench").await.unwrap();
-    let id = AgentId::from_uuid(Uuid::now_v7());
-    let new = NewAgent { id, certificate_sha256: secret, version: "0".into() };
-    store.redeem_join_code(secret, &new, now).await.unwrap();
-    (id, store.schedule_for(id).await.unwrap().tasks)
-}
 
 /// Rounds of all paths of an agent, as its report every ten seconds.
 fn batch(agent: AgentId, number: u8, tasks: &[Task], seq: u64, at: OffsetDateTime) -> Batch {
@@ -189,14 +136,14 @@ async fn main() {
     );
     let mut config = Config::parse(&text).unwrap();
     config.data = place.path().join("data");
-    config.plan = plan(agents, targets);
+    config.plan = common::plan(agents, targets);
     // Its first start makes the schema, the schedule and the authority.
     let service = Service::start(&config, |_| {}).await.unwrap();
     service.run(async {}).await.unwrap();
     let store = Store::open(&url).await.unwrap();
     let mut all = Vec::new();
     for number in 0..agents {
-        all.push((number, join(&store, number).await));
+        all.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
     }
     let span = Duration::from_secs(reports * INTERVAL_S);
     let first = OffsetDateTime::now_utc() - span;
