@@ -167,17 +167,18 @@ impl Backfill {
         Ok(())
     }
 
-    /// Ends at the time of the last step.
+    /// Ends at the time of the last step. A private cluster is stopped even where an error is given.
     ///
     /// # Errors
     /// [`BackfillError`].
     pub async fn close(self) -> Result<(), BackfillError> {
-        self.duties(self.shared.clock.now()).await?;
-        self.shared.store.release_leases(Some(self.shared.process)).await?;
+        let done = self.duties(self.shared.clock.now()).await;
+        let released = self.shared.store.release_leases(Some(self.shared.process)).await;
         if let Some(cluster) = self.cluster {
             cluster.stop().await?;
         }
-        Ok(())
+        done?;
+        Ok(released?)
     }
 }
 
@@ -377,5 +378,19 @@ mod tests {
         backfill.close().await.unwrap();
         let again = Backfill::open(&config, begin, |_| ()).await.unwrap_err();
         assert!(matches!(again, BackfillError::NotNew), "{again:?}");
+    }
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+    async fn a_full_disk_ends_it_with_its_cluster_stopped() {
+        let data = tempfile::tempdir().unwrap();
+        let mut config = config(data.path());
+        config.watermarks.full_mb = u32::MAX;
+        let begin = OffsetDateTime::now_utc() - time::Duration::days(3);
+        let backfill = Backfill::open(&config, begin, |_| ()).await.unwrap();
+        let server = data.path().join("cluster/postmaster.pid");
+        assert!(server.exists());
+        let full = backfill.close().await.unwrap_err();
+        assert!(matches!(full, BackfillError::DiskFull), "{full:?}");
+        assert!(!server.exists());
     }
 }

@@ -43,10 +43,10 @@ pub(crate) async fn run(args: &BackfillArgs, output: &Output) -> Result<(), Fail
     let filled = fill(&mut backfill, &scenario, (seed, args.interval_s), begin, &progress, stop);
     let filled = filled.await;
     progress.set_message("closing");
-    // The cluster is stopped in any case.
-    backfill.close().await.map_err(|error| Failure::new(Code::Failed, error))?;
+    let closed = backfill.close().await;
     progress.finish_and_clear();
     let Filled { to, paths, rounds, is_complete } = filled?;
+    closed.map_err(|error| Failure::new(Code::Failed, error))?;
     let text = |at: OffsetDateTime| at.format(&Rfc3339).unwrap_or_else(|_| at.to_string());
     let (from, to) = (text(begin), text(to));
     let value = json!({
