@@ -1,8 +1,9 @@
 //! Judgement of what was, computed again from the rounds of then.
 
-use crate::judge::{AgentReport, Effect, Judge, JudgeInput, Observation};
+use crate::judge::{Effect, Judge, Observation};
 use itinera_model::finding::Assessment;
-use itinera_model::unit::WallTime;
+use itinera_model::id::PathId;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Every window's assessment, by path and time. What was usual is learned from the windows
@@ -10,23 +11,23 @@ use std::sync::Arc;
 pub fn assessments(observations: &[Observation<'_>]) -> Vec<Assessment> {
     let mut ordered = observations.to_vec();
     ordered.sort_by_key(|observation| observation.measured_at);
-    let now = ordered.last().map_or(WallTime::from_unix_seconds(0), |last| last.measured_at);
-    let effects = Judge::default().step(JudgeInput::Report(AgentReport::of_rounds(&ordered)), now);
-    let assessed = effects.into_iter().filter_map(|effect| match effect {
-        Effect::Assessed { assessment, .. } => Some(Arc::unwrap_or_clone(assessment)),
-        _ => None,
-    });
-    assessed.collect()
+    let mut assessed: BTreeMap<(PathId, i64), Arc<Assessment>> = BTreeMap::new();
+    for effect in Judge::default().step_through(&ordered) {
+        if let Effect::Assessed { window, assessment, .. } = effect {
+            assessed.insert((assessment.path, window), assessment);
+        }
+    }
+    assessed.into_values().map(Arc::unwrap_or_clone).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use itinera_model::finding::HopVerdict;
-    use itinera_model::id::{ContentId, PathId};
+    use itinera_model::id::ContentId;
     use itinera_model::round::{HopCounts, StampSource};
     use itinera_model::route::FlowKey;
-    use itinera_model::unit::Micros;
+    use itinera_model::unit::{Micros, WallTime};
     use std::net::IpAddr;
     use uuid::Uuid;
 

@@ -1,6 +1,6 @@
 //! What a watch has found, summed up.
 
-use crate::judge::{AgentReport, Effect, Judge, JudgeInput, Observation};
+use crate::judge::{Effect, Judge, Observation};
 use crate::{complaint, messages};
 use itinera_model::finding::Assessment;
 use itinera_model::id::ContentId;
@@ -69,10 +69,7 @@ impl WatchSum {
             self.delays.extend(end.rtt.iter().copied());
             self.routes.insert(observation.route);
         }
-        let Some(last) = page.last() else { return };
-        for effect in
-            self.judge.step(JudgeInput::Report(AgentReport::of_rounds(page)), last.measured_at)
-        {
+        for effect in self.judge.step_through(page) {
             if let Effect::Assessed { window, assessment, .. } = effect {
                 self.open.insert(window, Arc::unwrap_or_clone(assessment));
             }

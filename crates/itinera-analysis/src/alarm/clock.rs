@@ -71,7 +71,8 @@ impl AlarmBook {
             }
             true
         });
-        past.retain(|it| now.micros_since(it.cleared_at) < PAST_US);
+        let ended = |it: &PastAlarm| it.alarm.recorded_at.unwrap_or(it.cleared_at);
+        past.retain(|it| now.micros_since(ended(it).max(it.cleared_at)) < PAST_US);
         let too_many = past.len().saturating_sub(MOST_PAST);
         past.drain(..too_many);
         effects

@@ -9,10 +9,12 @@ use super::{
     AlarmBook, AlarmKey, AlarmKind, INSIST_BESIDE_WINDOWS, PastAlarm, Regarded, new_alarm, passes,
     severity,
 };
+use crate::evidence::beginning_of;
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::finding::{Assessment, Finding};
 use itinera_model::id::PathId;
 use itinera_model::unit::WallTime;
+use std::sync::Arc;
 
 /// Alarms of one place that are no further apart are one: three windows.
 const TOUCH_US: i64 = 30_000_000;
@@ -48,20 +50,22 @@ struct Ended<'a> {
 }
 
 impl AlarmBook {
-    /// Reads windows of a path again, of which some came in late; each has its beginning and its
-    /// judgement, in the order of time, up to the newest that alarms have regarded. Where the path
+    /// Reads windows of a path again, of which some came in late; each has its index and its
+    /// judgement, in order of time, up to the newest that alarms have regarded. Where the path
     /// reports no more, a fault is over with the last of them.
     pub fn read_again(
         &mut self,
         path: PathId,
-        windows: &[(WallTime, Assessment)],
+        windows: &[(i64, Arc<Assessment>)],
         now: WallTime,
     ) -> ReadAgain {
         let (mut ended, last) = self.runs(windows);
         let until = windows.last().map_or(now, |(_, last)| last.until);
         let reports = now.micros_since(until) < NO_DATA_US;
-        let unfinished = reports && last.is_some();
-        if let Some(run) = last.filter(|_| !reports)
+        // An open alarm of the same place ends by itself.
+        let is_open = |run: &Run<'_>| self.open.iter().any(|alarm| alarm.key == run.key);
+        let unfinished = reports && last.as_ref().is_some_and(|run| !is_open(run));
+        if let Some(run) = last.filter(|_| !unfinished)
             && let Some(raised_at) = run.raised_at
         {
             ended.push(Ended { run, raised_at, cleared_at: until });
@@ -71,10 +75,11 @@ impl AlarmBook {
     }
 
     /// The runs that are over, and one that is not.
-    fn runs<'a>(&self, windows: &'a [(WallTime, Assessment)]) -> (Vec<Ended<'a>>, Option<Run<'a>>) {
+    fn runs<'a>(&self, windows: &'a [(i64, Arc<Assessment>)]) -> (Vec<Ended<'a>>, Option<Run<'a>>) {
         let mut ended = Vec::new();
         let mut current: Option<Run<'a>> = None;
-        for (since, assessment) in windows {
+        for (window, assessment) in windows {
+            let since = beginning_of(*window);
             match self.regarded(assessment) {
                 Regarded::Unsure => {}
                 Regarded::Calm => {
@@ -103,7 +108,7 @@ impl AlarmBook {
                             }
                             Run {
                                 key,
-                                since: *since,
+                                since,
                                 windows: 0,
                                 raised_at: None,
                                 calm: 0,

@@ -1,8 +1,10 @@
 //! The book of alarms, window by window.
 
 use super::*;
+use crate::evidence::{beginning_of, end_of, window_of};
 use crate::log_clock::LogClock;
 use itinera_model::finding::{HopVerdict, HopView};
+use std::sync::Arc;
 use uuid::Uuid;
 
 fn path(number: u128) -> PathId {
@@ -161,22 +163,21 @@ const fn at(second: i64) -> WallTime {
     WallTime::from_unix_seconds(1_700_000_000 + second)
 }
 
-/// Windows of a path from one second on.
+/// Windows of a path from one second on, which begins one.
 fn windows_of(
     path: PathId,
     from_s: i64,
     findings: &[Option<Finding>],
-) -> Vec<(WallTime, Assessment)> {
-    let window = |(number, finding): (i64, &Option<Finding>)| {
-        let since = at(from_s + number * 10);
-        let until = at(from_s + number * 10 + 10);
-        (since, Assessment { until, ..assessment(path, finding.clone()) })
+) -> Vec<(i64, Arc<Assessment>)> {
+    let window = |(index, finding): (i64, &Option<Finding>)| {
+        let judged = Assessment { until: end_of(index), ..assessment(path, finding.clone()) };
+        (index, Arc::new(judged))
     };
-    (0..).zip(findings).map(window).collect()
+    (window_of(at(from_s))..).zip(findings).map(window).collect()
 }
 
-fn regard_all(book: &mut AlarmBook, windows: &[(WallTime, Assessment)]) -> Vec<AlarmEffect> {
-    windows.iter().flat_map(|(since, a)| book.regard(a, *since, a.until)).collect()
+fn regard_all(book: &mut AlarmBook, windows: &[(i64, Arc<Assessment>)]) -> Vec<AlarmEffect> {
+    windows.iter().flat_map(|(index, a)| book.regard(a, beginning_of(*index), a.until)).collect()
 }
 
 fn tick(book: &mut AlarmBook, now: WallTime, listening_since: WallTime) -> Vec<AlarmEffect> {
@@ -285,6 +286,13 @@ fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
     let other = vec![Some(finding(3, 200_000, 990_000)); 6];
     let windows = windows_of(path(1), 0, &[other, vec![None; 3]].concat());
     assert_eq!(book.read_again(path(1), &windows, at(200)).effects, []);
+    // It lasts, and the open alarm already has it.
+    let mut book = book_with_alarm();
+    let windows = windows_of(path(1), -60, &bad);
+    let again = book.read_again(path(1), &windows, at(20));
+    assert!(!again.unfinished, "the alarm ends by itself");
+    assert!(matches!(&again.effects[..], [AlarmEffect::Changed { alarm, .. }]
+        if alarm.since == at(-60)));
     // Not over, as far as is known; over where no more is measured.
     let mut book = AlarmBook::default();
     let windows = windows_of(path(1), 0, &bad);

@@ -154,6 +154,21 @@ impl Windows {
         self.all.values_mut()
     }
 
+    /// Takes over a window of other windows of the path.
+    pub(crate) fn insert(&mut self, window: i64, kept: Kept) {
+        if matches!(kept.content, Content::Open(_)) {
+            self.open.insert(window);
+        }
+        self.all.insert(window, kept);
+    }
+
+    /// Takes out the oldest window.
+    pub(crate) fn take_first(&mut self) -> Option<(i64, Kept)> {
+        let (window, kept) = self.all.pop_first()?;
+        self.open.remove(&window);
+        Some((window, kept))
+    }
+
     pub(crate) fn remove(&mut self, window: i64) {
         self.all.remove(&window);
         self.open.remove(&window);

@@ -25,6 +25,6 @@ pub use pair::{DirectionCounts, PairCounts, PairEvidence};
 pub use summary::{HopSummary, MinuteSummary, RouteSummary};
 pub use window::WINDOW_US;
 pub(crate) use window::{
-    Exactness, HopWindow, RoundCounts, RouteCounts, SeenRoute, Window, compatible, end_of,
-    reaches_target, window_of,
+    Exactness, HopWindow, RoundCounts, RouteCounts, SeenRoute, Window, beginning_of, compatible,
+    end_of, reaches_target, window_of,
 };

@@ -70,6 +70,11 @@ pub(crate) const fn window_of(at: WallTime) -> i64 {
     at.as_unix_micros().div_euclid(WINDOW_US)
 }
 
+/// Beginning of a window.
+pub(crate) const fn beginning_of(window: i64) -> WallTime {
+    WallTime::from_unix_micros(window.saturating_mul(WINDOW_US))
+}
+
 /// End of a window.
 pub(crate) const fn end_of(window: i64) -> WallTime {
     WallTime::from_unix_micros((window + 1).saturating_mul(WINDOW_US))

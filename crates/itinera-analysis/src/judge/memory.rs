@@ -1,6 +1,7 @@
 //! What judgement remembers, in stages with a version each, and how it continues from that.
 
 use super::Judge;
+use super::held::Held;
 use super::pairs::Pairs;
 use super::path::PathHistory;
 use crate::ENGINE;
@@ -26,6 +27,8 @@ pub enum Stage {
     Findings,
     /// How far each path is sealed.
     Seals,
+    /// Windows of late rounds that wait to be judged.
+    Held,
     /// Counts of pairs by window, and how far each pair is sealed.
     Pairs,
     /// Open alarms, and what each path has been showing.
@@ -38,10 +41,11 @@ pub enum Stage {
 
 impl Stage {
     /// All of them.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Windows,
         Self::Findings,
         Self::Seals,
+        Self::Held,
         Self::Pairs,
         Self::Alarms,
         Self::Events,
@@ -54,6 +58,7 @@ impl Stage {
             Self::Windows => "windows",
             Self::Findings => "findings",
             Self::Seals => "seals",
+            Self::Held => "held",
             Self::Pairs => "pairs",
             Self::Alarms => "alarms",
             Self::Events => "events",
@@ -66,7 +71,12 @@ impl Stage {
         match self {
             Self::Findings => ENGINE,
             Self::Windows => 2,
-            Self::Seals | Self::Pairs | Self::Alarms | Self::Events | Self::Inventory => 1,
+            Self::Seals
+            | Self::Held
+            | Self::Pairs
+            | Self::Alarms
+            | Self::Events
+            | Self::Inventory => 1,
         }
     }
 
@@ -116,7 +126,7 @@ pub struct UnreadableStage {
 impl Judge {
     /// A judge that continues from a checkpoint. A stage with a state of another version is
     /// rebuilt: findings from the windows, which takes about a hundred microseconds each; events
-    /// from the `lasting` ones. Alarms, seals and the inventory begin empty. `owners` is the owner map
+    /// from the `lasting` ones. Alarms, seals, held windows and the inventory begin empty. `owners` is the owner map
     /// of the stored inventory.
     ///
     /// # Errors
@@ -130,6 +140,10 @@ impl Judge {
         let mut it = Self { owners, ..Self::new(inventory.limits) };
         it.inventory = inventory;
         it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
+        let held = Stage::Held.read(checkpoint)?.map(Held::from_stored).transpose();
+        let damaged =
+            |source: VarintError| UnreadableStage { stage: Stage::Held, source: source.into() };
+        it.held = held.map_err(damaged)?.unwrap_or_default();
         let pairs = Stage::Pairs.read(checkpoint)?.map(Pairs::from_stored).transpose();
         let damaged =
             |source: EvidenceError| UnreadableStage { stage: Stage::Pairs, source: source.into() };
@@ -178,6 +192,7 @@ impl Judge {
                 // The version tells how the windows are to be read.
                 Stage::Windows | Stage::Findings => Vec::new(),
                 Stage::Seals => encode(&self.seals),
+                Stage::Held => encode(&self.held.to_stored()),
                 Stage::Pairs => encode(&self.pairs.to_stored()),
                 Stage::Alarms => encode(&self.book),
                 Stage::Events => encode(&(&self.watcher, &self.arrived_dscp)),

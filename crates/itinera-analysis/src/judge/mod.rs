@@ -4,6 +4,7 @@
 //! judgement, so the same log gives the same findings, alarms and events again.
 
 mod facts;
+mod held;
 mod memory;
 mod pairs;
 mod path;
@@ -13,9 +14,10 @@ mod tests;
 
 use crate::alarm::{AlarmBook, Limits};
 use crate::event::{Carried, Watcher};
-use crate::evidence::{Exactness, RoundCounts, WINDOW_US, WINDOWS_A_MINUTE, window_of};
+use crate::evidence::{Exactness, RoundCounts, WINDOWS_A_MINUTE, beginning_of, window_of};
 use crate::inventory::Inventory;
 use crate::locate::RECENT;
+use held::Held;
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::check::CheckRound;
 use itinera_model::event::EventEffect;
@@ -36,15 +38,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
-/// Rounds older than this are too late to be judged, and only counted as evidence: ten minutes of
-/// windows behind the path's newest.
+/// Windows behind the newest of a path that stay as they were counted, for rounds that come late: ten
+/// minutes. Earlier ones are held and judged by themselves.
 const LATE_WINDOWS: i64 = 60;
+/// Rounds are not judged any more after 14 days, only counted as evidence.
+const JUDGED_WINDOWS: i64 = 14 * 8_640;
 /// Windows kept for a path: what is usual, what is recent, and what may still be corrected.
 const KEPT_WINDOWS: usize = 180;
 /// Windows before the first late one that are read again with it: a fault may have begun there.
 const READ_BEFORE: i64 = 12;
-/// Paths with late rounds that are read again in one step at most.
-const READ_AGAIN_AT_ONCE: usize = 64;
+/// Windows with late rounds after which no further path is read again in the same step.
+const READ_AGAIN_AT_ONCE: usize = 4_000;
 
 /// One committed round, as judgement needs it.
 #[derive(Debug, Clone, Copy)]
@@ -170,15 +174,12 @@ pub enum JudgeInput<'a> {
     Inventory(Box<Inventory>, Arc<OwnerMap>),
 }
 
-/// The beginning of a window.
-const fn beginning_of(window: i64) -> WallTime {
-    WallTime::from_unix_micros(window.saturating_mul(WINDOW_US))
-}
-
 /// All of judgement's memory.
 #[derive(Debug, Clone, Default)]
 pub struct Judge {
     paths: BTreeMap<PathId, PathHistory>,
+    /// Windows with late rounds that are not among those of `paths`.
+    held: Held,
     seals: Seals,
     pairs: Pairs,
     book: AlarmBook,
@@ -244,6 +245,19 @@ impl Judge {
         effects
     }
 
+    /// Takes rounds that are in order of measuring as if those of each window had been reported
+    /// when the last of them was measured.
+    pub(crate) fn step_through(&mut self, ordered: &[Observation<'_>]) -> Vec<Effect> {
+        let window = |it: &Observation<'_>| window_of(it.measured_at);
+        let windows = ordered.chunk_by(|a, b| window(a) == window(b));
+        let reports = windows.filter_map(|rounds| Some((rounds, rounds.last()?.measured_at)));
+        reports
+            .flat_map(|(rounds, at)| {
+                self.step(JudgeInput::Report(AgentReport::of_rounds(rounds)), at)
+            })
+            .collect()
+    }
+
     fn on_report(&mut self, report: &AgentReport<'_>, now: WallTime, effects: &mut Vec<Effect>) {
         if let Some(agent) = report.agent {
             let ended = self.watcher.on_report(agent, now);
@@ -269,8 +283,12 @@ impl Judge {
         for path in paths {
             self.seal(path, now, effects);
         }
-        for (path, late) in self.seals.take_late(READ_AGAIN_AT_ONCE) {
-            self.read_again(path, late.first, now, effects);
+        let mut read = 0;
+        for path in self.seals.late_and_due() {
+            if read >= READ_AGAIN_AT_ONCE {
+                break;
+            }
+            read += self.read_again(path, now, effects);
         }
         let after_us = self.seal_after_us();
         self.pairs.on_clock((now, after_us), effects);
@@ -321,6 +339,10 @@ impl Judge {
                 let late = too_late.entry(observation.path);
                 let late = late.or_insert_with(|| PathHistory::new(observation.source));
                 late.add(window, route, &observation.counts());
+                if window >= window_of(now) - JUDGED_WINDOWS {
+                    self.held.add(observation);
+                    self.seals.on_late(observation.path, window);
+                }
                 continue;
             }
             history.add(window, route, &observation.counts());
@@ -343,31 +365,30 @@ impl Judge {
                 let subject = EvidenceSubject::Path(path);
                 effects.push(Effect::Evidence { subject, minute, part, content });
             }
+            self.held.compact(path);
+        }
+        while let Some(path) = self.held.fullest() {
+            self.read_again(path, now, effects);
         }
     }
 
-    /// Judges the windows of a path that got rounds, and those after them.
+    /// Judges the windows of a path that got rounds and are not sealed, and those after them. Sealed
+    /// ones are read again when no more late rounds come.
     fn judge_path(&mut self, path: PathId, touched: &BTreeSet<i64>, effects: &mut Vec<Effect>) {
         let Some(history) = self.paths.get_mut(&path) else { return };
         let Some(first) = touched.first().copied() else { return };
         let newest = history.windows.newest().unwrap_or(first);
         let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
-        let affected: Vec<i64> = history.windows.range(first..).map(|(index, _)| index).collect();
+        for late in touched.range(..=through) {
+            history.republish.insert(minute_of(*late));
+            self.seals.on_late(path, *late);
+        }
+        let affected = history.windows.range(first.max(through.saturating_add(1))..);
+        let affected: Vec<i64> = affected.map(|(index, _)| index).collect();
         for window in affected {
-            let Some(mut assessment) = history.assess(path, window) else {
-                continue;
-            };
-            history.enter_found(window, assessment.finding.is_some());
-            if let Some(finding) = &mut assessment.finding {
-                finding.onset = history.onset(window);
-            }
+            let Some(assessment) = history.assess_in_order(path, window) else { continue };
             let assessment = Arc::new(assessment);
-            if window > through {
-                history.unsealed.insert(window, Arc::clone(&assessment));
-            } else if touched.contains(&window) {
-                history.republish.insert(minute_of(window));
-                self.seals.on_late(path, window);
-            }
+            history.unsealed.insert(window, Arc::clone(&assessment));
             effects.push(Effect::Assessed { window, newest: window == newest, assessment });
         }
     }
@@ -416,19 +437,39 @@ impl Judge {
         }
     }
 
-    /// Has alarms read the sealed windows of a path again from `first` on, which got late rounds.
-    fn read_again(&mut self, path: PathId, first: i64, now: WallTime, effects: &mut Vec<Effect>) {
-        let Some(history) = self.paths.get_mut(&path) else { return };
-        let Some(seal) = self.seals.paths.get(&path) else { return };
-        let sealed = history.windows.range(first - READ_BEFORE..=seal.through.max(first));
-        let sealed: Vec<i64> = sealed.map(|(window, _)| window).collect();
-        let judged = |window| Some((beginning_of(window), history.assess(path, window)?));
-        let windows: Vec<_> = sealed.into_iter().filter_map(judged).collect();
-        let again = self.book.read_again(path, &windows, now);
-        if again.unfinished {
+    /// Judges the windows of a path that got late rounds, and those after them, and has alarms read
+    /// the sealed ones again; gives the number of windows.
+    fn read_again(&mut self, path: PathId, now: WallTime, effects: &mut Vec<Effect>) -> usize {
+        let Some(first) = self.seals.take_late(path) else { return 0 };
+        let Some(history) = self.paths.get_mut(&path) else { return 0 };
+        let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
+        let held = self.held.judge(path, history);
+        let again = history.windows.range(first - READ_BEFORE..);
+        let again: Vec<i64> = again.map(|(window, _)| window).collect();
+        let mut judge = |window| Some((window, Arc::new(history.assess_in_order(path, window)?)));
+        let again: Vec<_> = again.into_iter().filter_map(&mut judge).collect();
+        let (sealed, unsealed) = again.split_at(again.partition_point(|(it, _)| *it <= through));
+        history.unsealed.extend(unsealed.iter().cloned());
+        // The newer ones first: a fault that lasts is open, and earlier windows belong to it.
+        let read = self.book.read_again(path, sealed, now);
+        let (newest, kept) = (history.windows.newest(), i64::try_from(KEPT_WINDOWS));
+        // What began before all that is remembered is not waited for.
+        let oldest = newest.unwrap_or(first).saturating_sub(kept.unwrap_or(i64::MAX));
+        if read.unfinished && first >= oldest {
             self.seals.on_late(path, first);
         }
-        effects.extend(again.effects.into_iter().map(Effect::Alarm));
+        let count = again.len() + held.len();
+        let earlier = self.book.read_again(path, &held, now);
+        for (window, assessment) in held.into_iter().chain(again) {
+            let newest = Some(window) == newest;
+            if newest {
+                self.latest.insert(path, Arc::clone(&assessment));
+            }
+            effects.push(Effect::Assessed { window, newest, assessment });
+        }
+        let alarms = read.effects.into_iter().chain(earlier.effects);
+        effects.extend(alarms.map(Effect::Alarm));
         self.forget_old_windows(path);
+        count
     }
 }

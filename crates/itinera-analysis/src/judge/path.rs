@@ -64,6 +64,12 @@ impl PathHistory {
         self.on_change(window);
     }
 
+    /// Takes over a window that other windows of the path held.
+    pub(super) fn insert(&mut self, window: i64, kept: Kept) {
+        self.windows.insert(window, kept);
+        self.on_change(window);
+    }
+
     /// Judges all windows again, in order, by what the present engine finds.
     pub(super) fn find_again(&mut self, path: PathId) {
         let windows: Vec<i64> = self.windows.range(..).map(|(window, _)| window).collect();
@@ -72,8 +78,7 @@ impl PathHistory {
         }
         self.changed.extend(&windows);
         for window in windows {
-            let found = self.assess(path, window).is_some_and(|it| it.finding.is_some());
-            self.enter_found(window, found);
+            self.assess_in_order(path, window);
         }
     }
 
@@ -128,17 +133,27 @@ impl PathHistory {
         self.on_change(window);
     }
 
-    /// Judges a window by what is known now, with the time at which its fault began; absent where
-    /// it has no rounds.
-    pub(super) fn assess(&mut self, path: PathId, window: i64) -> Option<Assessment> {
+    /// Judges a window by what is known now; absent where it has no rounds.
+    fn assess(&mut self, path: PathId, window: i64) -> Option<Assessment> {
         let Self { source, windows, usual, .. } = self;
         locate::assess(path, *source, windows, window, usual)
+    }
+
+    /// Judges a window with the time at which its fault began, and remembers whether it has one;
+    /// absent where it has no rounds.
+    pub(super) fn assess_in_order(&mut self, path: PathId, window: i64) -> Option<Assessment> {
+        let mut assessment = self.assess(path, window)?;
+        self.enter_found(window, assessment.finding.is_some());
+        if let Some(finding) = &mut assessment.finding {
+            finding.onset = self.onset(window);
+        }
+        Some(assessment)
     }
 
     /// Enters whether a finding was made in a window, which flags the windows near it. Windows are
     /// entered in order of time, so that each flag ends as it would have been, had everything come
     /// in order.
-    pub(super) fn enter_found(&mut self, window: i64, found: bool) {
+    fn enter_found(&mut self, window: i64, found: bool) {
         if let Some(content) = self.windows.get_mut(window)
             && std::mem::replace(&mut content.found, found) != found
         {
@@ -158,7 +173,7 @@ impl PathHistory {
 
     /// When the fault found in a window began: within the minute that the first finding of the
     /// present run of findings regards.
-    pub(super) fn onset(&self, window: i64) -> Option<TimeInterval> {
+    fn onset(&self, window: i64) -> Option<TimeInterval> {
         let run = self.windows.range(..=window).rev().take_while(|(_, content)| content.found);
         let (first, _) = run.last()?;
         Some(TimeInterval { earliest: end_of(first - locate::RECENT), latest: end_of(first) })

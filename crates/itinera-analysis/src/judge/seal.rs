@@ -90,9 +90,9 @@ impl PathSeal {
 
 /// Windows of a path that got late rounds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct LateWindows {
+struct LateWindows {
     /// The first.
-    pub(super) first: i64,
+    first: i64,
     /// When the first and the newest late rounds came in.
     begun: WallTime,
     newest: WallTime,
@@ -141,18 +141,18 @@ impl Seals {
         self.late.get(&path).map(|late| late.first)
     }
 
-    /// Takes out paths with late rounds of which probably no more will come; at most `limit`.
-    pub(super) fn take_late(&mut self, limit: usize) -> Vec<(PathId, LateWindows)> {
+    /// Paths with late rounds of which probably no more will come.
+    pub(super) fn late_and_due(&self) -> Vec<PathId> {
         let now = self.clock.now;
         let is_due = |late: &LateWindows| {
             now.micros_since(late.newest) >= QUIET_US
                 || now.micros_since(late.begun) >= LONGEST_WAIT_US
         };
-        let due = self.late.iter().filter(|(_, late)| is_due(late)).take(limit);
-        let due: Vec<_> = due.map(|(path, late)| (*path, *late)).collect();
-        for (path, _) in &due {
-            self.late.remove(path);
-        }
-        due
+        self.late.iter().filter(|(_, late)| is_due(late)).map(|(path, _)| *path).collect()
+    }
+
+    /// Takes out the first late window of a path; absent where none is late.
+    pub(super) fn take_late(&mut self, path: PathId) -> Option<i64> {
+        self.late.remove(&path).map(|late| late.first)
     }
 }

@@ -71,16 +71,20 @@ fn wait(judge: &mut Judge, seconds: std::ops::Range<i64>) -> Vec<Effect> {
     ticks.flat_map(|now| judge.step(JudgeInput::Clock, now)).collect()
 }
 
-/// First and last windows of the alarms recorded late.
+/// First and last windows of the alarms recorded late, as corrected last.
 fn recorded(effects: &[Effect]) -> Vec<(i64, i64)> {
     let windows = |at: WallTime| window_of(at) - START_S / 10;
-    let recorded = effects.iter().filter_map(|effect| match effect {
-        Effect::Alarm(AlarmEffect::Recorded { alarm, cleared_at }) => {
-            Some((windows(alarm.since), windows(*cleared_at)))
+    let mut recorded = BTreeMap::new();
+    for effect in effects {
+        if let Effect::Alarm(
+            AlarmEffect::Recorded { alarm, cleared_at }
+            | AlarmEffect::Corrected { alarm, cleared_at },
+        ) = effect
+        {
+            recorded.insert(alarm.raised_at, (windows(alarm.since), windows(*cleared_at)));
         }
-        _ => None,
-    });
-    recorded.collect()
+    }
+    recorded.into_values().collect()
 }
 
 #[test]
@@ -94,15 +98,61 @@ fn a_fault_seen_only_in_late_rounds_is_recorded_in_the_past_and_never_raised() {
         let lost = if (31..35).contains(&window) { 4 } else { 0 };
         effects.extend(observe(&mut judge, window, lost, START_S + 423));
     }
-    assert!(found(&effects), "it is judged at once");
+    assert!(!found(&effects), "it is judged once no more of them come");
     for window in 43..60 {
         effects.extend(live(&mut judge, window..window + 1, 0));
         effects.extend(wait(&mut judge, window * 10 + 3..window * 10 + 10));
     }
+    assert!(found(&effects));
     assert_eq!(alarms(&effects), "");
     let [(since, cleared)] = recorded(&effects)[..] else { panic!("{:?}", recorded(&effects)) };
     // A finding regards a minute: it shows a fault for some windows after its end.
     assert!((31..34).contains(&since) && (38..48).contains(&cleared), "{since} {cleared}");
+}
+
+#[test]
+fn faults_of_an_outage_of_hours_are_recorded_although_its_end_comes_first() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..120, 0);
+    assert_eq!(alarms(&wait(&mut judge, 1_202..11_200)), "");
+    let lost = |window: i64| match window {
+        300..320 => 4,
+        // Beyond what is remembered, up to what is.
+        1_040..1_080 => 3,
+        _ => 0,
+    };
+    // Nearly three hours in the time of two windows, with the next live rounds among them.
+    let mut effects = live(&mut judge, 1_120..1_121, 0);
+    for window in (120..1_120).rev() {
+        let now_s = START_S + 11_202 + (1_120 - window) / 60;
+        effects.extend(observe(&mut judge, window, lost(window), now_s));
+    }
+    assert_eq!((alarms(&effects).as_str(), recorded(&effects)), ("", vec![]));
+    let mut restarted = restored(&stored(&[judge.checkpoint()]));
+    let on = |judge: &mut Judge| {
+        let turn = |window: i64| {
+            let mut effects = live(judge, window..window + 1, 0);
+            effects.extend(wait(judge, window * 10 + 3..window * 10 + 10));
+            effects
+        };
+        (1_122..1_136).flat_map(turn).collect::<Vec<_>>()
+    };
+    let effects = on(&mut judge);
+    assert!(effects == on(&mut restarted), "what is held outlasts a restart");
+    assert_eq!(alarms(&effects), "");
+    let recorded = recorded(&effects);
+    let [(first, first_end), (second, second_end)] = recorded[..] else { panic!("{recorded:?}") };
+    assert!((300..303).contains(&first) && (323..333).contains(&first_end), "{recorded:?}");
+    assert!((1_040..1_043).contains(&second) && (1_083..1_093).contains(&second_end));
+    let judged: BTreeSet<i64> = effects
+        .iter()
+        .filter_map(|effect| match effect {
+            Effect::Assessed { window, newest: false, .. } => Some(window - START_S / 10),
+            _ => None,
+        })
+        .collect();
+    assert!((120..1_120).all(|window| judged.contains(&window)));
+    assert!(judge.paths.values().all(|path| path.windows.len() <= KEPT_WINDOWS));
 }
 
 #[test]
@@ -142,7 +192,7 @@ fn the_first_commit_of_a_path_seals_nothing_before_it_is_read() {
     let mut seals = judge.seals.clone();
     assert_eq!(seals.paths.len(), 1);
     seals.on_input(at(80));
-    assert!(seals.take_late(usize::MAX).is_empty(), "none of them is late");
+    assert!(seals.late_and_due().is_empty(), "none of them is late");
 }
 
 #[test]
