@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { Button, Result, Segmented, Skeleton } from 'antd';
+import { Button, Result, Skeleton } from 'antd';
 import { Suspense, lazy } from 'react';
 import { Link, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router';
 import { signOut } from './api/client';
@@ -9,8 +9,7 @@ import { Keys } from './components/keys';
 import { useLive } from './live/use-live';
 import { NowPage } from './pages/now';
 import { SignInPage } from './pages/sign-in';
-import { usePreferences } from './preferences';
-import type { Zone } from './preferences';
+import { TimeControl } from './time/control';
 import type { Mode } from './theme';
 import { ErrorAlert } from './components/error-alert';
 
@@ -99,7 +98,6 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
       client.removeQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'session' });
     },
   });
-  const { zone, setZone } = usePreferences();
   const other: Mode = mode === 'dark' ? 'light' : 'dark';
   return (
     <header className="head">
@@ -116,16 +114,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>
-      <Segmented<Zone>
-        size="small"
-        aria-label="Time zone"
-        value={zone}
-        options={[
-          { value: 'local', label: 'Local' },
-          { value: 'utc', label: 'UTC' },
-        ]}
-        onChange={setZone}
-      />
+      <TimeControl />
       <Button type="text" onClick={() => onMode(other)}>
         {other === 'dark' ? 'Dark' : 'Light'}
       </Button>

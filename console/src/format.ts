@@ -1,4 +1,5 @@
 import type { Cause, Step } from './api/client';
+import type { Zone } from './time/scope';
 
 /** The one place where units become text for users. */
 
@@ -29,8 +30,6 @@ export function usedShare(ratio: number | null | undefined): string {
 export function ofAll(part: number, all: number): string {
   return `${part} of ${all}`;
 }
-
-type Zone = 'local' | 'utc';
 
 function parts(options: Intl.DateTimeFormatOptions, zone: Zone, rfc3339: string): string {
   const inZone = zone === 'utc' ? { ...options, timeZone: 'UTC' } : options;

@@ -9,6 +9,7 @@ import { Refusal } from './api/client';
 import { App } from './app';
 import { giveStylesTheNonce, nonce } from './nonce';
 import { PreferencesProvider } from './preferences';
+import { TimeScopeProvider } from './time/scope';
 import { applyMode, firstMode, keepMode, themeOf } from './theme';
 import type { Mode } from './theme';
 
@@ -40,7 +41,9 @@ function Root() {
         <QueryClientProvider client={queries}>
           <PreferencesProvider>
             <BrowserRouter>
-              <App mode={mode} onMode={change} />
+              <TimeScopeProvider>
+                <App mode={mode} onMode={change} />
+              </TimeScopeProvider>
             </BrowserRouter>
           </PreferencesProvider>
         </QueryClientProvider>

@@ -1,4 +1,6 @@
 import createClient from 'openapi-fetch';
+import { lengthOf, timesOf } from '../time/range';
+import type { Range } from '../time/range';
 import { plain } from './plain';
 import type { components, paths } from './schema';
 
@@ -40,6 +42,8 @@ export type WatchChange = components['schemas']['WatchChangeRequest'];
 export type Suppression = components['schemas']['SuppressionItem'];
 export type ComplaintRequest = components['schemas']['ComplaintRequest'];
 export type PathHistory = components['schemas']['PathHistory'];
+export type PairHistory = components['schemas']['PairHistory'];
+export type PairHistoryPoint = components['schemas']['PairHistoryPoint'];
 export type HistoryPoint = components['schemas']['HistoryPoint'];
 export type RouteHistory = components['schemas']['RouteHistory'];
 export type Storage = components['schemas']['Storage'];
@@ -139,33 +143,44 @@ export async function fetchPathThen(id: string, at: string): Promise<PathDetail>
   return taken(await api.GET('/api/v1/paths/{id}/then', { params }));
 }
 
-export async function fetchWeave(id: string, spanS: number, until?: string): Promise<Weave> {
-  const query = until === undefined ? { span_s: spanS } : { span_s: spanS, until };
+export async function fetchWeave(id: string, range: Range): Promise<Weave> {
+  const span_s = Math.round(lengthOf(range));
+  const query = range.kind === 'last' ? { span_s } : { span_s, until: range.to };
   return taken(await api.GET('/api/v1/paths/{id}/weave', { params: { path: { id }, query } }));
 }
 
-export async function fetchPathHistory(id: string, rangeS: number): Promise<PathHistory> {
-  const to = new Date();
-  const from = new Date(to.getTime() - rangeS * 1000);
-  const query = { from: from.toISOString(), to: to.toISOString(), by_route: true };
+export async function fetchPathHistory(id: string, range: Range): Promise<PathHistory> {
+  const query = { ...timesOf(range, Date.now()), by_route: true };
   return taken(await api.GET('/api/v1/paths/{id}/history', { params: { path: { id }, query } }));
+}
+
+export async function fetchPairHistory(id: string, range: Range): Promise<PairHistory> {
+  const query = timesOf(range, Date.now());
+  return taken(await api.GET('/api/v1/pairs/{id}/history', { params: { path: { id }, query } }));
 }
 
 /** Lists are shown up to this many; beyond it the reader narrows them. */
 const MOST = 1000;
 
-export async function fetchAlarms(open: boolean): Promise<Alarm[]> {
+/** Those that are open, or all that were so at some time in a range. */
+function within(range: Range | 'open') {
+  return range === 'open' ? { open: true } : timesOf(range, Date.now());
+}
+
+export async function fetchAlarms(range: Range | 'open'): Promise<Alarm[]> {
+  const which = within(range);
   return allPages(
     async (page) =>
-      taken(await api.GET('/api/v1/alarms', { params: { query: { ...page, open } } })),
+      taken(await api.GET('/api/v1/alarms', { params: { query: { ...page, ...which } } })),
     MOST,
   );
 }
 
-export async function fetchIncidents(open: boolean): Promise<Incident[]> {
+export async function fetchIncidents(range: Range | 'open'): Promise<Incident[]> {
+  const which = within(range);
   return allPages(
     async (page) =>
-      taken(await api.GET('/api/v1/incidents', { params: { query: { ...page, open } } })),
+      taken(await api.GET('/api/v1/incidents', { params: { query: { ...page, ...which } } })),
     MOST,
   );
 }
@@ -254,13 +269,15 @@ export async function fetchChecks(path?: string): Promise<Check[]> {
   return taken(await api.GET('/api/v1/checks', { params: { query } })).items;
 }
 
-export async function fetchCheck(id: string): Promise<CheckDetail> {
-  return taken(await api.GET('/api/v1/checks/{id}', { params: { path: { id } } }));
+export async function fetchCheck(id: string, range: Range): Promise<CheckDetail> {
+  const query = timesOf(range, Date.now());
+  return taken(await api.GET('/api/v1/checks/{id}', { params: { path: { id }, query } }));
 }
 
-/** Events that had not ended at the given time: of all agents or of one. */
-export async function fetchEvents(from: string, agent?: string): Promise<EventItem[]> {
-  const which = agent === undefined ? { from } : { from, agent };
+/** Events that lasted at some time in a range: of all agents or of one. */
+export async function fetchEvents(range: Range, agent?: string): Promise<EventItem[]> {
+  const times = timesOf(range, Date.now());
+  const which = agent === undefined ? times : { ...times, agent };
   return allPages(
     async (page) =>
       taken(await api.GET('/api/v1/events', { params: { query: { ...page, ...which } } })),

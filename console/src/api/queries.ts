@@ -13,6 +13,7 @@ import {
   fetchPairs,
   fetchPaths,
   fetchSession,
+  fetchPairHistory,
   fetchPathHistory,
   fetchSetAside,
   fetchStorage,
@@ -23,6 +24,16 @@ import {
   fetchWatches,
   fetchWeave,
 } from './client';
+import { written } from '../time/range';
+import type { Range } from '../time/range';
+
+/** Up to this range the service judges windows again, second by second. */
+const LIVE_S = 6 * 3600;
+
+/** What is summed up by the minute is read again so often; what is over, never. */
+function again(range: Range): number | false {
+  return range.kind === 'last' ? 60_000 : false;
+}
 
 /** Keys and options of everything the service is asked for. */
 export const queries = {
@@ -38,29 +49,40 @@ export const queries = {
       queryFn: () => fetchPathThen(id, at),
       staleTime: Infinity,
     }),
-  weave: (id: string, spanS: number) =>
+  /** Only a short one up to now is read again with each judgement of the path. */
+  weave: (id: string, range: Range) => {
+    const live = range.kind === 'last' && range.seconds <= LIVE_S;
+    return queryOptions({
+      queryKey: [live ? 'weave' : 'weave-long', id, written(range)],
+      queryFn: () => fetchWeave(id, range),
+      refetchInterval: live ? false : again(range),
+      placeholderData: (before) => before,
+    });
+  },
+  pathHistory: (id: string, range: Range) =>
     queryOptions({
-      queryKey: ['weave', id, spanS],
-      queryFn: () => fetchWeave(id, spanS),
+      queryKey: ['path-history', id, written(range)],
+      queryFn: () => fetchPathHistory(id, range),
+      refetchInterval: again(range),
       placeholderData: (before) => before,
     }),
-  pathHistory: (id: string, rangeS: number) =>
+  pairHistory: (id: string, range: Range) =>
     queryOptions({
-      queryKey: ['path-history', id, rangeS],
-      queryFn: () => fetchPathHistory(id, rangeS),
-      refetchInterval: 60_000,
+      queryKey: ['pair-history', id, written(range)],
+      queryFn: () => fetchPairHistory(id, range),
+      refetchInterval: again(range),
       placeholderData: (before) => before,
     }),
-  alarms: (open: boolean) =>
+  alarms: (range: Range | 'open') =>
     queryOptions({
-      queryKey: ['alarms', open],
-      queryFn: () => fetchAlarms(open),
+      queryKey: ['alarms', range === 'open' ? range : written(range)],
+      queryFn: () => fetchAlarms(range),
       placeholderData: (before) => before,
     }),
-  incidents: (open: boolean) =>
+  incidents: (range: Range | 'open') =>
     queryOptions({
-      queryKey: ['incidents', open],
-      queryFn: () => fetchIncidents(open),
+      queryKey: ['incidents', range === 'open' ? range : written(range)],
+      queryFn: () => fetchIncidents(range),
       placeholderData: (before) => before,
     }),
   pairs: () => queryOptions({ queryKey: ['pairs'], queryFn: fetchPairs, refetchInterval: 5_000 }),
@@ -100,17 +122,17 @@ export const queries = {
       queryFn: () => fetchChecks(path),
       refetchInterval: 10_000,
     }),
-  check: (id: string) =>
+  check: (id: string, range: Range) =>
     queryOptions({
-      queryKey: ['check', id],
-      queryFn: () => fetchCheck(id),
+      queryKey: ['check', id, written(range)],
+      queryFn: () => fetchCheck(id, range),
+      placeholderData: (before) => before,
       refetchInterval: 10_000,
     }),
-  /** What lasted within so many seconds before now. */
-  events: (spanS: number, agent?: string) =>
+  events: (range: Range, agent?: string) =>
     queryOptions({
-      queryKey: ['events', spanS, agent ?? 'all'],
-      queryFn: () => fetchEvents(new Date(Date.now() - spanS * 1000).toISOString(), agent),
+      queryKey: ['events', written(range), agent ?? 'all'],
+      queryFn: () => fetchEvents(range, agent),
       placeholderData: (before) => before,
       refetchInterval: 30_000,
     }),

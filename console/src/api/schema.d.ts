@@ -113,7 +113,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One check with everything that its newest result says. */
+        /**
+         * One check with its results of a range of time, the newest 200, and everything that the newest of
+         *     these says.
+         */
         get: operations["getCheck"];
         put?: never;
         post?: never;
@@ -1037,7 +1040,7 @@ export interface components {
          * @enum {string}
          */
         CellKind: "measured" | "silent" | "missing";
-        /** @description What one part of a path added in one window. */
+        /** @description What one part of a path added in one row. */
         CellView: {
             /**
              * Format: int32
@@ -4846,6 +4849,11 @@ export interface components {
              */
             row_s: number;
             rows: components["schemas"]["WeaveRow"][];
+            /**
+             * @description True where a row is the sum of its time and usual is the median of all rows; else a row is the
+             *     worst of its windows, and usual is what was so before each.
+             */
+            summed: boolean;
             /** Format: date-time */
             until: string;
         };
@@ -4858,12 +4866,12 @@ export interface components {
             /** @description True for private and shared address space. */
             private: boolean;
         };
-        /** @description One window. */
+        /** @description Windows of some seconds or minutes. */
         WeaveRow: {
             cells: components["schemas"]["CellView"][];
             /**
              * Format: date-time
-             * @description End of the minute regarded.
+             * @description End of the newest minute regarded, or of the time that is summed up.
              */
             until: string;
         };
@@ -4995,6 +5003,10 @@ export interface operations {
             query?: {
                 /** @description Only alarms that are open. */
                 open?: boolean;
+                /** @description Only those that were open at this time (RFC 3339) or later. */
+                from?: string;
+                /** @description Only those that were open at this time (RFC 3339) or before. */
+                to?: string;
                 /** @description The `next` of the page before; absent for the first page. */
                 after?: string;
                 /** @description Items on a page, 1 to 500. */
@@ -5152,7 +5164,12 @@ export interface operations {
     };
     getCheck: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Begin (RFC 3339); a day before the end by default. */
+                from?: string;
+                /** @description End (RFC 3339); now by default. */
+                to?: string;
+            };
             header?: never;
             path: {
                 /** @description The check's id or short number */
@@ -5171,6 +5188,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5351,8 +5376,10 @@ export interface operations {
                 agent?: string;
                 /** @description Only those of this incident. */
                 incident?: string;
-                /** @description Only those that lasted at some time from then on. */
+                /** @description Only those that were open at this time (RFC 3339) or later. */
                 from?: string;
+                /** @description Only those that were open at this time (RFC 3339) or before. */
+                to?: string;
                 /** @description The `next` of the page before; absent for the first page. */
                 after?: string;
                 /** @description Items on a page, 1 to 500. */
@@ -5433,6 +5460,10 @@ export interface operations {
             query?: {
                 /** @description Only incidents that are not closed. */
                 open?: boolean;
+                /** @description Only those that were open at this time (RFC 3339) or later. */
+                from?: string;
+                /** @description Only those that were open at this time (RFC 3339) or before. */
+                to?: string;
                 /** @description The `next` of the page before; absent for the first page. */
                 after?: string;
                 /** @description Items on a page, 1 to 500. */
@@ -6203,7 +6234,11 @@ export interface operations {
             query?: {
                 /** @description The end (RFC 3339); now where absent. */
                 until?: string;
-                /** @description How long, in seconds, 60 to 21,600. */
+                /**
+                 * @description How long, in seconds, 60 to 34,560,000. Up to six hours each row is the worst of its windows, and
+                 *     usual is what was so before each. Of longer ranges a row is the sum of its time, usual is the
+                 *     median of all rows, and the newest minutes are missing until they are sealed.
+                 */
                 span_s?: number;
             };
             header?: never;

@@ -1,6 +1,6 @@
 import type { Alarm } from '../api/client';
 import { dayTime, listed } from '../format';
-import { usePreferences } from '../preferences';
+import { useTimeScope } from '../time/scope';
 import { Time } from './time';
 
 const WORDS: Record<Alarm['state'], string> = {
@@ -13,7 +13,7 @@ const WORDS: Record<Alarm['state'], string> = {
 
 /** State of an alarm in a few words: "open", "no data since 12:03". */
 export function AlarmState({ alarm }: { alarm: Alarm }) {
-  const { zone } = usePreferences();
+  const { zone } = useTimeScope();
   const words = WORDS[alarm.state];
   if (alarm.state !== 'no-data' || alarm.no_data_since == null) return words;
   return `${words} since ${dayTime(alarm.no_data_since, zone)}`;

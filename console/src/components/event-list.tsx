@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { queries } from '../api/queries';
+import { useTimeScope } from '../time/scope';
 import { SeverityMark } from './severity';
 import { Span, Time } from './time';
 import { ErrorAlert } from './error-alert';
@@ -8,11 +9,12 @@ import { ErrorAlert } from './error-alert';
 /** Events shown; the rest is in the client's list. */
 const SHOWN = 25;
 
-/** Events, newest first: of all agents or of one. */
-export function EventList({ spanS, agent }: { spanS: number; agent?: string }) {
-  const { data: events, error } = useQuery(queries.events(spanS, agent));
+/** Events in the range of the page, newest first: of all agents or of one. */
+export function EventList({ agent }: { agent?: string }) {
+  const { range } = useTimeScope();
+  const { data: events, error } = useQuery(queries.events(range, agent));
   if (error && !events) return <ErrorAlert error={error} />;
-  if (events?.length === 0) return <p className="quiet">No events.</p>;
+  if (events?.length === 0) return <p className="quiet">No events in this range.</p>;
   return (
     <ul className="plain-list">
       {events?.slice(0, SHOWN).map((event) => (

@@ -1,11 +1,11 @@
 import { Tooltip } from 'antd';
 import { dayTime, duration, fullTime } from '../format';
-import { usePreferences } from '../preferences';
+import { useTimeScope } from '../time/scope';
 import { useNow } from './use-now';
 
 /** A time in the zone of the header's switch; the other zone on hover. */
 export function Time({ at }: { at: string }) {
-  const { zone } = usePreferences();
+  const { zone } = useTimeScope();
   return (
     <Tooltip title={fullTime(at, zone === 'utc' ? 'local' : 'utc')}>
       <time dateTime={at}>{fullTime(at, zone)}</time>
@@ -15,7 +15,7 @@ export function Time({ at }: { at: string }) {
 
 /** When something began and how long it lasts or lasted: "10:03, 6 min". */
 export function Span({ since, until }: { since: string; until?: string | null }) {
-  const { zone } = usePreferences();
+  const { zone } = useTimeScope();
   const now = useNow();
   const end = until ?? now;
   return (

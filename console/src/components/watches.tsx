@@ -14,7 +14,7 @@ export function WatchEntry({ watch }: { watch: Watch }) {
   const lasts = watch.state !== 'over';
   // Results of a running watch are read again; those of an ended watch do not change.
   const live = useQuery({ ...queries.watch(watch.id), enabled: watch.found == null });
-  const incidents = useQuery(queries.incidents(true));
+  const incidents = useQuery(queries.incidents('open'));
   const change = useMutation({
     mutationFn: (wanted: WatchChange) => changeWatch(watch.id, wanted),
     onSuccess: () =>

@@ -13,7 +13,7 @@ use itinera_model::host_facts::HostFacts;
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::WallTime;
 use itinera_store::{
-    EventQuery, LogContent, LogEntry, LoggedReport, LoggedRound, Store, StoreError,
+    EventQuery, Lasting, LogContent, LogEntry, LoggedReport, LoggedRound, Store, StoreError,
     ThroughputRecord,
 };
 use std::sync::Arc;
@@ -137,7 +137,7 @@ impl Engine {
         let lasting = if Stage::Events.is_in(&checkpoint) {
             Vec::new()
         } else {
-            let lasting = EventQuery { lasting: true, ..EventQuery::default() };
+            let lasting = EventQuery { lasting: Lasting::OPEN, ..EventQuery::default() };
             let open = store.events(lasting, None, MOST_EVENTS).await?;
             open.into_iter().map(|record| record.event).collect()
         };

@@ -192,6 +192,29 @@ pub(crate) async fn minutes(
     by_minute(store, EvidenceSubject::Path(path), span, read, read_hour, MinuteSummary::merge).await
 }
 
+/// What a path showed in spans of so many seconds, by their beginning: spans begin at the same times
+/// whatever range is asked for. The range is read by the day, so that its minutes need not fit into
+/// memory together.
+pub(crate) async fn spans(
+    store: &Store,
+    path: PathId,
+    (from, to): (OffsetDateTime, OffsetDateTime),
+    span_s: i64,
+) -> Result<BTreeMap<OffsetDateTime, MinuteSummary>, StoreError> {
+    let begin_of =
+        |at: OffsetDateTime| at - time::Duration::seconds(at.unix_timestamp().rem_euclid(span_s));
+    let mut spans: BTreeMap<OffsetDateTime, MinuteSummary> = BTreeMap::new();
+    let mut read = from;
+    while read < to {
+        let until = to.min(read + time::Duration::days(1));
+        for (at, minute) in minutes(store, path, (read, until)).await? {
+            spans.entry(begin_of(at)).or_default().merge(&minute);
+        }
+        read = until;
+    }
+    Ok(spans)
+}
+
 /// What a pair exchanged in the minutes that begin between two times, in order.
 pub(crate) async fn pair_minutes(
     store: &Store,

@@ -16,7 +16,9 @@ use itinera_model::event::{EventEffect, Fault};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
+use itinera_store::{
+    EvidenceWrite, JudgeWrite, Lasting, LogEntry, LogReader, NewEntry, StoreError,
+};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -279,7 +281,7 @@ async fn continue_from_checkpoint(
     if alarms_are_new {
         // What is still wrong is raised again, into the same incident.
         let at = shared.clock.wall_now();
-        let open = shared.store.alarms(true, None, u64::from(u16::MAX)).await?;
+        let open = shared.store.alarms(Lasting::OPEN, None, u64::from(u16::MAX)).await?;
         let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
         carried_over.alarms = cleared.collect();
     }

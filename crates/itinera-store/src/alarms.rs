@@ -5,7 +5,7 @@ use crate::change_feed;
 use crate::entity::alarm;
 use crate::statement::{recordable_json, sql};
 use crate::timeline::{self, ChooseIncident, Class, Placed};
-use crate::times::offset;
+use crate::times::{Lasting, offset};
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState, Severity};
 use itinera_model::event::Fault;
@@ -64,18 +64,16 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn alarms(
         &self,
-        open_only: bool,
+        which: Lasting,
         before: Option<(OffsetDateTime, AlarmId)>,
         limit: u64,
     ) -> Result<Vec<AlarmRecord>, StoreError> {
         let mut query = alarm::Entity::find()
             .filter(alarm::Column::Class.eq(Class::Path.name()))
+            .filter(which.condition(alarm::Column::RaisedAt, alarm::Column::ClearedAt))
             .order_by_desc(alarm::Column::RaisedAt)
             .order_by_desc(alarm::Column::Id)
             .limit(limit);
-        if open_only {
-            query = query.filter(alarm::Column::ClearedAt.is_null());
-        }
         if let Some((at, id)) = before {
             let same_time = alarm::Column::RaisedAt.eq(at);
             let earlier = alarm::Column::RaisedAt.lt(at);

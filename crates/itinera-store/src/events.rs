@@ -3,7 +3,7 @@
 use crate::alarms::{EndedRow, StateChange, insert, note_state};
 use crate::change_feed;
 use crate::timeline::{self, ChooseIncident, Class, Placed};
-use crate::times::offset;
+use crate::times::{Lasting, offset};
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::AlarmState;
 use itinera_model::event::{Event, EventEffect, EventKind, Fault};
@@ -34,16 +34,14 @@ pub struct EventRecord {
 /// Which events.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct EventQuery {
-    /// Only those that last.
-    pub lasting: bool,
+    /// Only those that lasted then.
+    pub lasting: Lasting,
     /// Only faults.
     pub faults: bool,
     /// Only those of this agent.
     pub agent: Option<AgentId>,
     /// Only those of this incident.
     pub incident: Option<IncidentId>,
-    /// Only those that lasted at some time from then on.
-    pub from: Option<OffsetDateTime>,
     /// Of each cause only the first: what many sites see is one thing.
     pub first_of_group: bool,
 }
@@ -98,23 +96,27 @@ impl Store {
                  AND ($3::uuid IS NULL OR e.agent_id = $3) \
                  AND ($4::uuid IS NULL OR e.incident_id = $4) \
                  AND ($5::timestamptz IS NULL OR e.cleared_at IS NULL OR e.cleared_at >= $5) \
+                 AND ($10::timestamptz IS NULL OR e.raised_at <= $10) \
                  AND ($6::timestamptz IS NULL OR (e.raised_at, e.id) < ($6, $7)) \
                  AND (NOT $9 OR NOT EXISTS (SELECT FROM alarm o \
                      WHERE o.class = 'event' AND o.incident_id = e.incident_id AND o.id < e.id \
                          AND o.body->>'group' = e.body->>'group' \
-                         AND (NOT $1 OR o.cleared_at IS NULL))) \
+                         AND (NOT $1 OR o.cleared_at IS NULL) \
+                         AND ($5::timestamptz IS NULL OR o.cleared_at IS NULL OR o.cleared_at >= $5) \
+                         AND ($10::timestamptz IS NULL OR o.raised_at <= $10))) \
              ORDER BY e.raised_at DESC, e.id DESC LIMIT $8"
         );
-        let values: [Value; 9] = [
-            which.lasting.into(),
+        let values: [Value; 10] = [
+            which.lasting.open.into(),
             which.faults.into(),
             which.agent.map(AgentId::as_uuid).into(),
             which.incident.map(IncidentId::as_uuid).into(),
-            which.from.into(),
+            which.lasting.from.into(),
             before.map(|(at, _)| at).into(),
             before.map_or(Uuid::nil(), |(_, id)| id.as_uuid()).into(),
             i64::try_from(limit).unwrap_or(i64::MAX).into(),
             which.first_of_group.into(),
+            which.lasting.to.into(),
         ];
         rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
     }

@@ -6,6 +6,7 @@ use crate::events;
 use crate::events::EventRecord;
 use crate::statement::sql;
 use crate::timeline::{Class, Entry, ITSELF, enter, open_incident};
+use crate::times::Lasting;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
 use itinera_model::audit::Action;
@@ -108,17 +109,15 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn incidents(
         &self,
-        open_only: bool,
+        which: Lasting,
         before: Option<(OffsetDateTime, IncidentId)>,
         limit: u64,
     ) -> Result<Vec<IncidentRecord>, StoreError> {
         let mut query = incident::Entity::find()
+            .filter(which.condition(incident::Column::OpenedAt, incident::Column::ClosedAt))
             .order_by_desc(incident::Column::OpenedAt)
             .order_by_desc(incident::Column::Id)
             .limit(limit);
-        if open_only {
-            query = query.filter(incident::Column::ClosedAt.is_null());
-        }
         if let Some((at, id)) = before {
             let same_time = incident::Column::OpenedAt.eq(at);
             let earlier = incident::Column::OpenedAt.lt(at);

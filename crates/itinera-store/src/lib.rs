@@ -73,6 +73,7 @@ pub use targets::{
 };
 pub use throughput::{ThroughputRecord, ThroughputSpec};
 pub use timeline::ChooseIncident;
+pub use times::Lasting;
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use users::{
     AuditRecord, Audited, NewSession, NewToken, SessionUser, TokenRecord, UserChange, UserRecord,

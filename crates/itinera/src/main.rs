@@ -103,7 +103,9 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Path { id } => client::path(&client()?, &output, &id).await,
         Command::History(args) => client::history::run(&client()?, &output, &args).await,
         Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
-        Command::Alarms { number, open } => client::alarms(&client()?, &output, number, open).await,
+        Command::Alarms { number, open, during } => {
+            client::alarms(&client()?, &output, number, open, during).await
+        }
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
@@ -112,8 +114,8 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             client::checks::run(&client()?, &output, number, now).await
         }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
-        Command::Events { number, lasting, faults } => {
-            client::events::events(&client()?, &output, number, (lasting, faults)).await
+        Command::Events { number, lasting, faults, during } => {
+            client::events::events(&client()?, &output, number, (lasting, faults), during).await
         }
         Command::HostFacts { site } => client::events::host_facts(&client()?, &output, &site).await,
         Command::Pairs { number, voice } => {

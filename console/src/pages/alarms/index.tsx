@@ -7,6 +7,8 @@ import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
 import { AlarmState } from '../../components/alarm-state';
+import type { Range } from '../../time/range';
+import { useTimeScope } from '../../time/scope';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
@@ -19,14 +21,20 @@ const STEPS: Record<string, number> = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 }
 export function AlarmsPage() {
   const [search] = useSearchParams();
   const show = search.get('show') === 'all' ? 'all' : 'open';
+  const { range, rangeText } = useTimeScope();
   // Another filter is another list.
-  return <Queue key={show} show={show} />;
+  return show === 'open' ? (
+    <Queue key="open" which="open" />
+  ) : (
+    <Queue key={rangeText} which={range} />
+  );
 }
 
-function Queue({ show }: { show: 'open' | 'all' }) {
+function Queue({ which }: { which: Range | 'open' }) {
+  const show = which === 'open' ? 'open' : 'all';
   const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
-  const answer = useQuery(queries.alarms(show === 'open'));
+  const answer = useQuery(queries.alarms(which));
   const [shown, setShown] = useState<Alarm[]>([]);
   const { items, waiting } = hold(shown, answer.data ?? []);
   const ids = items.map((alarm) => String(alarm.no));
@@ -73,8 +81,8 @@ function Queue({ show }: { show: 'open' | 'all' }) {
           aria-label="Which alarms"
           value={show}
           options={[
-            { value: 'open', label: 'Open' },
-            { value: 'all', label: 'All' },
+            { value: 'open', label: 'Open now' },
+            { value: 'all', label: 'In the range' },
           ]}
           onChange={(next) => change({ show: next })}
         />
@@ -83,7 +91,7 @@ function Queue({ show }: { show: 'open' | 'all' }) {
       {!answer.data && !answer.error && <Skeleton active />}
       {answer.data && items.length === 0 && (
         <p className="quiet">
-          {show === 'open' ? 'No alarm is open.' : 'There has been no alarm.'}
+          {show === 'open' ? 'No alarm is open.' : 'No alarms in this range.'}
         </p>
       )}
       {selected && (

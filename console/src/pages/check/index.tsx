@@ -13,12 +13,15 @@ import { bytes, count, failure, ms, rate, stepName } from '../../format';
 import { ink } from '../../theme';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
+import { useTimeScope } from '../../time/scope';
 import { barsOf, stepsOf } from './waterfall';
 
 const WIDTH = 1160;
 const NAME = 200;
 const BAR = 640;
 const ROW = 26;
+/** Results that the service gives at most. */
+const MOST = 200;
 
 /** The newest result's mark; a good result with an open event is noted. */
 function markOf(check: CheckDetail): FoundWord {
@@ -30,7 +33,8 @@ function markOf(check: CheckDetail): FoundWord {
 /** Is it the network? What a service answered, step by step, and the path to the very address. */
 export function CheckPage() {
   const { id = '' } = useParams();
-  const { data: check, error } = useQuery(queries.check(id));
+  const { range } = useTimeScope();
+  const { data: check, error } = useQuery(queries.check(id, range));
   if (error && !check) return <ErrorAlert error={error} />;
   if (!check) return <Skeleton active paragraph={{ rows: 8 }} />;
   return (
@@ -47,7 +51,7 @@ export function CheckPage() {
       </p>
       <h1 className="sentence">
         <FoundMark found={markOf(check)} />{' '}
-        {(check.event ?? check.message)?.headline ?? 'It has no result yet.'}
+        {(check.event ?? check.message)?.headline ?? 'It has no result in this range.'}
       </h1>
       {check.event && <MessageDetail message={check.event} />}
       {!check.event && check.message && <MessageDetail message={check.message} />}
@@ -284,7 +288,8 @@ function Results({ check }: { check: CheckDetail }) {
   return (
     <section aria-labelledby="results">
       <h2 className="section" id="results">
-        {bad} of the last {count(check.results.length, 'result')} failed
+        {bad} of {check.results.length >= MOST && 'the newest '}
+        {count(check.results.length, 'result')} in this range failed
       </h2>
       <Table<ResultRow>
         size="small"

@@ -14,8 +14,6 @@ import { SetAsideCommits } from './set-aside';
 import { StorageState } from './storage';
 import { Notes } from '../../components/notes';
 
-const DAY = 86_400;
-
 function sentence(agents: Agent[], checks: Check[]): string {
   const asked = checks.filter((check) => check.state !== 'unknown');
   const bad = asked.filter((check) => check.state === 'broken').length;
@@ -52,8 +50,8 @@ export function FleetPage() {
       <h2 className="section">Checks of services and names</h2>
       <CheckTable checks={all} />
       <StorageState />
-      <h2 className="section">Events of the last day</h2>
-      <EventList spanS={DAY} />
+      <h2 className="section">Events</h2>
+      <EventList />
     </>
   );
 }

@@ -3,15 +3,17 @@ import { Button, Segmented, Skeleton } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { queries } from '../../api/queries';
+import { useTimeScope } from '../../time/scope';
 import { ErrorAlert } from '../../components/error-alert';
 import { ComplaintForm } from './complaint-form';
 import { IncidentEntry } from './incident-entry';
 
-/** All incidents, newest first. */
+/** Incidents that are open, or all of a range, newest first. */
 export function IncidentsPage() {
   const [search, setSearch] = useSearchParams();
   const show = search.get('show') === 'all' ? 'all' : 'open';
-  const incidents = useQuery(queries.incidents(show === 'open'));
+  const { range } = useTimeScope();
+  const incidents = useQuery(queries.incidents(show === 'open' ? 'open' : range));
   const [complaining, setComplaining] = useState(false);
   return (
     <>
@@ -23,10 +25,15 @@ export function IncidentsPage() {
           aria-label="Which incidents"
           value={show}
           options={[
-            { value: 'open', label: 'Open' },
-            { value: 'all', label: 'All' },
+            { value: 'open', label: 'Open now' },
+            { value: 'all', label: 'In the range' },
           ]}
-          onChange={(next) => setSearch(next === 'all' ? { show: 'all' } : {})}
+          onChange={(next) =>
+            setSearch((before) => {
+              before.set('show', next);
+              return before;
+            })
+          }
         />
         <Button onClick={() => setComplaining(true)}>Report a problem</Button>
       </div>
@@ -34,7 +41,7 @@ export function IncidentsPage() {
       {!incidents.data && !incidents.error && <Skeleton active />}
       {incidents.data?.length === 0 && (
         <p className="quiet">
-          {show === 'open' ? 'No incident is open.' : 'There has been no incident.'}
+          {show === 'open' ? 'No incident is open.' : 'No incidents in this range.'}
         </p>
       )}
       <ul className="plain-list">

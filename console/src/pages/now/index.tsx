@@ -28,7 +28,7 @@ function byUrgency(incidents: Incident[]): Incident[] {
 export function NowPage() {
   const status = useQuery(queries.status());
   const paths = useQuery(queries.paths());
-  const incidents = useQuery(queries.incidents(true));
+  const incidents = useQuery(queries.incidents('open'));
   const [complaining, setComplaining] = useState(false);
   const open = byUrgency(incidents.data ?? []);
   const suspected = status.data?.surest_suspected;

@@ -9,6 +9,7 @@ import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { type Lane, lanesOf, headlineOf } from './lanes';
 import { Notes } from '../../components/notes';
+import { PairHistoryPanel } from './history';
 
 function lost({ lost: gone, arrived }: Direction): string {
   const known = gone + arrived;
@@ -50,6 +51,7 @@ function said({ pair }: Lane) {
         Pair {pair.no}, {pair.near_address} to {pair.far_address}; round trip{' '}
         {ms(pair.round_trip_us)}, median of {pair.rounds} rounds
       </p>
+      <PairHistoryPanel pair={pair} />
       <Notes notes={pair.notes} />
       {pair.voice && <Notes notes={pair.voice.notes} />}
       <VoiceButton id={pair.id} until={pair.voice_until ?? null} />
@@ -112,7 +114,7 @@ export function PairsPage() {
         Packets between agents in the last {Math.round((pairs[0]?.span_s ?? 0) / 60)} minutes, each
         direction by itself. PDV is delay variation: the 95th percentile above the minimum (RFC
         5481). The minimum delay lies within the bounds: an asymmetric route and a clock error look
-        the same.
+        the same. A row shows the history of the pair in the chosen range.
       </p>
       <Table<Lane>
         size="small"

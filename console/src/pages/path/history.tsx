@@ -1,61 +1,42 @@
 import { useQuery } from '@tanstack/react-query';
-import { Segmented, Skeleton } from 'antd';
+import { Skeleton } from 'antd';
 import type { HistoryPoint, PathHistory } from '../../api/client';
 import { queries } from '../../api/queries';
-import { dayTime, fullTime, ms, ofAll, perCent } from '../../format';
-import { usePreferences } from '../../preferences';
-import type { Zone } from '../../preferences';
+import { fullTime, ms, ofAll, perCent } from '../../format';
+import { useTimeScope } from '../../time/scope';
+import type { Zone } from '../../time/scope';
 import { ink } from '../../theme';
 import { ErrorAlert } from '../../components/error-alert';
-import { axisEnd, lossOf, runsOf, shownRange, ticksOf } from './history-layout';
+import {
+  Caption,
+  ScaleLine,
+  TimeTicks,
+  WIDTH,
+  placer,
+  spanWords,
+} from '../../components/time-chart';
+import { axisEnd, runsOf, shownRange } from '../../time/axis';
+import { lossOf } from './history-layout';
 import { RouteTable } from './route-table';
-import { WIDTH, frame } from './staircase-layout';
-
-const DAY_S = 86_400;
-export const RANGES = [
-  { value: DAY_S, label: '1 day' },
-  { value: 7 * DAY_S, label: '1 week' },
-  { value: 30 * DAY_S, label: '30 days' },
-  { value: 400 * DAY_S, label: '400 days' },
-];
-
-const SPAN_WORDS: Record<number, string> = {
-  300: 'five minutes',
-  3600: 'an hour',
-  86400: 'a day',
-};
 
 const DELAY = { top: 18, bottom: 150 };
 const LOSS = { top: 190, bottom: 244 };
 const HEIGHT = 270;
 
-interface Props {
-  id: string;
-  rangeS: number;
-  onRange: (rangeS: number) => void;
-}
-
-/** Delay and loss of the path to its target, over a day and longer. */
-export function HistoryPanel({ id, rangeS, onRange }: Props) {
-  const { data, error } = useQuery(queries.pathHistory(id, rangeS));
+/** Delay and loss of the path to its target, over the range of the page. */
+export function HistoryPanel({ id }: { id: string }) {
+  const { range } = useTimeScope();
+  const { data, error } = useQuery(queries.pathHistory(id, range));
   return (
     <section aria-labelledby="history">
-      <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
-        <h2 className="section" id="history" style={{ flex: 1 }}>
-          History to the target
-        </h2>
-        <Segmented
-          aria-label="Range of the history"
-          options={RANGES}
-          value={rangeS}
-          onChange={onRange}
-        />
-      </div>
+      <h2 className="section" id="history">
+        History to the target
+      </h2>
       {error && <ErrorAlert error={error} />}
       {!data && !error && <Skeleton active paragraph={{ rows: 5 }} />}
       {data && data.points.length === 0 && (
         <p className="quiet">
-          No measurements are summed up in this range yet. The first appear within a minute.
+          No measurements are summed up in this range. New ones appear within a minute.
         </p>
       )}
       {data && data.points.length > 0 && <Picture history={data} />}
@@ -73,12 +54,10 @@ function words(point: HistoryPoint, zone: Zone): string {
 }
 
 function Picture({ history }: { history: PathHistory }) {
-  const { zone } = usePreferences();
+  const { zone } = useTimeScope();
   const { points, span_s: spanS } = history;
-  const [from, to] = shownRange(history);
-  const across = frame.right - frame.left;
-  const x = (at: number) =>
-    frame.left + (Math.min(Math.max(at, from), to) - from) * (across / (to - from));
+  const range = shownRange(history);
+  const x = placer(range);
   const middle = (point: HistoryPoint) => x(new Date(point.at).getTime() + spanS * 500);
   const longest = Math.max(...points.map((point) => (point.delay_p95_us ?? 0) / 1000));
   const delayEnd = axisEnd(longest, 1);
@@ -107,17 +86,13 @@ function Picture({ history }: { history: PathHistory }) {
         aria-label={`Delay and loss over time: ${ofAll(total.lost, total.sent)} lost`}
       >
         {[0, delayEnd / 2, delayEnd].map((at) => (
-          <Line key={at} y={delayY(at * 1000)} label={`${at} ms`} />
+          <ScaleLine key={at} y={delayY(at * 1000)} label={`${at} ms`} />
         ))}
         {[0, lossEnd].map((at) => (
-          <Line key={at} y={lossY(at / 100)} label={`${at} %`} />
+          <ScaleLine key={at} y={lossY(at / 100)} label={`${at} %`} />
         ))}
-        <text x={frame.left} y={DELAY.top - 6} fontSize="12" fill={ink.quiet}>
-          Round-trip delay: median, and the band of 5 to 95 %
-        </text>
-        <text x={frame.left} y={LOSS.top - 6} fontSize="12" fill={ink.quiet}>
-          Round-trip loss
-        </text>
+        <Caption y={DELAY.top - 6} text="Round-trip delay: median, and the band of 5 to 95 %" />
+        <Caption y={LOSS.top - 6} text="Round-trip loss" />
         {runs.map((run) => (
           <g key={run[0]?.at ?? 'empty'}>
             <polygon
@@ -159,35 +134,12 @@ function Picture({ history }: { history: PathHistory }) {
             </g>
           );
         })}
-        {ticksOf(from, to).map((at) => (
-          <text
-            key={at}
-            x={x(at)}
-            y={HEIGHT - 8}
-            textAnchor="middle"
-            fontSize="12"
-            fill={ink.quiet}
-          >
-            {dayTime(new Date(at).toISOString(), zone)}
-          </text>
-        ))}
+        <TimeTicks range={range} y={HEIGHT - 8} />
       </svg>
       <p className="quiet">
-        Each point is {SPAN_WORDS[spanS] ?? `${spanS} s`}. In all, {ofAll(total.lost, total.sent)}{' '}
-        probes lost ({perCent(total.sent === 0 ? null : total.lost / total.sent)}). Gaps: nothing
-        was measured.
+        Each point is {spanWords(spanS)}. In all, {ofAll(total.lost, total.sent)} probes lost (
+        {perCent(total.sent === 0 ? null : total.lost / total.sent)}). Gaps: nothing was measured.
       </p>
-    </>
-  );
-}
-
-function Line({ y, label }: { y: number; label: string }) {
-  return (
-    <>
-      <line x1={frame.left} x2={frame.right} y1={y} y2={y} stroke={ink.faint} strokeWidth="0.6" />
-      <text x={frame.left - 6} y={y + 4} textAnchor="end" fontSize="12" fill={ink.quiet}>
-        {label}
-      </text>
     </>
   );
 }

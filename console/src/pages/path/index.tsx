@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query';
-import { Alert, Button, Segmented, Select, Skeleton } from 'antd';
+import { Alert, Button, Select, Skeleton } from 'antd';
 import { useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import type { PathDetail } from '../../api/client';
@@ -11,17 +11,11 @@ import { ErrorAlert } from '../../components/error-alert';
 import { WatchEntry, WatchForm } from '../../components/watches';
 import { EventList } from '../../components/event-list';
 import { FromMachineToService } from './distance';
-import { HistoryPanel, RANGES } from './history';
+import { HistoryPanel } from './history';
 import { HopTable } from './hop-table';
 import { Staircase } from './staircase';
 import { WeavePanel } from './weave';
 import { Notes } from '../../components/notes';
-
-const SPANS = [
-  { value: 900, label: '15 min' },
-  { value: 3600, label: '1 h' },
-  { value: 21600, label: '6 h' },
-];
 
 const AGO = [
   { value: 0, label: 'nothing' },
@@ -41,8 +35,6 @@ export function PathPage() {
   const [search, setSearch] = useSearchParams();
   const at = search.get('at');
   const beside = search.get('beside');
-  const span = SPANS.find(({ value }) => String(value) === search.get('span'))?.value ?? 900;
-  const range = RANGES.find(({ value }) => String(value) === search.get('range'))?.value ?? 86_400;
   const now = useQuery(queries.path(id));
   const then = useQuery({ ...queries.pathThen(id, at ?? ''), enabled: at !== null });
   const other = useQuery({ ...queries.pathThen(id, beside ?? ''), enabled: beside !== null });
@@ -113,31 +105,14 @@ export function PathPage() {
             hops={path.hops}
             beside={beside === null ? undefined : other.data?.hops}
           />
-          <div style={{ display: 'flex', gap: 16, alignItems: 'baseline' }}>
-            <h2 className="section" style={{ flex: 1 }}>
-              When, and in which network
-            </h2>
-            <Segmented
-              aria-label="How far back"
-              options={SPANS}
-              value={span}
-              onChange={(value) => change({ span: value === 900 ? null : String(value) })}
-            />
-          </div>
+          <h2 className="section">When, and in which network</h2>
           <WeavePanel
             id={id}
             agent={path.agent}
-            spanS={span}
             at={at}
             onPick={(picked) => change({ at: picked === at ? null : picked })}
           />
-          <HistoryPanel
-            id={id}
-            rangeS={range}
-            onRange={(value) =>
-              change({ range: value === RANGES[0]?.value ? null : String(value) })
-            }
-          />
+          <HistoryPanel id={id} />
           {at === null && <FromMachineToService path={path} />}
           <h2 className="section">Hop by hop</h2>
           <HopTable hops={path.hops} beside={beside === null ? undefined : other.data?.hops} />
@@ -145,7 +120,7 @@ export function PathPage() {
       )}
       <Watches path={id} />
       <h2 className="section">Events at {path.site}</h2>
-      <EventList spanS={span} agent={path.agent} />
+      <EventList agent={path.agent} />
     </>
   );
 }

@@ -2,9 +2,10 @@ import { useQuery } from '@tanstack/react-query';
 import { Skeleton } from 'antd';
 import type { Cell, EventItem, Weave } from '../../api/client';
 import { queries } from '../../api/queries';
-import { clockTime, ms, perCent } from '../../format';
-import { usePreferences } from '../../preferences';
-import type { Zone } from '../../preferences';
+import { clockTime, count, dayTime, ms, perCent } from '../../format';
+import { endingAt } from '../../time/range';
+import { useTimeScope } from '../../time/scope';
+import type { Zone } from '../../time/scope';
 import { departures, departureWords, ink } from '../../theme';
 import { ErrorAlert } from '../../components/error-alert';
 import { DepartureScale } from '../now/board';
@@ -21,16 +22,16 @@ interface Props {
   id: string;
   /** Agent of the events that are marked beside it. */
   agent: string;
-  spanS: number;
   /** The moment that the staircase shows; absent for now. */
   at: string | null;
   onPick: (at: string) => void;
 }
 
 /** Time runs downward, one column per owner under its part of the staircase. */
-export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
-  const { data: weave, error } = useQuery(queries.weave(id, spanS));
-  const { data: events } = useQuery(queries.events(spanS, agent));
+export function WeavePanel({ id, agent, at, onPick }: Props) {
+  const { range, setRange } = useTimeScope();
+  const { data: weave, error } = useQuery(queries.weave(id, range));
+  const { data: events } = useQuery(queries.events(range, agent));
   if (error && !weave) return <ErrorAlert error={error} />;
   if (!weave) return <Skeleton active paragraph={{ rows: 6 }} />;
   if (weave.rows.length === 0) {
@@ -38,14 +39,33 @@ export function WeavePanel({ id, agent, spanS, at, onPick }: Props) {
   }
   return (
     <>
-      <Picture weave={weave} events={events ?? []} at={at} onPick={onPick} />
-      <DepartureScale note="Worst hop of each part; pick a row to see that moment. ◆: something occurred at the agent" />
+      <Picture
+        weave={weave}
+        events={events ?? []}
+        at={at}
+        onPick={weave.summed ? (until) => setRange(endingAt(until, weave.row_s)) : onPick}
+      />
+      <DepartureScale note={noteOf(weave)} />
     </>
   );
 }
 
-function told(cell: Cell | undefined, segment: Segment, until: string, zone: Zone): string {
-  const where = `${segment.name}, minute until ${clockTime(until, zone)}`;
+function noteOf({ summed, row_s: rowS }: Weave): string {
+  const rows = summed
+    ? `Each row sums up ${count(rowS / 60, 'minute')}; usual is the median of the rows. Worst hop of each part; pick a row to see it in detail.`
+    : 'Worst hop of each part; pick a row to see that moment.';
+  return `${rows} ◆: something occurred at the agent`;
+}
+
+function told(
+  { summed, row_s: rowS }: Weave,
+  cell: Cell | undefined,
+  segment: Segment,
+  until: string,
+  zone: Zone,
+): string {
+  const span = summed ? count(rowS / 60, 'minute') : 'minute';
+  const where = `${segment.name}, ${span} until ${dayTime(until, zone)}`;
   if (!cell || cell.kind === 'missing') return `${where}: nothing measured`;
   if (cell.kind === 'silent') return `${where}: silent`;
   const word = cell.departure == null ? 'usual not known yet' : departureWords[cell.departure];
@@ -72,7 +92,7 @@ function Picture({
   at: string | null;
   onPick: Props['onPick'];
 }) {
-  const { zone } = usePreferences();
+  const { zone } = useTimeScope();
   const segments = segmentsOf(weave.hops);
   const width = (frame.right - frame.left) / Math.max(weave.hops.length, 1);
   const height = HEAD + weave.rows.length * ROW + 4;
@@ -103,7 +123,7 @@ function Picture({
           <g key={row.until}>
             {index % LABELLED === 0 && (
               <text x={frame.left - 6} y={y + 10} textAnchor="end" fontSize="12" fill={ink.quiet}>
-                {clockTime(row.until, zone)}
+                {weave.summed ? dayTime(row.until, zone) : clockTime(row.until, zone)}
               </text>
             )}
             {segments.map((segment) => {
@@ -142,7 +162,9 @@ function Picture({
               onClick={() => onPick(row.until)}
             >
               <title>
-                {segments.map((s) => told(worstCell(row.cells, s), s, row.until, zone)).join('\n')}
+                {segments
+                  .map((s) => told(weave, worstCell(row.cells, s), s, row.until, zone))
+                  .join('\n')}
               </title>
             </rect>
           </g>

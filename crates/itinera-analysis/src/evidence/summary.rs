@@ -68,7 +68,8 @@ impl HopSummary {
         *known = known.saturating_add(count);
     }
 
-    fn merge(&mut self, other: &Self) {
+    /// Adds all of another.
+    pub(crate) fn merge(&mut self, other: &Self) {
         self.add_counts([other.sent, other.lost, other.inexact]);
         self.rare.add(&other.rare);
         for (class, count) in &other.delays {

@@ -15,7 +15,7 @@ pub(crate) const RECENT: i64 = 6;
 /// Windows that make what is usual, the newest ones without a finding: ten minutes.
 const USUAL: usize = 60;
 /// Fewer earlier windows than this say nothing about delay.
-const LEAST_USUAL: usize = 3;
+pub(super) const LEAST_USUAL: usize = 3;
 
 /// One hop's evidence.
 #[derive(Debug, Clone)]
@@ -35,6 +35,19 @@ pub(super) struct HopEvidence {
     pub(super) usual_delay: Option<(f64, f64)>,
     /// Usual median of delay in milliseconds, to be shown beside the present one.
     pub(super) usual_median: Option<f64>,
+}
+
+impl HopEvidence {
+    /// The counts of a hop, by its index, of which nothing usual is known.
+    pub(super) fn of_counts(
+        index: usize,
+        address: Option<IpAddr>,
+        (sent, lost): (u32, u32),
+    ) -> Self {
+        let now = HopWindow { sent, lost, ..HopWindow::default() };
+        let usual = UsualHop { loss: 0.0, kappa: 0.0, delay: None, median: None };
+        hop_evidence(index, address, now, &usual)
+    }
 }
 
 /// A path's evidence.

@@ -14,6 +14,7 @@
 
 mod evidence;
 mod likelihood;
+mod summed;
 #[cfg(test)]
 mod tests;
 
@@ -28,6 +29,7 @@ use itinera_model::finding::{
 use itinera_model::id::PathId;
 use itinera_model::unit::Micros;
 use std::net::IpAddr;
+pub use summed::views_of_spans;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
 pub const ENGINE: u16 = 8;

@@ -4,14 +4,14 @@ use super::numbers::resolve;
 use super::view::alarm::AlarmItem;
 use super::view::alarm_history::merged;
 use super::view::path::offset;
-use super::{Page, ValidQuery};
+use super::{During, Page, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::{Path, State};
 use itinera_model::alarm::AlarmState;
 use itinera_model::id::{AlarmId, EventId, IncidentId, PathId};
-use itinera_store::{EventQuery, EventRecord, Numbered};
+use itinera_store::{EventQuery, EventRecord, Lasting, Numbered};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -65,12 +65,12 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
 /// `before`.
 pub(super) async fn alarm_items(
     shared: &Shared,
-    open: bool,
+    which: Lasting,
     before: Option<(OffsetDateTime, Uuid)>,
     limit: u64,
 ) -> Result<Vec<AlarmItem>, ApiError> {
     let alarm_before = before.map(|(at, id)| (at, AlarmId::from_uuid(id)));
-    let records = shared.store.alarms(open, alarm_before, limit).await?;
+    let records = shared.store.alarms(which, alarm_before, limit).await?;
     let paths: BTreeSet<PathId> =
         records.iter().flat_map(|record| record.alarm.paths.iter().copied()).collect();
     let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
@@ -79,10 +79,10 @@ pub(super) async fn alarm_items(
         let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
         items.push(AlarmItem::of_paths(&record, &ends, &map));
     }
-    let which =
-        EventQuery { faults: true, lasting: open, first_of_group: true, ..EventQuery::default() };
+    let of_events =
+        EventQuery { faults: true, lasting: which, first_of_group: true, ..EventQuery::default() };
     let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
-    for first in shared.store.events(which, event_before, limit).await? {
+    for first in shared.store.events(of_events, event_before, limit).await? {
         items.extend(of_event(shared, first).await?);
     }
     items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
@@ -109,7 +109,7 @@ pub(crate) struct AlarmFilter {
 }
 
 /// Alarms of paths, and faults that no path shows, newest first. Owners are those of the time at which each was raised.
-#[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(AlarmFilter, Page), responses(
+#[utoipa::path(get, path = "/alarms", operation_id = "getAlarms", params(AlarmFilter, During, Page), responses(
     (status = 200, body = Alarms),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -117,11 +117,13 @@ pub(crate) struct AlarmFilter {
 pub(crate) async fn alarms(
     State(shared): State<Arc<Shared>>,
     ValidQuery(which): ValidQuery<AlarmFilter>,
+    ValidQuery(during): ValidQuery<During>,
     ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Alarms>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
-    let mut items = alarm_items(&shared, which.open, before, u64::from(limit) + 1).await?;
+    let which = during.lasting(which.open)?;
+    let mut items = alarm_items(&shared, which, before, u64::from(limit) + 1).await?;
     let more = items.len() > usize::from(limit);
     items.truncate(limit.into());
     let next = match items.last().filter(|_| more) {

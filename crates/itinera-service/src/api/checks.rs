@@ -1,10 +1,10 @@
 //! Checks of services with what they found.
 
-use super::ValidQuery;
 use super::numbers::resolve;
 use super::view::check::{CheckDetail, CheckItem, CheckState, detail, outcome, phases};
 use super::view::message::MessageView;
 use super::view::path::offset;
+use super::{ValidQuery, checked_range};
 use crate::context::Shared;
 use crate::inventory::{MOST_PATHS, by_address, facts_of};
 use crate::problem::{ApiError, Problem};
@@ -17,7 +17,7 @@ use itinera_model::check::{Ask, CheckResult};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use itinera_model::owner::OwnerMap;
-use itinera_store::{CheckRecord, CheckedAt, EventQuery, Numbered};
+use itinera_store::{CheckRecord, CheckedAt, EventQuery, Lasting, Numbered};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -45,7 +45,7 @@ impl CheckContext {
         let paths = shared.store.paths(None, MOST_PATHS).await?;
         let by_address = by_address(&paths);
         let latest = paths.into_iter().filter_map(|path| Some((path.id, path.latest?))).collect();
-        let lasting = EventQuery { lasting: true, ..EventQuery::default() };
+        let lasting = EventQuery { lasting: Lasting::OPEN, ..EventQuery::default() };
         let events = shared.store.events(lasting, None, MOST_EVENTS).await?;
         let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
         let events = events
@@ -139,24 +139,39 @@ pub(crate) async fn checks(
     Ok(Json(Checks { items }))
 }
 
-/// One check with everything that its newest result says.
+/// Results of which time.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct ResultRange {
+    /// Begin (RFC 3339); a day before the end by default.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    from: Option<OffsetDateTime>,
+    /// End (RFC 3339); now by default.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    to: Option<OffsetDateTime>,
+}
+
+/// One check with its results of a range of time, the newest 200, and everything that the newest of
+/// these says.
 #[utoipa::path(get, path = "/checks/{id}", operation_id = "getCheck",
-    params(("id" = String, Path, description = "The check's id or short number")), responses(
+    params(("id" = String, Path, description = "The check's id or short number"), ResultRange),
+    responses(
     (status = 200, body = CheckDetail),
     (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn check(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
+    ValidQuery(range): ValidQuery<ResultRange>,
 ) -> Result<Json<CheckDetail>, ApiError> {
+    let (from, to) = checked_range((range.from, range.to), FRESH, shared.clock.now())?;
     let unknown = || ApiError::unknown_id(&id);
     let wanted = CheckId::from_uuid(resolve(&shared.store, Numbered::Check, &id).await?);
     let records = shared.store.checks().await?;
     let record = records.into_iter().find(|record| record.id == wanted).ok_or_else(unknown)?;
-    let now = OffsetDateTime::now_utc();
-    let from = now - FRESH;
-    let mut all = shared.store.checked_between(&[wanted], from, now, MOST_RESULTS).await?;
+    let mut all = shared.store.checked_between(&[wanted], from, to, MOST_RESULTS).await?;
     let all = all.remove(&wanted).unwrap_or_default();
     let beside = CheckContext::gather(&shared).await?;
     Ok(Json(detail(beside.item(&record, all.last()), &all)))

@@ -2,7 +2,7 @@
 
 use super::numbers::resolve;
 use super::view::message::OwnerView;
-use super::{ValidQuery, checked_time};
+use super::{ValidQuery, checked_range};
 use crate::context::Shared;
 use crate::evidence;
 use crate::problem::{ApiError, Problem};
@@ -272,11 +272,7 @@ struct Steps {
 
 impl CountsRange {
     fn checked(&self, now: OffsetDateTime) -> Result<Steps, ApiError> {
-        let to = checked_time("to", self.to.unwrap_or(now))?;
-        let from = checked_time("from", self.from.unwrap_or(to - DEFAULT))?;
-        if from >= to {
-            return Err(ApiError::BadInput("from: not before `to`".to_owned()));
-        }
+        let (from, to) = checked_range((self.from, self.to), DEFAULT, now)?;
         if to - from > LONGEST {
             return Err(ApiError::BadInput("from: more than 31 days before `to`".to_owned()));
         }

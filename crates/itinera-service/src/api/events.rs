@@ -3,7 +3,7 @@
 use super::numbers::resolve;
 use super::view::event::EventItem;
 use super::view::path::offset;
-use super::{Page, ValidQuery};
+use super::{During, Page, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
@@ -12,7 +12,6 @@ use itinera_model::id::{AgentId, EventId, IncidentId};
 use itinera_store::{EventQuery, Numbered};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
@@ -39,13 +38,10 @@ pub(crate) struct EventFilter {
     agent: Option<Uuid>,
     /// Only those of this incident.
     incident: Option<Uuid>,
-    /// Only those that lasted at some time from then on.
-    #[serde(default, with = "time::serde::rfc3339::option")]
-    from: Option<OffsetDateTime>,
 }
 
 /// Events, newest first.
-#[utoipa::path(get, path = "/events", operation_id = "getEvents", params(EventFilter, Page), responses(
+#[utoipa::path(get, path = "/events", operation_id = "getEvents", params(EventFilter, During, Page), responses(
     (status = 200, body = Events),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -53,16 +49,16 @@ pub(crate) struct EventFilter {
 pub(crate) async fn events(
     State(shared): State<Arc<Shared>>,
     ValidQuery(which): ValidQuery<EventFilter>,
+    ValidQuery(during): ValidQuery<During>,
     ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Events>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
     let which = EventQuery {
-        lasting: which.lasting,
+        lasting: during.lasting(which.lasting)?,
         faults: which.faults,
         agent: which.agent.map(AgentId::from_uuid),
         incident: which.incident.map(IncidentId::from_uuid),
-        from: which.from,
         first_of_group: false,
     };
     let records = shared.store.events(which, before, u64::from(limit) + 1).await?;

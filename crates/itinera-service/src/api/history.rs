@@ -1,7 +1,7 @@
 //! The history of a path, by route where asked, and of a pair by direction: from rollups.
 
 use super::numbers::resolve;
-use super::{ValidQuery, checked_time};
+use super::{ValidQuery, checked_range};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
@@ -43,11 +43,7 @@ struct Range {
 
 impl HistoryRange {
     fn checked(&self, now: OffsetDateTime) -> Result<Range, ApiError> {
-        let to = checked_time("to", self.to.unwrap_or(now))?;
-        let from = checked_time("from", self.from.unwrap_or(to - DEFAULT))?;
-        if from >= to {
-            return Err(ApiError::BadInput("from: not before `to`".to_owned()));
-        }
+        let (from, to) = checked_range((self.from, self.to), DEFAULT, now)?;
         Ok(Range { from, to, span: RollupSpan::fit_for((to - from).whole_seconds()) })
     }
 }

@@ -10,7 +10,7 @@ use super::view::incident::{
 use super::view::message::MessageView;
 use super::view::path::offset;
 use super::view::status::Unclosed;
-use super::{MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
+use super::{During, MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
@@ -23,7 +23,9 @@ use itinera_analysis::messages;
 use itinera_model::alarm::AlarmState;
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
-use itinera_store::{AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Numbered, PathEnds};
+use itinera_store::{
+    AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Lasting, Numbered, PathEnds,
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -108,7 +110,7 @@ async fn item(
 
 /// Incidents, newest first. Owners are those of the time at which each was opened.
 #[utoipa::path(get, path = "/incidents", operation_id = "getIncidents",
-    params(IncidentFilter, Page), responses(
+    params(IncidentFilter, During, Page), responses(
     (status = 200, body = Incidents),
     (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
@@ -116,11 +118,13 @@ async fn item(
 pub(crate) async fn incidents(
     State(shared): State<Arc<Shared>>,
     ValidQuery(which): ValidQuery<IncidentFilter>,
+    ValidQuery(during): ValidQuery<During>,
     ValidQuery(page): ValidQuery<Page>,
 ) -> Result<Json<Incidents>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
-    let records = shared.store.incidents(which.open, before, u64::from(limit) + 1).await?;
+    let records =
+        shared.store.incidents(during.lasting(which.open)?, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
     let records = &records[..records.len().min(limit.into())];
     let paths: BTreeSet<PathId> = records.iter().flat_map(paths_of).collect();
@@ -142,7 +146,7 @@ pub(crate) async fn incidents(
 
 /// Incidents that are not closed.
 pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
-    let records = shared.store.incidents(true, None, MAX_PAGE.into()).await?;
+    let records = shared.store.incidents(Lasting::OPEN, None, MAX_PAGE.into()).await?;
     let mut all = Unclosed::default();
     for record in records {
         let item = item(shared, &record, &[]).await?;

@@ -43,13 +43,14 @@ use axum::middleware::{from_fn, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Json, Router};
+use itinera_store::Lasting;
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Instant;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
+use time::{Duration, OffsetDateTime};
 use utoipa::openapi::OpenApi;
 use utoipa::{IntoParams, OpenApi as _};
 use utoipa_axum::router::OpenApiRouter;
@@ -238,6 +239,44 @@ impl Page {
         let at = OffsetDateTime::parse(at, &Rfc3339).map_err(|_| bad())?;
         Ok(Some((at, id.parse().map_err(|_| bad())?)))
     }
+}
+
+/// A range of time.
+#[derive(Debug, Clone, Copy, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+struct During {
+    /// Only those that were open at this time (RFC 3339) or later.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    from: Option<OffsetDateTime>,
+    /// Only those that were open at this time (RFC 3339) or before.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    to: Option<OffsetDateTime>,
+}
+
+impl During {
+    /// What lasted in this range, and where asked for is still open.
+    fn lasting(self, open: bool) -> Result<Lasting, ApiError> {
+        let from = self.from.map(|at| checked_time("from", at)).transpose()?;
+        let to = self.to.map(|at| checked_time("to", at)).transpose()?;
+        from.zip(to).map_or(Ok(()), in_order)?;
+        Ok(Lasting { open, from, to })
+    }
+}
+
+fn in_order((from, to): (OffsetDateTime, OffsetDateTime)) -> Result<(), ApiError> {
+    if from < to { Ok(()) } else { Err(ApiError::BadInput("from: not before `to`".to_owned())) }
+}
+
+/// A range of measurements: up to now and as long as `default` where nothing else is asked for.
+fn checked_range(
+    (from, to): (Option<OffsetDateTime>, Option<OffsetDateTime>),
+    default: Duration,
+    now: OffsetDateTime,
+) -> Result<(OffsetDateTime, OffsetDateTime), ApiError> {
+    let to = checked_time("to", to.unwrap_or(now))?;
+    let range = (checked_time("from", from.unwrap_or(to - default))?, to);
+    in_order(range)?;
+    Ok(range)
 }
 
 /// A time that measurements can be of; refused where arithmetic with it could leave the calendar.

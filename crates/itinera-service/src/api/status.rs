@@ -10,7 +10,7 @@ use axum::Json;
 use axum::extract::State;
 use itinera_analysis::{catalogue, messages};
 use itinera_model::owner::OwnerMap;
-use itinera_store::StateCounts;
+use itinera_store::{Lasting, StateCounts};
 use std::sync::Arc;
 use time::OffsetDateTime;
 
@@ -54,7 +54,7 @@ pub(crate) async fn status(
     let newest = incidents.open.first().map(String::as_str);
     let overall = overall(&counts, &incidents);
     let disk = shared.watermarks.note(*shared.disk.borrow());
-    let alarms = alarm_items(&shared, true, None, SHOWN).await?;
+    let alarms = alarm_items(&shared, Lasting::OPEN, None, SHOWN).await?;
     Ok(Json(StatusView {
         state: overall.state(),
         sentence: catalogue::overall(&overall, newest, surest),

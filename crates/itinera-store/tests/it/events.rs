@@ -111,7 +111,7 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     for (from, occurred) in (0..).zip(steps) {
         let write = JudgeWrite { occurred, ..nothing(from, from + 1) };
         store.commit_judgement(token, &write, &apart).await.unwrap();
-        open.push(store.incidents(true, None, 10).await.unwrap().len());
+        open.push(store.incidents(Lasting::OPEN, None, 10).await.unwrap().len());
         alarms.push(store.status_counts().await.unwrap().open_alarms);
     }
     assert_eq!(alarms, [1, 2, 1], "faults of events count as alarms while they last");
@@ -130,7 +130,7 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let became_one = [(AlarmState::Open, None), (AlarmState::Open, major)];
     assert_eq!(of(EventKind::CheckMismatch), became_one);
     assert_eq!(of(EventKind::HostFactsChanged), [(AlarmState::Cleared, None)]);
-    let incidents = store.incidents(true, None, 10).await.unwrap();
+    let incidents = store.incidents(Lasting::OPEN, None, 10).await.unwrap();
     let first = incidents.last().unwrap();
     assert_eq!(first.faults.len(), 1);
     assert!(first.faults[0].ended_at.is_some());
@@ -141,8 +141,16 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let count = async |which| store.events(which, None, 10).await.unwrap().len();
     let all = EventQuery::default();
     assert_eq!(count(all).await, 3);
-    assert_eq!(count(EventQuery { lasting: true, ..all }).await, 1);
+    assert_eq!(count(EventQuery { lasting: Lasting::OPEN, ..all }).await, 1);
     assert_eq!(count(EventQuery { faults: true, ..all }).await, 2);
+    // Two began at once, one of which has ended since; the third was for a moment.
+    let began = events.iter().filter_map(|it| it.event.raised_at.date_time()).min().unwrap();
+    let before = Some(began - time::Duration::seconds(1));
+    let lasted = |from, to| EventQuery { lasting: Lasting { open: false, from, to }, ..all };
+    assert_eq!(count(lasted(before, before)).await, 0);
+    assert_eq!(count(lasted(before, Some(began))).await, 3);
+    let later = Some(began + time::Duration::days(1));
+    assert_eq!(count(lasted(later, None)).await, 1);
     assert_eq!(count(EventQuery { incident: Some(first.id), ..all }).await, 1);
     let newest = store.events(all, None, 1).await.unwrap().remove(0);
     let at = OffsetDateTime::from_unix_timestamp_nanos(

@@ -1,7 +1,7 @@
 //! What judgement writes, and its lease.
 
 use super::review::alarm;
-use super::{Fixture, apart, fixture, join, nothing, watched};
+use super::{Fixture, Lasting, apart, fixture, join, nothing, watched};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState};
 use itinera_model::event::Fault;
 use itinera_model::finding::Assessment;
@@ -104,8 +104,8 @@ async fn a_fault_that_late_measurements_show_is_recorded_in_its_own_time() {
     ];
     let write = JudgeWrite { alarms, ..nothing(0, 1) };
     store.commit_judgement(token, &write, &apart).await.unwrap();
-    assert_eq!(store.alarms(true, None, 10).await.unwrap(), [], "it was never open");
-    let recorded = store.alarms(false, None, 10).await.unwrap().pop().unwrap();
+    assert_eq!(store.alarms(Lasting::OPEN, None, 10).await.unwrap(), [], "it was never open");
+    let recorded = store.alarms(Lasting::default(), None, 10).await.unwrap().pop().unwrap();
     assert_eq!((&recorded.alarm, recorded.alarm.state(true)), (&wider, AlarmState::RecordedLate));
     assert_eq!(recorded.cleared_at.map(WallTime::from), Some(later));
     let timeline = store.incident_events(recorded.incident.unwrap()).await.unwrap();

@@ -27,7 +27,7 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, LogContent, LogEntry, LoggedRound, MeasurementPlan, NewAgent,
+    CodeRefused, JudgeWrite, Lasting, LogContent, LogEntry, LoggedRound, MeasurementPlan, NewAgent,
     NewEntry, NewImport, Schedule, SiteSpec, Store, StoreError, TargetSpec, TwoWaySchedule,
 };
 use time::{Duration, OffsetDateTime};
@@ -376,13 +376,25 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         let write = JudgeWrite { alarms, ..nothing(from, from + 1) };
         store.commit_judgement(token, &write, &apart).await.unwrap();
     }
-    let all = store.alarms(false, None, 10).await.unwrap();
+    let all = store.alarms(Lasting::default(), None, 10).await.unwrap();
     assert_eq!(all.len(), 2);
-    let open = store.alarms(true, None, 10).await.unwrap();
+    let open = store.alarms(Lasting::OPEN, None, 10).await.unwrap();
     assert_eq!(open.len(), 1);
     let raised = OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap();
-    let before = store.alarms(false, Some((raised, all[0].id)), 10).await.unwrap();
+    let before = store.alarms(Lasting::default(), Some((raised, all[0].id)), 10).await.unwrap();
     assert_eq!(before.len(), 1, "the second page");
+    // The first lasted for a minute, the second still does.
+    let lasted = async |from_s: Option<i64>, to_s: Option<i64>| {
+        let after = |s| raised + time::Duration::seconds(s);
+        let which = Lasting { open: false, from: from_s.map(after), to: to_s.map(after) };
+        store.alarms(which, None, 10).await.unwrap().len()
+    };
+    let cleared_s = (before[0].cleared_at.unwrap() - raised).whole_seconds();
+    assert!(cleared_s > 0);
+    assert_eq!(lasted(Some(-60), Some(-1)).await, 0);
+    assert_eq!(lasted(Some(-60), Some(0)).await, 2);
+    assert_eq!(lasted(Some(cleared_s), None).await, 2);
+    assert_eq!(lasted(Some(cleared_s + 1), None).await, 1);
     let states = store.alarm_states(vec![before[0].id.as_uuid()]).await.unwrap();
     let states = states.into_values().flatten().map(|it| (it.state, it.severity));
     let (major, critical) = (Some(Severity::Major), Some(Severity::Critical));

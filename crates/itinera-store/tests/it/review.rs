@@ -1,6 +1,6 @@
 //! Incidents and the news of them.
 
-use super::{Fixture, apart, fixture, nothing};
+use super::{Fixture, Lasting, apart, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
@@ -75,7 +75,7 @@ async fn an_incident_closes_when_all_of_it_has_been_over_for_half_an_hour() {
     let open_after = async |minutes: i64| {
         let now = at(minutes).date_time().unwrap();
         store.close_settled_incidents(now).await.unwrap();
-        store.incidents(true, None, 10).await.unwrap().len()
+        store.incidents(Lasting::OPEN, None, 10).await.unwrap().len()
     };
     assert_eq!(open_after(90).await, 1, "one alarm is open");
     judging.write(&store, vec![cleared(&other, 100)], true).await;
@@ -92,11 +92,13 @@ async fn alarms_join_incidents_that_users_comment_close_and_reopen() {
     judging.write(&store, vec![AlarmEffect::Raised(alarm(1))], true).await;
     judging.write(&store, vec![AlarmEffect::Raised(alarm(2))], true).await;
     judging.write(&store, vec![AlarmEffect::Raised(alarm(5))], false).await;
-    let incidents = store.incidents(true, None, 10).await.unwrap();
+    let incidents = store.incidents(Lasting::OPEN, None, 10).await.unwrap();
     let alarms: Vec<usize> = incidents.iter().map(|incident| incident.alarms.len()).collect();
     assert_eq!((alarms, incidents[0].no), (vec![1, 2], 2));
     let first = incidents[1].id;
-    let page = store.incidents(false, Some((incidents[0].opened_at, incidents[0].id)), 10).await;
+    let page = store
+        .incidents(Lasting::default(), Some((incidents[0].opened_at, incidents[0].id)), 10)
+        .await;
     assert_eq!(page.unwrap().len(), 1);
 
     store.add_note(first, "asked Northmere", "ailsa").await.unwrap();

@@ -67,11 +67,11 @@ async fn text_with_nul_is_recorded_and_judged() {
     let key = event.key.clone();
     let began = JudgeWrite { occurred: vec![EventEffect::Began(event)], ..nothing(0, 1) };
     store.commit_judgement(token, &began, &apart).await.unwrap();
-    assert_eq!(store.incidents(true, None, 10).await.unwrap().len(), 1);
+    assert_eq!(store.incidents(Lasting::OPEN, None, 10).await.unwrap().len(), 1);
     let ended = EventEffect::Ended { key, at: micros(now) };
     let ended = JudgeWrite { occurred: vec![ended], ..nothing(1, 2) };
     store.commit_judgement(token, &ended, &apart).await.unwrap();
-    let which = itinera_store::EventQuery { lasting: true, ..Default::default() };
+    let which = itinera_store::EventQuery { lasting: Lasting::OPEN, ..Default::default() };
     assert_eq!(
         store.events(which, None, 10).await.unwrap().len(),
         0,

@@ -5,6 +5,7 @@ mod agent;
 mod backup;
 mod measuring;
 mod number_or_id;
+mod range;
 mod watches;
 
 use crate::output::Format;
@@ -13,13 +14,14 @@ use clap::{Args, Parser, Subcommand};
 use itinera_model::role::Role;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use time::format_description::well_known::{Iso8601, Rfc3339};
-use time::{Date, OffsetDateTime};
+use time::Date;
+use time::format_description::well_known::Iso8601;
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
+pub(crate) use range::{CountsArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -106,6 +108,8 @@ pub(crate) enum Command {
         /// Show only open alarms
         #[arg(long, conflicts_with = "number")]
         open: bool,
+        #[command(flatten)]
+        during: RangeArgs,
     },
     /// Print alarms, events and incidents as they arrive, until Ctrl-C
     Follow,
@@ -134,6 +138,8 @@ pub(crate) enum Command {
         /// Show only events that are faults
         #[arg(long, conflicts_with = "number")]
         faults: bool,
+        #[command(flatten)]
+        during: RangeArgs,
     },
     /// Show the host facts of an agent: interfaces, gateways, resolvers, neighbours
     HostFacts {
@@ -236,6 +242,8 @@ pub(crate) enum IncidentsCommand {
         /// Show only open incidents
         #[arg(long)]
         open: bool,
+        #[command(flatten)]
+        during: RangeArgs,
     },
     /// Show an incident with its timeline and evidence
     Show {
@@ -471,47 +479,6 @@ pub(crate) struct DatabaseArgs {
     /// Data directory of a running service
     #[arg(long, value_name = "DIR")]
     pub(crate) data: Option<PathBuf>,
-}
-
-/// Of what counts are shown, and of which time.
-#[derive(Debug, Args)]
-pub(crate) struct HistoryArgs {
-    /// Id of a path, or its last characters as `paths` shows them
-    #[arg(required_unless_present = "pair")]
-    pub(crate) id: Option<String>,
-    /// Number of a pair as `pairs` shows it, or its id, instead of a path
-    #[arg(long, conflicts_with_all = ["id", "by_route"])]
-    pub(crate) pair: Option<NumberOrId>,
-    /// Range up to now in days
-    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=3_650))]
-    pub(crate) days: u16,
-    /// Compare the routes that the path took
-    #[arg(long)]
-    pub(crate) by_route: bool,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct CountsArgs {
-    /// Id of the path, or its last characters as `paths` shows them
-    #[arg(required_unless_present = "pair")]
-    pub(crate) id: Option<String>,
-    /// Number of a pair as `pairs` shows it, or its id
-    #[arg(long, conflicts_with = "id")]
-    pub(crate) pair: Option<NumberOrId>,
-    /// Begin (RFC 3339); an hour before the end by default
-    #[arg(long, value_parser = time_of, value_name = "TIME")]
-    pub(crate) from: Option<OffsetDateTime>,
-    /// End (RFC 3339); now by default
-    #[arg(long, value_parser = time_of, value_name = "TIME")]
-    pub(crate) to: Option<OffsetDateTime>,
-    /// Minutes of each step; the whole range is one step by default
-    #[arg(long, value_parser = clap::value_parser!(u32).range(1..), value_name = "MINUTES")]
-    pub(crate) step: Option<u32>,
-}
-
-fn time_of(text: &str) -> Result<OffsetDateTime, String> {
-    let wrong = |_| "a time is written as 2026-03-09T14:00:00Z".to_owned();
-    OffsetDateTime::parse(text, &Rfc3339).map_err(wrong)
 }
 
 fn day(text: &str) -> Result<Date, String> {

@@ -3,29 +3,19 @@
 use super::show::{ABSENT, list, loss_of, ms_of, text_of, utc_of};
 use super::{Client, full_id};
 use crate::args::CountsArgs;
-use crate::exit::{Code, Failure};
+use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::Value;
-use time::format_description::well_known::Rfc3339;
-
-/// The range that is asked for, as a query.
-fn query(args: &CountsArgs) -> Result<String, Failure> {
-    let mut query = Vec::new();
-    for (name, at) in [("from", args.from), ("to", args.to)] {
-        let Some(at) = at else { continue };
-        let at = at.to_offset(time::UtcOffset::UTC).format(&Rfc3339);
-        query.push(format!("{name}={}", at.map_err(|error| Failure::new(Code::Failed, error))?));
-    }
-    query.extend(args.step.map(|minutes| format!("step_s={}", u64::from(minutes) * 60)));
-    Ok(query.join("&"))
-}
 
 pub(crate) async fn run(
     client: &Client,
     output: &Output,
     args: &CountsArgs,
 ) -> Result<(), Failure> {
-    let query = query(args)?;
+    let mut query = args.range.query()?;
+    if let Some(minutes) = args.step {
+        query.push_str(&format!("&step_s={}", u64::from(minutes) * 60));
+    }
     if let Some(pair) = &args.pair {
         let value = client.get(&format!("/pairs/{pair}/counts?{query}")).await?;
         return output.either(&value, |output| show_pair(output, &value));

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, list, message_of, or_absent, per_cent, span, text_of, utc_of};
-use crate::args::NumberOrId;
+use crate::args::{NumberOrId, RangeArgs};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -17,12 +17,14 @@ pub(crate) async fn events(
     output: &Output,
     number: Option<NumberOrId>,
     (lasting, faults): (bool, bool),
+    during: RangeArgs,
 ) -> Result<(), Failure> {
     if let Some(number) = number {
         let event = client.get(&format!("/events/{number}")).await?;
         return output.either(&event, |output| show_event(output, &event));
     }
-    let place = format!("/events?limit=500&lasting={lasting}&faults={faults}");
+    let during = during.query()?;
+    let place = format!("/events?limit=500&lasting={lasting}&faults={faults}{during}");
     if output.is_json() {
         let all = client.all_pages(&place).await?;
         return output.json(&all);
@@ -30,7 +32,7 @@ pub(crate) async fn events(
     let page = client.get(&place).await?;
     let items = list(&page["items"]);
     if items.is_empty() {
-        return output.line(if lasting { "No event is open." } else { "There has been no event." });
+        return output.line(if lasting { "No event is open." } else { "No events." });
     }
     for event in items.iter().take(SHOWN) {
         let incident = event["incident_no"].as_i64();

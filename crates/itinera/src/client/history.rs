@@ -3,11 +3,9 @@
 use super::show::{ABSENT, list, loss_of, ms_of, utc_of};
 use super::{Client, full_id};
 use crate::args::HistoryArgs;
-use crate::exit::{Code, Failure};
+use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::Value;
-use time::format_description::well_known::Rfc3339;
-use time::{Duration, OffsetDateTime};
 
 const NOTHING: &str = "No measurements are summed up in this range.";
 
@@ -16,18 +14,15 @@ pub(crate) async fn run(
     output: &Output,
     args: &HistoryArgs,
 ) -> Result<(), Failure> {
-    let to = OffsetDateTime::now_utc();
-    let text =
-        |at: OffsetDateTime| at.format(&Rfc3339).map_err(|error| Failure::new(Code::Failed, error));
-    let (from, to) = (text(to - Duration::days(args.days.into()))?, text(to)?);
+    let range = args.range.or_days(args.days).query()?;
     if let Some(pair) = &args.pair {
-        let value = client.get(&format!("/pairs/{pair}/history?from={from}&to={to}")).await?;
+        let value = client.get(&format!("/pairs/{pair}/history?{range}")).await?;
         return output.either(&value, |output| show_pair(output, &value));
     }
     let id = full_id(client, args.id.as_deref().unwrap_or_default()).await?;
     let by_route = args.by_route;
-    let query = format!("from={from}&to={to}&by_route={by_route}");
-    let value = client.get(&format!("/paths/{id}/history?{query}")).await?;
+    let place = format!("/paths/{id}/history?by_route={by_route}{range}");
+    let value = client.get(&place).await?;
     output.either(
         &value,
         |output| {

@@ -15,8 +15,9 @@ pub(crate) async fn run(
     command: IncidentsCommand,
 ) -> Result<(), Failure> {
     let incident = match command {
-        IncidentsCommand::List { open } => {
-            let items = client.all_pages(&format!("/incidents?limit=500&open={open}")).await?;
+        IncidentsCommand::List { open, during } => {
+            let place = format!("/incidents?limit=500&open={open}{}", during.query()?);
+            let items = client.all_pages(&place).await?;
             return output.either(&items, |output| list(output, &items, open));
         }
         IncidentsCommand::Show { number } => client.get(&format!("/incidents/{number}")).await?,
@@ -62,7 +63,7 @@ fn when(incident: &Value) -> String {
 fn list(output: &Output, items: &Value, open: bool) -> Result<(), Failure> {
     let items = items.as_array().map(Vec::as_slice).unwrap_or_default();
     if items.is_empty() {
-        let text = if open { "No incident is open." } else { "There has been no incident." };
+        let text = if open { "No incident is open." } else { "No incidents." };
         return output.line(text);
     }
     for incident in items {

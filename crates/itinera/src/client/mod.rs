@@ -16,7 +16,7 @@ pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;
 
-use crate::args::NumberOrId;
+use crate::args::{NumberOrId, RangeArgs};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 pub(crate) use http::Client;
@@ -73,12 +73,14 @@ pub(crate) async fn alarms(
     output: &Output,
     number: Option<NumberOrId>,
     open: bool,
+    during: RangeArgs,
 ) -> Result<(), Failure> {
     if let Some(number) = number {
         let alarm = client.get(&format!("/alarms/{number}")).await?;
         return output.either(&alarm, |output| show::alarm(output, &view::read(alarm.clone())?));
     }
-    let items = client.all_pages(&format!("/alarms?limit=500&open={open}")).await?;
+    let during = during.query()?;
+    let items = client.all_pages(&format!("/alarms?limit=500&open={open}{during}")).await?;
     output
         .either(&items, |output| show::alarms(output, &view::read::<Vec<_>>(items.clone())?, open))
 }

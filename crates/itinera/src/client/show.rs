@@ -338,7 +338,7 @@ fn state_words(alarm: &Alarm) -> String {
 
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
     if alarms.is_empty() {
-        let text = if open { "No alarm is open." } else { "There has been no alarm." };
+        let text = if open { "No alarm is open." } else { "No alarms." };
         return output.line(text);
     }
     for alarm in alarms {

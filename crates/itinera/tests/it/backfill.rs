@@ -1,6 +1,6 @@
 //! An installation that begins with a day of the past: filled once, by the service's own judgement.
 
-use crate::support::{Ran, Service, WORLD, directory, itinera};
+use crate::support::{Ran, Service, WORLD, directory, itinera, raw_request, with_token};
 use time::format_description::well_known::Rfc3339;
 use time::{Duration, OffsetDateTime};
 
@@ -53,6 +53,23 @@ async fn a_new_installation_is_filled_with_a_day_once() {
     assert!(ago > Duration::hours(22) && ago < Duration::hours(25), "{first}");
     let summed: u64 = points.iter().filter_map(|point| point["rounds"].as_u64()).sum();
     assert!((23..=26).contains(&summed), "{summed}");
+    // The same day by row: from rounds where it is short, summed up where it is long.
+    let weave = |span_s: u32| {
+        let place = format!("GET /api/v1/paths/{id}/weave?span_s={span_s}");
+        let answer =
+            raw_request(&service.api(), &place, &with_token(&service.token(), "127.0.0.1"));
+        let body = answer.split_once("\r\n\r\n").unwrap().1;
+        serde_json::from_str::<serde_json::Value>(body).unwrap()
+    };
+    let (hours, days) = (weave(6 * 3_600), weave(2 * 86_400));
+    assert_eq!((hours["summed"].as_bool(), days["summed"].as_bool()), (Some(false), Some(true)));
+    let rows = |weave: &serde_json::Value| weave["rows"].as_array().unwrap().len();
+    assert!((5..=7).contains(&rows(&hours)), "{hours}");
+    // A row of 32 minutes each hour.
+    assert_eq!((days["row_s"].as_u64(), rows(&days)), (Some(1_920), points.len()), "{days}");
+    assert_eq!(hours["hops"], days["hops"]);
+    let last = days["rows"].as_array().unwrap().last().unwrap();
+    assert_eq!(last["cells"].as_array().unwrap().len(), days["hops"].as_array().unwrap().len());
     // What the service judges of it again is what was judged in virtual time.
     let data = service.data().display().to_string();
     let recompute = ["recompute", "--data", &data, "--format", "json"];

@@ -219,6 +219,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.see(Browser::named("li", "Northmere called at the desk")).await;
     assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
 
+    keep_range_and_zone(&browser).await;
     complain(&browser).await;
     diagnose(&browser).await;
     see_the_fleet(&browser).await;
@@ -233,6 +234,36 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     assert_eq!(browser.complaints().await, Vec::<String>::new());
     browser.end().await;
     tokio::task::spawn_blocking(|| demonstration.stop()).await.unwrap();
+}
+
+/// A range and a zone, chosen once, hold for all pages, are in the address, and a link restores them.
+async fn keep_range_and_zone(browser: &Browser) {
+    let query = async || browser.driver.current_url().await.unwrap().query().unwrap().to_owned();
+    browser.click(Browser::named("a", "Alarms")).await;
+    browser.click(Browser::named("label", "UTC")).await;
+    browser.click(Browser::named("label", "In the range")).await;
+    browser.see(By::Css("[role=option]")).await;
+    // An hour ago there was no installation.
+    browser.click(By::Css("[aria-label=Earlier]")).await;
+    browser.see(Browser::named("p", "No alarms in this range.")).await;
+    let of_alarms = query().await;
+    assert!(of_alarms.contains("zone=utc") && of_alarms.contains("show=all"), "{of_alarms}");
+    let range = of_alarms.split('&').find(|it| it.starts_with("range=")).unwrap().to_owned();
+    assert!(range.contains("Z--"), "{range}");
+    // Another page and a pasted link have them too.
+    browser.click(Browser::named("a", "Fleet")).await;
+    browser.see(Browser::named("p", "No events in this range.")).await;
+    assert!(query().await.contains(&range));
+    let mut url = browser.driver.current_url().await.unwrap();
+    url.set_path("/incidents");
+    url.set_query(Some(&of_alarms));
+    browser.driver.goto(url.as_str()).await.unwrap();
+    browser.see(Browser::named("p", "No incidents in this range.")).await;
+    browser.accessible("range").await;
+    assert_eq!(query().await, of_alarms);
+    browser.click(By::Css("[aria-label=Later]")).await;
+    browser.see(By::Css("[data-incident]")).await;
+    assert!(query().await.contains("range=PT1H"));
 }
 
 /// Opens an incident from a complaint, by the form.

@@ -3,7 +3,7 @@
 use super::message::OwnerView;
 use super::path::{offset, ratio};
 use itinera_analysis::weave::{self, Cell};
-use itinera_model::finding::Assessment;
+use itinera_model::finding::{Assessment, HopView};
 use itinera_model::owner::{OwnerMap, is_private};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -21,7 +21,7 @@ pub(crate) enum CellKind {
     Missing,
 }
 
-/// What one part of a path added in one window.
+/// What one part of a path added in one row.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub(crate) struct CellView {
     pub(crate) kind: CellKind,
@@ -49,10 +49,10 @@ impl From<Cell> for CellView {
     }
 }
 
-/// One window.
+/// Windows of some seconds or minutes.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct WeaveRow {
-    /// End of the minute regarded.
+    /// End of the newest minute regarded, or of the time that is summed up.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) until: OffsetDateTime,
     pub(crate) cells: Vec<CellView>,
@@ -77,6 +77,9 @@ pub(crate) struct Weave {
     pub(crate) until: OffsetDateTime,
     /// Time from one row to the next, in seconds.
     pub(crate) row_s: u32,
+    /// True where a row is the sum of its time and usual is the median of all rows; else a row is the
+    /// worst of its windows, and usual is what was so before each.
+    pub(crate) summed: bool,
     /// The columns, by the newest route.
     pub(crate) hops: Vec<WeaveHop>,
     pub(crate) rows: Vec<WeaveRow>,
@@ -88,10 +91,14 @@ pub(crate) fn worse(a: CellView, b: CellView) -> CellView {
     if weight(&b) > weight(&a) { b } else { a }
 }
 
+fn missing(columns: usize) -> Vec<CellView> {
+    std::iter::repeat_with(|| CellView::from(Cell::Missing)).take(columns).collect()
+}
+
+/// The row of several windows: of each hop the worst.
 pub(crate) fn row_of(windows: &[Assessment], columns: usize) -> Option<WeaveRow> {
     let last = windows.last()?;
-    let mut cells: Vec<CellView> =
-        std::iter::repeat_with(|| CellView::from(Cell::Missing)).take(columns).collect();
+    let mut cells = missing(columns);
     for window in windows {
         for (slot, cell) in
             cells.iter_mut().zip(weave::cells(&window.hops, window.finding.as_ref()))
@@ -102,8 +109,17 @@ pub(crate) fn row_of(windows: &[Assessment], columns: usize) -> Option<WeaveRow>
     Some(WeaveRow { until: offset(last.until), cells })
 }
 
-pub(crate) fn columns(newest: &Assessment, map: &OwnerMap) -> Vec<WeaveHop> {
-    let column = |hop: &itinera_model::finding::HopView| {
+/// The row of a time that is summed up.
+pub(crate) fn row_of_span(until: OffsetDateTime, hops: &[HopView], columns: usize) -> WeaveRow {
+    let mut cells = missing(columns);
+    for (slot, cell) in cells.iter_mut().zip(weave::cells(hops, None)) {
+        *slot = cell.into();
+    }
+    WeaveRow { until, cells }
+}
+
+pub(crate) fn columns(newest: &[HopView], map: &OwnerMap) -> Vec<WeaveHop> {
+    let column = |hop: &HopView| {
         let owner = hop.address.and_then(|address| map.owner_of(address));
         WeaveHop {
             hop: hop.hop,
@@ -112,5 +128,5 @@ pub(crate) fn columns(newest: &Assessment, map: &OwnerMap) -> Vec<WeaveHop> {
             private: owner.is_none() && hop.address.is_some_and(is_private),
         }
     };
-    newest.hops.iter().map(column).collect()
+    newest.iter().map(column).collect()
 }
