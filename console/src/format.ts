@@ -51,11 +51,15 @@ export function fullTime(rfc3339: string, zone: Zone): string {
   return parts(options, zone, rfc3339);
 }
 
+/** Day and month. */
+export function dayOf(rfc3339: string, zone: Zone): string {
+  return parts({ day: 'numeric', month: 'short' }, zone, rfc3339);
+}
+
 /** Time of day; with its date where that is not today. "Z" marks UTC. */
 export function dayTime(rfc3339: string, zone: Zone): string {
-  const day = (at: string) => parts({ day: 'numeric', month: 'short' }, zone, at);
-  const today = day(rfc3339) === day(new Date().toISOString());
-  return `${today ? '' : `${day(rfc3339)}, `}${clockTime(rfc3339, zone)}`;
+  const today = dayOf(rfc3339, zone) === dayOf(new Date().toISOString(), zone);
+  return `${today ? '' : `${dayOf(rfc3339, zone)}, `}${clockTime(rfc3339, zone)}`;
 }
 
 /** Time of day. "Z" marks UTC. */

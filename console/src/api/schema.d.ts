@@ -3530,6 +3530,15 @@ export interface components {
             /** @enum {string} */
             reason: "close-alternative";
         };
+        /** @description How far a stage of judgement is rebuilt, as of the last minute. */
+        RebuildingView: {
+            /** @description Paths that are done. */
+            done: number;
+            /** @description All paths. */
+            paths: number;
+            /** @description The stage. */
+            stage: string;
+        };
         /** @description Receive errors of an interface. */
         ReceiveErrorCounts: {
             /**
@@ -3943,6 +3952,7 @@ export interface components {
              * @description Paths without a judgement in the last two minutes.
              */
             paths_without_rounds: number;
+            rebuilding?: components["schemas"]["RebuildingView"] | null;
             /** Format: int64 */
             rounds: number;
             /** @description The state in one line. */

@@ -4,7 +4,7 @@ import dayjs from 'dayjs';
 import utc from 'dayjs/plugin/utc';
 import { useState } from 'react';
 import { useLocation } from 'react-router';
-import { dayTime, duration } from '../format';
+import { clockTime, dayOf, dayTime, duration } from '../format';
 import { LONGEST_S, beside, lengthOf, parsed, timesOf, written } from './range';
 import type { Range } from './range';
 import { useTimeScope } from './scope';
@@ -32,12 +32,8 @@ function labelOf(range: Range, zone: Zone): string {
     return `last ${duration(from ?? '', to ?? '')}`;
   }
   const sameDay = dayOf(range.from, zone) === dayOf(range.to, zone);
-  const end = dayTime(range.to, zone);
-  return `${dayTime(range.from, zone)} to ${sameDay ? (end.split(', ').pop() ?? end) : end}`;
-}
-
-function dayOf(at: string, zone: Zone): string {
-  return (zone === 'utc' ? dayjs.utc(at) : dayjs(at)).format('YYYY-MM-DD');
+  const end = sameDay ? clockTime(range.to, zone) : dayTime(range.to, zone);
+  return `${dayTime(range.from, zone)} to ${end}`;
 }
 
 /** Range of the views, with the ranges beside it, and zone of all times. */

@@ -34,6 +34,8 @@ pub use evidence::{
     PublishedMinute, RouteSummary, WINDOW_US,
 };
 pub use judge::{
-    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, Stage, UnreadableStage,
+    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, RebuildProgress,
+    RebuildSources, Stage, UnreadableStage, minutes_to_rebuild, rounds_to_rebuild,
+    windows_to_rebuild,
 };
 pub use locate::ENGINE;

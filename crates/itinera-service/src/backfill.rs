@@ -114,6 +114,11 @@ impl Backfill {
         Ok(Self { shared, cluster, judgement, duties_at: at })
     }
 
+    #[cfg(test)]
+    pub(crate) fn store(&self) -> &itinera_store::Store {
+        &self.shared.store
+    }
+
     /// The agents that have joined, with what they are to measure.
     ///
     /// # Errors
@@ -185,66 +190,18 @@ impl Backfill {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing::{self, PLAN};
+    use crate::testing;
     use itinera_model::evidence::EvidenceSubject;
-    use itinera_model::id::{BootId, PathId};
-    use itinera_model::path::Method;
-    use itinera_model::reading::Reading;
+    use itinera_model::id::PathId;
     use itinera_model::rollup::RollupSpan;
-    use itinera_model::round::{Clocks, Round, StampSource};
-    use itinera_model::route::{Flow, Resolution, Route};
-    use itinera_model::unit::{Tick, WallTime};
-    use itinera_store::{NewEntry, Store};
+    use itinera_model::unit::WallTime;
+    use itinera_store::NewEntry;
     use std::collections::BTreeMap;
-    use std::os::unix::fs::PermissionsExt;
     use uuid::Uuid;
 
     const DAYS: i64 = 14;
     /// From one round of a path to the next.
     const EVERY_S: i64 = 600;
-
-    fn batch(agent: AgentId, paths: &[PathId], seq: u64, at: OffsetDateTime) -> Batch {
-        let boot = BootId::from_uuid(Uuid::from_u128(5));
-        let mut batch = Batch::new(agent, boot, seq);
-        let second = at.unix_timestamp();
-        for (nth, path) in paths.iter().enumerate() {
-            let last = u8::try_from(nth).unwrap() + 1;
-            let address = [198, 18, 128, last].into();
-            let flow = Flow {
-                source: [10, 0, 0, 2].into(),
-                destination: address,
-                method: Method::IcmpEcho,
-                source_port: 1,
-                destination_port: 2,
-                dscp: 0,
-            };
-            let resolution = Resolution { name: None, address };
-            let hops = (1..=6).map(|hop| Some([198, 18, last, hop].into())).collect();
-            let route = Route { hops };
-            let clocks = Clocks {
-                boot,
-                tick: Tick::from_millis(seq * 1_000),
-                wall: WallTime::from_unix_seconds(second - 2),
-                offset_us: Some(0),
-                offset_error_us: Some(10),
-            };
-            let round = Round {
-                path: *path,
-                number: seq,
-                clocks,
-                flow: flow.id(),
-                resolution: resolution.id(),
-                route: route.id(),
-                reading: None,
-                reached_at: Some(6),
-                stamps: StampSource::Kernel,
-                lateness: None,
-                hops: testing::hops(nth, second),
-            };
-            batch.paths.add(round, &flow, &resolution, &route, &Reading::default());
-        }
-        batch
-    }
 
     /// Probes sent and lost by path, hour and hop.
     type Counts = BTreeMap<(PathId, i64, usize), [u64; 2]>;
@@ -267,7 +224,7 @@ mod tests {
 
     /// Counts of recorded rounds, live or in blocks.
     async fn of_rounds(
-        store: &Store,
+        store: &itinera_store::Store,
         paths: &[PathId],
         span: (OffsetDateTime, OffsetDateTime),
     ) -> Counts {
@@ -284,7 +241,7 @@ mod tests {
 
     /// Counts of evidence, by ten seconds or summed up.
     async fn of_evidence(
-        store: &Store,
+        store: &itinera_store::Store,
         paths: &[PathId],
         span: (OffsetDateTime, OffsetDateTime),
     ) -> Counts {
@@ -302,22 +259,14 @@ mod tests {
         counts
     }
 
-    fn config(data: &std::path::Path) -> Config {
-        std::fs::set_permissions(data, PermissionsExt::from_mode(0o755)).unwrap();
-        let mut config = Config::parse(PLAN).unwrap();
-        config.data = data.to_owned();
-        config.retention.rounds_days = 30;
-        config
-    }
-
     #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
     async fn a_fortnight_is_compacted_summed_up_and_counted_alike_everywhere() {
         let data = tempfile::tempdir().unwrap();
-        let config = config(data.path());
+        let config = testing::config(data.path());
         let begin =
             OffsetDateTime::now_utc().date().midnight().assume_utc() - time::Duration::days(DAYS);
         let mut backfill = Backfill::open(&config, begin, |_| ()).await.unwrap();
-        let store = backfill.shared.store.clone();
+        let store = backfill.store().clone();
         let (agent, paths) = testing::join(&store, begin).await;
         let mut issued = Counts::new();
         let rounds = DAYS * 86_400 / EVERY_S;
@@ -332,7 +281,7 @@ mod tests {
                     count(&mut issued, (*path, hour(measured), hop), more);
                 }
             }
-            let batch = batch(agent, &paths, seq.cast_unsigned(), at);
+            let batch = testing::batch(agent, &paths, seq.cast_unsigned(), at);
             backfill.step(at, &[batch]).await.unwrap();
         }
         // What is open is sealed, and the last days are old enough.
@@ -359,7 +308,7 @@ mod tests {
     #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
     async fn only_an_installation_without_measurements_is_filled() {
         let data = tempfile::tempdir().unwrap();
-        let config = config(data.path());
+        let config = testing::config(data.path());
         let now = OffsetDateTime::now_utc().truncate_to_second();
         // A service has run: the time is in the log, and an agent has joined.
         let (cluster, shared) = server::open(&config, ServiceClock::new(), |_| ()).await.unwrap();
@@ -371,8 +320,8 @@ mod tests {
         let mut backfill = Backfill::open(&config, begin, |_| ()).await.unwrap();
         assert_eq!(backfill.agents().await.unwrap()[0].tasks.len(), 2);
         let at = begin + time::Duration::seconds(10);
-        backfill.step(at, &[batch(agent, &paths, 0, at)]).await.unwrap();
-        let store = backfill.shared.store.clone();
+        backfill.step(at, &[testing::batch(agent, &paths, 0, at)]).await.unwrap();
+        let store = backfill.store().clone();
         let recorded = store.rounds_of(paths[0]).await.unwrap();
         assert_eq!(recorded[0].received_at, at, "by the clock that was set");
         backfill.close().await.unwrap();
@@ -383,7 +332,7 @@ mod tests {
     #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
     async fn a_full_disk_ends_it_with_its_cluster_stopped() {
         let data = tempfile::tempdir().unwrap();
-        let mut config = config(data.path());
+        let mut config = testing::config(data.path());
         config.watermarks.full_mb = u32::MAX;
         let begin = OffsetDateTime::now_utc() - time::Duration::days(3);
         let backfill = Backfill::open(&config, begin, |_| ()).await.unwrap();

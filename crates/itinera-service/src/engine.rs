@@ -1,11 +1,14 @@
 //! The judging engine over entries of the log: computes on threads of its own, with what it needs
 //! from the store.
 
+use crate::rebuild;
 use itinera_analysis::event::Carried;
 use itinera_analysis::inventory::Inventory;
 use itinera_analysis::{
-    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, Stage, UnreadableStage,
+    AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, RebuildSources, Stage,
+    UnreadableStage,
 };
+use itinera_model::alarm::AlarmEffect;
 use itinera_model::check::CheckRound;
 use itinera_model::checkpoint::Checkpoint;
 use itinera_model::codec::decode;
@@ -13,14 +16,14 @@ use itinera_model::host_facts::HostFacts;
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::WallTime;
 use itinera_store::{
-    EventQuery, Lasting, LogContent, LogEntry, LoggedReport, LoggedRound, Store, StoreError,
-    ThroughputRecord,
+    EventQuery, JudgeMemory, Lasting, LogContent, LogEntry, LoggedReport, LoggedRound, Store,
+    StoreError, ThroughputRecord,
 };
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// Open events taken over from another version at most.
-const MOST_EVENTS: u64 = 10_000;
+/// Open events and alarms taken over from another version at most.
+const MOST_OPEN: u64 = 10_000;
 
 /// Why entries cannot be judged.
 #[derive(Debug, thiserror::Error)]
@@ -126,24 +129,38 @@ impl Engine {
         Self { store: store.clone(), judge, owners }
     }
 
-    /// An engine that continues from a checkpoint.
+    /// An engine that continues from a checkpoint, and what changes of alarms with that where they are
+    /// rebuilt.
     pub(crate) async fn restored(
         store: &Store,
-        checkpoint: Checkpoint,
-    ) -> Result<Self, EngineError> {
+        memory: JudgeMemory,
+    ) -> Result<(Self, Vec<AlarmEffect>), EngineError> {
+        let JudgeMemory { checkpoint, cursor, .. } = memory;
         let inventory = Judge::stored_inventory(&checkpoint)?;
         let mut it = Self::new(store);
         let owners = it.owner_map(inventory.owner_map).await?;
-        let lasting = if Stage::Events.is_in(&checkpoint) {
-            Vec::new()
-        } else {
-            let lasting = EventQuery { lasting: Lasting::OPEN, ..EventQuery::default() };
-            let open = store.events(lasting, None, MOST_EVENTS).await?;
-            open.into_iter().map(|record| record.event).collect()
+        let mut lasting = Vec::new();
+        if !Stage::Events.is_in(&checkpoint) {
+            let open = EventQuery { lasting: Lasting::OPEN, ..EventQuery::default() };
+            let open = store.events(open, None, MOST_OPEN).await?;
+            lasting.extend(open.into_iter().map(|record| record.event));
+        }
+        let mut open = Vec::new();
+        if !Stage::Alarms.is_in(&checkpoint) {
+            let recorded = store.alarms(Lasting::OPEN, None, MOST_OPEN).await?;
+            open.extend(recorded.into_iter().map(|record| record.alarm));
+        }
+        let minutes = rebuild::minutes(store, &checkpoint).await?;
+        let entries = rebuild::newest_entries(store, &checkpoint, &minutes, cursor).await?;
+        let work = move |_: &mut Judge| {
+            let reports = entries.iter().filter_map(LogEntry::report);
+            let rounds = reports.flat_map(|report| report.rounds.iter().map(observation)).collect();
+            let sources = RebuildSources { owners, lasting, open, minutes, rounds };
+            Judge::restored(&checkpoint, sources)
         };
-        let restored = it.compute(move |_| Judge::restored(&checkpoint, owners, lasting)).await?;
-        it.judge = restored?;
-        Ok(it)
+        let (judge, alarms) = it.compute(work).await??;
+        it.judge = judge;
+        Ok((it, alarms))
     }
 
     pub(crate) const fn judge(&self) -> &Judge {

@@ -23,6 +23,7 @@ mod metrics;
 pub mod owner_csv;
 mod past;
 mod problem;
+mod rebuild;
 pub mod recompute;
 mod runner;
 pub mod secret_file;

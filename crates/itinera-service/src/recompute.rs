@@ -256,7 +256,7 @@ pub async fn recompute(
     let mut cursor = memory.cursor;
     let mut engine = match cursor {
         0 => Engine::new(store),
-        _ => Engine::restored(store, memory.checkpoint).await?,
+        _ => Engine::restored(store, memory).await?.0,
     };
     let mut reader = store.log_reader();
     let recorded = store.recorded().await?;

@@ -16,9 +16,7 @@ use itinera_model::event::{EventEffect, Fault};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
-use itinera_store::{
-    EvidenceWrite, JudgeWrite, Lasting, LogEntry, LogReader, NewEntry, StoreError,
-};
+use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -265,8 +263,8 @@ impl Follower {
 }
 
 /// Takes up judgement where the last leader left it: from its checkpoint, with what it judged after
-/// that judged again. A stage that has no state of this version begins without one, and effects are
-/// written again for such a stage alone.
+/// that judged again. A stage that has no state of this version is rebuilt, and effects are written
+/// again for such a stage alone.
 async fn continue_from_checkpoint(
     shared: &Arc<Shared>,
     token: i64,
@@ -278,15 +276,9 @@ async fn continue_from_checkpoint(
     let (alarms_are_new, events_are_new) = (new(Stage::Alarms), new(Stage::Events));
     let is_complete = !Stage::ALL.into_iter().any(new);
     let mut carried_over = Gathered::default();
-    if alarms_are_new {
-        // What is still wrong is raised again, into the same incident.
-        let at = shared.clock.wall_now();
-        let open = shared.store.alarms(Lasting::OPEN, None, u64::from(u16::MAX)).await?;
-        let cleared = open.iter().map(|old| AlarmEffect::Cleared { key: old.alarm.key, at });
-        carried_over.alarms = cleared.collect();
-    }
-    let engine = Engine::restored(&shared.store, memory.checkpoint).await;
-    let mut engine = engine.map_err(|error| Stopped::at(cursor, error))?;
+    let engine = Engine::restored(&shared.store, memory).await;
+    let (mut engine, alarms) = engine.map_err(|error| Stopped::at(cursor, error))?;
+    carried_over.alarms = alarms;
     let mut reader = shared.store.log_reader();
     while cursor < judged {
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };

@@ -1,9 +1,15 @@
 //! What tests of the service share: a plan of measurement, an agent, rounds.
 
-use itinera_model::id::{AgentId, PathId};
-use itinera_model::round::HopCounts;
-use itinera_model::unit::Micros;
+use crate::config::Config;
+use itinera_model::batch::Batch;
+use itinera_model::id::{AgentId, BootId, PathId};
+use itinera_model::path::Method;
+use itinera_model::reading::Reading;
+use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::route::{Flow, Resolution, Route};
+use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::{NewAgent, Store};
+use std::os::unix::fs::PermissionsExt;
 use time::OffsetDateTime;
 use uuid::Uuid;
 
@@ -52,4 +58,57 @@ pub(crate) fn hops(path: usize, second: i64) -> Vec<HopCounts> {
         }
     };
     (0..6).map(hop).collect()
+}
+
+/// The report of an agent with one round of each path, measured two seconds before.
+pub(crate) fn batch(agent: AgentId, paths: &[PathId], seq: u64, at: OffsetDateTime) -> Batch {
+    let boot = BootId::from_uuid(Uuid::from_u128(5));
+    let mut batch = Batch::new(agent, boot, seq);
+    let second = at.unix_timestamp();
+    for (nth, path) in paths.iter().enumerate() {
+        let last = u8::try_from(nth).unwrap() + 1;
+        let address = [198, 18, 128, last].into();
+        let flow = Flow {
+            source: [10, 0, 0, 2].into(),
+            destination: address,
+            method: Method::IcmpEcho,
+            source_port: 1,
+            destination_port: 2,
+            dscp: 0,
+        };
+        let resolution = Resolution { name: None, address };
+        let addresses = (1..=6).map(|hop| Some([198, 18, last, hop].into())).collect();
+        let route = Route { hops: addresses };
+        let clocks = Clocks {
+            boot,
+            tick: Tick::from_millis(seq * 1_000),
+            wall: WallTime::from_unix_seconds(second - 2),
+            offset_us: Some(0),
+            offset_error_us: Some(10),
+        };
+        let round = Round {
+            path: *path,
+            number: seq,
+            clocks,
+            flow: flow.id(),
+            resolution: resolution.id(),
+            route: route.id(),
+            reading: None,
+            reached_at: Some(6),
+            stamps: StampSource::Kernel,
+            lateness: None,
+            hops: hops(nth, second),
+        };
+        batch.paths.add(round, &flow, &resolution, &route, &Reading::default());
+    }
+    batch
+}
+
+/// A configuration with a private cluster in a directory.
+pub(crate) fn config(data: &std::path::Path) -> Config {
+    std::fs::set_permissions(data, PermissionsExt::from_mode(0o755)).unwrap();
+    let mut config = Config::parse(PLAN).unwrap();
+    config.data = data.to_owned();
+    config.retention.rounds_days = 30;
+    config
 }

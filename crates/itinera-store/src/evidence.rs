@@ -9,6 +9,7 @@ use crate::statement::sql;
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::evidence::EvidenceSubject;
+use itinera_model::id::PathId;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, FromQueryResult, TransactionTrait};
@@ -113,6 +114,13 @@ struct Row {
     subject_no: i32,
     start_at: OffsetDateTime,
     part: i64,
+    content: Vec<u8>,
+}
+
+#[derive(FromQueryResult)]
+struct PublishedRow {
+    path_id: Uuid,
+    minute: i64,
     content: Vec<u8>,
 }
 
@@ -233,6 +241,28 @@ impl Store {
         let hours = rows::all(&txn, &select, values).await?;
         txn.commit().await?;
         Ok(EvidenceRange { minutes: minutes_of(minutes)?, hours: hours_of(hours)? })
+    }
+
+    /// What was published of minutes of paths, which are given by their numbers since 1970; those that
+    /// are summed up already have nothing.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn published_minutes(
+        &self,
+        minutes: &[(PathId, i64)],
+    ) -> Result<Vec<(PathId, i64, Vec<u8>)>, StoreError> {
+        let select = "SELECT k.id AS path_id, k.minute, e.content \
+             FROM unnest($1::uuid[], $2::bigint[]) AS k(id, minute) JOIN path p ON p.id = k.id \
+                 JOIN evidence e ON e.kind = $3 AND e.subject_no = p.no AND e.part = 0 \
+                     AND e.start_at = to_timestamp(k.minute * 60) \
+             ORDER BY k.id, k.minute";
+        let (paths, numbers): (Vec<Uuid>, Vec<i64>) =
+            minutes.iter().map(|(path, minute)| (path.as_uuid(), *minute)).unzip();
+        let values = [paths.into(), numbers.into(), PATH.into()];
+        let rows: Vec<PublishedRow> = rows::all(&self.judge, select, values).await?;
+        let minute = |row: PublishedRow| (PathId::from_uuid(row.path_id), row.minute, row.content);
+        Ok(rows.into_iter().map(minute).collect())
     }
 
     /// The oldest day of which the evidence is to be summed up at `now`: it ended more than a day

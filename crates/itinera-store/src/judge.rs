@@ -10,6 +10,7 @@ use crate::packing::Packing;
 use crate::set_aside;
 use crate::statement::sql;
 use crate::timeline::{ChooseIncident, Class};
+use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
@@ -147,6 +148,15 @@ impl Store {
         Ok(JudgeMemory { judged, cursor, checkpoint: checkpoint_of(stages, windows)? })
     }
 
+    /// A stage of the last checkpoint by its name, without the windows; nothing where it has none.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn stored_stage(&self, stage: &str) -> Result<Checkpoint, StoreError> {
+        let select = "SELECT stage, version, content FROM stage_state WHERE stage = $1";
+        checkpoint_of(rows::all(&self.db, select, [stage.into()]).await?, Vec::new())
+    }
+
     /// The newest day with an opening state.
     ///
     /// # Errors
@@ -181,6 +191,19 @@ impl Store {
         let windows = rows::all(&self.judge, select, [day.into()]).await?;
         let checkpoint = checkpoint_of(stages, windows)?;
         Ok(Some((day, JudgeMemory { judged: cursor, cursor, checkpoint })))
+    }
+
+    /// The last commit before a time, and not after another commit; 0 where none is kept.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn last_commit_before(&self, at: WallTime, upto: i64) -> Result<i64, StoreError> {
+        // Times of receipt never run backwards: the search ends at the first that is early enough.
+        let select = "SELECT commit_no FROM batch \
+             WHERE commit_no <= $2 AND coalesce(clock_at, received_at) < $1 \
+             ORDER BY commit_no DESC LIMIT 1";
+        let values = [offset(at).into(), upto.into()];
+        Ok(rows::value(&self.judge, select, values).await?.unwrap_or(0))
     }
 
     /// The first commit that is kept; absent where there is none.

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import type { Incident, Severity } from '../../api/client';
 import { queries } from '../../api/queries';
-import { count } from '../../format';
+import { count, ofAll } from '../../format';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { ComplaintForm } from '../incidents/complaint-form';
@@ -49,6 +49,12 @@ export function NowPage() {
                 ? `owners from ${status.data.owner_map.source}, ${count(status.data.owner_map.entries, 'prefix', 'prefixes')}`
                 : 'no owner map imported: itinera owners import FILE'}
             </span>
+            {status.data.rebuilding && (
+              <span>
+                a new version judges the {status.data.rebuilding.stage} again:{' '}
+                {ofAll(status.data.rebuilding.done, status.data.rebuilding.paths)} paths
+              </span>
+            )}
             <span>
               as of <Time at={status.data.at} />
             </span>

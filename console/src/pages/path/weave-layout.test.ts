@@ -1,7 +1,7 @@
 import type { EventItem } from '../../api/client';
 import { describe, expect, it } from 'vitest';
 import type { Cell } from '../../api/client';
-import { marksOf, segmentsOf, worstCell } from './weave-layout';
+import { labelsOf, marksOf, segmentsOf, worstCell } from './weave-layout';
 
 const owner = (name: string) => ({ name, as_number: 64500, contact: '' });
 
@@ -57,4 +57,21 @@ it('events stand beside the row in which they began', () => {
   const marks = marksOf({ rows, row_s: 60 }, [event('15:00:30'), event('14:00:00')]);
   expect(Object.keys(marks)).toEqual(['1']);
   expect(marks[1]?.[0]?.since).toContain('15:00:30');
+});
+
+it('the day stands beside the first row of it, the time of day beside the others', () => {
+  const begin = Date.UTC(2026, 0, 30, 12, 0);
+  const rows = (rowS: number, count: number) =>
+    Array.from({ length: count }, (_, index) => ({
+      until: new Date(begin + index * rowS * 1000).toISOString(),
+      cells: [],
+    }));
+  const hourly = labelsOf({ rows: rows(3600, 19), row_s: 3600 }, 'utc');
+  expect(Object.keys(hourly)).toEqual(['0', '6', '12', '18']);
+  expect(hourly[0]).toMatch(/30/);
+  expect(hourly[6]).toBe('18:00Z');
+  expect(hourly[12]).toMatch(/31/);
+  expect(hourly[18]).toBe('06:00Z');
+  const daily = labelsOf({ rows: rows(86_400, 7), row_s: 86_400 }, 'utc');
+  expect(daily[6]).toMatch(/5/);
 });

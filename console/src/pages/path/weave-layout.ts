@@ -1,4 +1,6 @@
 import type { Cell, EventItem, Weave } from '../../api/client';
+import { clockTime, dayOf } from '../../format';
+import type { Zone } from '../../time/scope';
 
 /** One owner's part of a path: a column of the weave, under that part of the staircase. */
 export interface Segment {
@@ -31,6 +33,24 @@ export function worstCell(cells: Cell[], { first, end }: Segment): Cell | undefi
   const weight = (cell: Cell) => (cell.departure ?? -1) + (cell.kind === 'measured' ? 0.5 : 0);
   const own = cells.slice(first, end);
   return own.toSorted((a, b) => weight(b) - weight(a))[0];
+}
+
+/** A time is written beside every so many rows. */
+const LABELLED = 6;
+
+/** What is written beside rows, by their index: the time of day, and the day where it is another. */
+export function labelsOf(weave: Pick<Weave, 'rows' | 'row_s'>, zone: Zone): Record<number, string> {
+  const labels: Record<number, string> = {};
+  const now = dayOf(new Date().toISOString(), zone);
+  let last = now;
+  for (const [index, { until }] of weave.rows.entries()) {
+    if (index % LABELLED !== 0) continue;
+    const day = dayOf(until, zone);
+    const isNew = day !== last || weave.row_s * LABELLED >= 86_400;
+    labels[index] = isNew && day !== now ? day : clockTime(until, zone);
+    last = day;
+  }
+  return labels;
 }
 
 /** Events by the row that contains their start; rows without events are absent. */

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Skeleton } from 'antd';
 import type { Cell, EventItem, Weave } from '../../api/client';
 import { queries } from '../../api/queries';
-import { clockTime, count, dayTime, ms, perCent } from '../../format';
+import { count, dayTime, ms, perCent } from '../../format';
 import { endingAt } from '../../time/range';
 import { useTimeScope } from '../../time/scope';
 import type { Zone } from '../../time/scope';
@@ -10,13 +10,11 @@ import { departures, departureWords, ink } from '../../theme';
 import { ErrorAlert } from '../../components/error-alert';
 import { DepartureScale } from '../now/board';
 import { WIDTH, fitted, frame } from './staircase-layout';
-import { marksOf, segmentsOf, worstCell } from './weave-layout';
+import { labelsOf, marksOf, segmentsOf, worstCell } from './weave-layout';
 import type { Segment } from './weave-layout';
 
 const ROW = 7;
 const HEAD = 26;
-/** A time is written beside every so many rows. */
-const LABELLED = 6;
 
 interface Props {
   id: string;
@@ -98,6 +96,7 @@ function Picture({
   const height = HEAD + weave.rows.length * ROW + 4;
   const picked = pickedRow(weave, at);
   const marks = marksOf(weave, events);
+  const labels = labelsOf(weave, zone);
   return (
     <svg
       className="staircase"
@@ -121,9 +120,9 @@ function Picture({
         const y = HEAD + index * ROW;
         return (
           <g key={row.until}>
-            {index % LABELLED === 0 && (
+            {labels[index] !== undefined && (
               <text x={frame.left - 6} y={y + 10} textAnchor="end" fontSize="12" fill={ink.quiet}>
-                {weave.summed ? dayTime(row.until, zone) : clockTime(row.until, zone)}
+                {labels[index]}
               </text>
             )}
             {segments.map((segment) => {

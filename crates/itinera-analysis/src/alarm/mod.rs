@@ -142,6 +142,29 @@ impl AlarmBook {
         effects
     }
 
+    /// Compares the open alarms with those that were recorded as open: what is known of one that is still
+    /// open is kept, one that is not shown any more clears, and a new one is raised.
+    pub(crate) fn take_over(&mut self, recorded: Vec<Alarm>, now: WallTime) -> Vec<AlarmEffect> {
+        let mut effects = Vec::new();
+        let mut recorded: BTreeMap<AlarmKey, Alarm> =
+            recorded.into_iter().map(|alarm| (alarm.key, alarm)).collect();
+        for alarm in &mut self.open {
+            match recorded.remove(&alarm.key) {
+                Some(known) => {
+                    let mut paths: Vec<PathId> = [&known.paths[..], &alarm.paths[..]].concat();
+                    paths.sort_unstable();
+                    paths.dedup();
+                    let showing = std::mem::take(&mut alarm.showing);
+                    *alarm = Alarm { showing, paths, ..known };
+                }
+                None => effects.push(AlarmEffect::Raised(alarm.clone())),
+            }
+        }
+        let cleared = recorded.into_keys();
+        effects.extend(cleared.map(|key| AlarmEffect::Cleared { key, at: now }));
+        effects
+    }
+
     fn regarded<'a>(&self, assessment: &'a Assessment) -> Regarded<'a> {
         match assessment.finding.as_ref() {
             Some(finding) if self.is_over(finding) => {

@@ -154,6 +154,18 @@ impl Windows {
         self.all.values_mut()
     }
 
+    /// Takes over a window of evidence, in its compact form and with the routes that are shared here.
+    pub(crate) fn take_over(&mut self, window: i64, content: &Window) {
+        let mut routes = Vec::with_capacity(content.routes.len());
+        for counts in content.routes.values() {
+            let route = self.route(counts.route.id, &counts.route.addresses);
+            routes.push((route, counts.newest));
+        }
+        let bytes = window_bytes(content).into_boxed_slice();
+        let content = Content::Compact { routes: routes.into_boxed_slice(), bytes };
+        self.all.insert(window, Kept { content, found: false, flagged: false });
+    }
+
     /// Takes over a window of other windows of the path.
     pub(crate) fn insert(&mut self, window: i64, kept: Kept) {
         if matches!(kept.content, Content::Open(_)) {

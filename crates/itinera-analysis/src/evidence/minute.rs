@@ -90,6 +90,11 @@ impl PublishedMinute {
         Ok(Self { windows })
     }
 
+    /// The windows, each with its place in the minute, from 0.
+    pub(crate) fn windows(&self) -> impl Iterator<Item = (u8, &Window)> {
+        self.windows.iter().map(|(place, window)| (*place, window))
+    }
+
     /// Summed up.
     pub fn summary(&self) -> MinuteSummary {
         let mut summary = MinuteSummary::default();

@@ -4,14 +4,14 @@ use super::Judge;
 use super::held::Held;
 use super::pairs::Pairs;
 use super::path::PathHistory;
+use super::rebuild::{Rebuild, RebuildSources};
 use crate::ENGINE;
 use crate::event::Watcher;
 use crate::evidence::EvidenceError;
 use crate::inventory::Inventory;
+use itinera_model::alarm::AlarmEffect;
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
 use itinera_model::codec::{DecodeError, decode, encode};
-use itinera_model::event::Event;
-use itinera_model::owner::OwnerMap;
 use itinera_model::varint::VarintError;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
@@ -91,11 +91,12 @@ impl Stage {
         self.of(&checkpoint.stages).is_some()
     }
 
-    fn read<T: DeserializeOwned>(
+    pub(super) fn read<T: DeserializeOwned>(
         self,
         checkpoint: &Checkpoint,
     ) -> Result<Option<T>, UnreadableStage> {
-        let content = self.of(&checkpoint.stages);
+        // A state that was not needed was written as nothing.
+        let content = self.of(&checkpoint.stages).filter(|content| !content.is_empty());
         let read = content.map(decode).transpose();
         read.map_err(|source| UnreadableStage { stage: self, source: source.into() })
     }
@@ -124,19 +125,19 @@ pub struct UnreadableStage {
 }
 
 impl Judge {
-    /// A judge that continues from a checkpoint. A stage with a state of another version is
-    /// rebuilt: findings from the windows, which takes about a hundred microseconds each; events
-    /// from the `lasting` ones. Alarms, seals, held windows and the inventory begin empty. `owners` is the owner map
-    /// of the stored inventory.
+    /// A judge that continues from a checkpoint, and what changes of alarms with that. A stage with a
+    /// state of another version is rebuilt: windows from evidence and the newest rounds, alarms from
+    /// the windows and the open ones, events from the lasting ones; findings, path by path, with the
+    /// next entries of the clock. Seals, held windows and the inventory begin empty.
     ///
     /// # Errors
     /// [`UnreadableStage`] for a damaged state.
     pub fn restored(
         checkpoint: &Checkpoint,
-        owners: Arc<OwnerMap>,
-        lasting: Vec<Event>,
-    ) -> Result<Self, UnreadableStage> {
+        mut sources: RebuildSources<'_>,
+    ) -> Result<(Self, Vec<AlarmEffect>), UnreadableStage> {
         let inventory = Self::stored_inventory(checkpoint)?;
+        let owners = Arc::clone(&sources.owners);
         let mut it = Self { owners, ..Self::new(inventory.limits) };
         it.inventory = inventory;
         it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
@@ -148,12 +149,9 @@ impl Judge {
         let damaged =
             |source: EvidenceError| UnreadableStage { stage: Stage::Pairs, source: source.into() };
         it.pairs = pairs.map_err(damaged)?.unwrap_or_default();
-        if let Some(book) = Stage::Alarms.read(checkpoint)? {
-            it.book = book;
-        }
         (it.watcher, it.arrived_dscp) = match Stage::Events.read(checkpoint)? {
             Some(events) => events,
-            None => (Watcher::resumed(lasting), BTreeMap::new()),
+            None => (Watcher::resumed(std::mem::take(&mut sources.lasting)), BTreeMap::new()),
         };
         if Stage::Windows.is_in(checkpoint) {
             for stored in &checkpoint.windows {
@@ -163,18 +161,30 @@ impl Judge {
                 let stage = Stage::Windows;
                 restored.map_err(|source| UnreadableStage { stage, source: source.into() })?;
             }
+        } else {
+            it.rebuild_windows(checkpoint, &sources);
         }
-        let is_known = Stage::Findings.is_in(checkpoint);
+        let is_known = Stage::Windows.is_in(checkpoint) && Stage::Findings.is_in(checkpoint);
+        it.rebuild = match Stage::Findings.read(checkpoint)?.filter(|_| is_known) {
+            Some(rebuild) => rebuild,
+            None if is_known => Rebuild::default(),
+            None => Rebuild::of(it.paths.keys().copied()),
+        };
         for (path, history) in &mut it.paths {
-            if !is_known {
-                history.find_again(*path);
-            }
             let through = it.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
             history.restore_unsealed(*path, through);
             it.latest
                 .extend(history.newest_assessment(*path).map(|newest| (*path, Arc::new(newest))));
         }
-        Ok(it)
+        let book = Stage::Alarms.read(checkpoint)?;
+        let alarms = match book {
+            Some(book) => {
+                it.book = book;
+                Vec::new()
+            }
+            None => it.rebuild_alarms(sources.open),
+        };
+        Ok((it, alarms))
     }
 
     /// The inventory of a checkpoint.
@@ -190,7 +200,8 @@ impl Judge {
         let state = |stage: Stage| {
             let content = match stage {
                 // The version tells how the windows are to be read.
-                Stage::Windows | Stage::Findings => Vec::new(),
+                Stage::Windows => Vec::new(),
+                Stage::Findings => encode(&self.rebuild),
                 Stage::Seals => encode(&self.seals),
                 Stage::Held => encode(&self.held.to_stored()),
                 Stage::Pairs => encode(&self.pairs.to_stored()),

@@ -8,6 +8,7 @@ mod held;
 mod memory;
 mod pairs;
 mod path;
+mod rebuild;
 mod seal;
 #[cfg(test)]
 mod tests;
@@ -33,6 +34,10 @@ pub use memory::{Stage, UnreadableStage};
 pub use pairs::PairObservation;
 use pairs::Pairs;
 use path::{PathHistory, minute_of};
+use rebuild::Rebuild;
+pub use rebuild::{
+    RebuildProgress, RebuildSources, minutes_to_rebuild, rounds_to_rebuild, windows_to_rebuild,
+};
 use seal::{PathSeal, Seals};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -180,6 +185,8 @@ pub struct Judge {
     paths: BTreeMap<PathId, PathHistory>,
     /// Windows with late rounds that are not among those of `paths`.
     held: Held,
+    /// What of the findings another version made.
+    rebuild: Rebuild,
     seals: Seals,
     pairs: Pairs,
     book: AlarmBook,
@@ -283,6 +290,7 @@ impl Judge {
         for path in paths {
             self.seal(path, now, effects);
         }
+        self.rebuild_findings(effects);
         let mut read = 0;
         for path in self.seals.late_and_due() {
             if read >= READ_AGAIN_AT_ONCE {

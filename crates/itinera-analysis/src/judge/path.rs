@@ -1,7 +1,9 @@
 //! What is remembered of one path: its windows, what is usual in them, and what they were judged.
 
 use super::{KEPT_WINDOWS, LATE_WINDOWS};
-use crate::evidence::{Kept, RoundCounts, WINDOWS_A_MINUTE, Windows, end_of, publish, window_of};
+use crate::evidence::{
+    Kept, RoundCounts, WINDOWS_A_MINUTE, Window, Windows, end_of, publish, window_of,
+};
 use crate::locate::{self, Usual};
 use itinera_model::finding::{Assessment, TimeInterval};
 use itinera_model::id::{ContentId, PathId};
@@ -70,16 +72,27 @@ impl PathHistory {
         self.on_change(window);
     }
 
+    /// A checkpoint holds this window in a form that cannot be read: the next one replaces it.
+    pub(super) fn expect(&mut self, window: i64) {
+        self.stored.insert(window);
+        self.changed.insert(window);
+    }
+
+    /// Takes over a window of evidence.
+    pub(super) fn take_over(&mut self, window: i64, content: &Window) {
+        self.windows.take_over(window, content);
+        self.on_change(window);
+    }
+
     /// Judges all windows again, in order, by what the present engine finds.
-    pub(super) fn find_again(&mut self, path: PathId) {
+    pub(super) fn find_again(&mut self, path: PathId) -> Vec<(i64, Arc<Assessment>)> {
         let windows: Vec<i64> = self.windows.range(..).map(|(window, _)| window).collect();
         for window in self.windows.values_mut() {
             (window.found, window.flagged) = (false, false);
         }
         self.changed.extend(&windows);
-        for window in windows {
-            self.assess_in_order(path, window);
-        }
+        let judge = |window| Some((window, Arc::new(self.assess_in_order(path, window)?)));
+        windows.into_iter().filter_map(judge).collect()
     }
 
     /// Judges the windows after `through` again, which alarms have not regarded yet.

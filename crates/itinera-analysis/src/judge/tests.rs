@@ -1,8 +1,9 @@
 //! Judgement, window by window.
 
 use super::*;
-use itinera_model::alarm::AlarmEffect;
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey};
 use itinera_model::checkpoint::Checkpoint;
+use itinera_model::finding::Cause;
 use itinera_model::id::{BootId, PairId};
 use itinera_model::round::Clocks;
 use itinera_model::two_way::{OneWay, TwoWayRound};
@@ -11,38 +12,48 @@ use uuid::Uuid;
 
 const START_S: i64 = 1_700_000_000;
 
-/// One window's round of a five-hop path; its last three hops lose some of ten probes.
-fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> {
-    let hops: Vec<HopCounts> = (0..5u8)
-        .map(|hop| {
-            let heard = if hop >= 2 { 10 - lost } else { 10 };
-            HopCounts {
-                sent: 10,
-                answered: (1 << heard) - 1,
-                rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
-                ..HopCounts::default()
-            }
-        })
-        .collect();
-    let addresses: Vec<Option<IpAddr>> =
-        (1..=5).map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).collect();
-    let observation = Observation {
+/// The hops of a round of a five-hop path; its last three hops lose some of ten probes.
+fn five_hops(lost: u8) -> Vec<HopCounts> {
+    let hop = |hop: u8| {
+        let heard = if hop >= 2 { 10 - lost } else { 10 };
+        HopCounts {
+            sent: 10,
+            answered: (1 << heard) - 1,
+            rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
+            ..HopCounts::default()
+        }
+    };
+    (0..5).map(hop).collect()
+}
+
+const fn address(hop: u8) -> Option<IpAddr> {
+    Some(IpAddr::V4(std::net::Ipv4Addr::new(198, 18, 0, hop)))
+}
+
+const ADDRESSES: [Option<IpAddr>; 5] = [address(1), address(2), address(3), address(4), address(5)];
+
+/// One window's round of that path.
+fn observation(window: i64, hops: &[HopCounts]) -> Observation<'_> {
+    Observation {
         path: PathId::from_uuid(Uuid::nil()),
         measured_at: WallTime::from_unix_seconds(START_S + window * 10),
         number: window.cast_unsigned(),
         source: IpAddr::from([10, 0, 0, 2]),
         flow: FlowKey::default(),
         route: ContentId::of(b"route"),
-        addresses: &addresses,
-        hops: &hops,
+        addresses: &ADDRESSES,
+        hops,
         stamps: StampSource::Kernel,
         lateness: None,
         arrived_dscp: None,
-    };
-    judge.step(
-        JudgeInput::Report(AgentReport::of_rounds(&[observation])),
-        WallTime::from_unix_seconds(now_s),
-    )
+    }
+}
+
+fn observe(judge: &mut Judge, window: i64, lost: u8, now_s: i64) -> Vec<Effect> {
+    let hops = five_hops(lost);
+    let rounds = [observation(window, &hops)];
+    let report = AgentReport::of_rounds(&rounds);
+    judge.step(JudgeInput::Report(report), WallTime::from_unix_seconds(now_s))
 }
 
 /// Gives windows from..to with this loss, each when it is measured.
@@ -479,8 +490,7 @@ fn evidence_of_pairs_is_published_once_sealed_in_whatever_order_rounds_come() {
             effects.extend(exchange(&mut judge, *window, lost, now_s));
         }
         effects.extend(wait(&mut judge, 2_005..2_200));
-        let mut restored =
-            Judge::restored(&judge.checkpoint(), Arc::default(), Vec::new()).unwrap();
+        let mut restored = restored(&judge.checkpoint());
         let after: Vec<_> =
             [&mut judge, &mut restored].map(|it| exchange(it, 219, 1, 2_200)).to_vec();
         assert_eq!(after[0], after[1], "it continues from its checkpoint");
@@ -555,7 +565,7 @@ fn stored(updates: &[Checkpoint]) -> Checkpoint {
 }
 
 fn restored(checkpoint: &Checkpoint) -> Judge {
-    Judge::restored(checkpoint, Arc::default(), Vec::new()).unwrap()
+    Judge::restored(checkpoint, RebuildSources::default()).unwrap().0
 }
 
 #[test]
@@ -574,27 +584,109 @@ fn a_judge_restored_from_checkpoints_continues_as_if_it_had_never_stopped() {
     assert_eq!(live(&mut continued, 263..280, 3), live(&mut undisturbed, 263..280, 3));
 }
 
+/// As another version of a stage wrote it: what it says cannot be read.
+fn make_foreign(checkpoint: &mut Checkpoint, stage: Stage) {
+    let state = checkpoint.stages.iter_mut().find(|it| it.stage == stage.name()).unwrap();
+    state.version += 1;
+    state.content = vec![0xFF];
+}
+
+/// What a judge remembers of each window, as it is stored.
+fn windows_in(judge: &Judge) -> BTreeMap<i64, Vec<u8>> {
+    let path = judge.paths.values().next().unwrap();
+    path.windows.range(..).map(|(window, kept)| (window, kept.to_bytes())).collect()
+}
+
 #[test]
-fn a_stage_of_another_version_is_rebuilt_and_leaves_the_others() {
+fn findings_of_another_version_are_made_again_with_the_clock_and_leave_the_others() {
     let mut judge = Judge::default();
     live(&mut judge, 0..40, 0);
     assert_eq!(alarms(&live(&mut judge, 40..46, 3)), "r");
     let mut checkpoint = stored(&[judge.checkpoint()]);
-    let other = |checkpoint: &mut Checkpoint, stage: Stage| {
-        let state = checkpoint.stages.iter_mut().find(|it| it.stage == stage.name()).unwrap();
-        state.version += 1;
-        state.content = vec![0xFF];
-    };
-    other(&mut checkpoint, Stage::Findings);
+    make_foreign(&mut checkpoint, Stage::Findings);
+    // The other version has found nothing anywhere.
+    checkpoint.windows.iter_mut().for_each(|window| window.content[1] = 0);
     let mut continued = restored(&checkpoint);
     assert_eq!(continued.book().open().len(), 1, "alarms are as they were");
-    assert_eq!(live(&mut continued, 46..60, 3), live(&mut judge, 46..60, 3), "found again");
-    other(&mut checkpoint, Stage::Alarms);
-    let mut continued = restored(&checkpoint);
-    assert_eq!(continued.book().open(), []);
-    assert_eq!(alarms(&live(&mut continued, 46..60, 3)), "r", "raised again");
+    assert_ne!(windows_in(&continued), windows_in(&judge), "what was found stands at first");
+    let progress = Judge::stored_progress(&continued.checkpoint()).unwrap();
+    assert_eq!((progress.done, progress.paths), (0, 1));
+    // It goes on after a restart.
+    let mut continued = restored(&stored(&[checkpoint, continued.checkpoint()]));
+    let effects = wait(&mut continued, 463..464);
+    wait(&mut judge, 463..464);
+    assert_eq!(windows_in(&continued), windows_in(&judge));
+    assert_eq!(alarms(&effects), "");
+    let judged = effects.iter().filter(|it| matches!(it, Effect::Assessed { .. })).count();
+    assert_eq!(judged, 46, "each window has a finding of this version, or none");
+    assert_eq!(Judge::stored_progress(&continued.checkpoint()), None);
+    assert_eq!(live(&mut continued, 47..60, 3), live(&mut judge, 47..60, 3));
+}
+
+#[test]
+fn alarms_of_another_version_are_made_from_the_windows_and_keep_what_was_recorded() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..40, 0);
+    live(&mut judge, 40..46, 3);
+    let mut checkpoint = stored(&[judge.checkpoint()]);
+    make_foreign(&mut checkpoint, Stage::Alarms);
+    let known = judge.book().open()[0].clone();
+    let since = known.since.plus_micros(-3_600_000_000);
+    let known = Alarm { since, worst_loss_ppm: 500_000, ..known };
+    let gone = AlarmKey { cause: Cause::Delay, ..known.key };
+    let gone = Alarm { key: gone, ..known.clone() };
+    let open = vec![known.clone(), gone.clone()];
+    let sources = RebuildSources { open, ..RebuildSources::default() };
+    let (mut continued, effects) = Judge::restored(&checkpoint, sources).unwrap();
+    let effects = effects.into_iter().map(Effect::Alarm).collect::<Vec<_>>();
+    assert_eq!(alarms(&effects), "x", "the one that is not shown any more");
+    assert_eq!(continued.book().open(), [known]);
+    assert_eq!(alarms(&live(&mut continued, 46..60, 3)), "", "it is not raised again");
+    let (_, effects) = Judge::restored(&checkpoint, RebuildSources::default()).unwrap();
+    assert!(matches!(effects[..], [AlarmEffect::Raised(_)]), "none was recorded");
+}
+
+#[test]
+fn windows_of_another_version_are_made_from_evidence_and_the_newest_rounds() {
+    let mut judge = Judge::default();
+    let mut effects = live(&mut judge, 0..40, 0);
+    effects.extend(live(&mut judge, 40..46, 3));
+    let mut checkpoint = stored(&[judge.checkpoint()]);
+    make_foreign(&mut checkpoint, Stage::Windows);
+    checkpoint.windows.iter_mut().for_each(|window| window.content = vec![0xFF]);
+    let published = effects.into_iter().filter_map(|effect| match effect {
+        Effect::Evidence { subject: EvidenceSubject::Path(path), minute, content, .. } => {
+            Some((path, minute, crate::PublishedMinute::from_bytes(&content?).unwrap()))
+        }
+        _ => None,
+    });
+    let minutes: Vec<_> = published.collect();
+    let wanted = minutes_to_rebuild(&checkpoint);
+    assert_eq!(wanted.len(), 8, "46 windows, of which the first four end a minute");
+    assert!(minutes.iter().all(|(path, minute, _)| wanted.contains(&(*path, *minute))));
+    let from = rounds_to_rebuild(&checkpoint, &minutes).unwrap();
+    let first = window_of(from) - START_S / 10;
+    assert_eq!(first, 40, "the last minute of evidence ends there");
+    let hops = five_hops(3);
+    let rounds = (first..46).map(|window| observation(window, &hops)).collect();
+    let sources = RebuildSources { minutes, rounds, ..RebuildSources::default() };
+    let (mut continued, _) = Judge::restored(&checkpoint, sources).unwrap();
+    wait(&mut continued, 463..464);
+    wait(&mut judge, 463..464);
+    assert_eq!(windows_in(&continued), windows_in(&judge), "and their findings with the clock");
+    let rewritten = continued.checkpoint();
+    assert_eq!(rewritten.windows.len(), 46);
+    assert_eq!(live(&mut continued, 47..60, 3), live(&mut judge, 47..60, 3));
+    assert!(windows_to_rebuild(&rewritten).is_empty());
+}
+
+#[test]
+fn a_damaged_state_is_an_error_that_names_its_stage() {
+    let mut judge = Judge::default();
+    live(&mut judge, 0..4, 0);
+    let mut checkpoint = stored(&[judge.checkpoint()]);
     let seals = checkpoint.stages.iter_mut().find(|it| it.stage == Stage::Seals.name()).unwrap();
     seals.content.truncate(3);
-    let damaged = Judge::restored(&checkpoint, Arc::default(), Vec::new());
+    let damaged = Judge::restored(&checkpoint, RebuildSources::default());
     assert_eq!(damaged.map(drop).unwrap_err().stage, Stage::Seals);
 }

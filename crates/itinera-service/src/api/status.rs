@@ -8,7 +8,7 @@ use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::State;
-use itinera_analysis::{catalogue, messages};
+use itinera_analysis::{Judge, Stage, catalogue, messages};
 use itinera_model::owner::OwnerMap;
 use itinera_store::{Lasting, StateCounts};
 use std::sync::Arc;
@@ -55,6 +55,8 @@ pub(crate) async fn status(
     let overall = overall(&counts, &incidents);
     let disk = shared.watermarks.note(*shared.disk.borrow());
     let alarms = alarm_items(&shared, Lasting::OPEN, None, SHOWN).await?;
+    let findings = shared.store.stored_stage(Stage::Findings.name()).await?;
+    let rebuilding = Judge::stored_progress(&findings).map(Into::into);
     Ok(Json(StatusView {
         state: overall.state(),
         sentence: catalogue::overall(&overall, newest, surest),
@@ -67,6 +69,7 @@ pub(crate) async fn status(
         commits: counts.commits,
         unjudged_commits: counts.unjudged_commits,
         set_aside_commits: counts.set_aside_commits,
+        rebuilding,
         disk: disk.map(|note| NoteView::new(note, &map)),
         open_alarms: counts.open_alarms,
         open_incidents: incidents.open.len(),

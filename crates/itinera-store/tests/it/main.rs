@@ -385,7 +385,7 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
     assert_eq!(before.len(), 1, "the second page");
     // The first lasted for a minute, the second still does.
     let lasted = async |from_s: Option<i64>, to_s: Option<i64>| {
-        let after = |s| raised + time::Duration::seconds(s);
+        let after = |s| raised + Duration::seconds(s);
         let which = Lasting { open: false, from: from_s.map(after), to: to_s.map(after) };
         store.alarms(which, None, 10).await.unwrap().len()
     };

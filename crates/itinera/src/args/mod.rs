@@ -446,7 +446,7 @@ pub(crate) struct DemoArgs {
     /// Random seed (default: random, printed at start)
     #[arg(long)]
     pub(crate) seed: Option<u64>,
-    /// Begin with measurements of so many days, which takes about a minute for each
+    /// Begin with measurements of so many days, which takes a few minutes for each
     #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u16).range(1..=400))]
     pub(crate) backfill_days: Option<u16>,
     /// Use free ports instead of 7480 to 7482

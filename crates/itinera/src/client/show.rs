@@ -1,7 +1,8 @@
 //! Tables for users.
 
 use super::view::{
-    Agents, Alarm, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail, State,
+    Agents, Alarm, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail, Rebuilding,
+    State,
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -84,6 +85,12 @@ pub(super) fn status(output: &Output, state: &State) -> Result<(), Failure> {
         output.line(&format!(
             "set aside  {} not judged, because judgement failed; see `itinera set-aside list`",
             state.set_aside_commits
+        ))?;
+    }
+    if let Some(Rebuilding { stage, done, paths }) = &state.rebuilding {
+        output.line(&format!(
+            "judgement  rebuilding its {} by a new version: {done} of {paths} paths done",
+            plain(stage)
         ))?;
     }
     if let Some(note) = state.disk.as_ref().and_then(|disk| disk["text"].as_str()) {

@@ -34,9 +34,19 @@ pub(super) struct State {
     #[serde(default)]
     pub(super) set_aside_commits: i64,
     #[serde(default)]
+    pub(super) rebuilding: Option<Rebuilding>,
+    #[serde(default)]
     pub(super) disk: Option<Value>,
     pub(super) open_alarms: i64,
     pub(super) owner_map: Option<OwnerMap>,
+}
+
+/// How far a stage of judgement is rebuilt.
+#[derive(Deserialize)]
+pub(super) struct Rebuilding {
+    pub(super) stage: String,
+    pub(super) done: u64,
+    pub(super) paths: u64,
 }
 
 #[derive(Deserialize)]

@@ -2,6 +2,7 @@
 
 use super::alarm::AlarmItem;
 use super::message::{MessageView, NoteView};
+use itinera_analysis::RebuildProgress;
 use itinera_model::overall::{Overall, OverallState};
 use itinera_store::StateCounts;
 use serde::Serialize;
@@ -36,6 +37,23 @@ pub(crate) struct SuspectedView {
     pub(crate) message: MessageView,
 }
 
+/// How far a stage of judgement is rebuilt, as of the last minute.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct RebuildingView {
+    /// The stage.
+    pub(crate) stage: &'static str,
+    /// Paths that are done.
+    pub(crate) done: usize,
+    /// All paths.
+    pub(crate) paths: usize,
+}
+
+impl From<RebuildProgress> for RebuildingView {
+    fn from(RebuildProgress { stage, done, paths }: RebuildProgress) -> Self {
+        Self { stage: stage.name(), done, paths }
+    }
+}
+
 /// The status of the installation.
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct StatusView {
@@ -57,6 +75,9 @@ pub(crate) struct StatusView {
     pub(crate) unjudged_commits: i64,
     /// Commits that could not be judged and are left out.
     pub(crate) set_aside_commits: i64,
+    /// How far a new version has come with judging again what an older one found; absent where there is
+    /// nothing to be judged again.
+    pub(crate) rebuilding: Option<RebuildingView>,
     /// What waits because the disk has little room; absent where it has enough.
     pub(crate) disk: Option<NoteView>,
     pub(crate) open_alarms: i64,

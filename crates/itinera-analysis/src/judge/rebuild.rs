@@ -1,0 +1,181 @@
+//! Rebuilding: a stage of judgement with a new version is made again from what the others and the
+//! evidence say, and what the old version said stands until then.
+//!
+//! Findings are made path by path with the clock of the log, so that judgement continues meanwhile.
+
+use super::path::{PathHistory, minute_of};
+use super::{Effect, Judge, Stage};
+use crate::alarm::AlarmBook;
+use crate::evidence::{PublishedMinute, WINDOWS_A_MINUTE, beginning_of, end_of, window_of};
+use crate::judge::Observation;
+use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::checkpoint::{Checkpoint, StoredWindow};
+use itinera_model::event::Event;
+use itinera_model::id::PathId;
+use itinera_model::owner::OwnerMap;
+use itinera_model::unit::WallTime;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+/// Windows that are judged again with one entry of the clock: about a second.
+const AT_ONCE: usize = 8_000;
+/// Windows of a path that alarms regard again: a path that shows an alarm may have to show another place
+/// for so long before that is believed.
+const REGARDED: usize = 18;
+
+/// What stages are rebuilt from, beside the checkpoint.
+#[derive(Debug, Default)]
+pub struct RebuildSources<'a> {
+    /// The owner map of the stored inventory.
+    pub owners: Arc<OwnerMap>,
+    /// Events that last.
+    pub lasting: Vec<Event>,
+    /// Alarms that are open.
+    pub open: Vec<Alarm>,
+    /// Evidence of the minutes with windows to be rebuilt, each with its number.
+    pub minutes: Vec<(PathId, i64, PublishedMinute)>,
+    /// The rounds of the newest minutes, of which evidence is not published yet.
+    pub rounds: Vec<Observation<'a>>,
+}
+
+/// How far a stage is rebuilt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RebuildProgress {
+    /// The stage.
+    pub stage: Stage,
+    /// Paths that are done, of all.
+    pub done: usize,
+    /// All.
+    pub paths: usize,
+}
+
+/// Paths of which the findings are still those of another version.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub(super) struct Rebuild {
+    waiting: BTreeSet<PathId>,
+    paths: usize,
+}
+
+impl Rebuild {
+    pub(super) fn of(paths: impl Iterator<Item = PathId>) -> Self {
+        let waiting: BTreeSet<PathId> = paths.collect();
+        Self { paths: waiting.len(), waiting }
+    }
+
+    fn progress(&self) -> Option<RebuildProgress> {
+        let done = self.paths - self.waiting.len();
+        (!self.waiting.is_empty()).then_some(RebuildProgress {
+            stage: Stage::Findings,
+            done,
+            paths: self.paths,
+        })
+    }
+}
+
+/// The windows of a checkpoint that another version wrote: only their places can be read.
+pub fn windows_to_rebuild(checkpoint: &Checkpoint) -> &[StoredWindow] {
+    if Stage::Windows.is_in(checkpoint) { &[] } else { &checkpoint.windows }
+}
+
+impl Judge {
+    /// What a checkpoint says of a rebuild; absent where none is under way.
+    pub fn stored_progress(checkpoint: &Checkpoint) -> Option<RebuildProgress> {
+        Stage::Findings.read::<Rebuild>(checkpoint).ok().flatten()?.progress()
+    }
+
+    /// Judges the windows of some paths again, those whose findings another version made.
+    pub(super) fn rebuild_findings(&mut self, effects: &mut Vec<Effect>) {
+        let mut judged = 0;
+        while judged < AT_ONCE
+            && let Some(path) = self.rebuild.waiting.pop_first()
+        {
+            let Some(history) = self.paths.get_mut(&path) else { continue };
+            let newest = history.windows.newest();
+            for (window, assessment) in history.find_again(path) {
+                let newest = newest == Some(window);
+                if newest {
+                    self.latest.insert(path, Arc::clone(&assessment));
+                }
+                if let Some(unsealed) = history.unsealed.get_mut(&window) {
+                    *unsealed = Arc::clone(&assessment);
+                }
+                judged += 1;
+                effects.push(Effect::Assessed { window, newest, assessment });
+            }
+        }
+    }
+
+    /// The windows of a checkpoint of another version, from evidence, and the newest from rounds.
+    pub(super) fn rebuild_windows(&mut self, checkpoint: &Checkpoint, from: &RebuildSources<'_>) {
+        let mut wanted: BTreeMap<PathId, BTreeSet<i64>> = BTreeMap::new();
+        for StoredWindow { path, window, source, .. } in windows_to_rebuild(checkpoint) {
+            let history = self.paths.entry(*path);
+            history.or_insert_with(|| PathHistory::new(*source)).expect(*window);
+            wanted.entry(*path).or_default().insert(*window);
+        }
+        for (path, minute, published) in &from.minutes {
+            let Some((history, wanted)) = self.paths.get_mut(path).zip(wanted.get_mut(path)) else {
+                continue;
+            };
+            for (place, window) in published.windows() {
+                let index = minute.saturating_mul(WINDOWS_A_MINUTE) + i64::from(place);
+                if wanted.remove(&index) {
+                    history.take_over(index, window);
+                }
+            }
+        }
+        for round in &from.rounds {
+            let window = window_of(round.measured_at);
+            let is_wanted = wanted.get(&round.path).is_some_and(|it| it.contains(&window));
+            let Some(history) = self.paths.get_mut(&round.path).filter(|_| is_wanted) else {
+                continue;
+            };
+            history.add(window, (round.route, round.addresses), &round.counts());
+        }
+        self.paths.retain(|_, history| history.windows.len() > 0);
+    }
+
+    /// Alarms as the newest windows show them. One that is open already stays as it is.
+    pub(super) fn rebuild_alarms(&mut self, open: Vec<Alarm>) -> Vec<AlarmEffect> {
+        let mut book = AlarmBook::new(self.inventory.limits);
+        for (path, history) in &mut self.paths {
+            let through = self.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
+            let newest = history.windows.range(..=through).rev().take(REGARDED);
+            let mut newest: Vec<(i64, bool)> = newest.map(|(it, kept)| (it, kept.found)).collect();
+            if !newest.iter().any(|(_, found)| *found) {
+                continue;
+            }
+            newest.reverse();
+            for (window, _) in newest {
+                if let Some(assessment) = history.assess_in_order(*path, window) {
+                    book.regard(&assessment, beginning_of(window), end_of(window));
+                }
+            }
+        }
+        self.book = book;
+        self.book.take_over(open, self.seals.clock.now)
+    }
+}
+
+/// The minutes that hold windows of a checkpoint of another version, by path.
+pub fn minutes_to_rebuild(checkpoint: &Checkpoint) -> BTreeSet<(PathId, i64)> {
+    windows_to_rebuild(checkpoint).iter().map(|it| (it.path, minute_of(it.window))).collect()
+}
+
+/// Where the rounds begin that windows are rebuilt from: the earliest window after the last of the
+/// `minutes` that there are of its path; absent where evidence has all.
+pub fn rounds_to_rebuild(
+    checkpoint: &Checkpoint,
+    minutes: &[(PathId, i64, PublishedMinute)],
+) -> Option<WallTime> {
+    let mut last: BTreeMap<PathId, i64> = BTreeMap::new();
+    for (path, minute, _) in minutes {
+        let known = last.entry(*path).or_insert(*minute);
+        *known = (*known).max(*minute);
+    }
+    let after =
+        |it: &&StoredWindow| last.get(&it.path).is_none_or(|last| minute_of(it.window) > *last);
+    let first = windows_to_rebuild(checkpoint).iter().filter(after).map(|it| it.window).min()?;
+    Some(beginning_of(first))
+}
