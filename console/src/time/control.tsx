@@ -74,6 +74,7 @@ function RangeControl() {
         aria-label="Range of time"
         value={rangeText}
         popupMatchSelectWidth={false}
+        listHeight={320}
         options={[...own, ...LAST, OTHER]}
         onChange={(text: string) => {
           const next = parsed(text);

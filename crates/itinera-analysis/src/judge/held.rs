@@ -18,10 +18,18 @@ use std::sync::Arc;
 const MOST_HELD: usize = 200_000;
 
 /// The held windows of all paths.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(super) struct Held {
     paths: BTreeMap<PathId, PathHistory>,
     count: usize,
+    /// Windows that are too many.
+    pub(super) most: usize,
+}
+
+impl Default for Held {
+    fn default() -> Self {
+        Self { paths: BTreeMap::new(), count: 0, most: MOST_HELD }
+    }
 }
 
 /// The same of one path as it is stored.
@@ -55,7 +63,14 @@ impl Held {
     pub(super) fn fullest(&self) -> Option<PathId> {
         let by_count = |(path, history): (&PathId, &PathHistory)| (history.windows.len(), *path);
         let (_, path) = self.paths.iter().map(by_count).max()?;
-        (self.count > MOST_HELD).then_some(path)
+        (self.count > self.most).then_some(path)
+    }
+
+    /// Holds the windows of a path no more; gives them.
+    pub(super) fn forget(&mut self, path: PathId) -> Option<PathHistory> {
+        let held = self.paths.remove(&path)?;
+        self.count -= held.windows.len();
+        Some(held)
     }
 
     /// Judges the held windows of a path in order of time, each by those before it, and holds them
@@ -65,8 +80,7 @@ impl Held {
         path: PathId,
         remembered: &PathHistory,
     ) -> Vec<(i64, Arc<Assessment>)> {
-        let Some(mut held) = self.paths.remove(&path) else { return Vec::new() };
-        self.count -= held.windows.len();
+        let Some(mut held) = self.forget(path) else { return Vec::new() };
         let Some((first, _)) = held.windows.range(..).next() else { return Vec::new() };
         let mut history = PathHistory::new(held.source);
         for (window, kept) in remembered.windows.range(..first) {

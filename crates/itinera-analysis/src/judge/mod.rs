@@ -236,6 +236,7 @@ impl Judge {
         let (now, was_set_back) = self.seals.on_input(now);
         if was_set_back {
             self.pairs.set_back(now);
+            self.held = Held::default();
         }
         let mut effects = Vec::new();
         match input {
@@ -448,10 +449,14 @@ impl Judge {
     /// Judges the windows of a path that got late rounds, and those after them, and has alarms read
     /// the sealed ones again; gives the number of windows.
     fn read_again(&mut self, path: PathId, now: WallTime, effects: &mut Vec<Effect>) -> usize {
-        let Some(first) = self.seals.take_late(path) else { return 0 };
-        let Some(history) = self.paths.get_mut(&path) else { return 0 };
+        let late = self.seals.take_late(path);
+        let Some(history) = self.paths.get_mut(&path) else {
+            self.held.forget(path);
+            return 0;
+        };
         let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
         let held = self.held.judge(path, history);
+        let Some(first) = late.or(held.first().map(|it| it.0)) else { return 0 };
         let again = history.windows.range(first - READ_BEFORE..);
         let again: Vec<i64> = again.map(|(window, _)| window).collect();
         let mut judge = |window| Some((window, Arc::new(history.assess_in_order(path, window)?)));

@@ -3,7 +3,7 @@
 use super::*;
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey};
 use itinera_model::checkpoint::Checkpoint;
-use itinera_model::finding::Cause;
+use itinera_model::finding::{Cause, Finding};
 use itinera_model::id::{BootId, PairId};
 use itinera_model::round::Clocks;
 use itinera_model::two_way::{OneWay, TwoWayRound};
@@ -167,6 +167,22 @@ fn faults_of_an_outage_of_hours_are_recorded_although_its_end_comes_first() {
 }
 
 #[test]
+fn too_many_held_windows_are_judged_at_once_and_none_outlast_a_clock_that_is_set_back() {
+    let mut judge = Judge::default();
+    judge.held.most = 50;
+    live(&mut judge, 0..2, 0);
+    let mut effects = live(&mut judge, 500..501, 0);
+    for window in (300..400).rev() {
+        effects.extend(observe(&mut judge, window, 0, START_S + 5_003));
+    }
+    let judged = last_words(&effects);
+    assert_eq!(judged.range(300..400).count(), 51, "and the others when no more come");
+    let set_back = START_S + 500 * 10 - 3_600;
+    judge.step(JudgeInput::Clock, WallTime::from_unix_seconds(set_back));
+    assert!(judge.held.to_stored().is_empty());
+}
+
+#[test]
 fn a_window_is_sealed_by_a_later_report_or_by_the_clock() {
     let mut judge = Judge::default();
     live(&mut judge, 0..40, 0);
@@ -252,17 +268,7 @@ fn a_lossy_member_route_stands_for_the_path_in_every_window() {
         // window on.
         let other = number % 2 == 1;
         let lost: u8 = if other && number >= 400 { 4 } else { 0 };
-        let hops: Vec<HopCounts> = (0..5u8)
-            .map(|hop| {
-                let heard = if hop >= 2 { 10 - lost } else { 10 };
-                HopCounts {
-                    sent: 10,
-                    answered: (1 << heard) - 1,
-                    rtt: vec![Micros::new(u32::from(hop) * 4_000 + 900); heard.into()],
-                    ..HopCounts::default()
-                }
-            })
-            .collect();
+        let hops = five_hops(lost);
         let third = if other { 33 } else { 3 };
         let addresses: Vec<Option<IpAddr>> =
             [1, 2, third, 4, 5].map(|hop| Some(IpAddr::from([198, 18, 0, hop]))).to_vec();
@@ -419,6 +425,48 @@ fn evidence_is_the_same_in_whatever_order_and_portions_rounds_come() {
     assert_eq!(expected.iter().map(|(_, sent, _)| sent).sum::<u32>(), 10 * (362 + 14));
     for order in [&in_order, &backward, &shuffled] {
         assert_eq!(of(order, true), expected);
+    }
+}
+
+/// The last word on each window: whether it has a finding, and where.
+fn last_words(effects: &[Effect]) -> BTreeMap<i64, Option<Finding>> {
+    let judged = effects.iter().filter_map(|effect| match effect {
+        Effect::Assessed { window, assessment, .. } => {
+            Some((window - START_S / 10, assessment.finding.clone()))
+        }
+        _ => None,
+    });
+    judged.collect()
+}
+
+#[test]
+fn late_rounds_end_in_the_findings_that_they_would_have_made_in_order() {
+    let lost = |window: i64| if (45..55).contains(&window) { 4 } else { 0 };
+    let of = |order: &[i64], at_once: bool| {
+        let mut judge = Judge::default();
+        let mut effects = live(&mut judge, 0..40, 0);
+        if at_once {
+            effects.extend(wait(&mut judge, 402..902));
+        }
+        for window in order {
+            let now_s = if at_once { 903 } else { window * 10 + 2 };
+            effects.extend(observe(&mut judge, *window, lost(*window), START_S + now_s));
+        }
+        for window in 91..100 {
+            effects.extend(live(&mut judge, window..window + 1, 0));
+            effects.extend(wait(&mut judge, window * 10 + 3..window * 10 + 10));
+        }
+        last_words(&effects)
+    };
+    let in_order: Vec<i64> = (40..91).collect();
+    let expected = of(&in_order, false);
+    assert!(expected.values().filter(|finding| finding.is_some()).count() > 10);
+    let backward: Vec<i64> = in_order.iter().rev().copied().collect();
+    let shuffled: Vec<i64> = (0..51).map(|n| 40 + (n * 37) % 51).collect();
+    for order in [&in_order, &backward, &shuffled] {
+        let words = of(order, true);
+        let differing = expected.iter().find(|(window, word)| words.get(window) != Some(word));
+        assert_eq!((words.len(), differing), (expected.len(), None));
     }
 }
 
