@@ -34,7 +34,9 @@ describe('a range of time', () => {
     const before = beside(last, -1, NOW);
     expect(written(before)).toBe('20260131T100030Z--20260131T110030Z');
     expect(written(beside(before, -1, NOW))).toBe('20260131T090030Z--20260131T100030Z');
-    expect(beside(beside(before, 1, NOW), 1, NOW)).toEqual(last);
+    expect(beside(before, 1, NOW + 20_000)).toEqual(last);
+    const half = written(beside(before, 1, NOW + 1_800_000));
+    expect(half).toBe('20260131T110030Z--20260131T120030Z');
   });
 
   it('can be that of a row', () => {

@@ -73,13 +73,13 @@ export function timesOf(range: Range, now: number): { from: string; to: string }
   return { from, to: new Date(now).toISOString() };
 }
 
-/** The range of the same length before or after this one; up to now where it would reach beyond. */
+/** The range of the same length before or after this one; up to now where less than a tenth is left to now. */
 export function beside(range: Range, direction: -1 | 1, now: number): Range {
   const { from, to } = timesOf(range, now);
   const by = direction * lengthOf(range) * 1000;
   // Whole seconds, as in an address.
   const [begin, end] = [from, to].map((at) => Math.floor(Date.parse(at) / 1000) * 1000 + by);
-  if (begin === undefined || end === undefined || end >= now) {
+  if (begin === undefined || end === undefined || end + Math.abs(by) / 10 >= now) {
     return { kind: 'last', seconds: lengthOf(range) };
   }
   return between(begin, end);

@@ -79,12 +79,12 @@ pub fn windows_to_rebuild(checkpoint: &Checkpoint) -> &[StoredWindow] {
 }
 
 impl Judge {
-    /// What a checkpoint says of a rebuild; absent where none is under way.
+    /// What a checkpoint says of a rebuild; absent where nothing is being rebuilt.
     pub fn stored_progress(checkpoint: &Checkpoint) -> Option<RebuildProgress> {
         Stage::Findings.read::<Rebuild>(checkpoint).ok().flatten()?.progress()
     }
 
-    /// Judges the windows of some paths again, those whose findings another version made.
+    /// Judges the windows of some paths again that have findings of another version.
     pub(super) fn rebuild_findings(&mut self, effects: &mut Vec<Effect>) {
         let mut judged = 0;
         while judged < AT_ONCE

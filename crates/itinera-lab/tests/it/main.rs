@@ -5,7 +5,7 @@ mod accuracy;
 mod engines;
 mod lateness;
 
-use itinera_analysis::{Effect, Limits};
+use itinera_analysis::{Effect, JudgeInput, Limits};
 use itinera_lab::{Density, EPOCH, LabRun, run};
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::finding::{Cause, Place};
@@ -123,9 +123,15 @@ fn findings_do_not_depend_on_the_order_of_arrival() {
         shuffled.rounds.iter().map(|l| l.round.number).collect::<Vec<_>>()
     );
     let last_word = |run: &LabRun| {
-        let (_, effects) = run.judge(Limits::default());
+        let (mut judge, effects) = run.judge(Limits::default());
+        let mut effects: Vec<Effect> = effects.into_iter().map(|(_, effect)| effect).collect();
+        // Late rounds are judged when no more of them come.
+        for second in (240..420).step_by(5) {
+            let now = EPOCH.plus_micros(second * 1_000_000);
+            effects.extend(judge.step(JudgeInput::Clock, now));
+        }
         let mut last = std::collections::BTreeMap::new();
-        for (_, effect) in effects {
+        for effect in effects {
             if let Effect::Assessed { window, assessment, .. } = effect {
                 last.insert((assessment.path, window), assessment);
             }

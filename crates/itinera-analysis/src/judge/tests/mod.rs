@@ -1,13 +1,13 @@
 //! Judgement, window by window.
 
+mod checkpoints;
+mod pairs;
+
 use super::*;
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey};
+use itinera_model::alarm::AlarmEffect;
 use itinera_model::checkpoint::Checkpoint;
-use itinera_model::finding::{Cause, Finding};
-use itinera_model::id::{BootId, PairId};
-use itinera_model::round::Clocks;
-use itinera_model::two_way::{OneWay, TwoWayRound};
-use itinera_model::unit::{Micros, Tick};
+use itinera_model::finding::Finding;
+use itinera_model::unit::Micros;
 use uuid::Uuid;
 
 const START_S: i64 = 1_700_000_000;
@@ -470,98 +470,6 @@ fn late_rounds_end_in_the_findings_that_they_would_have_made_in_order() {
     }
 }
 
-/// A two-way round of twenty packets of which some are lost on the return route.
-fn two_way(pair: PairId, window: i64, lost: u16) -> TwoWayRound {
-    let wall = WallTime::from_unix_seconds(START_S + window * 10);
-    let boot = BootId::from_uuid(Uuid::nil());
-    let clocks =
-        Clocks { boot, tick: Tick::default(), wall, offset_us: Some(0), offset_error_us: None };
-    TwoWayRound {
-        pair,
-        number: window.cast_unsigned(),
-        clocks,
-        source: [10, 0, 0, 2].into(),
-        destination: [10, 0, 1, 2].into(),
-        stamps: StampSource::Kernel,
-        lateness: None,
-        dscp: 0,
-        sent: 20,
-        interval_ms: 1_000,
-        bursts: lost.min(1),
-        longest_burst: lost,
-        undetermined: 0,
-        forward: OneWay { arrived: 20, ..OneWay::default() },
-        return_: OneWay { arrived: 20 - lost, lost, ..OneWay::default() },
-        round_trip_us: None,
-        clock: None,
-        synchronised_us: None,
-    }
-}
-
-fn exchange(judge: &mut Judge, window: i64, lost: u16, now_s: i64) -> Vec<Effect> {
-    let pair = PairId::from_uuid(Uuid::from_u128(9));
-    let round = two_way(pair, window, lost);
-    let pairs = [PairObservation { measured_at: round.clocks.wall, round: &round }];
-    let report = AgentReport { pairs: &pairs, ..AgentReport::default() };
-    judge.step(JudgeInput::Report(report), WallTime::from_unix_seconds(START_S + now_s))
-}
-
-/// The evidence of pairs that a store holds after these effects, summed up: minute, sent, lost on
-/// the return route.
-fn pair_evidence(effects: &[Effect]) -> Vec<(i64, u32, u32)> {
-    let mut parts = BTreeMap::new();
-    for effect in effects {
-        if let Effect::Evidence { subject: EvidenceSubject::Pair(_), minute, part, content } =
-            effect
-        {
-            parts.insert((*minute, *part), content.clone());
-        }
-    }
-    let mut minutes: BTreeMap<i64, (u32, u32)> = BTreeMap::new();
-    for ((minute, _), content) in parts {
-        let Some(content) = content else { continue };
-        let counts = crate::PairEvidence::from_bytes(&content).unwrap().sum();
-        let sum = minutes.entry(minute - START_S / 60).or_default();
-        *sum = (sum.0 + counts.sent, sum.1 + counts.return_.lost);
-    }
-    minutes.into_iter().map(|(minute, (sent, lost))| (minute, sent, lost)).collect()
-}
-
-#[test]
-fn evidence_of_pairs_is_published_once_sealed_in_whatever_order_rounds_come() {
-    let of = |order: &[i64], late: bool| {
-        let mut judge = Judge::default();
-        let mut effects = exchange(&mut judge, 0, 0, 2);
-        for window in order {
-            let now_s = if late { 2_000 } else { window * 10 + 2 };
-            let lost = u16::try_from(window % 3).unwrap();
-            effects.extend(exchange(&mut judge, *window, lost, now_s));
-        }
-        effects.extend(wait(&mut judge, 2_005..2_200));
-        let mut restored = restored(&judge.checkpoint());
-        let after: Vec<_> =
-            [&mut judge, &mut restored].map(|it| exchange(it, 219, 1, 2_200)).to_vec();
-        assert_eq!(after[0], after[1], "it continues from its checkpoint");
-        pair_evidence(&effects)
-    };
-    let in_order: Vec<i64> = (2..200).step_by(2).collect();
-    let backward: Vec<i64> = in_order.iter().rev().copied().collect();
-    let expected = of(&in_order, false);
-    assert_eq!(expected.iter().map(|(_, sent, _)| sent).sum::<u32>(), 20 * 100);
-    assert_eq!(expected[1], (1, 60, 3));
-    assert_eq!(of(&in_order, true), expected);
-    assert_eq!(of(&backward, true), expected, "most of it is too late for its window");
-}
-
-#[test]
-fn a_damaged_window_of_a_pair_is_an_error() {
-    let mut judge = Judge::default();
-    exchange(&mut judge, 0, 0, 2);
-    let mut stored = judge.pairs.to_stored();
-    stored[0].windows[0].1.pop();
-    assert!(Pairs::from_stored(stored).is_err());
-}
-
 #[test]
 fn rounds_of_an_outage_are_regarded_and_published_although_they_come_at_once() {
     let mut judge = Judge::default();
@@ -614,127 +522,4 @@ fn stored(updates: &[Checkpoint]) -> Checkpoint {
 
 fn restored(checkpoint: &Checkpoint) -> Judge {
     Judge::restored(checkpoint, RebuildSources::default()).unwrap().0
-}
-
-#[test]
-fn a_judge_restored_from_checkpoints_continues_as_if_it_had_never_stopped() {
-    let mut undisturbed = Judge::default();
-    let mut updates = Vec::new();
-    // Long enough for windows to be dropped that were stored.
-    for (windows, lost) in [(0..40, 0), (40..43, 3), (43..260, 0), (260..263, 3)] {
-        live(&mut undisturbed, windows, lost);
-        updates.push(undisturbed.checkpoint());
-    }
-    assert!(updates.iter().any(|update| !update.dropped.is_empty()));
-    let last = updates.last().unwrap();
-    assert!(last.windows.len() < 20, "only what differs: {}", last.windows.len());
-    let mut continued = restored(&stored(&updates));
-    assert_eq!(live(&mut continued, 263..280, 3), live(&mut undisturbed, 263..280, 3));
-}
-
-/// As another version of a stage wrote it: what it says cannot be read.
-fn make_foreign(checkpoint: &mut Checkpoint, stage: Stage) {
-    let state = checkpoint.stages.iter_mut().find(|it| it.stage == stage.name()).unwrap();
-    state.version += 1;
-    state.content = vec![0xFF];
-}
-
-/// What a judge remembers of each window, as it is stored.
-fn windows_in(judge: &Judge) -> BTreeMap<i64, Vec<u8>> {
-    let path = judge.paths.values().next().unwrap();
-    path.windows.range(..).map(|(window, kept)| (window, kept.to_bytes())).collect()
-}
-
-#[test]
-fn findings_of_another_version_are_made_again_with_the_clock_and_leave_the_others() {
-    let mut judge = Judge::default();
-    live(&mut judge, 0..40, 0);
-    assert_eq!(alarms(&live(&mut judge, 40..46, 3)), "r");
-    let mut checkpoint = stored(&[judge.checkpoint()]);
-    make_foreign(&mut checkpoint, Stage::Findings);
-    // The other version has found nothing anywhere.
-    checkpoint.windows.iter_mut().for_each(|window| window.content[1] = 0);
-    let mut continued = restored(&checkpoint);
-    assert_eq!(continued.book().open().len(), 1, "alarms are as they were");
-    assert_ne!(windows_in(&continued), windows_in(&judge), "what was found stands at first");
-    let progress = Judge::stored_progress(&continued.checkpoint()).unwrap();
-    assert_eq!((progress.done, progress.paths), (0, 1));
-    // It goes on after a restart.
-    let mut continued = restored(&stored(&[checkpoint, continued.checkpoint()]));
-    let effects = wait(&mut continued, 463..464);
-    wait(&mut judge, 463..464);
-    assert_eq!(windows_in(&continued), windows_in(&judge));
-    assert_eq!(alarms(&effects), "");
-    let judged = effects.iter().filter(|it| matches!(it, Effect::Assessed { .. })).count();
-    assert_eq!(judged, 46, "each window has a finding of this version, or none");
-    assert_eq!(Judge::stored_progress(&continued.checkpoint()), None);
-    assert_eq!(live(&mut continued, 47..60, 3), live(&mut judge, 47..60, 3));
-}
-
-#[test]
-fn alarms_of_another_version_are_made_from_the_windows_and_keep_what_was_recorded() {
-    let mut judge = Judge::default();
-    live(&mut judge, 0..40, 0);
-    live(&mut judge, 40..46, 3);
-    let mut checkpoint = stored(&[judge.checkpoint()]);
-    make_foreign(&mut checkpoint, Stage::Alarms);
-    let known = judge.book().open()[0].clone();
-    let since = known.since.plus_micros(-3_600_000_000);
-    let known = Alarm { since, worst_loss_ppm: 500_000, ..known };
-    let gone = AlarmKey { cause: Cause::Delay, ..known.key };
-    let gone = Alarm { key: gone, ..known.clone() };
-    let open = vec![known.clone(), gone.clone()];
-    let sources = RebuildSources { open, ..RebuildSources::default() };
-    let (mut continued, effects) = Judge::restored(&checkpoint, sources).unwrap();
-    let effects = effects.into_iter().map(Effect::Alarm).collect::<Vec<_>>();
-    assert_eq!(alarms(&effects), "x", "the one that is not shown any more");
-    assert_eq!(continued.book().open(), [known]);
-    assert_eq!(alarms(&live(&mut continued, 46..60, 3)), "", "it is not raised again");
-    let (_, effects) = Judge::restored(&checkpoint, RebuildSources::default()).unwrap();
-    assert!(matches!(effects[..], [AlarmEffect::Raised(_)]), "none was recorded");
-}
-
-#[test]
-fn windows_of_another_version_are_made_from_evidence_and_the_newest_rounds() {
-    let mut judge = Judge::default();
-    let mut effects = live(&mut judge, 0..40, 0);
-    effects.extend(live(&mut judge, 40..46, 3));
-    let mut checkpoint = stored(&[judge.checkpoint()]);
-    make_foreign(&mut checkpoint, Stage::Windows);
-    checkpoint.windows.iter_mut().for_each(|window| window.content = vec![0xFF]);
-    let published = effects.into_iter().filter_map(|effect| match effect {
-        Effect::Evidence { subject: EvidenceSubject::Path(path), minute, content, .. } => {
-            Some((path, minute, crate::PublishedMinute::from_bytes(&content?).unwrap()))
-        }
-        _ => None,
-    });
-    let minutes: Vec<_> = published.collect();
-    let wanted = minutes_to_rebuild(&checkpoint);
-    assert_eq!(wanted.len(), 8, "46 windows, of which the first four end a minute");
-    assert!(minutes.iter().all(|(path, minute, _)| wanted.contains(&(*path, *minute))));
-    let from = rounds_to_rebuild(&checkpoint, &minutes).unwrap();
-    let first = window_of(from) - START_S / 10;
-    assert_eq!(first, 40, "the last minute of evidence ends there");
-    let hops = five_hops(3);
-    let rounds = (first..46).map(|window| observation(window, &hops)).collect();
-    let sources = RebuildSources { minutes, rounds, ..RebuildSources::default() };
-    let (mut continued, _) = Judge::restored(&checkpoint, sources).unwrap();
-    wait(&mut continued, 463..464);
-    wait(&mut judge, 463..464);
-    assert_eq!(windows_in(&continued), windows_in(&judge), "and their findings with the clock");
-    let rewritten = continued.checkpoint();
-    assert_eq!(rewritten.windows.len(), 46);
-    assert_eq!(live(&mut continued, 47..60, 3), live(&mut judge, 47..60, 3));
-    assert!(windows_to_rebuild(&rewritten).is_empty());
-}
-
-#[test]
-fn a_damaged_state_is_an_error_that_names_its_stage() {
-    let mut judge = Judge::default();
-    live(&mut judge, 0..4, 0);
-    let mut checkpoint = stored(&[judge.checkpoint()]);
-    let seals = checkpoint.stages.iter_mut().find(|it| it.stage == Stage::Seals.name()).unwrap();
-    seals.content.truncate(3);
-    let damaged = Judge::restored(&checkpoint, RebuildSources::default());
-    assert_eq!(damaged.map(drop).unwrap_err().stage, Stage::Seals);
 }

@@ -1,0 +1,99 @@
+//! Evidence of pairs.
+
+use super::*;
+use itinera_model::id::{BootId, PairId};
+use itinera_model::round::Clocks;
+use itinera_model::two_way::{OneWay, TwoWayRound};
+use itinera_model::unit::Tick;
+
+/// A two-way round of twenty packets of which some are lost on the return route.
+fn two_way(pair: PairId, window: i64, lost: u16) -> TwoWayRound {
+    let wall = WallTime::from_unix_seconds(START_S + window * 10);
+    let boot = BootId::from_uuid(Uuid::nil());
+    let clocks =
+        Clocks { boot, tick: Tick::default(), wall, offset_us: Some(0), offset_error_us: None };
+    TwoWayRound {
+        pair,
+        number: window.cast_unsigned(),
+        clocks,
+        source: [10, 0, 0, 2].into(),
+        destination: [10, 0, 1, 2].into(),
+        stamps: StampSource::Kernel,
+        lateness: None,
+        dscp: 0,
+        sent: 20,
+        interval_ms: 1_000,
+        bursts: lost.min(1),
+        longest_burst: lost,
+        undetermined: 0,
+        forward: OneWay { arrived: 20, ..OneWay::default() },
+        return_: OneWay { arrived: 20 - lost, lost, ..OneWay::default() },
+        round_trip_us: None,
+        clock: None,
+        synchronised_us: None,
+    }
+}
+
+fn exchange(judge: &mut Judge, window: i64, lost: u16, now_s: i64) -> Vec<Effect> {
+    let pair = PairId::from_uuid(Uuid::from_u128(9));
+    let round = two_way(pair, window, lost);
+    let pairs = [PairObservation { measured_at: round.clocks.wall, round: &round }];
+    let report = AgentReport { pairs: &pairs, ..AgentReport::default() };
+    judge.step(JudgeInput::Report(report), WallTime::from_unix_seconds(START_S + now_s))
+}
+
+/// The evidence of pairs that a store holds after these effects, summed up: minute, sent, lost on
+/// the return route.
+fn pair_evidence(effects: &[Effect]) -> Vec<(i64, u32, u32)> {
+    let mut parts = BTreeMap::new();
+    for effect in effects {
+        if let Effect::Evidence { subject: EvidenceSubject::Pair(_), minute, part, content } =
+            effect
+        {
+            parts.insert((*minute, *part), content.clone());
+        }
+    }
+    let mut minutes: BTreeMap<i64, (u32, u32)> = BTreeMap::new();
+    for ((minute, _), content) in parts {
+        let Some(content) = content else { continue };
+        let counts = crate::PairEvidence::from_bytes(&content).unwrap().sum();
+        let sum = minutes.entry(minute - START_S / 60).or_default();
+        *sum = (sum.0 + counts.sent, sum.1 + counts.return_.lost);
+    }
+    minutes.into_iter().map(|(minute, (sent, lost))| (minute, sent, lost)).collect()
+}
+
+#[test]
+fn evidence_of_pairs_is_published_once_sealed_in_whatever_order_rounds_come() {
+    let of = |order: &[i64], late: bool| {
+        let mut judge = Judge::default();
+        let mut effects = exchange(&mut judge, 0, 0, 2);
+        for window in order {
+            let now_s = if late { 2_000 } else { window * 10 + 2 };
+            let lost = u16::try_from(window % 3).unwrap();
+            effects.extend(exchange(&mut judge, *window, lost, now_s));
+        }
+        effects.extend(wait(&mut judge, 2_005..2_200));
+        let mut restored = restored(&judge.checkpoint());
+        let after: Vec<_> =
+            [&mut judge, &mut restored].map(|it| exchange(it, 219, 1, 2_200)).to_vec();
+        assert_eq!(after[0], after[1], "it continues from its checkpoint");
+        pair_evidence(&effects)
+    };
+    let in_order: Vec<i64> = (2..200).step_by(2).collect();
+    let backward: Vec<i64> = in_order.iter().rev().copied().collect();
+    let expected = of(&in_order, false);
+    assert_eq!(expected.iter().map(|(_, sent, _)| sent).sum::<u32>(), 20 * 100);
+    assert_eq!(expected[1], (1, 60, 3));
+    assert_eq!(of(&in_order, true), expected);
+    assert_eq!(of(&backward, true), expected, "most of it is too late for its window");
+}
+
+#[test]
+fn a_damaged_window_of_a_pair_is_an_error() {
+    let mut judge = Judge::default();
+    exchange(&mut judge, 0, 0, 2);
+    let mut stored = judge.pairs.to_stored();
+    stored[0].windows[0].1.pop();
+    assert!(Pairs::from_stored(stored).is_err());
+}
