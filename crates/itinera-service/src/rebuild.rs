@@ -71,6 +71,7 @@ mod tests {
     use crate::engine::Engine;
     use crate::testing;
     use itinera_analysis::{Effect, Stage};
+    use itinera_model::checkpoint::StoredWindow;
     use itinera_store::{LogContent, LogEntry};
     use std::collections::BTreeMap;
     use time::{Duration, OffsetDateTime};
@@ -84,16 +85,20 @@ mod tests {
         let mut backfill = Backfill::open(&config, begin, |_| ()).await.unwrap();
         let store = backfill.store().clone();
         let (agent, paths) = testing::join(&store, begin).await;
-        // The first commit of a day makes a checkpoint of what was before.
-        for seq in 0..=91u32 {
+        let mut measure = async |seq: u32| {
             let at = begin + Duration::seconds(i64::from(seq) * 10 + 5);
             let batch = testing::batch(agent, &paths, seq.into(), at);
             backfill.step(at, &[batch]).await.unwrap();
+        };
+        // The first commit of a day makes a checkpoint of what was before.
+        for seq in 0..=90 {
+            measure(seq).await;
         }
         let memory = store.judge_memory().await.unwrap();
         let at_midnight = &memory.checkpoint.windows;
-        assert_eq!(at_midnight.len(), 2 * 90);
-        let contents = |windows: &[itinera_model::checkpoint::StoredWindow]| {
+        assert!(at_midnight.len() >= 2 * 90, "{}", at_midnight.len());
+        measure(91).await;
+        let contents = |windows: &[StoredWindow]| {
             let content = windows.iter().map(|it| ((it.path, it.window), it.content.clone()));
             content.collect::<BTreeMap<_, _>>()
         };
@@ -112,7 +117,7 @@ mod tests {
         };
         let effects = rebuilt.step(vec![clock()]).await.unwrap();
         let judged = effects.iter().filter(|it| matches!(it, Effect::Assessed { .. })).count();
-        assert_eq!(judged, 2 * 90, "each has a finding again, or none");
+        assert_eq!(judged, at_midnight.len(), "each has a finding again, or none");
         whole.step(vec![clock()]).await.unwrap();
         let rewritten = rebuilt.checkpoint().await.unwrap();
         let (now, before) = (contents(&rewritten.windows), contents(at_midnight));
@@ -120,7 +125,7 @@ mod tests {
         assert_eq!((now.len(), differing.map(|it| it.0)), (before.len(), None));
         // What comes next is judged alike.
         let mut reader = store.log_reader();
-        let next = reader.between((memory.cursor, memory.judged), 64).await.unwrap();
+        let next = reader.after(memory.cursor, 64).await.unwrap();
         assert!(next.iter().any(|entry| entry.report().is_some()));
         let effects = whole.step(next.clone()).await.unwrap();
         assert_eq!(rebuilt.step(next).await.unwrap(), effects);

@@ -456,7 +456,7 @@ impl Judge {
         };
         let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
         let held = self.held.judge(path, history);
-        let Some(first) = late.or(held.first().map(|it| it.0)) else { return 0 };
+        let Some(first) = late.or_else(|| held.first().map(|it| it.0)) else { return 0 };
         let again = history.windows.range(first - READ_BEFORE..);
         let again: Vec<i64> = again.map(|(window, _)| window).collect();
         let mut judge = |window| Some((window, Arc::new(history.assess_in_order(path, window)?)));

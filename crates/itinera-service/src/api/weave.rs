@@ -20,7 +20,7 @@ use utoipa::IntoParams;
 
 /// Rows shown at most.
 const MOST_ROWS: u32 = 90;
-/// The longest range: evidence is not kept for longer.
+/// The longest range, as that of the history.
 const LONGEST_S: u32 = 400 * 86_400;
 /// Up to this range windows are judged again from their rounds, and of those of a row the worst is
 /// shown. Of longer ones a row is the sum of its evidence.
