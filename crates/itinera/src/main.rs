@@ -103,9 +103,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Path { id } => client::path(&client()?, &output, &id).await,
         Command::History(args) => client::history::run(&client()?, &output, &args).await,
         Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
-        Command::Alarms { number, open, during } => {
-            client::alarms(&client()?, &output, number, open, during).await
-        }
+        Command::Alarms(args) => client::alarms(&client()?, &output, args).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
@@ -114,9 +112,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             client::checks::run(&client()?, &output, number, now).await
         }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
-        Command::Events { number, lasting, faults, during } => {
-            client::events::events(&client()?, &output, number, (lasting, faults), during).await
-        }
+        Command::Events(args) => client::events::events(&client()?, &output, args).await,
         Command::HostFacts { site } => client::events::host_facts(&client()?, &output, &site).await,
         Command::Pairs { number, voice } => {
             client::pairs::run(&client()?, &output, number, voice).await

@@ -317,7 +317,7 @@ async fn a_cluster_whose_server_was_killed_starts_again_with_what_was_committed(
 }
 
 #[tokio::test]
-async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
+async fn an_owner_map_holds_for_its_own_time() {
     let Fixture { cluster, store, _data } = fixture().await;
     let now = OffsetDateTime::now_utc();
     for (name, age) in [("Fennel Fibre", 20), ("Skerry Cable", 10)] {
@@ -339,7 +339,12 @@ async fn an_owner_map_holds_for_its_own_time_and_alarms_open_and_clear_once() {
         let found = map.owner_of([198, 18, 0, 1].into()).map(|owner| owner.name.as_str());
         assert_eq!(found, owner, "{age} days ago");
     }
+    cluster.stop().await.unwrap();
+}
 
+#[tokio::test]
+async fn alarms_open_and_clear_once_and_are_listed_by_when_they_were_open() {
+    let Fixture { cluster, store, _data } = fixture().await;
     let place =
         Place::Link { from: [198, 18, 0, 1].into(), to: [198, 18, 0, 2].into(), silent_between: 0 };
     let key = AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place };

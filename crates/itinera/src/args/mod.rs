@@ -21,7 +21,7 @@ pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
-pub(crate) use range::{CountsArgs, HistoryArgs, RangeArgs};
+pub(crate) use range::{AlarmsArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -102,15 +102,7 @@ pub(crate) enum Command {
     /// Count probes, answers and delays of a path by hop, or of a pair by direction
     Counts(CountsArgs),
     /// List alarms, newest first, or show one
-    Alarms {
-        /// Number of the alarm as the list shows it, or its id
-        number: Option<NumberOrId>,
-        /// Show only open alarms
-        #[arg(long, conflicts_with = "number")]
-        open: bool,
-        #[command(flatten)]
-        during: RangeArgs,
-    },
+    Alarms(AlarmsArgs),
     /// Print alarms, events and incidents as they arrive, until Ctrl-C
     Follow,
     /// Manage incidents: alarms of one cause, or a complaint
@@ -129,18 +121,7 @@ pub(crate) enum Command {
     /// List or start throughput measurements between two agents
     Throughput(ThroughputArgs),
     /// List events of services, names, hosts and routes, newest first, or show one
-    Events {
-        /// Number of the event as the list shows it, or its id
-        number: Option<NumberOrId>,
-        /// Show only events that have not ended
-        #[arg(long, conflicts_with = "number")]
-        lasting: bool,
-        /// Show only events that are faults
-        #[arg(long, conflicts_with = "number")]
-        faults: bool,
-        #[command(flatten)]
-        during: RangeArgs,
-    },
+    Events(EventsArgs),
     /// Show the host facts of an agent: interfaces, gateways, resolvers, neighbours
     HostFacts {
         /// Name of the agent's site

@@ -33,9 +33,36 @@ impl RangeArgs {
     /// This range, or the one of so many days before its end where it has no begin.
     pub(crate) fn or_days(self, days: u16) -> Self {
         let to = self.to.unwrap_or_else(OffsetDateTime::now_utc);
-        let from = self.from.unwrap_or(to - time::Duration::days(days.into()));
+        let from = self.from.unwrap_or_else(|| to - time::Duration::days(days.into()));
         Self { from: Some(from), to: Some(to) }
     }
+}
+
+/// Which alarms are shown.
+#[derive(Debug, Args)]
+pub(crate) struct AlarmsArgs {
+    /// Number of the alarm as the list shows it, or its id
+    pub(crate) number: Option<NumberOrId>,
+    /// Show only open alarms
+    #[arg(long, conflicts_with = "number")]
+    pub(crate) open: bool,
+    #[command(flatten)]
+    pub(crate) during: RangeArgs,
+}
+
+/// Which events are shown.
+#[derive(Debug, Args)]
+pub(crate) struct EventsArgs {
+    /// Number of the event as the list shows it, or its id
+    pub(crate) number: Option<NumberOrId>,
+    /// Show only events that have not ended
+    #[arg(long, conflicts_with = "number")]
+    pub(crate) lasting: bool,
+    /// Show only events that are faults
+    #[arg(long, conflicts_with = "number")]
+    pub(crate) faults: bool,
+    #[command(flatten)]
+    pub(crate) during: RangeArgs,
 }
 
 /// What the history of a path or pair is shown of.

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, list, message_of, or_absent, per_cent, span, text_of, utc_of};
-use crate::args::{NumberOrId, RangeArgs};
+use crate::args::EventsArgs;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -15,9 +15,7 @@ const SHOWN: usize = 50;
 pub(crate) async fn events(
     client: &Client,
     output: &Output,
-    number: Option<NumberOrId>,
-    (lasting, faults): (bool, bool),
-    during: RangeArgs,
+    EventsArgs { number, lasting, faults, during }: EventsArgs,
 ) -> Result<(), Failure> {
     if let Some(number) = number {
         let event = client.get(&format!("/events/{number}")).await?;

@@ -16,7 +16,7 @@ pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;
 
-use crate::args::{NumberOrId, RangeArgs};
+use crate::args::AlarmsArgs;
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 pub(crate) use http::Client;
@@ -71,9 +71,7 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
 pub(crate) async fn alarms(
     client: &Client,
     output: &Output,
-    number: Option<NumberOrId>,
-    open: bool,
-    during: RangeArgs,
+    AlarmsArgs { number, open, during }: AlarmsArgs,
 ) -> Result<(), Failure> {
     if let Some(number) = number {
         let alarm = client.get(&format!("/alarms/{number}")).await?;
