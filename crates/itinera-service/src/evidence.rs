@@ -385,7 +385,7 @@ mod tests {
         assert_eq!((minutes, hours), (24 * 60, 24 * 13), "the last day ended just now");
         assert_eq!(counted(&store, &paths, span).await, before);
 
-        // A spool of the third day comes now, too late to be judged.
+        // A spool of the third day comes now, too late for the windows that are remembered.
         let late: Vec<i64> = (0..30).map(|nth| begin + 2 * 86_400 + nth * 20).collect();
         let now = begin + DAYS * 86_400 + 700;
         let evidence = published(&mut judge, &paths[..1], late.iter().copied(), |_| now);

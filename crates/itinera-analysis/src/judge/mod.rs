@@ -132,7 +132,7 @@ pub enum Effect {
         subject: EvidenceSubject,
         /// Number of the minute since 1970.
         minute: i64,
-        /// Absent for the whole of it. Rounds that are too late to be judged are published by
+        /// Absent for the whole of it. Rounds that are too late for their windows are published by
         /// themselves, as parts with rising numbers.
         part: Option<i64>,
         /// A [`crate::PublishedMinute`] in bytes, of a pair a [`crate::PairEvidence`]; absent where a wrong clock had dated its rounds.

@@ -104,7 +104,7 @@ pub(super) struct Seals {
     pub(super) paths: BTreeMap<PathId, PathSeal>,
     late: BTreeMap<PathId, LateWindows>,
     pub(super) clock: LogClock,
-    /// What numbered the last part of a minute that was too late to be judged.
+    /// What numbered the last part of a minute that was too late for its windows.
     #[serde(default)]
     last_part: i64,
 }
@@ -121,7 +121,7 @@ impl Seals {
         (self.clock.now, was_set_back)
     }
 
-    /// A number for what is too late to be judged, above all earlier ones.
+    /// A number for what is too late for its windows, above all earlier ones.
     pub(super) fn next_part(&mut self) -> i64 {
         self.last_part = self.clock.now.as_unix_micros().max(self.last_part.saturating_add(1));
         self.last_part

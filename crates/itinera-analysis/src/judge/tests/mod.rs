@@ -417,7 +417,7 @@ fn evidence_is_the_same_in_whatever_order_and_portions_rounds_come() {
         effects.extend(live(&mut judge, 410..430, 0));
         evidence(&effects)
     };
-    // An hour, most of which is too late to be judged where its end comes first.
+    // An hour, most of which is too late for its windows where its end comes first.
     let in_order: Vec<i64> = (2..362).collect();
     let backward: Vec<i64> = in_order.iter().rev().copied().collect();
     let shuffled: Vec<i64> = (0..360).map(|n| 2 + (n * 37) % 360).collect();
