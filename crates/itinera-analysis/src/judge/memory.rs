@@ -182,7 +182,7 @@ impl Judge {
                 it.book = book;
                 Vec::new()
             }
-            None => it.rebuild_alarms(sources.open),
+            None => it.rebuild_alarms(sources.open, is_known),
         };
         Ok((it, alarms))
     }

@@ -64,7 +64,7 @@ impl Rebuild {
     }
 
     fn progress(&self) -> Option<RebuildProgress> {
-        let done = self.paths - self.waiting.len();
+        let done = self.paths.saturating_sub(self.waiting.len());
         (!self.waiting.is_empty()).then_some(RebuildProgress {
             stage: Stage::Findings,
             done,
@@ -106,7 +106,8 @@ impl Judge {
         }
     }
 
-    /// The windows of a checkpoint of another version, from evidence, and the newest from rounds.
+    /// The windows of a checkpoint of another version, from evidence, and the newest from rounds. A path
+    /// without either keeps nothing but the places of its windows, which the next checkpoint drops.
     pub(super) fn rebuild_windows(&mut self, checkpoint: &Checkpoint, from: &RebuildSources<'_>) {
         let mut wanted: BTreeMap<PathId, BTreeSet<i64>> = BTreeMap::new();
         for StoredWindow { path, window, source, .. } in windows_to_rebuild(checkpoint) {
@@ -133,17 +134,21 @@ impl Judge {
             };
             history.add(window, (round.route, round.addresses), &round.counts());
         }
-        self.paths.retain(|_, history| history.windows.len() > 0);
     }
 
-    /// Alarms as the newest windows show them. One that is open already stays as it is.
-    pub(super) fn rebuild_alarms(&mut self, open: Vec<Alarm>) -> Vec<AlarmEffect> {
+    /// Alarms as the newest windows show them. One that is open already stays as it is. Where findings
+    /// are known, paths without any are left out.
+    pub(super) fn rebuild_alarms(
+        &mut self,
+        open: Vec<Alarm>,
+        findings_are_known: bool,
+    ) -> Vec<AlarmEffect> {
         let mut book = AlarmBook::new(self.inventory.limits);
         for (path, history) in &mut self.paths {
             let through = self.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
             let newest = history.windows.range(..=through).rev().take(REGARDED);
             let mut newest: Vec<(i64, bool)> = newest.map(|(it, kept)| (it, kept.found)).collect();
-            if !newest.iter().any(|(_, found)| *found) {
+            if findings_are_known && !newest.iter().any(|(_, found)| *found) {
                 continue;
             }
             newest.reverse();

@@ -103,10 +103,8 @@ fn windows_of_another_version_are_made_from_evidence_and_the_newest_rounds() {
     let from = rounds_to_rebuild(&checkpoint, &minutes).unwrap();
     let first = window_of(from) - START_S / 10;
     assert_eq!(first, 40, "the last minute of evidence ends there");
-    let hops = five_hops(3);
-    let rounds = (first..46).map(|window| observation(window, &hops)).collect();
-    let sources = RebuildSources { minutes, rounds, ..RebuildSources::default() };
-    let (mut continued, _) = Judge::restored(&checkpoint, sources).unwrap();
+    let minutes_again = minutes.clone();
+    let (mut continued, _) = continued_from(&checkpoint, minutes, Vec::new());
     wait(&mut continued, 463..464);
     wait(&mut judge, 463..464);
     assert_eq!(windows_in(&continued), windows_in(&judge), "and their findings with the clock");
@@ -114,6 +112,28 @@ fn windows_of_another_version_are_made_from_evidence_and_the_newest_rounds() {
     assert_eq!(rewritten.windows.len(), 46);
     assert_eq!(live(&mut continued, 47..60, 3), live(&mut judge, 47..60, 3));
     assert!(windows_to_rebuild(&rewritten).is_empty());
+    // Alarms of another version too: found in the windows, although nothing says where.
+    make_foreign(&mut checkpoint, Stage::Alarms);
+    let open = judge.book().open().to_vec();
+    let (judge, changes) = continued_from(&checkpoint, minutes_again, open.clone());
+    assert_eq!((judge.book().open(), &changes[..]), (&open[..], &[][..]));
+    // Without evidence what cannot be read is dropped, so that the next version does not meet it.
+    let (mut emptied, _) = Judge::restored(&checkpoint, RebuildSources::default()).unwrap();
+    assert_eq!(emptied.checkpoint().dropped.len(), 46);
+    assert_eq!(emptied.checkpoint().dropped.len(), 0);
+}
+
+/// A judge that continues with windows from these minutes and their newest rounds, and open alarms.
+fn continued_from(
+    checkpoint: &Checkpoint,
+    minutes: Vec<(PathId, i64, crate::PublishedMinute)>,
+    open: Vec<Alarm>,
+) -> (Judge, Vec<AlarmEffect>) {
+    let first = window_of(rounds_to_rebuild(checkpoint, &minutes).unwrap()) - START_S / 10;
+    let hops = five_hops(3);
+    let rounds = (first..46).map(|window| observation(window, &hops)).collect();
+    let sources = RebuildSources { minutes, rounds, open, ..RebuildSources::default() };
+    Judge::restored(checkpoint, sources).unwrap()
 }
 
 #[test]
