@@ -17,7 +17,7 @@ use itinera_store::cluster::Cluster;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use time::format_description::well_known::Rfc3339;
 
 /// The demonstration's world with the live fault alone.
@@ -213,7 +213,8 @@ fn every_probe_is_counted(service: &Service, lab: &LabRun, names: &Names) {
     }
 }
 
-/// The stored findings against those of an undisturbed judge in this process.
+/// Waits until the stored findings are those of an undisturbed judge in this process: late rounds are judged
+/// when no more of them come.
 async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
     let mut undisturbed: BTreeMap<(PathId, i64), Finding> = BTreeMap::new();
     for (_, effect) in lab.judge(Limits::default()).1 {
@@ -224,8 +225,16 @@ async fn same_findings(store: &Store, lab: &LabRun, names: &Names) {
             None => undisturbed.remove(&key),
         };
     }
-    let recorded = store.recorded().await.unwrap().findings.into_iter();
-    let recorded: BTreeMap<(PathId, i64), Finding> =
-        recorded.map(|(path, window, finding)| ((path, window), finding)).collect();
-    assert!(recorded == undisturbed, "{} and {} findings", recorded.len(), undisturbed.len());
+    let deadline = Instant::now() + PATIENCE;
+    loop {
+        let recorded = store.recorded().await.unwrap().findings.into_iter();
+        let recorded: BTreeMap<(PathId, i64), Finding> =
+            recorded.map(|(path, window, finding)| ((path, window), finding)).collect();
+        if recorded == undisturbed {
+            return;
+        }
+        let lengths = (recorded.len(), undisturbed.len());
+        assert!(Instant::now() < deadline, "recorded and expected findings: {lengths:?}");
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
 }
