@@ -10,6 +10,10 @@ describe('a range of time', () => {
     expect(parsed('PT24H')).toEqual({ kind: 'last', seconds: 86_400 });
   });
 
+  it('is a minute at least', () => {
+    expect(written({ kind: 'last', seconds: 15 })).toBe('PT1M');
+  });
+
   it('is refused where it is none', () => {
     const wrong = ['', 'P', 'PT0M', 'P401D', '1h', 'P7DT', '20260131T1200Z--20260131T1000Z'];
     expect(wrong.filter((text) => parsed(text) !== null)).toEqual([]);

@@ -47,7 +47,7 @@ fn findings_of_another_version_are_made_again_with_the_clock_and_leave_the_other
     assert_ne!(windows_in(&continued), windows_in(&judge), "what was found stands at first");
     let progress = Judge::stored_progress(&continued.checkpoint()).unwrap();
     assert_eq!((progress.done, progress.paths), (0, 1));
-    // It goes on after a restart.
+    // It continues after a restart.
     let mut continued = restored(&stored(&[checkpoint, continued.checkpoint()]));
     let effects = wait(&mut continued, 463..464);
     wait(&mut judge, 463..464);

@@ -484,20 +484,12 @@ fn rounds_of_an_outage_are_regarded_and_published_although_they_come_at_once() {
         ..HopCounts::default()
     };
     let (good, bad) = ([hop(0), hop(0)], [hop(0), hop(4)]);
-    let observation = |window: i64| Observation {
-        path: PathId::from_uuid(Uuid::nil()),
-        measured_at: WallTime::from_unix_seconds(START_S + window * 10),
-        number: window.cast_unsigned(),
-        source: IpAddr::from([10, 0, 0, 2]),
-        flow: FlowKey::default(),
-        route: ContentId::of(b"short"),
-        addresses: &addresses,
-        hops: if (60..100).contains(&window) { &bad } else { &good },
-        stamps: StampSource::Kernel,
-        lateness: None,
-        arrived_dscp: None,
+    let short = |window: i64| {
+        let hops = if (60..100).contains(&window) { &bad } else { &good };
+        let route = ContentId::of(b"short");
+        Observation { route, addresses: &addresses, ..observation(window, hops) }
     };
-    let observations: Vec<Observation<'_>> = (2..500).map(observation).collect();
+    let observations: Vec<Observation<'_>> = (2..500).map(short).collect();
     let report = JudgeInput::Report(AgentReport::of_rounds(&observations));
     let effects = judge.step(report, WallTime::from_unix_seconds(START_S + 5_002));
     let counts = |effects: &[Effect]| {
