@@ -57,7 +57,9 @@ export function written(range: Range): string {
   if (range.kind === 'between') return `${basic(range.from)}--${basic(range.to)}`;
   const { seconds } = range;
   if (seconds % 86_400 === 0) return `P${seconds / 86_400}D`;
-  return seconds % 3600 === 0 ? `PT${seconds / 3600}H` : `PT${Math.max(1, Math.round(seconds / 60))}M`;
+  return seconds % 3600 === 0
+    ? `PT${seconds / 3600}H`
+    : `PT${Math.max(1, Math.round(seconds / 60))}M`;
 }
 
 /** How long a range is, in seconds. */
