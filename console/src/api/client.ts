@@ -207,8 +207,9 @@ export async function reopenIncident(id: string): Promise<IncidentDetail> {
   return taken(await api.POST('/api/v1/incidents/{id}/reopen', { params: { path: { id } } }));
 }
 
-export async function fetchPairs(): Promise<Pair[]> {
-  return taken(await api.GET('/api/v1/pairs')).items;
+/** Pairs with their results of the ten minutes before a time; of the last ten without one. */
+export async function fetchPairs(at?: string): Promise<Pair[]> {
+  return taken(await api.GET('/api/v1/pairs', { params: { query: { at } } })).items;
 }
 
 export async function fetchWatches(path: string): Promise<Watch[]> {
@@ -259,8 +260,10 @@ export async function fetchAgents(): Promise<Agent[]> {
   return taken(await api.GET('/api/v1/agents')).items;
 }
 
-export async function fetchHostFacts(id: string): Promise<HostFacts> {
-  return taken(await api.GET('/api/v1/agents/{id}/host-facts', { params: { path: { id } } }));
+/** Host facts as they are, or as they were at a time. */
+export async function fetchHostFacts(id: string, at?: string): Promise<HostFacts> {
+  const params = { path: { id }, query: { at } };
+  return taken(await api.GET('/api/v1/agents/{id}/host-facts', { params }));
 }
 
 /** Checks: all, or those with their newest result on a path. */

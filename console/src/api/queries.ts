@@ -85,7 +85,13 @@ export const queries = {
       queryFn: () => fetchIncidents(range),
       placeholderData: (before) => before,
     }),
-  pairs: () => queryOptions({ queryKey: ['pairs'], queryFn: fetchPairs, refetchInterval: 5_000 }),
+  pairs: (at?: string) =>
+    queryOptions({
+      queryKey: ['pairs', at ?? 'now'],
+      queryFn: () => fetchPairs(at),
+      refetchInterval: at === undefined ? 5_000 : false,
+      placeholderData: (before) => before,
+    }),
   watches: (path: string) =>
     queryOptions({
       queryKey: ['watches', path],
@@ -110,11 +116,11 @@ export const queries = {
     queryOptions({ queryKey: ['storage'], queryFn: fetchStorage, refetchInterval: 60_000 }),
   agents: () =>
     queryOptions({ queryKey: ['agents'], queryFn: fetchAgents, refetchInterval: 10_000 }),
-  hostFacts: (agent: string) =>
+  hostFacts: (agent: string, at?: string) =>
     queryOptions({
-      queryKey: ['host-facts', agent],
-      queryFn: () => fetchHostFacts(agent),
-      refetchInterval: 15_000,
+      queryKey: ['host-facts', agent, at ?? 'now'],
+      queryFn: () => fetchHostFacts(agent, at),
+      refetchInterval: at === undefined ? 15_000 : false,
     }),
   checks: (path?: string) =>
     queryOptions({

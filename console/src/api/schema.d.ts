@@ -28,7 +28,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What an agent finds around it, with the gateways it used in the last day. */
+        /**
+         * What an agent finds around it, with the gateways it used in the last day; or what it found at another
+         *     time, and in the day before that.
+         */
         get: operations["getHostFacts"];
         put?: never;
         post?: never;
@@ -339,7 +342,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pairs of agents with two-way measurements, and their results of the last ten minutes. */
+        /**
+         * Pairs of agents with two-way measurements, and their results of the last ten minutes, or of the ten
+         *     minutes before another time.
+         */
         get: operations["getPairs"];
         put?: never;
         post?: never;
@@ -356,7 +362,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One pair with its rounds of the last hour. */
+        /** One pair with its rounds of the last hour, or of the hour before another time. */
         get: operations["getPair"];
         put?: never;
         post?: never;
@@ -4358,7 +4364,8 @@ export interface components {
             findings_days: number;
             /**
              * Format: int64
-             * @description Free bytes of its disk; absent for a database of your own.
+             * @description Bytes by which it may grow: on the disk of the private cluster, and to `[disk] database_mb`; absent for
+             *     a database elsewhere without that setting.
              */
             free_bytes?: number | null;
             /**
@@ -4972,7 +4979,10 @@ export interface operations {
     };
     getHostFacts: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What was so at this time (RFC 3339); now where it is absent. */
+                at?: string;
+            };
             header?: never;
             path: {
                 /** @description The agent's id */
@@ -4991,6 +5001,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5795,7 +5813,10 @@ export interface operations {
     };
     getPairs: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What was so at this time (RFC 3339); now where it is absent. */
+                at?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5810,6 +5831,14 @@ export interface operations {
                     "application/json": components["schemas"]["Pairs"];
                 };
             };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5822,7 +5851,10 @@ export interface operations {
     };
     getPair: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What was so at this time (RFC 3339); now where it is absent. */
+                at?: string;
+            };
             header?: never;
             path: {
                 /** @description The pair's id or short number */
@@ -5841,6 +5873,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

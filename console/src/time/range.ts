@@ -68,6 +68,11 @@ export function lengthOf(range: Range): number {
   return (Date.parse(range.to) - Date.parse(range.from)) / 1000;
 }
 
+/** Where a range ends; undefined where that is always now. */
+export function endOf(range: Range): string | undefined {
+  return range.kind === 'between' ? range.to : undefined;
+}
+
 /** Begin and end of a range at a time (milliseconds since 1970). */
 export function timesOf(range: Range, now: number): { from: string; to: string } {
   if (range.kind === 'between') return { from: range.from, to: range.to };

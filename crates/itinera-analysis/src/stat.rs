@@ -31,12 +31,31 @@ pub fn ln_sum_exp(values: &[f64]) -> f64 {
     max + libm::log(values.iter().map(|value| libm::exp(value - max)).sum())
 }
 
-/// log(weight exp(a) + (1 - weight) exp(b)).
-pub fn ln_mix(weight: f64, a: f64, b: f64) -> f64 {
-    if weight <= 0.0 {
-        return b;
+/// A weight between two accounts, with the logs that mixing by it needs.
+#[derive(Debug, Clone, Copy)]
+pub struct MixWeight {
+    ln: f64,
+    ln_rest: f64,
+}
+
+impl MixWeight {
+    /// From 0 to below 1.
+    pub fn new(weight: f64) -> Self {
+        Self { ln: libm::log(weight), ln_rest: libm::log1p(-weight) }
     }
-    ln_sum_exp(&[libm::log(weight) + a, libm::log1p(-weight) + b])
+
+    /// log(weight exp(a) + (1 - weight) exp(b)).
+    pub fn ln_mix(self, a: f64, b: f64) -> f64 {
+        if self.ln == f64::NEG_INFINITY {
+            return b;
+        }
+        let (a, b) = (self.ln + a, self.ln_rest + b);
+        let (low, high) = if a < b { (a, b) } else { (b, a) };
+        if high == f64::NEG_INFINITY {
+            return high;
+        }
+        high + libm::log(1.0 + libm::exp(low - high))
+    }
 }
 
 /// Interval that holds a share with 95 % confidence, after `lost` of `sent`; absent for nothing sent.
@@ -62,23 +81,29 @@ pub fn normal_tail(z: f64) -> f64 {
 
 /// Median of real numbers in any order, the mean of the two in the middle; absent for none.
 pub fn median(values: &[f64]) -> Option<f64> {
+    median_of(&mut values.to_vec())
+}
+
+/// The same, of numbers that it may put in another order.
+pub fn median_of(values: &mut [f64]) -> Option<f64> {
     if values.is_empty() {
         return None;
     }
-    let mut split = values.to_vec();
-    let middle = split.len() / 2;
-    let even = split.len().is_multiple_of(2);
-    let (below, upper, _) = split.select_nth_unstable_by(middle, f64::total_cmp);
+    let middle = values.len() / 2;
+    let even = values.len().is_multiple_of(2);
+    let (below, upper, _) = values.select_nth_unstable_by(middle, f64::total_cmp);
     let lower = below.iter().copied().max_by(f64::total_cmp).filter(|_| even).unwrap_or(*upper);
     Some(f64::midpoint(lower, *upper))
 }
 
-/// Median absolute deviation from the median, as a standard deviation of a normal
-/// distribution (times 1.4826); absent for none.
-pub fn mad(values: &[f64]) -> Option<f64> {
-    let centre = median(values)?;
-    let deviations: Vec<f64> = values.iter().map(|value| (value - centre).abs()).collect();
-    Some(median(&deviations)? * 1.4826)
+/// Median, and median absolute deviation from it as a standard deviation of a normal distribution (times
+/// 1.4826), of numbers that are not needed any more; absent for none.
+pub fn median_and_mad(mut values: Vec<f64>) -> Option<(f64, f64)> {
+    let centre = median_of(&mut values)?;
+    for value in &mut values {
+        *value = (*value - centre).abs();
+    }
+    Some((centre, median_of(&mut values)? * 1.4826))
 }
 
 /// Intra-class correlation of losses over windows of (lost, sent) by moments, in 0..=0.5.
@@ -145,6 +170,20 @@ mod tests {
         assert!(overdispersion(&[]).abs() < f64::EPSILON);
     }
 
+    #[test]
+    fn a_mixture_of_the_impossible_is_impossible_and_no_weight_leaves_the_other() {
+        let never = f64::NEG_INFINITY;
+        assert_eq!(MixWeight::new(0.3).ln_mix(never, never), never);
+        assert_eq!(MixWeight::new(0.0).ln_mix(never, -2.5), -2.5);
+    }
+
+    #[test]
+    fn one_outlier_moves_neither_median_nor_deviation_far() {
+        assert_eq!(median_and_mad(vec![]), None);
+        let (centre, spread) = median_and_mad(vec![9.0, 10.0, 500.0, 11.0, 10.0]).unwrap();
+        assert!((centre - 10.0).abs() < 1e-12 && (spread - 1.4826).abs() < 1e-12);
+    }
+
     proptest! {
         #[test]
         fn likelihood_peaks_near_the_observed_share(lost in 5u32..=45, off in 0.1f64..0.4) {
@@ -153,6 +192,14 @@ mod tests {
             for other in [observed - off, observed + off] {
                 prop_assert!(at(observed) > at(other));
             }
+        }
+
+        #[test]
+        fn mixing_is_the_log_of_the_weighted_sum(
+            weight in 0.0f64..0.9, a in -50.0f64..0.0, b in -50.0f64..0.0,
+        ) {
+            let sum = weight * libm::exp(a) + (1.0 - weight) * libm::exp(b);
+            prop_assert!((MixWeight::new(weight).ln_mix(a, b) - libm::log(sum)).abs() < 1e-9);
         }
 
         #[test]

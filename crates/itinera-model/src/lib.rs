@@ -35,6 +35,7 @@ pub mod role;
 pub mod rollup;
 pub mod round;
 pub mod round_block;
+pub mod round_row;
 pub mod round_set;
 pub mod route;
 pub mod text;

@@ -158,7 +158,7 @@ impl Backfill {
 
     async fn duties(&self, at: OffsetDateTime) -> Result<(), BackfillError> {
         let shared = &self.shared;
-        shared.look_at_disk();
+        shared.look_at_disk().await?;
         if shared.disk.borrow().room == Room::Full {
             return Err(BackfillError::DiskFull);
         }

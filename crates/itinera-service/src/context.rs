@@ -49,6 +49,8 @@ pub(crate) struct Shared {
     pub(crate) retention: Retention,
     /// Free space on the disk below which something waits.
     pub(crate) watermarks: Watermarks,
+    /// Megabytes that the database may take, where that is limited.
+    pub(crate) database_mb: Option<u32>,
     /// Room on the disk, as seen last.
     pub(crate) disk: watch::Sender<Disk>,
     /// The database is a private cluster below `data`.
@@ -93,6 +95,7 @@ impl Shared {
             throughput_rules: config.throughput.clone(),
             retention: config.retention,
             watermarks: config.watermarks,
+            database_mb: config.database_mb,
             disk: watch::Sender::default(),
             private_cluster: config.database.is_none(),
             process: Uuid::now_v7(),
@@ -101,17 +104,32 @@ impl Shared {
 
     /// Room on the disk now.
     pub(crate) async fn storage(&self) -> Result<StorageState, StoreError> {
-        let directory = self.private_cluster.then_some(self.data.as_path());
-        storage::state(&self.store, directory, self.clock.now()).await
+        let size = self.store.database_size(self.clock.now()).await?;
+        let free_bytes = self.free_bytes(size.bytes);
+        Ok(StorageState { size, free_bytes })
     }
 
-    /// Looks at the room on the disk of a private cluster.
-    pub(crate) fn look_at_disk(&self) {
+    /// Bytes by which a database of so many may grow: to what it may take, and on the disk of a private
+    /// cluster. Absent where neither is known.
+    fn free_bytes(&self, database_bytes: i64) -> Option<u64> {
+        let taken = u64::try_from(database_bytes).unwrap_or(0);
+        let left = self.database_mb.map(|mb| (u64::from(mb) << 20).saturating_sub(taken));
         let directory = self.private_cluster.then_some(self.data.as_path());
-        if let Some(free_bytes) = directory.and_then(storage::free_bytes) {
+        let on_disk = directory.and_then(storage::free_bytes);
+        left.into_iter().chain(on_disk).min()
+    }
+
+    /// Looks at the room on the disk.
+    pub(crate) async fn look_at_disk(&self) -> Result<(), StoreError> {
+        let database_bytes = match self.database_mb {
+            Some(_) => self.store.database_bytes().await?,
+            None => 0,
+        };
+        if let Some(free_bytes) = self.free_bytes(database_bytes) {
             let before = self.disk.borrow().room;
             self.disk.send_replace(self.watermarks.look(before, free_bytes));
         }
+        Ok(())
     }
 
     /// Ready once the service stops.

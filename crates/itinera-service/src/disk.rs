@@ -1,4 +1,4 @@
-//! Room on the disk of a private cluster, and what waits while there is little: first what can be
+//! Room for the database, and what waits while there is little: first what can be
 //! made up for later, then everything that is measured.
 
 use itinera_model::note::{DiskSpace, Note};
@@ -21,7 +21,7 @@ impl Default for Watermarks {
 /// How much room there is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub(crate) enum Room {
-    /// Everything is written. Also where the database is not a private cluster.
+    /// Everything is written. Also where the room is not known.
     #[default]
     Enough,
     /// What can be made up for later waits.

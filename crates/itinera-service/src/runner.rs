@@ -1,7 +1,8 @@
 //! Judgement as it runs: follows the log of commits while it holds the lease.
 //!
 //! The engine computes on threads of its own, so that a long step delays neither requests nor the
-//! renewal of the lease.
+//! renewal of the lease. Where there is more to judge, what a step gave is written and the entries after it
+//! are read while the next step computes.
 
 use crate::context::Shared;
 use crate::disk::Room;
@@ -16,6 +17,7 @@ use itinera_model::event::{EventEffect, Fault};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
+use itinera_model::owner::OwnerMap;
 use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
@@ -25,6 +27,8 @@ use time::{Date, OffsetDateTime};
 
 /// Commits judged in one transaction at most.
 const COMMITS_AT_ONCE: i64 = 64;
+/// After so many rounds in one step there are more to be judged.
+const MANY_ROUNDS: usize = 10_000;
 /// How long nothing may happen before the log is looked at again.
 const IDLE: Duration = Duration::from_secs(1);
 /// How often the time is entered into the log, by the service's clock.
@@ -157,7 +161,13 @@ struct Judging {
     token: i64,
     reader: LogReader,
     engine: Engine,
+    /// The last commit that the engine has judged.
     cursor: i64,
+    /// The last commit whose effects are written, and what is to be written up to `cursor`.
+    written: i64,
+    unwritten: Option<Unwritten>,
+    /// Entries after `cursor` that were read already.
+    ahead: Vec<LogEntry>,
     /// What is to be written with the next commits beside their own effects.
     carried_over: Gathered,
     /// When the last checkpoint was made, and the rounds judged since; absent where one is due.
@@ -245,8 +255,11 @@ impl Follower {
         }
         let cursor = judging.cursor;
         let limit = if failures.searching(cursor) { 1 } else { COMMITS_AT_ONCE };
-        let entries = judging.reader.after(cursor, limit).await;
-        let entries = entries.map_err(|error| Stopped::at(cursor, error.into()))?;
+        let mut entries = std::mem::take(&mut judging.ahead);
+        if entries.is_empty() {
+            let read = judging.reader.after(cursor, limit).await;
+            entries = read.map_err(|error| Stopped::at(cursor, error.into()))?;
+        }
         let Some(first) = entries.first() else { return Ok(false) };
         self.inventory.note_unknown(&entries, judging.engine.judge().inventory());
         let day = first.received_at.date_time().map(OffsetDateTime::date);
@@ -298,26 +311,59 @@ async fn continue_from_checkpoint(
         cursor = to;
     }
     let checkpoint = is_complete.then(|| (Instant::now(), 0));
-    let shared = Arc::clone(shared);
-    Ok(Judging { shared, token, reader, engine, cursor, carried_over, checkpoint })
+    Ok(Judging {
+        shared: Arc::clone(shared),
+        token,
+        reader,
+        engine,
+        cursor,
+        written: cursor,
+        unwritten: None,
+        ahead: Vec::new(),
+        carried_over,
+        checkpoint,
+    })
+}
+
+/// What is to be written of a step.
+struct Unwritten {
+    gathered: Gathered,
+    to: i64,
+    opening: Option<Date>,
+    checkpoint: Option<Checkpoint>,
 }
 
 impl Judging {
-    /// Judges entries and records what follows from them. A day that begins with them has a
-    /// checkpoint of the entry before as its opening state.
+    /// Judges entries and records what follows from them, or does so with the next ones where these are
+    /// not the last. A day that begins with them has a checkpoint of the entry before as its opening state.
     async fn take(&mut self, entries: Vec<LogEntry>, opening: Option<Date>) -> Result<(), Stopped> {
         let Some(to) = entries.last().map(|last| last.commit_no) else { return Ok(()) };
         let cursor = self.cursor;
         if opening.is_some() {
+            self.write().await?;
             let checkpoint = self.engine.checkpoint().await;
-            let checkpoint = checkpoint.map_err(|error| Stopped::at(cursor, error))?;
+            let checkpoint = Some(checkpoint.map_err(|error| Stopped::at(cursor, error))?);
             // A checkpoint has the stages that are new; what these write belongs to it.
-            let carried_over = std::mem::take(&mut self.carried_over);
-            self.write(carried_over, cursor, None, Some(checkpoint)).await?;
+            let gathered = std::mem::take(&mut self.carried_over);
+            self.unwritten = Some(Unwritten { gathered, to: cursor, opening: None, checkpoint });
+            self.write().await?;
         }
         let reports = entries.iter().filter_map(LogEntry::report);
         let rounds: usize = reports.map(|report| report.rounds.len()).sum();
-        let effects = self.engine.step(entries).await;
+        let is_behind =
+            rounds >= MANY_ROUNDS || entries.len() as u64 == COMMITS_AT_ONCE.cast_unsigned();
+        let before = self.unwritten.take();
+        let Self { shared, token, reader, engine, written, .. } = self;
+        let owners = engine.owners();
+        let (effects, beside) = tokio::join!(engine.step(entries), async {
+            if let Some(before) = before {
+                write(shared, *token, written, before, &owners).await?;
+            }
+            // What cannot be read now is read again, and told then.
+            let ahead = if is_behind { reader.after(to, COMMITS_AT_ONCE).await.ok() } else { None };
+            Ok::<_, Stopped>(ahead.unwrap_or_default())
+        });
+        self.ahead = beside?;
         let mut gathered = std::mem::take(&mut self.carried_over);
         gathered.take(effects.map_err(|error| Stopped::at(cursor, error))?);
         let since = self.checkpoint.map(|(at, before)| (at, before + rounds));
@@ -329,27 +375,35 @@ impl Judging {
             checkpoint = Some(made.map_err(|error| Stopped::at(cursor, error))?);
         }
         self.checkpoint = if is_due { Some((Instant::now(), 0)) } else { since };
-        self.write(gathered, to, opening, checkpoint).await
+        self.cursor = to;
+        self.unwritten = Some(Unwritten { gathered, to, opening, checkpoint });
+        if self.ahead.is_empty() { self.write().await } else { Ok(()) }
     }
 
-    async fn write(
-        &mut self,
-        gathered: Gathered,
-        to: i64,
-        opening: Option<Date>,
-        checkpoint: Option<Checkpoint>,
-    ) -> Result<(), Stopped> {
-        let from = self.cursor;
-        let write = gathered.into_write(from, to, opening, checkpoint);
+    /// Writes what is to be written.
+    async fn write(&mut self) -> Result<(), Stopped> {
+        let Some(unwritten) = self.unwritten.take() else { return Ok(()) };
         let owners = self.engine.owners();
-        let fold =
-            |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, &owners);
-        let written = self.shared.store.commit_judgement(self.token, &write, &fold).await;
-        written.map_err(|error| Stopped::at(from, error.into()))?;
-        self.cursor = to;
-        self.shared.change_added.notify_one();
-        Ok(())
+        write(&self.shared, self.token, &mut self.written, unwritten, &owners).await
     }
+}
+
+async fn write(
+    shared: &Shared,
+    token: i64,
+    written: &mut i64,
+    Unwritten { gathered, to, opening, checkpoint }: Unwritten,
+    owners: &OwnerMap,
+) -> Result<(), Stopped> {
+    let from = *written;
+    let write = gathered.into_write(from, to, opening, checkpoint);
+    let fold =
+        |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, owners);
+    let done = shared.store.commit_judgement(token, &write, &fold).await;
+    done.map_err(|error| Stopped::at(from, error.into()))?;
+    *written = to;
+    shared.change_added.notify_one();
+    Ok(())
 }
 
 /// The effects of several steps, of each thing the last word.

@@ -13,7 +13,6 @@ use crate::tls_listener::{Peer, TlsListener};
 use crate::{agent_api, api, evidence, live, runner, storage, throughput, two_way, watches};
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{Store, StoreError};
-use std::convert::Infallible;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -94,7 +93,7 @@ impl Service {
         let users = users.into_std().map_err(unbound)?;
         let agents = agents.into_std().map_err(unbound)?;
         let tls = Arc::new(tls);
-        shared.look_at_disk();
+        shared.look_at_disk().await?;
         let listeners = [
             supervise(&shared, Duty::UserListener, move |shared| {
                 serve_users(users.try_clone(), shared)
@@ -234,8 +233,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         every_leased(shared, Duty::TwoWayChoice, minute, two_way::renew),
         every_leased(shared, Duty::ThroughputRules, minute, throughput::follow_rules),
         every(shared, Duty::Disk, LOOK_AT_DISK, async |shared: Arc<Shared>| {
-            shared.look_at_disk();
-            Ok::<_, Infallible>(())
+            shared.look_at_disk().await
         }),
         every_leased(shared, Duty::Rollups, ROLL_UP, async |shared: Arc<Shared>| {
             // They follow the log: what waits is summed up later.

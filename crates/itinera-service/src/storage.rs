@@ -9,7 +9,7 @@ use time::OffsetDateTime;
 #[derive(Debug)]
 pub(crate) struct StorageState {
     pub(crate) size: DatabaseSize,
-    /// Free bytes of the file system of the private cluster; absent for another database.
+    /// Bytes by which the database may grow; absent where that is not known.
     pub(crate) free_bytes: Option<u64>,
 }
 
@@ -26,16 +26,7 @@ impl StorageState {
 /// Bytes are compared in units of 64 KiB.
 const BLOCK: i64 = 65_536;
 
-/// Room on the disk now; `directory` is that of the private cluster, where there is one.
-pub(crate) async fn state(
-    store: &Store,
-    directory: Option<&Path>,
-    now: OffsetDateTime,
-) -> Result<StorageState, StoreError> {
-    let size = store.database_size(now).await?;
-    Ok(StorageState { size, free_bytes: directory.and_then(free_bytes) })
-}
-
+/// Free bytes of the file system that holds a directory.
 pub(crate) fn free_bytes(directory: &Path) -> Option<u64> {
     let system = rustix::fs::statvfs(directory).ok()?;
     Some(system.f_bavail.saturating_mul(system.f_frsize))

@@ -3,11 +3,14 @@
 use crate::error::{is_about_data, lacks_partition};
 use crate::numbers::numbers_by_id;
 use crate::statement::{recordable_json, sql};
+use crate::times::micros;
 use crate::{READER, Store, StoreError, checks, diagnoses, rows, throughput, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
-use itinera_model::round::{Lateness, StampSource};
+use itinera_model::round::{Round, StampSource};
+use itinera_model::round_block::StoredRound;
+use itinera_model::round_row;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseConnection, DatabaseTransaction, Statement, TransactionTrait};
@@ -46,10 +49,7 @@ impl Committed {
     const DUPLICATE: Self = Self { duplicate: true, stored: 0, refused: 0 };
 }
 
-/// Stands for an absent number in an array, which cannot hold NULL as a parameter.
-const ABSENT: i64 = i64::MIN;
-
-const fn stamps_code(stamps: StampSource) -> i16 {
+const fn stamps_code(stamps: StampSource) -> i64 {
     match stamps {
         StampSource::Program => 0,
         StampSource::Virtual => 1,
@@ -109,9 +109,9 @@ impl Store {
         let paths = path_numbers(&self.ingest, agent).await?;
         let known: Vec<_> =
             batch.paths.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
-        let mut columns = Columns::default();
+        let mut contained = Rows::default();
         for round in &known {
-            columns.push(round, paths[&round.path], &contents)?;
+            contained.push(round, paths[&round.path], &contents)?;
         }
         let txn = self.ingest.begin().await?;
         let (commit_no, received_at) = hold_head(&txn, now).await?;
@@ -143,7 +143,7 @@ impl Store {
             txn.rollback().await?;
             return Ok(Committed::DUPLICATE);
         }
-        txn.execute_raw(columns.into_statement(received_at, commit_no)).await?;
+        txn.execute_raw(contained.into_statement(received_at, commit_no)).await?;
         count(&txn, stored).await?;
         note_agent(&txn, agent, batch, received_at).await?;
         txn.commit().await?;
@@ -189,14 +189,6 @@ async fn count(txn: &DatabaseTransaction, rounds: u32) -> Result<(), StoreError>
     let add = sql("UPDATE meta SET rounds = rounds + $1", [i64::from(rounds).into()]);
     txn.execute_raw(add).await?;
     Ok(())
-}
-
-/// The columns of a lateness.
-fn late_columns(lateness: Option<Lateness>) -> [i64; 3] {
-    lateness.map_or([ABSENT; 3], |late| {
-        // The columns are signed.
-        [late.timer_us, late.read_us, late.link_us].map(|us| i64::from(us.min(u32::MAX / 2)))
-    })
 }
 
 async fn path_numbers(
@@ -331,93 +323,47 @@ struct ContentRow {
     no: i64,
 }
 
-/// Rounds as one array per column, to be written by one statement.
+/// Rounds with what they refer to by number, and their paths' numbers.
 #[derive(Default)]
-struct Columns {
-    path_no: Vec<i32>,
-    number: Vec<i64>,
-    tick_ns: Vec<i64>,
-    wall_us: Vec<i64>,
-    offset_us: Vec<i64>,
-    offset_error_us: Vec<i64>,
-    flow_no: Vec<i64>,
-    resolution_no: Vec<i64>,
-    route_no: Vec<i64>,
-    reading_no: Vec<i64>,
-    reached_at: Vec<i16>,
-    stamps: Vec<i16>,
-    hops: Vec<Vec<u8>>,
-    late_us: [Vec<i64>; 3],
-}
+struct Rows(Vec<(i32, StoredRound)>);
 
-impl Columns {
-    fn push(
-        &mut self,
-        round: &itinera_model::round::Round,
-        path_no: i32,
-        contents: &Contents,
-    ) -> Result<(), StoreError> {
+impl Rows {
+    fn push(&mut self, round: &Round, path_no: i32, contents: &Contents) -> Result<(), StoreError> {
         let number = |map: &BTreeMap<ContentId, i64>, id: &ContentId, what| {
             map.get(id).copied().ok_or_else(|| StoreError::corrupt(what))
         };
-        self.flow_no.push(number(&contents.flows, &round.flow, "flow number")?);
-        self.resolution_no.push(number(&contents.resolutions, &round.resolution, "resolution")?);
-        self.route_no.push(number(&contents.routes, &round.route, "route number")?);
-        self.reading_no.push(match &round.reading {
-            Some(reading) => number(&contents.readings, reading, "reading number")?,
-            None => ABSENT,
-        });
-        self.path_no.push(path_no);
-        self.number.push(round.number.cast_signed());
-        self.tick_ns.push(round.clocks.tick.as_nanos().cast_signed());
-        self.wall_us.push(round.clocks.wall.as_unix_micros());
-        self.offset_us.push(round.clocks.offset_us.unwrap_or(ABSENT));
-        self.offset_error_us.push(round.clocks.offset_error_us.map_or(ABSENT, i64::from));
-        self.reached_at.push(round.reached_at.map_or(0, i16::from));
-        self.stamps.push(stamps_code(round.stamps));
-        self.hops.push(packed::pack(&round.hops));
-        for (column, us) in self.late_us.iter_mut().zip(late_columns(round.lateness)) {
-            column.push(us);
-        }
+        let reading = round.reading.as_ref();
+        let reading = reading.map(|it| number(&contents.readings, it, "reading number"));
+        let late = round.lateness.map(|it| [it.timer_us, it.read_us, it.link_us]);
+        let stored = StoredRound {
+            received_us: 0,
+            commit_no: 0,
+            number: round.number.cast_signed(),
+            tick_ns: round.clocks.tick.as_nanos().cast_signed(),
+            wall_us: round.clocks.wall.as_unix_micros(),
+            offset_us: round.clocks.offset_us,
+            offset_error_us: round.clocks.offset_error_us.map(i64::from),
+            flow_no: number(&contents.flows, &round.flow, "flow number")?,
+            resolution_no: number(&contents.resolutions, &round.resolution, "resolution")?,
+            route_no: number(&contents.routes, &round.route, "route number")?,
+            reading_no: reading.transpose()?,
+            reached_at: round.reached_at.filter(|hop| *hop > 0).map(i64::from),
+            stamps: stamps_code(round.stamps),
+            late_us: late.map_or([None; 3], |late| late.map(|us| Some(us.into()))),
+            hops: packed::pack(&round.hops),
+        };
+        self.0.push((path_no, stored));
         Ok(())
     }
 
     fn into_statement(self, received_at: OffsetDateTime, commit_no: i64) -> Statement {
-        let insert = "INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, \
-                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, reached_at, stamps, \
-                 hops, timer_late_us, read_late_us, link_late_us) \
-             SELECT $1, $2, path_no, number, tick_ns, wall_us, nullif(offset_us, $16), \
-                 nullif(offset_error_us, $16), flow_no, resolution_no, route_no, \
-                 nullif(reading_no, $16), nullif(reached_at, 0), stamps, hops, \
-                 nullif(timer_late_us, $16), nullif(read_late_us, $16), nullif(link_late_us, $16) \
-             FROM unnest($3::int[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], \
-                 $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], \
-                 $13::smallint[], $14::smallint[], $15::bytea[], $17::bigint[], $18::bigint[], \
-                 $19::bigint[]) AS r(path_no, number, tick_ns, wall_us, \
-                 offset_us, offset_error_us, flow_no, resolution_no, route_no, reading_no, \
-                 reached_at, stamps, hops, timer_late_us, read_late_us, link_late_us)";
-        let [timer_late_us, read_late_us, link_late_us] = self.late_us;
-        let values: [Value; 19] = [
-            received_at.into(),
-            commit_no.into(),
-            self.path_no.into(),
-            self.number.into(),
-            self.tick_ns.into(),
-            self.wall_us.into(),
-            self.offset_us.into(),
-            self.offset_error_us.into(),
-            self.flow_no.into(),
-            self.resolution_no.into(),
-            self.route_no.into(),
-            self.reading_no.into(),
-            self.reached_at.into(),
-            self.stamps.into(),
-            self.hops.into(),
-            ABSENT.into(),
-            timer_late_us.into(),
-            read_late_us.into(),
-            link_late_us.into(),
-        ];
-        sql(insert, values)
+        let insert = "INSERT INTO round (received_at, commit_no, path_no, content) \
+             SELECT $1, $2, path_no, content \
+             FROM unnest($3::int[], $4::bytea[]) AS r(path_no, content)";
+        let received_us = micros(received_at);
+        let content = |round| round_row::pack(&StoredRound { received_us, commit_no, ..round });
+        let (numbers, contents): (Vec<i32>, Vec<Vec<u8>>) =
+            self.0.into_iter().map(|(path_no, round)| (path_no, content(round))).unzip();
+        sql(insert, [received_at.into(), commit_no.into(), numbers.into(), contents.into()])
     }
 }

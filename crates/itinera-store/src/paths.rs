@@ -1,7 +1,7 @@
 //! Paths as users see them.
 
 use crate::packing::Unpacking;
-use crate::rounds::{RoundRow, of_paths, stamps_of, view};
+use crate::rounds::{RoundRow, live_of_paths, of_paths, stamps_of, view};
 use crate::{Store, StoreError, rows};
 use itinera_model::finding::Assessment;
 use itinera_model::id::{AgentId, PathId};
@@ -13,8 +13,8 @@ use itinera_model::round_block::StoredRound;
 use itinera_model::route::{Resolution, Route};
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
-use std::collections::BTreeMap;
-use time::{Date, OffsetDateTime};
+use std::collections::{BTreeMap, BTreeSet};
+use time::{Date, Duration, OffsetDateTime};
 
 /// What the newest round of a path read.
 #[derive(Debug, Clone, PartialEq)]
@@ -28,7 +28,7 @@ pub struct ReadRecord {
     /// What the target's name stood for.
     pub resolution: Resolution,
     /// Flows taken in turn in the two minutes before.
-    pub flows: i64,
+    pub flows: usize,
 }
 
 /// A path with its latest judgement.
@@ -135,8 +135,6 @@ struct ReadRow {
     reading: Json,
     route: Json,
     resolution: Json,
-    stamps: i16,
-    flows: i64,
 }
 
 #[derive(FromQueryResult)]
@@ -202,27 +200,36 @@ impl Store {
     }
 
     /// What the newest round of a path read in its answers, and its route; absent without one
-    /// in the last hour, or from agents that do not report it.
+    /// in the hour before `now`, or from agents that do not report it.
     ///
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn latest_read(&self, path: PathId) -> Result<Option<ReadRecord>, StoreError> {
-        let select = "SELECT d.body AS reading, t.body AS route, e.body AS resolution, r.stamps, \
-                 (SELECT count(DISTINCT n.flow_no) FROM round n WHERE n.path_no = r.path_no \
-                     AND n.received_at > r.received_at - interval '2 minutes') AS flows \
-             FROM round r JOIN path p ON p.no = r.path_no JOIN route t ON t.no = r.route_no \
-                 JOIN reading d ON d.no = r.reading_no JOIN resolution e ON e.no = r.resolution_no \
-             WHERE p.id = $1 AND r.received_at > now() - interval '1 hour' \
-             ORDER BY r.received_at DESC, r.number DESC LIMIT 1";
-        let row: Option<ReadRow> = rows::first(&self.db, select, [path.as_uuid().into()]).await?;
+    pub async fn latest_read(
+        &self,
+        path: PathId,
+        now: OffsetDateTime,
+    ) -> Result<Option<ReadRecord>, StoreError> {
+        // The clock of the log may be ahead.
+        let hour = (now - Duration::hours(1), now + Duration::days(1));
+        let rounds = live_of_paths(&self.db, &[path.as_uuid()], hour).await?;
+        let read = rounds.iter().rev().find_map(|row| Some((row, row.round.reading_no?)));
+        let Some((newest, reading_no)) = read else { return Ok(None) };
+        let since = newest.received_at() - Duration::minutes(2);
+        let recent = rounds.iter().filter(|row| row.received_at() > since);
+        let flows: BTreeSet<i64> = recent.map(|row| row.round.flow_no).collect();
+        let select = "SELECT d.body AS reading, t.body AS route, e.body AS resolution \
+             FROM reading d, route t, resolution e WHERE d.no = $1 AND t.no = $2 AND e.no = $3";
+        let StoredRound { route_no, resolution_no, stamps, .. } = newest.round;
+        let values = [reading_no.into(), route_no.into(), resolution_no.into()];
+        let row: Option<ReadRow> = rows::first(&self.db, select, values).await?;
         let Some(row) = row else { return Ok(None) };
         let corrupt = |what| move |_| StoreError::corrupt(what);
         Ok(Some(ReadRecord {
             reading: serde_json::from_value(row.reading).map_err(corrupt("reading"))?,
             route: serde_json::from_value(row.route).map_err(corrupt("route"))?,
             resolution: serde_json::from_value(row.resolution).map_err(corrupt("resolution"))?,
-            stamps: stamps_of(row.stamps.into()),
-            flows: row.flows,
+            stamps: stamps_of(stamps),
+            flows: flows.len(),
         }))
     }
 

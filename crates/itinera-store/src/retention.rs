@@ -245,14 +245,21 @@ impl Store {
         Ok(())
     }
 
+    /// The bytes that the database takes on its disk.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn database_bytes(&self) -> Result<i64, StoreError> {
+        let select = "SELECT pg_database_size(current_database())";
+        Ok(rows::value(&self.db, select, []).await?.unwrap_or(0))
+    }
+
     /// The size of the database, and how fast it has grown in the last week.
     ///
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn database_size(&self, now: OffsetDateTime) -> Result<DatabaseSize, StoreError> {
-        let select = "SELECT pg_database_size(current_database())";
-        let bytes: Option<i64> = rows::value(&self.db, select, []).await?;
-        let bytes = bytes.unwrap_or(0);
+        let bytes = self.database_bytes().await?;
         let select = "SELECT regexp_replace(relname, '_([0-9]{8}|default)$', '') AS name, \
                  sum(pg_total_relation_size(oid))::bigint AS bytes \
              FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace \

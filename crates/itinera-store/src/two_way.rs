@@ -1,6 +1,7 @@
 //! Pairs of agents that measure each other, and their rounds.
 
 use crate::numbers::numbers_by_id;
+use crate::rounds::newest_live;
 use crate::schedule_version::renew_schedule;
 use crate::statement::sql;
 use crate::users::{Audited, audit};
@@ -16,7 +17,7 @@ use sea_orm::entity::prelude::*;
 use sea_orm::{DatabaseTransaction, TransactionTrait};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
-use time::OffsetDateTime;
+use time::{Duration, OffsetDateTime};
 
 /// Silent agents have no partners.
 const ALIVE: &str = "(a.last_batch_at > now() - interval '1 day' \
@@ -179,13 +180,14 @@ impl Store {
                 routers: BTreeSet::new(),
             });
         }
-        let seen = "SELECT DISTINCT p.agent_id, t.body FROM path p \
-                 JOIN LATERAL (SELECT r.route_no FROM round r WHERE r.path_no = p.no \
-                     AND r.received_at > now() - interval '1 hour' \
-                     ORDER BY r.received_at DESC LIMIT 1) r ON true \
-                 JOIN route t ON t.no = r.route_no";
+        let newest = newest_live(&self.db, OffsetDateTime::now_utc() - Duration::hours(1)).await?;
+        let (paths, routes): (Vec<i32>, Vec<i64>) =
+            newest.iter().map(|row| (row.path_no, row.round.route_no)).unzip();
+        let seen = "SELECT DISTINCT p.agent_id, t.body \
+             FROM unnest($1::int[], $2::bigint[]) AS n(path_no, route_no) \
+                 JOIN path p ON p.no = n.path_no JOIN route t ON t.no = n.route_no";
         let mut routers: BTreeMap<AgentId, BTreeSet<IpAddr>> = BTreeMap::new();
-        for row in rows::all::<RouteRow>(&self.db, seen, []).await? {
+        for row in rows::all::<RouteRow>(&self.db, seen, [paths.into(), routes.into()]).await? {
             let route: Route =
                 serde_json::from_value(row.body).map_err(|_| StoreError::corrupt("route"))?;
             routers

@@ -113,9 +113,11 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         }
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
         Command::Events(args) => client::events::events(&client()?, &output, args).await,
-        Command::HostFacts { site } => client::events::host_facts(&client()?, &output, &site).await,
-        Command::Pairs { number, voice } => {
-            client::pairs::run(&client()?, &output, number, voice).await
+        Command::HostFacts { site, at } => {
+            client::events::host_facts(&client()?, &output, &site, at).await
+        }
+        Command::Pairs { number, voice, at } => {
+            client::pairs::run(&client()?, &output, number, voice, at).await
         }
         Command::Watches { command } => {
             client::watches::watches(&client()?, &output, command).await

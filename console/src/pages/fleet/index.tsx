@@ -13,6 +13,8 @@ import { nearness, services } from './nearness';
 import { SetAsideCommits } from './set-aside';
 import { StorageState } from './storage';
 import { Notes } from '../../components/notes';
+import { endOf } from '../../time/range';
+import { useTimeScope } from '../../time/scope';
 
 function sentence(agents: Agent[], checks: Check[]): string {
   const asked = checks.filter((check) => check.state !== 'unknown');
@@ -85,15 +87,37 @@ function AgentEntry({ agent, checks }: { agent: Agent; checks: Check[] }) {
               words: lines.map((line) => <p key={line}>{line}</p>),
             }))}
           />
-          <details>
-            <summary>All host facts</summary>
-            <HostFactsTables hostFacts={hostFacts} />
-          </details>
+          <AllHostFacts agent={agent.id} />
         </>
       ) : (
         <p className="quiet">This agent has not reported host facts yet.</p>
       )}
     </section>
+  );
+}
+
+/** The host facts as they are, or as they were at the end of a range that is over. */
+function AllHostFacts({ agent }: { agent: string }) {
+  const end = endOf(useTimeScope().range);
+  const { data: hostFacts, error } = useQuery(queries.hostFacts(agent, end));
+  return (
+    <details>
+      <summary>
+        All host facts
+        {end !== undefined && (
+          <>
+            {' '}
+            at <Time at={end} />
+          </>
+        )}
+      </summary>
+      {error && <ErrorAlert error={error} />}
+      {hostFacts?.at == null ? (
+        <p className="quiet">No host facts were reported in the day before.</p>
+      ) : (
+        <HostFactsTables hostFacts={hostFacts} />
+      )}
+    </details>
   );
 }
 
@@ -121,7 +145,7 @@ type Gateway = HostFacts['gateways'][number];
 
 const gateways: TableColumnsType<Gateway> = [
   {
-    title: 'Gateway, last day',
+    title: 'Gateway, in 24 h',
     render: (_, one) => (one.in_use ? `${one.address} (in use)` : one.address),
   },
   { title: 'By', dataIndex: 'interface' },

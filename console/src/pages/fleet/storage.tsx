@@ -16,7 +16,8 @@ function growth(perDay: number | null | undefined): string {
 }
 
 function room(storage: Storage): string {
-  if (storage.free_bytes == null) return 'free room is not known (your own database)';
+  if (storage.free_bytes == null)
+    return 'free room is not known: [disk] database_mb says how large a database elsewhere may become';
   const free = `${bytes(storage.free_bytes)} free`;
   const days = storage.full_in_days;
   if (days == null) return free;

@@ -10,6 +10,8 @@ import { ErrorAlert } from '../../components/error-alert';
 import { type Lane, lanesOf, headlineOf } from './lanes';
 import { Notes } from '../../components/notes';
 import { PairHistoryPanel } from './history';
+import { endOf } from '../../time/range';
+import { useTimeScope } from '../../time/scope';
 
 function lost({ lost: gone, arrived }: Direction): string {
   const known = gone + arrived;
@@ -98,12 +100,19 @@ const expandable = {
 
 /** Two-way measurements between sites, each direction by itself. */
 export function PairsPage() {
-  const { data: pairs, error } = useQuery(queries.pairs());
+  const end = endOf(useTimeScope().range);
+  const { data: pairs, error } = useQuery(queries.pairs(end));
   if (error && !pairs) return <ErrorAlert error={error} />;
   if (!pairs) return <Skeleton active paragraph={{ rows: 8 }} />;
   if (pairs.length === 0) {
     return (
-      <Empty description="No two-way measurements. They need agents at two sites, and two_way_partners above 0 in the schedule." />
+      <Empty
+        description={
+          end === undefined
+            ? 'No two-way measurements. They need agents at two sites, and two_way_partners above 0 in the schedule.'
+            : 'No two-way measurements in the ten minutes before the end of this range.'
+        }
+      />
     );
   }
   return (
@@ -111,10 +120,11 @@ export function PairsPage() {
       {error && <ErrorAlert error={error} />}
       <h1 className="sentence">{headlineOf(pairs)}</h1>
       <p className="said quiet">
-        Packets between agents in the last {Math.round((pairs[0]?.span_s ?? 0) / 60)} minutes, each
-        direction by itself. PDV is delay variation: the 95th percentile above the minimum (RFC
-        5481). The minimum delay lies within the bounds: an asymmetric route and a clock error look
-        the same. A row shows the history of the pair in the chosen range.
+        Packets between agents in the {Math.round((pairs[0]?.span_s ?? 0) / 60)} minutes before{' '}
+        {end === undefined ? 'now' : <Time at={end} />}, each direction by itself. PDV is delay
+        variation: the 95th percentile above the minimum (RFC 5481). The minimum delay lies within
+        the bounds: an asymmetric route and a clock error look the same. Open a row for the history
+        of the pair over the range.
       </p>
       <Table<Lane>
         size="small"

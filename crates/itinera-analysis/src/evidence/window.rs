@@ -177,6 +177,9 @@ impl RareCounts {
     }
 
     pub(crate) fn add(&mut self, other: &Self) {
+        if other.is_empty() {
+            return;
+        }
         let (mine, theirs) = (self.all(), other.all());
         let mut unreachable = std::mem::take(&mut self.unreachable);
         for (code, count) in &other.unreachable {

@@ -38,6 +38,13 @@ pub(super) struct HopEvidence {
 }
 
 impl HopEvidence {
+    /// True when losses say the same of both.
+    pub(super) fn loses_like(&self, other: &Self) -> bool {
+        (self.sent, self.lost) == (other.sent, other.lost)
+            && self.usual_loss.to_bits() == other.usual_loss.to_bits()
+            && self.kappa.to_bits() == other.kappa.to_bits()
+    }
+
     /// The counts of a hop, by its index, of which nothing usual is known.
     pub(super) fn of_counts(
         index: usize,
@@ -185,8 +192,10 @@ fn of_way(recent: &[Cow<'_, Window>], route: &[Option<IpAddr>], usual: &[UsualHo
         now.merge(&hops);
         // Nothing is known of what is usual: what may be wrong says nothing.
         let quarter = usual.delay.map(|(quarter_ms, _)| micros(quarter_ms).as_micros());
-        let late = quarter.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
-        now.delays = Delays::merged([&now.delays], late);
+        if !now.late_delays.is_empty() {
+            let late = quarter.iter().flat_map(|us| now.late_delays.iter().map(|d| d.toward(*us)));
+            now.delays = Delays::merged([&now.delays], late);
+        }
         hop_evidence(index, *address, now, usual)
     });
     Evidence { rounds, hops: hops.collect() }
@@ -254,23 +263,28 @@ fn hop_evidence(
 }
 
 fn usual_hop(index: usize, usual: &[Cow<'_, LearnedHops>]) -> UsualHop {
-    let counts: Vec<(u32, u32)> =
-        usual.iter().filter_map(|w| w.get(index)).map(|hop| (hop.lost, hop.sent)).collect();
-    let lost: f64 = counts.iter().map(|(lost, _)| f64::from(*lost)).sum();
-    let sent: f64 = counts.iter().map(|(_, sent)| f64::from(*sent)).sum();
+    let of_hop = || usual.iter().filter_map(|window| window.get(index));
+    let lost: f64 = of_hop().map(|hop| f64::from(hop.lost)).sum();
+    let sent: f64 = of_hop().map(|hop| f64::from(hop.sent)).sum();
     // Shrunk toward a common overdispersion of 1/200 while few losses speak.
     let weight = lost / (lost + 15.0);
-    let rho = weight * stat::overdispersion(&counts) + (1.0 - weight) / 200.0;
+    let overdispersion = match weight {
+        0.0 => 0.0,
+        _ => stat::overdispersion(&of_hop().map(|hop| (hop.lost, hop.sent)).collect::<Vec<_>>()),
+    };
+    let rho = weight * overdispersion + (1.0 - weight) / 200.0;
     let by_window = |which: fn((u32, u32)) -> u32| -> Option<Vec<f64>> {
-        let delays = usual.iter().filter_map(|w| w.get(index)?.delays);
-        let values: Vec<f64> = delays.map(|it| f64::from(which(it)) / 1_000.0).collect();
+        let values: Vec<f64> = of_hop()
+            .filter_map(|hop| hop.delays)
+            .map(|it| f64::from(which(it)) / 1_000.0)
+            .collect();
         (values.len() >= LEAST_USUAL).then_some(values)
     };
     let quarters = by_window(|(quarter, _)| quarter);
     UsualHop {
         loss: (lost + 0.25) / (sent + 100.0),
         kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
-        delay: quarters.and_then(|values| stat::median(&values).zip(stat::mad(&values))),
-        median: by_window(|(_, median)| median).and_then(|values| stat::median(&values)),
+        delay: quarters.and_then(stat::median_and_mad),
+        median: by_window(|(_, median)| median).and_then(|mut all| stat::median_of(&mut all)),
     }
 }

@@ -1,7 +1,7 @@
 //! How likely a hop's evidence is under a fault in front of it, or none.
 
 use super::evidence::HopEvidence;
-use crate::stat;
+use crate::stat::{self, MixWeight};
 use std::sync::{LazyLock, OnceLock};
 
 /// Carried loss ratios regarded, the first of them "as usual".
@@ -45,38 +45,55 @@ const GUARD_END: f64 = 1e-6;
 /// The 25th percentile of a minute moves by this share of an added delay.
 const SHARE: f64 = 0.6;
 
-const fn guard(is_end: bool) -> f64 {
-    if is_end { GUARD_END } else { GUARD }
+/// The weights as mixing needs them.
+struct Weights {
+    policy: MixWeight,
+    policy_seen: MixWeight,
+    no_policy: MixWeight,
+    guard: MixWeight,
+    guard_end: MixWeight,
 }
 
-fn policy(hop: &HopEvidence, is_end: bool) -> f64 {
-    match (is_end, hop.usual_loss > 0.03) {
-        (true, _) => 0.0,
-        (false, true) => OWN_POLICY_SEEN,
-        (false, false) => OWN_POLICY,
-    }
+static WEIGHTS: LazyLock<Weights> = LazyLock::new(|| Weights {
+    policy: MixWeight::new(OWN_POLICY),
+    policy_seen: MixWeight::new(OWN_POLICY_SEEN),
+    no_policy: MixWeight::new(0.0),
+    guard: MixWeight::new(GUARD),
+    guard_end: MixWeight::new(GUARD_END),
+});
+
+/// Log likelihood of what a hop shows: by an account of carried loss or delay, unless by the router's own.
+fn mixed(own: f64, carried: f64, hop: &HopEvidence, is_end: bool) -> f64 {
+    let weights = &*WEIGHTS;
+    let guard = if is_end { weights.guard_end } else { weights.guard };
+    let policy = match (is_end, hop.usual_loss > 0.03) {
+        (true, _) => weights.no_policy,
+        (false, true) => weights.policy_seen,
+        (false, false) => weights.policy,
+    };
+    policy.ln_mix(own, guard.ln_mix(own, carried))
 }
 
-/// Log likelihood of a hop's losses when the share `LOSSES[magnitude]` is lost before it.
-pub(super) fn loss(hop: &HopEvidence, magnitude: usize, is_end: bool) -> f64 {
-    let p = LOSSES[magnitude];
-    let mean = 1.0 - (1.0 - hop.usual_loss) * (1.0 - p);
-    let kappa = if magnitude > 0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
-    let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
-    let refused = refusal(hop, magnitude);
-    let guarded = stat::ln_mix(guard(is_end), refused, carried);
-    stat::ln_mix(policy(hop, is_end), refused, guarded)
+/// Log likelihoods of a hop's losses when each of the shares [`LOSSES`] is lost before it.
+pub(super) fn losses(hop: &HopEvidence, is_end: bool) -> [f64; LOSSES.len()] {
+    let refused = refusals(hop);
+    std::array::from_fn(|magnitude| {
+        let mean = 1.0 - (1.0 - hop.usual_loss) * (1.0 - LOSSES[magnitude]);
+        let kappa = if magnitude > 0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
+        let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
+        mixed(refused[magnitude], carried, hop, is_end)
+    })
 }
 
 /// The router refuses an unknown share of answers by itself: what it shows bounds the carried
 /// loss from above only.
-fn refusal(hop: &HopEvidence, magnitude: usize) -> f64 {
+fn refusals(hop: &HopEvidence) -> [f64; LOSSES.len()] {
     let (lost, sent) = (hop.lost as usize, hop.sent as usize);
+    let of = || std::array::from_fn(|magnitude| refusal_of(hop, magnitude));
     if lost > sent || sent > KEPT_SENT {
-        return refusal_of(hop, magnitude);
+        return of();
     }
-    let kept = &REFUSED[sent * (sent + 1) / 2 + lost];
-    kept.get_or_init(|| std::array::from_fn(|magnitude| refusal_of(hop, magnitude)))[magnitude]
+    *REFUSED[sent * (sent + 1) / 2 + lost].get_or_init(of)
 }
 
 fn refusal_of(hop: &HopEvidence, magnitude: usize) -> f64 {
@@ -94,25 +111,30 @@ pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
     Some(f64::from(now) / 1_000.0 - usual)
 }
 
-/// Log likelihood of a hop's shift of delay when `DELAYS[magnitude]` milliseconds are added
-/// before it; 0 where nothing is known. `pool` is the mean spread over the path's hops.
-pub(super) fn delay(hop: &HopEvidence, magnitude: usize, pool: f64, is_end: bool) -> f64 {
-    let added = DELAYS[magnitude];
+/// Logs of the densities of a slow answering path of the router itself: of an answer later than expected,
+/// and of an earlier one.
+static LN_SLOW: LazyLock<[f64; 2]> = LazyLock::new(|| [libm::log(0.8 / 10.0), libm::log(0.4)]);
+
+/// Log likelihoods of a hop's shift of delay when each of [`DELAYS`] in milliseconds is added before it;
+/// 0 where nothing is known. `pool` is the mean spread over the path's hops.
+pub(super) fn delays(hop: &HopEvidence, pool: f64, is_end: bool) -> [f64; DELAYS.len()] {
     let (Some(shift), Some((_, spread))) = (shift(hop), hop.usual_delay) else {
-        return 0.0;
+        return [0.0; DELAYS.len()];
     };
     let pool = pool.max(0.1);
     let variance = (10.0 * spread * spread + 4.0 * pool * pool) / 14.0;
     let sigma = variance.sqrt().max(0.12);
-    let scale = (sigma * sigma + 0.0625 * added * added).sqrt();
-    let carried = stat::ln_student_t4(shift - SHARE * added, scale);
-    // A slow answering path of the router itself: heavy-tailed, mostly later than expected.
-    let over = shift - SHARE * added;
-    let slow = if over > 0.0 {
-        libm::log(0.8 / 10.0) - 2.0 * libm::log1p(over / 10.0)
-    } else {
-        libm::log(0.4) + stat::ln_student_t4(over, 5.0)
-    };
-    let guarded = stat::ln_mix(guard(is_end), slow, carried);
-    stat::ln_mix(policy(hop, is_end), slow, guarded)
+    let [ln_later, ln_earlier] = *LN_SLOW;
+    DELAYS.map(|added| {
+        let scale = (sigma * sigma + 0.0625 * added * added).sqrt();
+        let over = shift - SHARE * added;
+        let carried = stat::ln_student_t4(over, scale);
+        // A slow answering path of the router itself: heavy-tailed, mostly later than expected.
+        let slow = if over > 0.0 {
+            ln_later - 2.0 * libm::log1p(over / 10.0)
+        } else {
+            ln_earlier + stat::ln_student_t4(over, 5.0)
+        };
+        mixed(slow, carried, hop, is_end)
+    })
 }

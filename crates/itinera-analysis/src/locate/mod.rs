@@ -88,27 +88,25 @@ struct Candidate {
 
 /// Log likelihoods by answering hop and magnitude; magnitude 0 is "as usual".
 struct Tables {
-    loss: Vec<Vec<f64>>,
-    delay: Vec<Vec<f64>>,
+    loss: Vec<[f64; likelihood::LOSSES.len()]>,
+    delay: Vec<[f64; likelihood::DELAYS.len()]>,
 }
 
 impl Tables {
     fn new(answering: &[&HopEvidence], end: u8) -> Self {
-        let spreads: Vec<f64> =
+        let mut spreads: Vec<f64> =
             answering.iter().filter_map(|h| h.usual_delay).map(|(_, spread)| spread).collect();
-        let pool = stat::median(&spreads).unwrap_or(0.0);
-        let table = |magnitudes: usize, likelihood: &dyn Fn(&HopEvidence, usize, bool) -> f64| {
-            let row = |hop: &HopEvidence| {
-                (0..magnitudes).map(|m| likelihood(hop, m, hop.hop == end)).collect()
-            };
-            answering.iter().map(|hop| row(hop)).collect()
-        };
-        Self {
-            loss: table(likelihood::LOSSES.len(), &likelihood::loss),
-            delay: table(likelihood::DELAYS.len(), &|hop, magnitude, is_end| {
-                likelihood::delay(hop, magnitude, pool, is_end)
-            }),
+        let pool = stat::median_of(&mut spreads).unwrap_or(0.0);
+        let mut loss: Vec<[f64; likelihood::LOSSES.len()]> = Vec::with_capacity(answering.len());
+        for (nth, hop) in answering.iter().enumerate() {
+            // The hops of a path that loses nothing differ in nothing but delay.
+            let alike = answering[..nth].iter().rposition(|it| it.loses_like(hop));
+            let alike = alike.filter(|alike| (answering[*alike].hop == end) == (hop.hop == end));
+            let row = alike.map(|alike| loss[alike]);
+            loss.push(row.unwrap_or_else(|| likelihood::losses(hop, hop.hop == end)));
         }
+        let delay = answering.iter().map(|hop| likelihood::delays(hop, pool, hop.hop == end));
+        Self { loss, delay: delay.collect() }
     }
 
     /// Log weight of "nothing is wrong".
@@ -118,15 +116,21 @@ impl Tables {
 
     /// Every account, the most probable first.
     fn candidates(&self, source: IpAddr, answering: &[&HopEvidence]) -> Vec<Candidate> {
-        let mut candidates = Vec::new();
-        for (cause, table, other) in
-            [(Cause::Loss, &self.loss, &self.delay), (Cause::Delay, &self.delay, &self.loss)]
-        {
-            let undisturbed = sum_from(other, 0, 0);
-            for (first, place, ln_prior) in places(source, answering) {
-                let ln_weight = ln_prior + undisturbed + evidence_from(table, first);
-                candidates.push(Candidate { cause, place, first, ln_weight });
-            }
+        let (loss, delay) = (sum_from(&self.loss, 0, 0), sum_from(&self.delay, 0, 0));
+        let mut candidates = Vec::with_capacity(2 * answering.len());
+        let places = places(source, answering);
+        for (first, place, ln_prior) in &places {
+            let ln_weight = ln_prior + delay + evidence_from(&self.loss, *first);
+            candidates.push(Candidate {
+                cause: Cause::Loss,
+                place: *place,
+                first: *first,
+                ln_weight,
+            });
+        }
+        for (first, place, ln_prior) in places {
+            let ln_weight = ln_prior + loss + evidence_from(&self.delay, first);
+            candidates.push(Candidate { cause: Cause::Delay, place, first, ln_weight });
         }
         candidates.sort_by(|a, b| b.ln_weight.total_cmp(&a.ln_weight));
         candidates
@@ -216,18 +220,23 @@ fn places(source: IpAddr, answering: &[&HopEvidence]) -> Vec<(usize, Place, f64)
     places
 }
 
-fn sum_from(table: &[Vec<f64>], first: usize, magnitude: usize) -> f64 {
+fn sum_from<const MAGNITUDES: usize>(
+    table: &[[f64; MAGNITUDES]],
+    first: usize,
+    magnitude: usize,
+) -> f64 {
     table.iter().skip(first).map(|hop| hop[magnitude]).sum()
 }
 
 /// Log of the mean over magnitudes: hops before `first` as usual, the rest carry it.
-fn evidence_from(table: &[Vec<f64>], first: usize) -> f64 {
+fn evidence_from<const MAGNITUDES: usize>(table: &[[f64; MAGNITUDES]], first: usize) -> f64 {
     let before: f64 = table.iter().take(first).map(|hop| hop[0]).sum();
-    let magnitudes = table.first().map_or(1, Vec::len);
-    let terms: Vec<f64> = (1..magnitudes).map(|m| sum_from(table, first, m)).collect();
+    let sums: [f64; MAGNITUDES] =
+        std::array::from_fn(|magnitude| sum_from(table, first, magnitude));
+    let terms = &sums[1..];
     #[allow(clippy::cast_precision_loss, reason = "a handful of magnitudes")]
     let ln_count = libm::log(terms.len() as f64);
-    before + stat::ln_sum_exp(&terms) - ln_count
+    before + stat::ln_sum_exp(terms) - ln_count
 }
 
 /// Usual loss up to which a hop counts for the estimate of carried loss.
@@ -337,7 +346,8 @@ fn rate_limiting(hops: &[HopEvidence], onset: Option<usize>) -> Vec<bool> {
     let tested = hops.iter().filter(|hop| hop.address.is_some()).count();
     for index in (0..hops.len()).rev() {
         let hop = &hops[index];
-        if hop.address.is_none() || hop.sent == 0 || onset == Some(index) {
+        // What answers everything answers no smaller share than any other.
+        if hop.address.is_none() || hop.sent == 0 || hop.lost == 0 || onset == Some(index) {
             continue;
         }
         let later = |end: usize| -> Vec<&HopEvidence> {

@@ -3,6 +3,7 @@
 use super::view::host_facts::{GatewayView, HostFactsView, view};
 use super::view::message::NoteView;
 use super::view::path::offset;
+use super::{AsOf, ValidQuery};
 use crate::context::Shared;
 use crate::inventory::MOST_PATHS;
 use crate::problem::{ApiError, Problem};
@@ -14,28 +15,31 @@ use itinera_model::id::AgentId;
 use itinera_model::note::Note;
 use std::net::IpAddr;
 use std::sync::Arc;
-use time::{Duration, OffsetDateTime};
+use time::Duration;
 
 /// How far back gateways are looked for.
 const LOOKED_BACK: Duration = Duration::days(1);
 
-/// What an agent finds around it, with the gateways it used in the last day.
+/// What an agent finds around it, with the gateways it used in the last day; or what it found at another
+/// time, and in the day before that.
 #[utoipa::path(get, path = "/agents/{id}/host-facts", operation_id = "getHostFacts",
-    params(("id" = String, Path, description = "The agent's id")), responses(
+    params(("id" = String, Path, description = "The agent's id"), AsOf), responses(
     (status = 200, body = HostFactsView),
     (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn host_facts(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
+    ValidQuery(as_of): ValidQuery<AsOf>,
 ) -> Result<Json<HostFactsView>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
     let agent: AgentId = id.parse().map_err(|_| unknown())?;
     let agents = shared.store.agents().await?;
     let record = agents.into_iter().find(|record| record.id == agent).ok_or_else(unknown)?;
-    let now = OffsetDateTime::now_utc();
-    let all = shared.store.host_facts_between(agent, now - LOOKED_BACK, now).await?;
+    let at = as_of.at(shared.clock.now())?;
+    let all = shared.store.host_facts_between(agent, at - LOOKED_BACK, at).await?;
     let reports: Vec<roaming::Report<'_>> = all
         .iter()
         .map(|it| roaming::Report {
@@ -56,7 +60,7 @@ pub(crate) async fn host_facts(
     let paths = shared.store.paths(None, MOST_PATHS).await?;
     let own = paths.iter().filter(|path| path.agent == agent);
     let judged: Vec<&Assessment> = own.clone().filter_map(|path| path.latest.as_ref()).collect();
-    let (map, _) = shared.owner_map_at(now).await?;
+    let (map, _) = shared.owner_map_at(at).await?;
     let provider = roaming::access_provider(&judged, &map);
     let mut targets: Vec<(&str, IpAddr)> =
         own.filter_map(|path| Some((path.target.as_str(), path.address.parse().ok()?))).collect();

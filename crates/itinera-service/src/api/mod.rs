@@ -263,6 +263,22 @@ impl During {
     }
 }
 
+/// A time that something is shown of.
+#[derive(Debug, Clone, Copy, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+struct AsOf {
+    /// What was so at this time (RFC 3339); now where it is absent.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    at: Option<OffsetDateTime>,
+}
+
+impl AsOf {
+    /// The time, which is not later than `now`.
+    fn at(self, now: OffsetDateTime) -> Result<OffsetDateTime, ApiError> {
+        Ok(self.at.map_or(Ok(now), |at| checked_time("at", at))?.min(now))
+    }
+}
+
 fn in_order((from, to): (OffsetDateTime, OffsetDateTime)) -> Result<(), ApiError> {
     if from < to { Ok(()) } else { Err(ApiError::BadInput("from: not before `to`".to_owned())) }
 }

@@ -3,6 +3,7 @@
 use super::numbers::resolve;
 use super::view::pair::{DirectionRound, PairDetail, PairItem, PairRound, RECENT};
 use super::view::path::offset;
+use super::{AsOf, ValidQuery};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
@@ -26,43 +27,54 @@ pub(crate) struct Pairs {
     items: Vec<PairItem>,
 }
 
-/// Pairs of agents with two-way measurements, and their results of the last ten minutes.
-#[utoipa::path(get, path = "/pairs", operation_id = "getPairs", responses(
+/// Pairs of agents with two-way measurements, and their results of the last ten minutes, or of the ten
+/// minutes before another time.
+#[utoipa::path(get, path = "/pairs", operation_id = "getPairs", params(AsOf), responses(
     (status = 200, body = Pairs),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
-pub(crate) async fn pairs(State(shared): State<Arc<Shared>>) -> Result<Json<Pairs>, ApiError> {
-    let now = OffsetDateTime::now_utc();
-    let mut active = shared.store.pairs().await?;
-    active.retain(|pair| pair.is_measured(now));
-    let ids: Vec<PairId> = active.iter().map(|pair| pair.id).collect();
-    let rounds = shared.store.two_way_between(&ids, now - RECENT, now).await?;
+pub(crate) async fn pairs(
+    State(shared): State<Arc<Shared>>,
+    ValidQuery(as_of): ValidQuery<AsOf>,
+) -> Result<Json<Pairs>, ApiError> {
+    let now = shared.clock.now();
+    let at = as_of.at(now)?;
+    let mut shown = shared.store.pairs().await?;
+    let ids: Vec<PairId> = shown.iter().map(|pair| pair.id).collect();
+    let rounds = shared.store.two_way_between(&ids, at - RECENT, at).await?;
+    // Of a time that is over, the pairs that were measured then.
+    shown.retain(
+        |pair| if at < now { rounds.contains_key(&pair.id) } else { pair.is_measured(now) },
+    );
     let of = |pair: &PairRecord| rounds.get(&pair.id).map_or(&[][..], Vec::as_slice);
-    let items = active.iter().map(|pair| PairItem::new(pair, of(pair))).collect();
+    let items = shown.iter().map(|pair| PairItem::new(pair, of(pair))).collect();
     Ok(Json(Pairs { items }))
 }
 
-/// One pair with its rounds of the last hour.
+/// One pair with its rounds of the last hour, or of the hour before another time.
 #[utoipa::path(get, path = "/pairs/{id}", operation_id = "getPair",
-    params(("id" = String, Path, description = "The pair's id or short number")), responses(
+    params(("id" = String, Path, description = "The pair's id or short number"), AsOf), responses(
     (status = 200, body = PairDetail),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
     (status = 404, body = Problem, content_type = "application/problem+json"),
     (status = 503, body = Problem, content_type = "application/problem+json"),
 ))]
 pub(crate) async fn pair(
     State(shared): State<Arc<Shared>>,
     Path(id): Path<String>,
+    ValidQuery(as_of): ValidQuery<AsOf>,
 ) -> Result<Json<PairDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
+    let to = as_of.at(shared.clock.now())?;
     let wanted = PairId::from_uuid(resolve(&shared.store, Numbered::Pair, &id).await?);
     let pairs = shared.store.pairs().await?;
     let pair = pairs.iter().find(|pair| pair.id == wanted).ok_or_else(unknown)?;
-    let now = OffsetDateTime::now_utc();
-    let mut rounds = shared.store.two_way_between(&[wanted], now - SHOWN, now).await?;
+    let mut rounds = shared.store.two_way_between(&[wanted], to - SHOWN, to).await?;
     let rounds = rounds.remove(&wanted).unwrap_or_default();
     let at = |round: &TwoWayRound| offset(round.clocks.corrected_wall());
     let recent: Vec<TwoWayRound> =
-        rounds.iter().filter(|round| at(round) > now - RECENT).cloned().collect();
+        rounds.iter().filter(|round| at(round) > to - RECENT).cloned().collect();
     let series = rounds
         .iter()
         .map(|round| PairRound {
@@ -109,5 +121,5 @@ pub(crate) async fn make_voice(
     let until = OffsetDateTime::now_utc() + Duration::seconds(wanted.for_s.into());
     let version = shared.store.make_voice(known, until, &by.name).await?.ok_or_else(unknown)?;
     shared.tell_agents(Some(version));
-    pair(State(shared), Path(id)).await
+    pair(State(shared), Path(id), ValidQuery(AsOf::default())).await
 }

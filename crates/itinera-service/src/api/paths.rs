@@ -57,6 +57,6 @@ pub(crate) async fn path(
     let path: PathId = id.parse().map_err(|_| unknown())?;
     let record = shared.store.path(path).await?.ok_or_else(unknown)?;
     let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-    let read = shared.store.latest_read(path).await?;
+    let read = shared.store.latest_read(path, shared.clock.now()).await?;
     Ok(Json(PathDetail::new(&record, read.as_ref(), &map)))
 }

@@ -17,7 +17,8 @@ pub(crate) struct Storage {
     bytes: i64,
     /// Bytes a day by which it has grown in the last week; absent in the first six hours.
     growth_bytes_per_day: Option<i64>,
-    /// Free bytes of its disk; absent for a database of your own.
+    /// Bytes by which it may grow: on the disk of the private cluster, and to `[disk] database_mb`; absent for
+    /// a database elsewhere without that setting.
     free_bytes: Option<u64>,
     /// Days until the disk is full at this growth; absent where it is unknown or nothing grows.
     full_in_days: Option<f64>,

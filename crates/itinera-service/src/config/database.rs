@@ -43,18 +43,19 @@ impl RetentionEntry {
     }
 }
 
-/// Free space on the disk below which something waits.
+/// Room on the disk: free space below which something waits.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub(super) struct DiskEntry {
     low_mb: Spanned<u32>,
     full_mb: Spanned<u32>,
+    database_mb: Option<Spanned<u32>>,
 }
 
 impl Default for DiskEntry {
     fn default() -> Self {
         let Watermarks { low_mb, full_mb } = Watermarks::default();
-        Self { low_mb: unplaced(low_mb), full_mb: unplaced(full_mb) }
+        Self { low_mb: unplaced(low_mb), full_mb: unplaced(full_mb), database_mb: None }
     }
 }
 
@@ -69,6 +70,12 @@ impl DiskEntry {
             return Err((at.start, reason));
         }
         Ok(Watermarks { low_mb, full_mb })
+    }
+
+    /// Megabytes that the database may take, where that is given.
+    pub(super) fn database_mb(&self) -> Result<Option<u32>, LineError> {
+        let most = |entry| within("database_mb", entry, 1, 1 << 30);
+        self.database_mb.as_ref().map(most).transpose()
     }
 }
 

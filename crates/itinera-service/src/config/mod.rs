@@ -46,6 +46,8 @@ pub struct Config {
     pub retention: Retention,
     /// Free space on the disk below which something waits.
     pub watermarks: Watermarks,
+    /// Megabytes that the database may take; absent where it may fill its disk.
+    pub database_mb: Option<u32>,
 }
 
 /// Where users reach the service from elsewhere.
@@ -364,6 +366,7 @@ impl File {
         let connections = self.connections.check()?;
         let retention = self.retention.check()?;
         let watermarks = self.disk.check()?;
+        let database_mb = self.disk.database_mb()?;
         let mut names = BTreeSet::new();
         for target in &self.target {
             named("target", &mut names, &target.name)?;
@@ -412,6 +415,7 @@ impl File {
             throughput,
             retention,
             watermarks,
+            database_mb,
             connections,
         })
     }

@@ -44,6 +44,7 @@ fn each_mistake_names_its_line_and_key() {
             10,
             "full_mb: 4096 is above low_mb, which is 2048",
         ),
+        ("[limits]", "[disk]\ndatabase_mb = 0\n[limits]", 10, "database_mb is 0, which is outside"),
         (
             "[limits]",
             "[retention]\nrounds_days = 0\n[limits]",

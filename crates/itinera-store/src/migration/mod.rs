@@ -40,6 +40,7 @@ impl MigratorTrait for Migrator {
             step!("m0016", "evidence"),
             step!("m0017", "round_blocks"),
             step!("m0018", "rollups_by_route"),
+            step!("m0019", "round_content"),
         ]
     }
 }

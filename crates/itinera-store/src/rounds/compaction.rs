@@ -168,11 +168,14 @@ async fn live_rounds(
 ) -> Result<Vec<(i32, StoredRound)>, StoreError> {
     let select = format!(
         "SELECT {COLUMNS} FROM {live} r WHERE r.commit_no >= $1 AND r.commit_no < $2 \
-             AND r.path_no % $3 = $4 ORDER BY r.path_no, r.received_at, r.commit_no, r.number"
+             AND r.path_no % $3 = $4"
     );
     let values = [first.into(), behind.into(), parts.into(), part.into()];
     let rows: Vec<LiveRow> = rows::all(txn, &select, values).await?;
-    Ok(rows.into_iter().map(|row| (row.path_no, row.round())).collect())
+    let mut rounds: Vec<(i32, StoredRound)> =
+        rows.into_iter().map(|row| (row.path_no, row.round())).collect();
+    rounds.sort_by_key(|(no, it)| (*no, it.received_us, it.commit_no, it.number));
+    Ok(rounds)
 }
 
 /// The blocks of some rounds; off the async runtime.

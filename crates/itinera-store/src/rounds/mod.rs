@@ -5,7 +5,9 @@ mod compaction;
 mod reader;
 
 pub use compaction::Compacted;
-pub(crate) use reader::{CommitReader, RoundRow, live_of_commits, of_paths, snapshot, view};
+pub(crate) use reader::{
+    CommitReader, RoundRow, live_of_commits, live_of_paths, newest_live, of_paths, snapshot, view,
+};
 
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows};

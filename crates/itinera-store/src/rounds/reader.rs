@@ -6,10 +6,11 @@ use crate::statement::sql;
 use crate::times::{micros, offset};
 use crate::{StoreError, rows};
 use itinera_model::round_block::StoredRound;
+use itinera_model::round_row;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
-    AccessMode, ConnectionTrait, DatabaseTransaction, FromQueryResult, IsolationLevel,
+    AccessMode, ConnectionTrait, DatabaseTransaction, FromQueryResult, IsolationLevel, Statement,
     TransactionTrait,
 };
 use std::ops::RangeInclusive;
@@ -43,9 +44,10 @@ impl RoundRow {
 }
 
 /// What [`LiveRow`] is read from: `round r`.
-pub(super) const COLUMNS: &str = "r.path_no, r.received_at, r.commit_no, r.number, r.tick_ns, \
-     r.wall_us, r.offset_us, r.offset_error_us, r.flow_no, r.resolution_no, r.route_no, r.reading_no, \
-     r.reached_at, r.stamps, r.timer_late_us, r.read_late_us, r.link_late_us, r.hops";
+pub(super) const COLUMNS: &str = "r.path_no, r.received_at, r.commit_no, r.content";
+
+/// The ten minutes in which a live round was received, by which those of a path are found.
+const TEN_MINUTES: &str = "date_bin('10 minutes', r.received_at, 'epoch')";
 
 /// A live round.
 #[derive(FromQueryResult)]
@@ -53,43 +55,20 @@ pub(super) struct LiveRow {
     pub(super) path_no: i32,
     received_at: OffsetDateTime,
     commit_no: i64,
-    number: i64,
-    tick_ns: i64,
-    wall_us: i64,
-    offset_us: Option<i64>,
-    offset_error_us: Option<i64>,
-    flow_no: i64,
-    resolution_no: i64,
-    route_no: i64,
-    reading_no: Option<i64>,
-    reached_at: Option<i16>,
-    stamps: i16,
-    timer_late_us: Option<i32>,
-    read_late_us: Option<i32>,
-    link_late_us: Option<i32>,
-    hops: Vec<u8>,
+    content: Vec<u8>,
 }
 
 impl LiveRow {
+    /// The round. Of a row that cannot be read, which no packed hops can be either, the content is in place
+    /// of the hops: it is kept as it is, and refused where hops are read.
     pub(super) fn round(self) -> StoredRound {
-        let late = [self.timer_late_us, self.read_late_us, self.link_late_us];
-        StoredRound {
-            received_us: micros(self.received_at),
-            commit_no: self.commit_no,
-            number: self.number,
-            tick_ns: self.tick_ns,
-            wall_us: self.wall_us,
-            offset_us: self.offset_us,
-            offset_error_us: self.offset_error_us,
-            flow_no: self.flow_no,
-            resolution_no: self.resolution_no,
-            route_no: self.route_no,
-            reading_no: self.reading_no,
-            reached_at: self.reached_at.map(i64::from),
-            stamps: self.stamps.into(),
-            late_us: late.map(|us| us.map(i64::from)),
-            hops: self.hops,
-        }
+        let (received_us, commit_no) = (micros(self.received_at), self.commit_no);
+        round_row::unpack(&self.content, received_us, commit_no).unwrap_or(StoredRound {
+            received_us,
+            commit_no,
+            hops: self.content,
+            ..StoredRound::default()
+        })
     }
 }
 
@@ -139,9 +118,7 @@ pub(crate) async fn of_paths(
     let values = [paths.to_vec().into(), block_start(from).into(), to.into()];
     let mut rounds = unpacked(blocks(txn, condition, values, None).await?).await?;
     rounds.retain(|row| (from..=to).contains(&row.received_at()));
-    let condition = "p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3";
-    rounds
-        .extend(live(txn, condition, [paths.to_vec().into(), from.into(), to.into()], None).await?);
+    rounds.extend(live_of_paths(txn, paths, (from, to)).await?);
     rounds.sort_by_key(|row| (row.path_no, row.place()));
     Ok(rounds)
 }
@@ -169,14 +146,19 @@ pub(crate) async fn page(
         let unpacked = unpacked(blocks).await?.into_iter();
         rounds.extend(unpacked.filter(|row| row.place() > after && row.received_at() <= to));
     }
-    // Days are compacted from the oldest on: what is live comes behind all blocks.
-    if rounds.len() < limit {
-        let (begin, commit_no, number) = after;
-        let condition = "p.id = $1 AND r.received_at BETWEEN $2 AND $3 \
-             AND (r.received_at, r.commit_no, r.number) > ($2, $4, $5)";
-        let values = [path.into(), begin.into(), to.into(), commit_no.into(), number.into()];
-        let missing = i64::try_from(limit - rounds.len()).unwrap_or(i64::MAX);
-        rounds.extend(live(txn, condition, values, Some(missing)).await?);
+    // Days are compacted from the oldest on: what is live comes behind all blocks. The first commit may
+    // have rounds before the place, instead of which others are read.
+    let mut passed = 0;
+    while rounds.len() < limit {
+        let wanted = limit - rounds.len() + passed;
+        let mut found = live_from(txn, path, (after.0, to), wanted).await?;
+        let is_all = found.len() < wanted;
+        found.retain(|row| row.place() > after);
+        if is_all || rounds.len() + found.len() >= limit {
+            rounds.extend(found);
+            break;
+        }
+        passed = wanted;
     }
     rounds.truncate(limit);
     Ok(rounds)
@@ -194,7 +176,7 @@ pub(crate) async fn live_of_commits(
     let condition = "r.commit_no >= $1 AND r.commit_no <= $2 AND r.received_at BETWEEN $3 AND $4";
     let (first, last) = commits.into_inner();
     let values = [first.into(), last.into(), low.into(), high.into()];
-    let mut rounds = live(db, condition, values, None).await?;
+    let mut rounds = live(db, condition, values, "").await?;
     rounds.sort_by_key(|row| (row.round.commit_no, row.path_no, row.round.number));
     Ok(rounds)
 }
@@ -242,25 +224,82 @@ impl CommitReader {
     }
 }
 
-/// Live rounds by path and the order of receipt.
+/// Live rounds of some paths by path and the order of receipt, for these times of receipt.
+///
+/// # Errors
+/// [`StoreError::Database`].
+pub(crate) async fn live_of_paths(
+    db: &impl ConnectionTrait,
+    paths: &[Uuid],
+    (from, to): (OffsetDateTime, OffsetDateTime),
+) -> Result<Vec<RoundRow>, StoreError> {
+    let condition = format!(
+        "p.id = ANY($1) AND r.received_at BETWEEN $2 AND $3 AND {TEN_MINUTES} BETWEEN $4 AND $3"
+    );
+    let values = [paths.to_vec().into(), from.into(), to.into(), block_start(from).into()];
+    let mut rounds = live(db, &condition, values, "").await?;
+    rounds.sort_by_key(|row| (row.path_no, row.place()));
+    Ok(rounds)
+}
+
+/// The first live rounds of a path in the order of receipt, for these times of receipt: at least `least`
+/// where there are as many, and all of the last commit.
+async fn live_from(
+    db: &impl ConnectionTrait,
+    path: Uuid,
+    (from, to): (OffsetDateTime, OffsetDateTime),
+    least: usize,
+) -> Result<Vec<RoundRow>, StoreError> {
+    let condition = format!(
+        "p.id = $1 AND r.received_at BETWEEN $2 AND $3 AND {TEN_MINUTES} BETWEEN $4 AND $3"
+    );
+    let order = format!(
+        "ORDER BY {TEN_MINUTES}, r.received_at, r.commit_no FETCH FIRST {least} ROWS WITH TIES"
+    );
+    let values = [path.into(), from.into(), to.into(), block_start(from).into()];
+    let mut rounds = live(db, &condition, values, &order).await?;
+    rounds.sort_by_key(RoundRow::place);
+    Ok(rounds)
+}
+
+/// The newest live round of each path that was received since a time.
+///
+/// # Errors
+/// [`StoreError::Database`].
+pub(crate) async fn newest_live(
+    db: &impl ConnectionTrait,
+    since: OffsetDateTime,
+) -> Result<Vec<RoundRow>, StoreError> {
+    let newest = format!(
+        "path p CROSS JOIN LATERAL (SELECT * FROM round r WHERE r.path_no = p.no \
+             AND r.received_at >= $1 AND {TEN_MINUTES} >= $2 \
+         ORDER BY {TEN_MINUTES} DESC, r.received_at DESC, r.commit_no DESC LIMIT 1) r"
+    );
+    let select = format!("SELECT p.id AS path, {COLUMNS} FROM {newest}");
+    read(db, sql(&select, [since.into(), block_start(since).into()])).await
+}
+
+/// Live rounds under a condition.
 async fn live(
     db: &impl ConnectionTrait,
     condition: &str,
     values: impl IntoIterator<Item = Value>,
-    limit: Option<i64>,
+    order: &str,
 ) -> Result<Vec<RoundRow>, StoreError> {
-    let limit = limit.map_or_else(String::new, |limit| format!("LIMIT {limit}"));
     let select = format!(
         "SELECT p.id AS path, {COLUMNS} FROM round r JOIN path p ON p.no = r.path_no \
-         WHERE {condition} ORDER BY r.path_no, r.received_at, r.commit_no, r.number {limit}"
+         WHERE {condition} {order}"
     );
-    let rows = db.query_all_raw(sql(&select, values)).await?;
+    read(db, sql(&select, values)).await
+}
+
+async fn read(db: &impl ConnectionTrait, select: Statement) -> Result<Vec<RoundRow>, StoreError> {
     let row = |row: &QueryResult| {
         let (path, live): (Uuid, _) =
             (row.try_get("", "path")?, LiveRow::from_query_result(row, "")?);
         Ok(RoundRow { path, path_no: live.path_no, round: live.round() })
     };
-    rows.iter().map(row).collect()
+    db.query_all_raw(select).await?.iter().map(row).collect()
 }
 
 /// Blocks of days that are all in blocks, with their paths.

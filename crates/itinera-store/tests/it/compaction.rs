@@ -216,7 +216,12 @@ async fn an_unreadable_round_is_compacted_as_it_is_and_a_reader_only_delays_the_
     }
     judge_all(store, 0, 3).await;
     let raw = raw(&fixture).await;
-    let poison = "UPDATE round SET hops = '\\xff0000' WHERE commit_no = 2 AND number = 5";
+    // One row cannot be read at all, another has hops that cannot.
+    let poison = "WITH two AS (SELECT content, row_number() OVER (ORDER BY content) AS nth \
+             FROM round WHERE commit_no = 2) \
+         UPDATE round r SET content = CASE nth WHEN 1 THEN '\\xff' || r.content \
+             ELSE r.content || '\\xff' END \
+         FROM two WHERE r.commit_no = 2 AND r.content = two.content AND nth <= 2";
     raw.execute_unprepared(poison).await.unwrap();
     let readable = log_after(store, 2, 1).await;
     assert_eq!(rounds_in(&readable[0]).len(), 4);

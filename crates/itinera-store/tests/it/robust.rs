@@ -7,6 +7,8 @@ use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{HostFacts, HostFactsRound};
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::reading::CarriedInterface;
+use itinera_model::round_block::StoredRound;
+use itinera_model::round_row;
 use itinera_store::cluster::ClusterError;
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
@@ -48,7 +50,7 @@ async fn text_with_nul_is_recorded_and_judged() {
         "pi\0er",
         "kept as it came"
     );
-    let read = store.latest_read(path).await.unwrap().unwrap();
+    let read = store.latest_read(path, now).await.unwrap().unwrap();
     let name = read.reading.hops[0].interface.as_ref().unwrap().name.clone().unwrap();
     assert_eq!(itinera_model::text::to_octets(&name), b"xe\0-0", "nothing of it is lost");
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
@@ -145,7 +147,9 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
         store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap();
     }
     let raw = raw(&fixture).await;
-    raw.execute_unprepared("UPDATE round SET hops = '\\xff' WHERE commit_no = 1").await.unwrap();
+    raw.execute_unprepared("UPDATE round SET content = '\\xff' || content WHERE commit_no = 1")
+        .await
+        .unwrap();
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let error = store.log_reader().after(0, 1).await.unwrap_err();
     assert!(!error.may_pass(), "{error:?}");
@@ -176,8 +180,7 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
     let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
     assert_eq!((kept.commit_no, kept.retry, kept.error.as_str()), (1, false, "still"));
     assert_eq!(log_after(store, 3, 10).await[0].content, LogContent::Clock, "a vain try");
-    let mended = "UPDATE round SET hops = (SELECT hops FROM round WHERE commit_no = 2 LIMIT 1) \
-         WHERE commit_no = 1";
+    let mended = "UPDATE round SET content = substring(content FROM 2) WHERE commit_no = 1";
     raw.execute_unprepared(mended).await.unwrap();
     assert!(store.retry_commit(1, "Ailsa", now).await.unwrap());
     let log = log_after(store, 0, 10).await;
@@ -251,6 +254,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0019_down.sql"),
         include_str!("../../src/migration/m0018_down.sql"),
         include_str!("../../src/migration/m0017_down.sql"),
         include_str!("../../src/migration/m0016_down.sql"),
@@ -283,7 +287,11 @@ async fn a_database_of_an_early_version_is_migrated() {
                 '{\"cause\": \"site\", \"sentences\": [\"All suffered.\", \"Look there.\"]}');
         INSERT INTO incident_event (id, incident_id, at, person, kind, body)
             SELECT gen_random_uuid(), id, now(), 'bran', 'outward-asked', '{\"outward\": 1}'
-            FROM incident;";
+            FROM incident;
+        INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, offset_us,
+                offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps,
+                timer_late_us, read_late_us, hops)
+            VALUES (now(), 7, 1, 11, 12, -13, -14, 15, 16, 17, 18, 20, 2, 21, 22, '\\x030000');";
     db.execute_unprepared(older).await.unwrap();
     let store = Store::open(&Cluster::url_in(fixture._data.path())).await.unwrap();
     assert_eq!(store.users().await.unwrap()[0].name, "bran");
@@ -299,6 +307,25 @@ async fn a_database_of_an_early_version_is_migrated() {
                 .unwrap()
         }
     };
+    let content: Vec<u8> = one("SELECT content AS it FROM round").await.try_get("", "it").unwrap();
+    let round = StoredRound {
+        received_us: 5,
+        commit_no: 7,
+        number: 11,
+        tick_ns: 12,
+        wall_us: -13,
+        offset_us: Some(-14),
+        offset_error_us: Some(15),
+        flow_no: 16,
+        resolution_no: 17,
+        route_no: 18,
+        reading_no: None,
+        reached_at: Some(20),
+        stamps: 2,
+        late_us: [Some(21), Some(22), None],
+        hops: vec![3, 0, 0],
+    };
+    assert_eq!(round_row::unpack(&content, 5, 7), Ok(round));
     let complaint: String =
         one("SELECT complaint->>'user' AS it FROM incident").await.try_get("", "it").unwrap();
     assert_eq!(complaint, "bran");

@@ -21,7 +21,7 @@ pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
-pub(crate) use range::{AlarmsArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
+pub(crate) use range::{AlarmsArgs, AtArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -126,14 +126,18 @@ pub(crate) enum Command {
     HostFacts {
         /// Name of the agent's site
         site: String,
+        #[command(flatten)]
+        at: AtArgs,
     },
     /// List two-way measurements between agents, with each direction
     Pairs {
         /// Number of a pair, or its id
         number: Option<NumberOrId>,
         /// Send a voice-like stream for this time to rate voice quality
-        #[arg(long, requires = "number", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(10..=600))]
+        #[arg(long, requires = "number", conflicts_with = "at", value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(10..=600))]
         voice: Option<u32>,
+        #[command(flatten)]
+        at: AtArgs,
     },
     /// Manage watches: paths measured more often for a limited time
     Watches {

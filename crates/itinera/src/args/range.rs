@@ -17,15 +17,35 @@ pub(crate) struct RangeArgs {
     to: Option<OffsetDateTime>,
 }
 
+/// A time that something is shown of.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct AtArgs {
+    /// Show what was so at this time (RFC 3339), such as 2026-03-09T14:00:00Z
+    #[arg(long, value_parser = time_of, value_name = "TIME")]
+    at: Option<OffsetDateTime>,
+}
+
+impl AtArgs {
+    /// As the parameters of a query, with `?`.
+    pub(crate) fn query(self) -> Result<String, Failure> {
+        let Some(at) = self.at else { return Ok(String::new()) };
+        Ok(format!("?{}", parameter("at", at)?))
+    }
+}
+
+fn parameter(name: &str, at: OffsetDateTime) -> Result<String, Failure> {
+    let at = at.to_offset(time::UtcOffset::UTC).format(&Rfc3339);
+    Ok(format!("{name}={}", at.map_err(|error| Failure::new(Code::Failed, error))?))
+}
+
 impl RangeArgs {
     /// As parameters of a query, each after `&`.
     pub(crate) fn query(self) -> Result<String, Failure> {
         let mut query = String::new();
         for (name, at) in [("from", self.from), ("to", self.to)] {
             let Some(at) = at else { continue };
-            let at = at.to_offset(time::UtcOffset::UTC).format(&Rfc3339);
-            let at = at.map_err(|error| Failure::new(Code::Failed, error))?;
-            query.push_str(&format!("&{name}={at}"));
+            query.push('&');
+            query.push_str(&parameter(name, at)?);
         }
         Ok(query)
     }

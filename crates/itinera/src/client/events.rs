@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, list, message_of, or_absent, per_cent, span, text_of, utc_of};
-use crate::args::EventsArgs;
+use crate::args::{AtArgs, EventsArgs};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -88,6 +88,7 @@ pub(crate) async fn host_facts(
     client: &Client,
     output: &Output,
     site: &str,
+    at: AtArgs,
 ) -> Result<(), Failure> {
     let agents = client.get("/agents").await?;
     let here: Vec<&Value> =
@@ -97,7 +98,7 @@ pub(crate) async fn host_facts(
         let text = format!("no agent is at {site:?}; `itinera agents` lists them");
         Failure::say(Code::Refused, text)
     })?;
-    let host_facts = client.get(&format!("/agents/{id}/host-facts")).await?;
+    let host_facts = client.get(&format!("/agents/{id}/host-facts{}", at.query()?)).await?;
     output.either(&host_facts, |output| show(output, &host_facts))
 }
 

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::show::{ABSENT, ms, text_of};
-use crate::args::NumberOrId;
+use crate::args::{AtArgs, NumberOrId};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use serde_json::Value;
@@ -12,9 +12,10 @@ pub(crate) async fn run(
     output: &Output,
     number: Option<NumberOrId>,
     voice_s: Option<u32>,
+    at: AtArgs,
 ) -> Result<(), Failure> {
     let Some(number) = number else {
-        let listed = client.get("/pairs").await?;
+        let listed = client.get(&format!("/pairs{}", at.query()?)).await?;
         let items = &listed["items"];
         return output.either(items, |output| list(output, items));
     };
@@ -23,7 +24,7 @@ pub(crate) async fn run(
             let wanted = serde_json::json!({ "for_s": for_s });
             client.post(&format!("/pairs/{number}/voice"), &wanted).await?
         }
-        None => client.get(&format!("/pairs/{number}")).await?,
+        None => client.get(&format!("/pairs/{number}{}", at.query()?)).await?,
     };
     output.either(&pair, |output| show(output, &pair))
 }

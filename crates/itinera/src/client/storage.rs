@@ -44,7 +44,7 @@ fn show(output: &Output, storage: &Value) -> Result<(), Failure> {
             let full = full(&storage["full_in_days"]);
             output.line(&format!("disk       {free} free{full}"))?;
         }
-        None => output.line("disk       not known: the database is not a private cluster")?,
+        None => output.line("disk       not known: [disk] database_mb says how large a database elsewhere may become")?,
     }
     if let Some(note) = storage["note"]["text"].as_str() {
         output.line(&format!("           {}", plain(note)))?;

@@ -164,10 +164,11 @@ async fn what_a_full_spool_drops_is_counted() {
     drop(service);
 }
 
-/// The service with other watermarks, from its next start on.
-fn with_watermarks(text: &str, low_mb: u32, full_mb: u32) -> String {
+/// The configuration with other settings of the disk.
+fn with_disk(text: &str, settings: [(&str, u32); 2]) -> String {
     let before = text.split("[disk]").next().unwrap();
-    format!("{before}\n[disk]\nlow_mb = {low_mb}\nfull_mb = {full_mb}\n")
+    let [one, other] = settings.map(|(name, value)| format!("{name} = {value}\n"));
+    format!("{before}\n[disk]\n{one}{other}")
 }
 
 /// No disk has so many megabytes.
@@ -175,7 +176,9 @@ const MORE_THAN_THERE_IS: u32 = 1 << 30;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn with_little_room_rollups_wait_and_with_less_agents_keep_their_measurements() {
-    let full = |text: &str| with_watermarks(&faster(text), MORE_THAN_THERE_IS, MORE_THAN_THERE_IS);
+    let marks = |low_mb: u32, full_mb: u32| [("low_mb", low_mb), ("full_mb", full_mb)];
+    let none = marks(MORE_THAN_THERE_IS, MORE_THAN_THERE_IS);
+    let full = |text: &str| with_disk(&faster(text), none);
     let mut service = tokio::task::block_in_place(|| Service::start_with(full));
     let code = |service: &Service| service.json(&["status"])["disk"]["code"].clone();
     tokio::task::block_in_place(|| {
@@ -192,7 +195,7 @@ async fn with_little_room_rollups_wait_and_with_less_agents_keep_their_measureme
         assert!(ready.contains(" 503 ") && ready.contains("disk full"), "{ready}");
         let storage = service.json(&["storage"]);
         assert_eq!(storage["note"]["code"], "disk-full");
-        restart_with(&mut service, MORE_THAN_THERE_IS, 1);
+        restart_with(&mut service, marks(MORE_THAN_THERE_IS, 1));
         eventually("little room", PATIENCE, || (code(&service) == "disk-low").then_some(()));
         wait_for_more(&service, 60);
         let path = service.json(&["paths"])[0]["id"].as_str().unwrap().to_owned();
@@ -200,17 +203,21 @@ async fn with_little_room_rollups_wait_and_with_less_agents_keep_their_measureme
             service.json(&["history", &path])["points"].as_array().map_or(0, Vec::len)
         };
         assert_eq!(points(&service), 0, "rollups wait");
-        restart_with(&mut service, 1, 1);
+        restart_with(&mut service, marks(1, 1));
         eventually("rollups", PATIENCE, || (points(&service) > 0).then_some(()));
         assert!(code(&service).is_null());
+        // The database has reached what it may take.
+        restart_with(&mut service, [("database_mb", 1), ("low_mb", 1_000)]);
+        eventually("a full database", PATIENCE, || (code(&service) == "disk-full").then_some(()));
+        assert_eq!(service.json(&["storage"])["free_bytes"], 0);
     });
     tokio::task::block_in_place(|| measuring.stop());
 }
 
-fn restart_with(service: &mut Service, low_mb: u32, full_mb: u32) {
+fn restart_with(service: &mut Service, settings: [(&str, u32); 2]) {
     service.stop();
     let file = service.path().join("service.toml");
     let text = std::fs::read_to_string(&file).unwrap();
-    std::fs::write(file, with_watermarks(&text, low_mb, full_mb)).unwrap();
+    std::fs::write(file, with_disk(&text, settings)).unwrap();
     service.restart();
 }
