@@ -51,7 +51,8 @@ impl MixWeight {
         }
         let (a, b) = (self.ln + a, self.ln_rest + b);
         let (low, high) = if a < b { (a, b) } else { (b, a) };
-        if high == f64::NEG_INFINITY {
+        // Added to 1, the smaller one is lost in rounding.
+        if high == f64::NEG_INFINITY || low - high < -37.0 {
             return high;
         }
         high + libm::log(1.0 + libm::exp(low - high))

@@ -163,7 +163,7 @@ struct Judging {
     engine: Engine,
     /// The last commit that the engine has judged.
     cursor: i64,
-    /// The last commit whose effects are written, and what is to be written up to `cursor`.
+    /// The last commit with effects that are written, and what is to be written up to `cursor`.
     written: i64,
     unwritten: Option<Unwritten>,
     /// Entries after `cursor` that were read already.

@@ -63,7 +63,7 @@ impl LiveRow {
     /// of the hops: it is kept as it is, and refused where hops are read.
     pub(super) fn round(self) -> StoredRound {
         let (received_us, commit_no) = (micros(self.received_at), self.commit_no);
-        round_row::unpack(&self.content, received_us, commit_no).unwrap_or(StoredRound {
+        round_row::unpack(&self.content, received_us, commit_no).unwrap_or_else(|_| StoredRound {
             received_us,
             commit_no,
             hops: self.content,

@@ -246,6 +246,52 @@ async fn a_cluster_that_another_process_uses_is_left_alone() {
     Cluster::start(_data.path()).await.unwrap().stop().await.unwrap();
 }
 
+/// What an early version recorded.
+const EARLY_ROWS: &str = "DELETE FROM seaql_migrations WHERE version >= 'm0008';
+    INSERT INTO person (id, name, role, password, active, created_at)
+        VALUES (gen_random_uuid(), 'bran', 'analyst', 'h', true, now());
+    INSERT INTO audit (at, person, action, object, detail)
+        VALUES (now(), 'bran', 'person-added', 'bran', '{}'),
+            (now(), 'bran', 'look-asked', '1', '{}');
+    INSERT INTO event (id, key, agent_id, raised_at, body)
+        SELECT gen_random_uuid(), k.key, a.id, now(), jsonb_build_object('key', k.key,
+            'part', 'names', 'severity', 'major', 'since', 0, 'raised_at', 0, 'group', 'g',
+            'words', 'Resolver 198.18.48.53 is behind. Names lead astray.',
+            'service', null, 'check', null, 'own_addresses', '[]'::jsonb)
+        FROM agent a, LATERAL (SELECT jsonb_build_object(
+            'kind', 'name-stale', 'agent', a.id, 'subject', 's') AS key) k;
+    INSERT INTO incident (id, opened_at, complaint, evidence)
+        VALUES (gen_random_uuid(), now(), '{\"site\": \"Eskerry\", \"person\": \"bran\"}',
+            '{\"cause\": \"site\", \"sentences\": [\"All suffered.\", \"Look there.\"]}');
+    INSERT INTO incident_event (id, incident_id, at, person, kind, body)
+        SELECT gen_random_uuid(), id, now(), 'bran', 'outward-asked', '{\"outward\": 1}'
+        FROM incident;
+    INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, offset_us,
+            offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps,
+            timer_late_us, read_late_us, hops)
+        VALUES (now(), 7, 1, 11, 12, -13, -14, 15, 16, 17, 18, 20, 2, 21, 22, '\\x030000');";
+
+/// The round of [`EARLY_ROWS`].
+fn early_round() -> StoredRound {
+    StoredRound {
+        received_us: 5,
+        commit_no: 7,
+        number: 11,
+        tick_ns: 12,
+        wall_us: -13,
+        offset_us: Some(-14),
+        offset_error_us: Some(15),
+        flow_no: 16,
+        resolution_no: 17,
+        route_no: 18,
+        reading_no: None,
+        reached_at: Some(20),
+        stamps: 2,
+        late_us: [Some(21), Some(22), None],
+        hops: vec![3, 0, 0],
+    }
+}
+
 /// An early version called users persons, diagnoses outward and host facts around.
 #[tokio::test]
 async fn a_database_of_an_early_version_is_migrated() {
@@ -269,30 +315,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     ] {
         db.execute_unprepared(down).await.unwrap();
     }
-    let older = "DELETE FROM seaql_migrations WHERE version >= 'm0008';
-        INSERT INTO person (id, name, role, password, active, created_at)
-            VALUES (gen_random_uuid(), 'bran', 'analyst', 'h', true, now());
-        INSERT INTO audit (at, person, action, object, detail)
-            VALUES (now(), 'bran', 'person-added', 'bran', '{}'),
-                (now(), 'bran', 'look-asked', '1', '{}');
-        INSERT INTO event (id, key, agent_id, raised_at, body)
-            SELECT gen_random_uuid(), k.key, a.id, now(), jsonb_build_object('key', k.key,
-                'part', 'names', 'severity', 'major', 'since', 0, 'raised_at', 0, 'group', 'g',
-                'words', 'Resolver 198.18.48.53 is behind. Names lead astray.',
-                'service', null, 'check', null, 'own_addresses', '[]'::jsonb)
-            FROM agent a, LATERAL (SELECT jsonb_build_object(
-                'kind', 'name-stale', 'agent', a.id, 'subject', 's') AS key) k;
-        INSERT INTO incident (id, opened_at, complaint, evidence)
-            VALUES (gen_random_uuid(), now(), '{\"site\": \"Eskerry\", \"person\": \"bran\"}',
-                '{\"cause\": \"site\", \"sentences\": [\"All suffered.\", \"Look there.\"]}');
-        INSERT INTO incident_event (id, incident_id, at, person, kind, body)
-            SELECT gen_random_uuid(), id, now(), 'bran', 'outward-asked', '{\"outward\": 1}'
-            FROM incident;
-        INSERT INTO round (received_at, commit_no, path_no, number, tick_ns, wall_us, offset_us,
-                offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps,
-                timer_late_us, read_late_us, hops)
-            VALUES (now(), 7, 1, 11, 12, -13, -14, 15, 16, 17, 18, 20, 2, 21, 22, '\\x030000');";
-    db.execute_unprepared(older).await.unwrap();
+    db.execute_unprepared(EARLY_ROWS).await.unwrap();
     let store = Store::open(&Cluster::url_in(fixture._data.path())).await.unwrap();
     assert_eq!(store.users().await.unwrap()[0].name, "bran");
     let actions = store.audit_entries(None, 10).await.unwrap();
@@ -308,24 +331,7 @@ async fn a_database_of_an_early_version_is_migrated() {
         }
     };
     let content: Vec<u8> = one("SELECT content AS it FROM round").await.try_get("", "it").unwrap();
-    let round = StoredRound {
-        received_us: 5,
-        commit_no: 7,
-        number: 11,
-        tick_ns: 12,
-        wall_us: -13,
-        offset_us: Some(-14),
-        offset_error_us: Some(15),
-        flow_no: 16,
-        resolution_no: 17,
-        route_no: 18,
-        reading_no: None,
-        reached_at: Some(20),
-        stamps: 2,
-        late_us: [Some(21), Some(22), None],
-        hops: vec![3, 0, 0],
-    };
-    assert_eq!(round_row::unpack(&content, 5, 7), Ok(round));
+    assert_eq!(round_row::unpack(&content, 5, 7), Ok(early_round()));
     let complaint: String =
         one("SELECT complaint->>'user' AS it FROM incident").await.try_get("", "it").unwrap();
     assert_eq!(complaint, "bran");

@@ -139,6 +139,17 @@ fn voice_is_heard(demonstration: &Demonstration) {
         assert_eq!(text(&heard["fitness"]), "fit", "{heard}");
         assert!((80.0..93.3).contains(&heard["r"].as_f64().unwrap()), "{heard}");
     }
+    // As it was at a time.
+    let series = pair["series"].as_array().unwrap();
+    let last = text(&series.last().unwrap()["at"]);
+    let then = demonstration.client(&["pairs", "--at", last]);
+    let same = |one: &&Value| one["no"] == pair["no"];
+    let rounds = then.as_array().unwrap().iter().find(same).unwrap()["rounds"].as_u64();
+    assert!((1..=series.len() as u64).contains(&rounds.unwrap()), "{then}");
+    let early = "2020-03-01T10:00:00Z";
+    assert_eq!(demonstration.client(&["pairs", "--at", early]).as_array().unwrap().len(), 0);
+    let none = demonstration.client(&["host-facts", "Carrock Pier", "--at", early]);
+    assert!(none["at"].is_null(), "{none}");
 }
 
 /// How much gets through, by either protocol.

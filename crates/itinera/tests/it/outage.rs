@@ -210,6 +210,7 @@ async fn with_little_room_rollups_wait_and_with_less_agents_keep_their_measureme
         restart_with(&mut service, [("database_mb", 1), ("low_mb", 1_000)]);
         eventually("a full database", PATIENCE, || (code(&service) == "disk-full").then_some(()));
         assert_eq!(service.json(&["storage"])["free_bytes"], 0);
+        restart_with(&mut service, marks(1, 1));
     });
     tokio::task::block_in_place(|| measuring.stop());
 }
