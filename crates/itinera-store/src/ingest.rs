@@ -109,9 +109,9 @@ impl Store {
         let paths = path_numbers(&self.ingest, agent).await?;
         let known: Vec<_> =
             batch.paths.rounds.iter().filter(|round| paths.contains_key(&round.path)).collect();
-        let mut contained = Rows::default();
+        let mut recorded = Rows::default();
         for round in &known {
-            contained.push(round, paths[&round.path], &contents)?;
+            recorded.push(round, paths[&round.path], &contents)?;
         }
         let txn = self.ingest.begin().await?;
         let (commit_no, received_at) = hold_head(&txn, now).await?;
@@ -143,7 +143,7 @@ impl Store {
             txn.rollback().await?;
             return Ok(Committed::DUPLICATE);
         }
-        txn.execute_raw(contained.into_statement(received_at, commit_no)).await?;
+        txn.execute_raw(recorded.into_statement(received_at, commit_no)).await?;
         count(&txn, stored).await?;
         note_agent(&txn, agent, batch, received_at).await?;
         txn.commit().await?;

@@ -1,7 +1,8 @@
 //! Judgement of a log as it is after some minutes without it, beside ingest of the same rounds in the
-//! same run: sealing and writing included, on a private cluster.
-//! `cargo bench --package itinera --bench judging`; `-- --smoke` is a short form for tests. Ratios
-//! mean more than rates: both share the machine.
+//! same run: sealing and writing included, on a private cluster. Then a restart, until it judges.
+//! `cargo bench --package itinera --bench judging`; `-- --rounds 180` judges as many rounds of each path
+//! as judgement remembers, and `-- --smoke` is a short form for tests. Ratios mean more than rates: both
+//! share the machine.
 #![allow(
     clippy::unwrap_used,
     clippy::print_stdout,
@@ -121,11 +122,53 @@ fn both_s(cluster: &Path) -> [f64; 2] {
     [processor_s("self", false), database_s(cluster)]
 }
 
+/// Rounds of each path that are asked for.
+fn rounds_asked() -> Option<u64> {
+    let mut words = std::env::args().skip_while(|word| word != "--rounds");
+    words.nth(1).map(|number| number.parse().unwrap())
+}
+
+/// Waits until everything is judged, and prints the memory at each quarter of the commits.
+async fn judged(store: &Store, commits: u64) {
+    let mut quarter = 1;
+    loop {
+        let left = store.status_counts().await.unwrap().unjudged_commits.cast_unsigned();
+        while quarter <= 4 && left <= commits * (4 - quarter) / 4 {
+            println!("resident memory     {:>8.0} MB after {quarter} of 4 parts", resident_mb());
+            quarter += 1;
+        }
+        if left == 0 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+/// A restart, until a report that came in meanwhile is judged.
+async fn restarted(config: &Config, store: &Store, all: &[(u8, (AgentId, Vec<Task>))], seq: u64) {
+    let now = OffsetDateTime::now_utc();
+    let (number, (agent, tasks)) = &all[0];
+    store.commit_batch(*agent, &batch(*agent, *number, tasks, seq, now), now).await.unwrap();
+    let begun = Instant::now();
+    let service = Service::start(config, |_| {}).await.unwrap();
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let serving = tokio::spawn(service.run(async {
+        let _told = stopped.await;
+    }));
+    while store.status_counts().await.unwrap().unjudged_commits > 0 {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    println!("restart to judged   {:>8.1} s", begun.elapsed().as_secs_f64());
+    let _told = stop.send(());
+    serving.await.unwrap().unwrap();
+}
+
 #[tokio::main]
 async fn main() {
     let _installed = rustls::crypto::ring::default_provider().install_default();
     let short = std::env::args().any(|word| word == "--smoke");
     let (agents, targets, reports) = if short { SHORT } else { LONG };
+    let reports = rounds_asked().unwrap_or(reports);
     let place = tempfile::tempdir().unwrap();
     std::fs::set_permissions(place.path(), PermissionsExt::from_mode(0o755)).unwrap();
     let cluster = Cluster::start(place.path()).await.unwrap();
@@ -175,9 +218,7 @@ async fn main() {
     let serving = tokio::spawn(service.run(async {
         let _told = stopped.await;
     }));
-    while store.status_counts().await.unwrap().unjudged_commits > 0 {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
+    judged(&store, reports * u64::from(agents)).await;
     let judged_s = begun.elapsed().as_secs_f64();
     let after = both_s(&directory);
     let (own_s, database_s) = (after[0] - before[0], after[1] - before[1]);
@@ -191,8 +232,8 @@ async fn main() {
     );
     let share = (own_s + database_s) / rounds * 1_000.0;
     println!("  at 1,000 rounds/s {:>8.0} % of one core", share * 100.0);
-    println!("resident memory     {:>8.0} MB", resident_mb());
     let _told = stop.send(());
     serving.await.unwrap().unwrap();
+    restarted(&config, &store, &all, reports).await;
     cluster.stop().await.unwrap();
 }

@@ -26,6 +26,11 @@ pub(crate) struct AtArgs {
 }
 
 impl AtArgs {
+    /// True where a time was given.
+    pub(crate) const fn is_given(self) -> bool {
+        self.at.is_some()
+    }
+
     /// As the parameters of a query, with `?`.
     pub(crate) fn query(self) -> Result<String, Failure> {
         let Some(at) = self.at else { return Ok(String::new()) };

@@ -99,7 +99,12 @@ pub(crate) async fn host_facts(
         Failure::say(Code::Refused, text)
     })?;
     let host_facts = client.get(&format!("/agents/{id}/host-facts{}", at.query()?)).await?;
-    output.either(&host_facts, |output| show(output, &host_facts))
+    output.either(&host_facts, |output| {
+        if at.is_given() && host_facts["at"].is_null() {
+            return output.line("No host facts were reported in the day before that time.");
+        }
+        show(output, &host_facts)
+    })
 }
 
 fn bits(value: &Value) -> String {

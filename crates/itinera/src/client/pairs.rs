@@ -17,7 +17,7 @@ pub(crate) async fn run(
     let Some(number) = number else {
         let listed = client.get(&format!("/pairs{}", at.query()?)).await?;
         let items = &listed["items"];
-        return output.either(items, |output| list(output, items));
+        return output.either(items, |output| list(output, items, at.is_given()));
     };
     let pair = match voice_s {
         Some(for_s) => {
@@ -58,8 +58,11 @@ fn shown(value: &Value) -> String {
     micros(value).map_or_else(|| ABSENT.to_owned(), ms)
 }
 
-fn list(output: &Output, items: &Value) -> Result<(), Failure> {
+fn list(output: &Output, items: &Value, of_the_past: bool) -> Result<(), Failure> {
     let items = items.as_array().map(Vec::as_slice).unwrap_or_default();
+    if items.is_empty() && of_the_past {
+        return output.line("No agents measured each other in the ten minutes before that time.");
+    }
     if items.is_empty() {
         return output.line(
             "No agents measure each other: that needs two agents at different sites, and \
