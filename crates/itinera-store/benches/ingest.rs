@@ -15,6 +15,8 @@ use itinera_model::packed;
 use itinera_model::path::Method;
 use itinera_model::reading::{HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Round, StampSource};
+use itinera_model::round_block::StoredRound;
+use itinera_model::round_row;
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
@@ -122,19 +124,27 @@ fn batch(agent: AgentId, path: PathId, seq: u64) -> Batch {
 async fn copy(raw: &mut PgConnection, batch: &Batch) {
     let mut text = String::new();
     for round in &batch.paths.rounds {
-        let hops: String =
-            packed::pack(&round.hops).iter().fold(String::new(), |mut hex, octet| {
-                let _infallible = write!(hex, "{octet:02x}");
-                hex
-            });
-        let (number, tick) = (round.number, round.clocks.tick.as_nanos());
-        let _infallible = writeln!(
-            text,
-            "2026-01-01 00:00:00+00\t1\t1\t{number}\t{tick}\t1700000000000000\t120\t900\t1\t1\t1\t20\t0\t\\\\x{hops}"
-        );
+        let stored = StoredRound {
+            number: round.number.cast_signed(),
+            tick_ns: round.clocks.tick.as_nanos().cast_signed(),
+            wall_us: round.clocks.wall.as_unix_micros(),
+            offset_us: round.clocks.offset_us,
+            offset_error_us: round.clocks.offset_error_us.map(i64::from),
+            flow_no: 1,
+            resolution_no: 1,
+            route_no: 1,
+            reached_at: Some(20),
+            hops: packed::pack(&round.hops),
+            ..StoredRound::default()
+        };
+        let packed = round_row::pack(&stored);
+        let content: String = packed.iter().fold(String::new(), |mut hex, octet| {
+            let _infallible = write!(hex, "{octet:02x}");
+            hex
+        });
+        let _infallible = writeln!(text, "2026-01-01 00:00:00+00\t1\t1\t\\\\x{content}");
     }
-    let copy = "COPY plain (received_at, commit_no, path_no, number, tick_ns, wall_us, offset_us, \
-         offset_error_us, flow_no, resolution_no, route_no, reached_at, stamps, hops) FROM STDIN";
+    let copy = "COPY plain (received_at, commit_no, path_no, content) FROM STDIN";
     let mut into = raw.copy_in_raw(copy).await.unwrap();
     into.send(text.as_bytes()).await.unwrap();
     into.finish().await.unwrap();
