@@ -90,7 +90,6 @@ export const queries = {
       queryKey: ['pairs', at ?? 'now'],
       queryFn: () => fetchPairs(at),
       refetchInterval: at === undefined ? 5_000 : false,
-      placeholderData: (before) => before,
     }),
   watches: (path: string) =>
     queryOptions({

@@ -112,10 +112,9 @@ function AllHostFacts({ agent }: { agent: string }) {
         )}
       </summary>
       {error && <ErrorAlert error={error} />}
-      {hostFacts?.at == null ? (
+      {hostFacts?.at != null && <HostFactsTables hostFacts={hostFacts} />}
+      {hostFacts && hostFacts.at == null && (
         <p className="quiet">No host facts were reported in the day before.</p>
-      ) : (
-        <HostFactsTables hostFacts={hostFacts} />
       )}
     </details>
   );

@@ -59,8 +59,8 @@ pub(super) struct LiveRow {
 }
 
 impl LiveRow {
-    /// The round. Of a row that cannot be read, which no packed hops can be either, the content is in place
-    /// of the hops: it is kept as it is, and refused where hops are read.
+    /// The round. Content that cannot be read is kept as it is in place of the hops; they are refused where
+    /// they are read.
     pub(super) fn round(self) -> StoredRound {
         let (received_us, commit_no) = (micros(self.received_at), self.commit_no);
         round_row::unpack(&self.content, received_us, commit_no).unwrap_or_else(|_| StoredRound {
