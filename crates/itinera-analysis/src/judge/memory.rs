@@ -12,7 +12,9 @@ use crate::inventory::Inventory;
 use itinera_model::alarm::AlarmEffect;
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
 use itinera_model::codec::{DecodeError, decode, encode};
+use itinera_model::id::PathId;
 use itinera_model::varint::VarintError;
+use rayon::prelude::*;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -124,6 +126,27 @@ pub struct UnreadableStage {
     pub source: StateError,
 }
 
+/// The windows of all paths, each path's by itself, on all processors.
+fn restored_paths(
+    stored: &[StoredWindow],
+) -> Result<BTreeMap<PathId, PathHistory>, UnreadableStage> {
+    let mut by_path: BTreeMap<PathId, Vec<&StoredWindow>> = BTreeMap::new();
+    for window in stored {
+        by_path.entry(window.path).or_default().push(window);
+    }
+    let restored = |(path, windows): (PathId, Vec<&StoredWindow>)| {
+        let mut history = PathHistory::new(windows[0].source);
+        for window in windows {
+            history.restore(window.window, &window.content)?;
+        }
+        Ok((path, history))
+    };
+    let by_path: Vec<_> = by_path.into_iter().collect();
+    let paths: Result<_, VarintError> = by_path.into_par_iter().map(restored).collect();
+    let stage = Stage::Windows;
+    paths.map_err(|source| UnreadableStage { stage, source: source.into() })
+}
+
 impl Judge {
     /// A judge that continues from a checkpoint, and what changes of alarms with that. A stage with a
     /// state of another version is rebuilt: windows from evidence and the newest rounds, alarms from
@@ -154,13 +177,7 @@ impl Judge {
             None => (Watcher::resumed(std::mem::take(&mut sources.lasting)), BTreeMap::new()),
         };
         if Stage::Windows.is_in(checkpoint) {
-            for stored in &checkpoint.windows {
-                let history = it.paths.entry(stored.path);
-                let history = history.or_insert_with(|| PathHistory::new(stored.source));
-                let restored = history.restore(stored.window, &stored.content);
-                let stage = Stage::Windows;
-                restored.map_err(|source| UnreadableStage { stage, source: source.into() })?;
-            }
+            it.paths = restored_paths(&checkpoint.windows)?;
         } else {
             it.rebuild_windows(checkpoint, &sources);
         }
@@ -170,12 +187,14 @@ impl Judge {
             None if is_known => Rebuild::default(),
             None => Rebuild::of(it.paths.keys().copied()),
         };
-        for (path, history) in &mut it.paths {
-            let through = it.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
+        let seals = &it.seals.paths;
+        let newest = |(path, history): (&PathId, &mut PathHistory)| {
+            let through = seals.get(path).map_or(i64::MAX, |seal| seal.through);
             history.restore_unsealed(*path, through);
-            it.latest
-                .extend(history.newest_assessment(*path).map(|newest| (*path, Arc::new(newest))));
-        }
+            Some((*path, Arc::new(history.newest_assessment(*path)?)))
+        };
+        let paths: Vec<_> = it.paths.iter_mut().collect();
+        it.latest = paths.into_par_iter().filter_map(newest).collect();
         let book = Stage::Alarms.read(checkpoint)?;
         let alarms = match book {
             Some(book) => {

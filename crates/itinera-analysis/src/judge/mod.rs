@@ -34,6 +34,7 @@ pub use memory::{Stage, UnreadableStage};
 pub use pairs::PairObservation;
 use pairs::Pairs;
 use path::{PathHistory, minute_of};
+use rayon::prelude::*;
 use rebuild::Rebuild;
 pub use rebuild::{
     RebuildProgress, RebuildSources, minutes_to_rebuild, rounds_to_rebuild, windows_to_rebuild,
@@ -52,6 +53,8 @@ const JUDGED_WINDOWS: i64 = 14 * 8_640;
 const KEPT_WINDOWS: usize = 180;
 /// Windows before the first late one that are read again with it: a fault may have begun there.
 const READ_BEFORE: i64 = 12;
+/// Paths that a processor judges at once: fewer are not worth waking another one.
+const PATHS_A_TASK: usize = 16;
 /// Windows with late rounds after which no further path is read again in the same step.
 const READ_AGAIN_AT_ONCE: usize = 4_000;
 
@@ -177,6 +180,13 @@ pub enum JudgeInput<'a> {
     Clock,
     /// The inventory has changed.
     Inventory(Box<Inventory>, Arc<OwnerMap>),
+}
+
+/// A path with its windows judged, apart from the others: its history is to be put back.
+struct JudgedPath {
+    path: PathId,
+    history: PathHistory,
+    judged: Vec<(i64, Arc<Assessment>)>,
 }
 
 /// All of judgement's memory.
@@ -357,8 +367,13 @@ impl Judge {
             history.add(window, route, &observation.counts());
             touched.entry(observation.path).or_default().insert(window);
         }
-        for (path, windows) in touched {
-            self.judge_path(path, &windows, effects);
+        for JudgedPath { path, history, judged } in self.judge_paths(touched) {
+            let newest = history.windows.newest();
+            self.paths.insert(path, history);
+            for (window, assessment) in judged {
+                let newest = Some(window) == newest;
+                effects.push(Effect::Assessed { window, newest, assessment });
+            }
             if let Some((_, newest)) = spans.get(&path)
                 && let Some(seal) = self.seals.paths.get_mut(&path)
             {
@@ -381,25 +396,25 @@ impl Judge {
         }
     }
 
-    /// Judges the windows of a path that got rounds and are not sealed, and those after them. Sealed
-    /// ones are read again when no more late rounds come.
-    fn judge_path(&mut self, path: PathId, touched: &BTreeSet<i64>, effects: &mut Vec<Effect>) {
-        let Some(history) = self.paths.get_mut(&path) else { return };
-        let Some(first) = touched.first().copied() else { return };
-        let newest = history.windows.newest().unwrap_or(first);
-        let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
-        for late in touched.range(..=through) {
-            history.republish.insert(minute_of(*late));
-            self.seals.on_late(path, *late);
+    /// Judges the windows of paths that got rounds and are not sealed, and those after them: each path by
+    /// itself, on all processors. Sealed ones are read again when no more late rounds come.
+    fn judge_paths(&mut self, touched: BTreeMap<PathId, BTreeSet<i64>>) -> Vec<JudgedPath> {
+        let mut jobs = Vec::with_capacity(touched.len());
+        for (path, touched) in touched {
+            let taken = self.paths.remove(&path).zip(touched.first().copied());
+            let Some((mut history, first)) = taken else { continue };
+            let through = self.seals.paths.get(&path).map_or(i64::MIN, |seal| seal.through);
+            for late in touched.range(..=through) {
+                history.republish.insert(minute_of(*late));
+                self.seals.on_late(path, *late);
+            }
+            jobs.push((path, history, first.max(through.saturating_add(1))));
         }
-        let affected = history.windows.range(first.max(through.saturating_add(1))..);
-        let affected: Vec<i64> = affected.map(|(index, _)| index).collect();
-        for window in affected {
-            let Some(assessment) = history.assess_in_order(path, window) else { continue };
-            let assessment = Arc::new(assessment);
-            history.unsealed.insert(window, Arc::clone(&assessment));
-            effects.push(Effect::Assessed { window, newest: window == newest, assessment });
-        }
+        let judge = |(path, mut history, first): (PathId, PathHistory, i64)| {
+            let judged = history.judge_from(path, first);
+            JudgedPath { path, history, judged }
+        };
+        jobs.into_par_iter().with_min_len(PATHS_A_TASK).map(judge).collect()
     }
 
     /// Forgets the windows of a path that are too many, after they were sealed.

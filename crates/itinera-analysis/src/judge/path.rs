@@ -163,6 +163,15 @@ impl PathHistory {
         Some(assessment)
     }
 
+    /// Judges the windows from one on, which are not sealed yet.
+    pub(super) fn judge_from(&mut self, path: PathId, first: i64) -> Vec<(i64, Arc<Assessment>)> {
+        let windows: Vec<i64> = self.windows.range(first..).map(|(index, _)| index).collect();
+        let mut judge = |window| Some((window, Arc::new(self.assess_in_order(path, window)?)));
+        let judged: Vec<_> = windows.into_iter().filter_map(&mut judge).collect();
+        self.unsealed.extend(judged.iter().cloned());
+        judged
+    }
+
     /// Enters whether a finding was made in a window, which flags the windows near it. Windows are
     /// entered in order of time, so that each flag ends as it would have been, had everything come
     /// in order.

@@ -2,7 +2,8 @@
 
 use super::micros;
 use crate::evidence::{
-    Delays, HopWindow, Kept, RouteCounts, SeenRoute, Window, Windows, compatible, reaches_target,
+    Delays, HopWindow, Kept, RouteCounts, SeenRoute, WINDOWS_A_MINUTE, Window, Windows, compatible,
+    reaches_target,
 };
 use crate::stat;
 use std::borrow::Cow;
@@ -96,11 +97,19 @@ fn learned(counts: &RouteCounts) -> LearnedHops {
     counts.hops.iter().map(Learned::of).collect()
 }
 
-/// What was usual at the last window, by route: round after round of one window asks for
-/// it, and it changes only when a window before the recent ones does.
+/// The last window from which the usual at a window is learned: before the recent ones, the last of a
+/// whole minute, so that it is learned once a minute.
+const fn last_learned(window: i64) -> i64 {
+    let after = window.saturating_sub(RECENT).saturating_add(1);
+    after.div_euclid(WINDOWS_A_MINUTE).saturating_mul(WINDOWS_A_MINUTE).saturating_sub(1)
+}
+
+/// What is usual, by route, as learned last: it changes only with a minute, or when a window that it was
+/// learned from does.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Usual {
-    of: Option<i64>,
+    /// The last window that it was learned from.
+    through: Option<i64>,
     members: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
     /// What the windows say that were regarded last.
     learned: BTreeMap<i64, Vec<(Arc<SeenRoute>, LearnedHops)>>,
@@ -110,22 +119,23 @@ impl Usual {
     /// A window has other counts, another flag, or is gone: what was made from it is forgotten.
     pub(crate) fn on_change(&mut self, window: i64) {
         self.learned.remove(&window);
-        if self.of.is_some_and(|regarded| window <= regarded - RECENT) {
-            self.of = None;
+        if self.through.is_some_and(|through| window <= through) {
+            self.through = None;
         }
     }
 
     /// What is usual before the minute that ends with `window`, on this route.
     fn at(&mut self, windows: &Windows, window: i64, route: &[Option<IpAddr>]) -> &[UsualHop] {
-        if self.of != Some(window) {
-            self.of = Some(window);
+        let through = last_learned(window);
+        if self.through != Some(through) {
+            self.through = Some(through);
             self.members.clear();
         }
         if let Some(index) = self.members.iter().position(|(member, _)| member.as_slice() == route)
         {
             return &self.members[index].1;
         }
-        let earlier = windows.range(..=window - RECENT).rev();
+        let earlier = windows.range(..=through).rev();
         let earlier: Vec<(i64, &Kept)> =
             earlier.filter(|(_, kept)| !kept.flagged).take(USUAL).collect();
         if let Some((oldest, _)) = earlier.last() {

@@ -45,43 +45,22 @@ const GUARD_END: f64 = 1e-6;
 /// The 25th percentile of a minute moves by this share of an added delay.
 const SHARE: f64 = 0.6;
 
-/// The weights as mixing needs them.
-struct Weights {
-    policy: MixWeight,
-    policy_seen: MixWeight,
-    no_policy: MixWeight,
-    guard: MixWeight,
-    guard_end: MixWeight,
-}
-
-static WEIGHTS: LazyLock<Weights> = LazyLock::new(|| Weights {
-    policy: MixWeight::new(OWN_POLICY),
-    policy_seen: MixWeight::new(OWN_POLICY_SEEN),
-    no_policy: MixWeight::new(0.0),
-    guard: MixWeight::new(GUARD),
-    guard_end: MixWeight::new(GUARD_END),
-});
-
-/// Log likelihood of what a hop shows: by an account of carried loss or delay, unless by the router's own.
-fn mixed(own: f64, carried: f64, hop: &HopEvidence, is_end: bool) -> f64 {
-    let weights = &*WEIGHTS;
-    let guard = if is_end { weights.guard_end } else { weights.guard };
-    let policy = match (is_end, hop.usual_loss > 0.03) {
-        (true, _) => weights.no_policy,
-        (false, true) => weights.policy_seen,
-        (false, false) => weights.policy,
-    };
-    policy.ln_mix(own, guard.ln_mix(own, carried))
+/// Weight of the account that what a hop shows comes from the router's own policy, against the one that it
+/// is carried.
+fn own_weight(hop: &HopEvidence, is_end: bool) -> f64 {
+    let policy = if hop.usual_loss > 0.03 { OWN_POLICY_SEEN } else { OWN_POLICY };
+    if is_end { GUARD_END } else { policy + (1.0 - policy) * GUARD }
 }
 
 /// Log likelihoods of a hop's losses when each of the shares [`LOSSES`] is lost before it.
 pub(super) fn losses(hop: &HopEvidence, is_end: bool) -> [f64; LOSSES.len()] {
     let refused = refusals(hop);
+    let weight = MixWeight::new(own_weight(hop, is_end));
     std::array::from_fn(|magnitude| {
         let mean = 1.0 - (1.0 - hop.usual_loss) * (1.0 - LOSSES[magnitude]);
         let kappa = if magnitude > 0 { hop.kappa.min(KAPPA_FAULT) } else { hop.kappa };
         let carried = stat::ln_beta_binomial(hop.lost, hop.sent, mean, kappa);
-        mixed(refused[magnitude], carried, hop, is_end)
+        weight.ln_mix(refused[magnitude], carried)
     })
 }
 
@@ -111,9 +90,16 @@ pub(super) fn shift(hop: &HopEvidence) -> Option<f64> {
     Some(f64::from(now) / 1_000.0 - usual)
 }
 
-/// Logs of the densities of a slow answering path of the router itself: of an answer later than expected,
-/// and of an earlier one.
-static LN_SLOW: LazyLock<[f64; 2]> = LazyLock::new(|| [libm::log(0.8 / 10.0), libm::log(0.4)]);
+/// Density of a slow answering path of the router itself, at milliseconds later than expected: heavy-tailed,
+/// mostly later.
+fn slow(over: f64) -> f64 {
+    if over > 0.0 {
+        let tail = 1.0 + over / 10.0;
+        0.08 / (tail * tail)
+    } else {
+        0.4 * stat::student_t4(over, 5.0)
+    }
+}
 
 /// Log likelihoods of a hop's shift of delay when each of [`DELAYS`] in milliseconds is added before it;
 /// 0 where nothing is known. `pool` is the mean spread over the path's hops.
@@ -124,17 +110,10 @@ pub(super) fn delays(hop: &HopEvidence, pool: f64, is_end: bool) -> [f64; DELAYS
     let pool = pool.max(0.1);
     let variance = (10.0 * spread * spread + 4.0 * pool * pool) / 14.0;
     let sigma = variance.sqrt().max(0.12);
-    let [ln_later, ln_earlier] = *LN_SLOW;
+    let own = own_weight(hop, is_end);
     DELAYS.map(|added| {
         let scale = (sigma * sigma + 0.0625 * added * added).sqrt();
         let over = shift - SHARE * added;
-        let carried = stat::ln_student_t4(over, scale);
-        // A slow answering path of the router itself: heavy-tailed, mostly later than expected.
-        let slow = if over > 0.0 {
-            ln_later - 2.0 * libm::log1p(over / 10.0)
-        } else {
-            ln_earlier + stat::ln_student_t4(over, 5.0)
-        };
-        mixed(slow, carried, hop, is_end)
+        libm::log(own * slow(over) + (1.0 - own) * stat::student_t4(over, scale))
     })
 }

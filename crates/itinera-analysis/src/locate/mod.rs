@@ -32,7 +32,7 @@ use std::net::IpAddr;
 pub use summed::views_of_spans;
 
 /// Version of this engine. Recomputation is promised to be equal within one version.
-pub const ENGINE: u16 = 8;
+pub const ENGINE: u16 = 9;
 /// The mapping in which every answering address is a router of its own.
 const IDENTITY_MAPPING: u32 = 0;
 /// Prior probability that something is wrong on a path in a minute.
@@ -111,27 +111,23 @@ impl Tables {
 
     /// Log weight of "nothing is wrong".
     fn none(&self) -> f64 {
-        libm::log1p(-PRIOR_FAULT) + sum_from(&self.loss, 0, 0) + sum_from(&self.delay, 0, 0)
+        libm::log1p(-PRIOR_FAULT) + as_usual(&self.loss) + as_usual(&self.delay)
     }
 
     /// Every account, the most probable first.
     fn candidates(&self, source: IpAddr, answering: &[&HopEvidence]) -> Vec<Candidate> {
-        let (loss, delay) = (sum_from(&self.loss, 0, 0), sum_from(&self.delay, 0, 0));
-        let mut candidates = Vec::with_capacity(2 * answering.len());
+        let (loss, delay) = (as_usual(&self.loss), as_usual(&self.delay));
         let places = places(source, answering);
-        for (first, place, ln_prior) in &places {
-            let ln_weight = ln_prior + delay + evidence_from(&self.loss, *first);
-            candidates.push(Candidate {
-                cause: Cause::Loss,
-                place: *place,
-                first: *first,
-                ln_weight,
-            });
-        }
-        for (first, place, ln_prior) in places {
-            let ln_weight = ln_prior + loss + evidence_from(&self.delay, first);
-            candidates.push(Candidate { cause: Cause::Delay, place, first, ln_weight });
-        }
+        let (of_loss, of_delay) = (evidence_by_first(&self.loss), evidence_by_first(&self.delay));
+        let of_cause = |cause, elsewhere: f64, evidence: Vec<f64>| {
+            let candidate = move |(first, place, ln_prior): &(usize, Place, f64)| {
+                let ln_weight = ln_prior + elsewhere + evidence[*first];
+                Candidate { cause, place: *place, first: *first, ln_weight }
+            };
+            places.iter().map(candidate)
+        };
+        let mut candidates: Vec<Candidate> = of_cause(Cause::Loss, delay, of_loss).collect();
+        candidates.extend(of_cause(Cause::Delay, loss, of_delay));
         candidates.sort_by(|a, b| b.ln_weight.total_cmp(&a.ln_weight));
         candidates
     }
@@ -207,36 +203,40 @@ fn reasons(best: &Candidate, behind: usize, explanations: &[Explanation]) -> Vec
 /// in proportion to the links it stands for.
 fn places(source: IpAddr, answering: &[&HopEvidence]) -> Vec<(usize, Place, f64)> {
     let links: f64 = answering.last().map_or(1.0, |hop| f64::from(hop.hop));
+    let ln_link = libm::log(PRIOR_FAULT / 2.0 / links);
     let mut before = (source, 0u8);
     let mut places = Vec::new();
     for (index, hop) in answering.iter().enumerate() {
         let Some(to) = hop.address else { continue };
         let silent_between = hop.hop - before.1 - 1;
-        let share = (1.0 + f64::from(silent_between)) / links;
         let place = Place::Link { from: before.0, to, silent_between };
-        places.push((index, place, libm::log(PRIOR_FAULT / 2.0 * share)));
+        places.push((index, place, ln_link + libm::log1p(f64::from(silent_between))));
         before = (to, hop.hop);
     }
     places
 }
 
-fn sum_from<const MAGNITUDES: usize>(
-    table: &[[f64; MAGNITUDES]],
-    first: usize,
-    magnitude: usize,
-) -> f64 {
-    table.iter().skip(first).map(|hop| hop[magnitude]).sum()
+/// Log likelihood of all hops as usual.
+fn as_usual<const MAGNITUDES: usize>(table: &[[f64; MAGNITUDES]]) -> f64 {
+    table.iter().map(|hop| hop[0]).sum()
 }
 
-/// Log of the mean over magnitudes: hops before `first` as usual, the rest carry it.
-fn evidence_from<const MAGNITUDES: usize>(table: &[[f64; MAGNITUDES]], first: usize) -> f64 {
-    let before: f64 = table.iter().take(first).map(|hop| hop[0]).sum();
-    let sums: [f64; MAGNITUDES] =
-        std::array::from_fn(|magnitude| sum_from(table, first, magnitude));
-    let terms = &sums[1..];
+/// By the first hop that carries it, the log of the mean over magnitudes: hops before are as usual, the
+/// rest carry it.
+fn evidence_by_first<const MAGNITUDES: usize>(table: &[[f64; MAGNITUDES]]) -> Vec<f64> {
     #[allow(clippy::cast_precision_loss, reason = "a handful of magnitudes")]
-    let ln_count = libm::log(terms.len() as f64);
-    before + stat::ln_sum_exp(terms) - ln_count
+    let ln_count = libm::log((MAGNITUDES - 1) as f64);
+    let mut before = as_usual(table);
+    let mut behind = [0.0; MAGNITUDES];
+    let mut evidence = vec![0.0; table.len()];
+    for (hop, of_hop) in table.iter().zip(&mut evidence).rev() {
+        before -= hop[0];
+        for (sum, more) in behind.iter_mut().zip(hop) {
+            *sum += more;
+        }
+        *of_hop = before + stat::ln_sum_exp(&behind[1..]) - ln_count;
+    }
+    evidence
 }
 
 /// Usual loss up to which a hop counts for the estimate of carried loss.
