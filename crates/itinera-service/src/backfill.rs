@@ -176,8 +176,9 @@ impl Backfill {
     ///
     /// # Errors
     /// [`BackfillError`].
-    pub async fn close(self) -> Result<(), BackfillError> {
-        let done = self.duties(self.shared.clock.now()).await;
+    pub async fn close(mut self) -> Result<(), BackfillError> {
+        let judged = self.judgement.close().await.map_err(BackfillError::from);
+        let done = judged.and(self.duties(self.shared.clock.now()).await);
         let released = self.shared.store.release_leases(Some(self.shared.process)).await;
         if let Some(cluster) = self.cluster {
             cluster.stop().await?;

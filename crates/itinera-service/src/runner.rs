@@ -93,18 +93,19 @@ impl From<StoreError> for Stopped {
     }
 }
 
-/// Judges for ever: leads when no other process does, stands by otherwise.
+/// Judges until the service stops: leads when no other process does, stands by otherwise.
 pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
     let mut failures = Failures::default();
     loop {
         match shared.store.lead_judgement(shared.process).await {
             Ok(Some(token)) => match lead(&shared, limits, token, &failures).await {
-                Stopped::Store(StoreError::Fenced) => {
+                Ok(()) => return,
+                Err(Stopped::Store(StoreError::Fenced)) => {
                     tracing::warn!("another process judges now");
                     shared.duties.stands_by(Duty::Judging);
                 }
-                Stopped::Store(error) => shared.duties.failed(Duty::Judging, &error),
-                Stopped::Unjudgeable(cursor, error) => {
+                Err(Stopped::Store(error)) => shared.duties.failed(Duty::Judging, &error),
+                Err(Stopped::Unjudgeable(cursor, error)) => {
                     tracing::error!(commit_no = cursor + 1, error, "a commit cannot be judged");
                     // Only once it is known which of several commits fails.
                     let alone = failures.searching(cursor);
@@ -120,7 +121,10 @@ pub(crate) async fn judge_commits(shared: Arc<Shared>, limits: Limits) {
             }
             Err(error) => shared.duties.failed(Duty::Judging, &error),
         }
-        tokio::time::sleep(IDLE).await;
+        let stopped = tokio::time::timeout(IDLE, shared.stopped()).await;
+        if stopped.is_ok() {
+            return;
+        }
     }
 }
 
@@ -135,15 +139,16 @@ async fn set_aside(shared: &Shared, token: i64, cursor: i64, error: &str) {
     }
 }
 
-/// Judges until something stops it, and holds the lease meanwhile.
-async fn lead(shared: &Arc<Shared>, limits: Limits, token: i64, failures: &Failures) -> Stopped {
-    let stopped = tokio::select! {
+/// Judges until the service stops, or something else stops it, and holds the lease meanwhile.
+async fn lead(
+    shared: &Arc<Shared>,
+    limits: Limits,
+    token: i64,
+    failures: &Failures,
+) -> Result<(), Stopped> {
+    tokio::select! {
         stopped = follow_log(shared, limits, token, failures) => stopped,
-        stopped = keep_lease(shared, token) => stopped,
-    };
-    match stopped {
-        Err(stopped) => stopped,
-        Ok(never) => match never {},
+        stopped = keep_lease(shared, token) => stopped.map(|never| match never {}),
     }
 }
 
@@ -179,11 +184,14 @@ async fn follow_log(
     limits: Limits,
     token: i64,
     failures: &Failures,
-) -> Result<Infallible, Stopped> {
+) -> Result<(), Stopped> {
     let mut follower = Follower::start(shared, limits, token, failures).await?;
     tracing::info!(cursor = follower.judging.cursor, "judging");
     shared.duties.leads(Duty::Judging);
     loop {
+        if *shared.stop.borrow() {
+            return follower.close().await;
+        }
         shared.duties.done(Duty::Judging);
         if shared.disk.borrow().room == Room::Full {
             // Time in which nothing is entered counts as silence of no agent.
@@ -191,7 +199,10 @@ async fn follow_log(
             continue;
         }
         if !follower.turn(failures).await? {
-            let _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()).await;
+            tokio::select! {
+                _nothing_new = tokio::time::timeout(IDLE, shared.committed.notified()) => (),
+                () = shared.stopped() => (),
+            }
         }
     }
 }
@@ -236,6 +247,11 @@ impl Follower {
     pub(crate) async fn catch_up(&mut self) -> Result<(), Stopped> {
         while self.turn(&Failures::default()).await? {}
         Ok(())
+    }
+
+    /// Writes all that is judged, with a checkpoint: the next leader judges nothing again.
+    pub(crate) async fn close(&mut self) -> Result<(), Stopped> {
+        self.judging.close().await
     }
 
     /// Enters the time into the log where it is due, and judges the next commits; false when there
@@ -340,13 +356,7 @@ impl Judging {
         let Some(to) = entries.last().map(|last| last.commit_no) else { return Ok(()) };
         let cursor = self.cursor;
         if opening.is_some() {
-            self.write().await?;
-            let checkpoint = self.engine.checkpoint().await;
-            let checkpoint = Some(checkpoint.map_err(|error| Stopped::at(cursor, error))?);
-            // A checkpoint has the stages that are new; what these write belongs to it.
-            let gathered = std::mem::take(&mut self.carried_over);
-            self.unwritten = Some(Unwritten { gathered, to: cursor, opening: None, checkpoint });
-            self.write().await?;
+            self.close().await?;
         }
         let reports = entries.iter().filter_map(LogEntry::report);
         let rounds: usize = reports.map(|report| report.rounds.len()).sum();
@@ -378,6 +388,18 @@ impl Judging {
         self.cursor = to;
         self.unwritten = Some(Unwritten { gathered, to, opening, checkpoint });
         if self.ahead.is_empty() { self.write().await } else { Ok(()) }
+    }
+
+    /// Writes what is to be written, and a checkpoint: nothing need be judged again from here.
+    async fn close(&mut self) -> Result<(), Stopped> {
+        self.write().await?;
+        let cursor = self.cursor;
+        let checkpoint = self.engine.checkpoint().await;
+        let checkpoint = Some(checkpoint.map_err(|error| Stopped::at(cursor, error))?);
+        // A checkpoint has the stages that are new; what these write belongs to it.
+        let gathered = std::mem::take(&mut self.carried_over);
+        self.unwritten = Some(Unwritten { gathered, to: cursor, opening: None, checkpoint });
+        self.write().await
     }
 
     /// Writes what is to be written.
@@ -466,6 +488,37 @@ impl Gathered {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::{Config, Service, testing};
+    use itinera_store::Store;
+    use itinera_store::cluster::Cluster;
+    use std::os::unix::fs::PermissionsExt;
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+    async fn a_service_that_stops_leaves_nothing_to_be_judged_again() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::set_permissions(place.path(), PermissionsExt::from_mode(0o755)).unwrap();
+        let cluster = Cluster::start(place.path()).await.unwrap();
+        let url = Cluster::url_in(place.path());
+        let listen = "listen = \"127.0.0.1:0\"\nlisten_agents = \"127.0.0.1:0\"";
+        let text = format!("database = \"{url}\"\n{listen}\n{}", testing::PLAN);
+        let mut config = Config::parse(&text).unwrap();
+        config.data = place.path().join("data");
+        let service = Service::start(&config, |_| ()).await.unwrap();
+        let store = Store::open(&url).await.unwrap();
+        let now = OffsetDateTime::now_utc();
+        let (agent, paths) = testing::join(&store, now).await;
+        store.commit_batch(agent, &testing::batch(agent, &paths, 0, now), now).await.unwrap();
+        let all_judged = async {
+            while store.status_counts().await.unwrap().unjudged_commits > 0 {
+                tokio::task::yield_now().await;
+            }
+        };
+        service.run(all_judged).await.unwrap();
+        let memory = store.judge_memory().await.unwrap();
+        assert!(memory.judged > 0 && memory.cursor == memory.judged, "{memory:?}");
+        assert_eq!(memory.checkpoint.windows.len(), paths.len());
+        cluster.stop().await.unwrap();
+    }
 
     #[test]
     fn the_failing_commit_is_searched_alone_and_borne_three_times() {

@@ -129,7 +129,8 @@ impl Service {
             status = ended(self.cluster.as_mut()) => Err(ServiceError::ClusterEnded(status)),
         };
         self.shared.stop.send_replace(true);
-        tokio::time::sleep(Duration::from_millis(50)).await;
+        // With a checkpoint, the next leader need not judge anything again.
+        let _given_up = tokio::time::timeout(GRACE, &mut self.judging).await;
         self.judging.abort();
         if let Err(error) = self.shared.store.release_leases(Some(self.shared.process)).await {
             tracing::warn!(%error, "leases were not given up; they expire by themselves");

@@ -142,8 +142,7 @@ impl Store {
             row.ok_or_else(|| StoreError::corrupt("judge row"))?;
         let select = "SELECT stage, version, content FROM stage_state ORDER BY stage";
         let stages = rows::all(&self.judge, select, []).await?;
-        let select = "SELECT path_id, window_no, source, content FROM path_window \
-             ORDER BY path_id, window_no";
+        let select = "SELECT path_id, window_no, source, content FROM path_window";
         let windows = rows::all(&self.judge, select, []).await?;
         Ok(JudgeMemory { judged, cursor, checkpoint: checkpoint_of(stages, windows)? })
     }
