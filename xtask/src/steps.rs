@@ -93,8 +93,16 @@ pub(crate) fn test() -> Result<()> {
     step("tests", || run("cargo", &["test", "--workspace", "--no-fail-fast"]))
 }
 
-const BENCHES: [&str; 7] =
-    ["busy_service", "compaction", "evidence", "ingest", "judging", "probing", "virtual_time"];
+const BENCHES: [&str; 8] = [
+    "busy_service",
+    "compaction",
+    "evidence",
+    "history",
+    "ingest",
+    "judging",
+    "probing",
+    "virtual_time",
+];
 const DESCRIPTION: &str = "console/openapi.json";
 const TYPES: &str = "console/src/api/schema.d.ts";
 

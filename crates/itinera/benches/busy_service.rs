@@ -7,6 +7,9 @@
     reason = "a bench prints"
 )]
 
+#[path = "common/user.rs"]
+mod user;
+
 use itinera_agent::Exchange;
 use itinera_model::batch::Batch;
 use itinera_model::codec::encode;
@@ -18,11 +21,12 @@ use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_service::{Config, Service};
+use reqwest::Method;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
+use user::User;
 use uuid::Uuid;
 
 const SERVICE: &str = include_str!("../../../demo/service.toml");
@@ -33,75 +37,20 @@ const HOPS: u8 = 12;
 const LONG: (usize, usize) = (200, 100);
 const SHORT: (usize, usize) = (4, 5);
 
-struct User {
-    client: reqwest::Client,
-    api: String,
-    name: String,
-    password: String,
-    token: String,
-}
-
-impl User {
-    /// The first administrator.
-    async fn first(api: String, data: &Path) -> Self {
-        let first = std::fs::read_to_string(data.join("first-administrator")).unwrap();
-        let (name, password) = first.trim().split_once('\n').unwrap();
-        let client = reqwest::Client::builder().no_proxy().build().unwrap();
-        let (name, password) = (name.to_owned(), password.to_owned());
-        let mut user = Self { client, api, name, password, token: String::new() };
-        let session = user.sign_in().await;
-        let cookie = session.headers()["set-cookie"].to_str().unwrap().to_owned();
-        let cookie = cookie.split(';').next().unwrap().to_owned();
-        let view: serde_json::Value = session.json().await.unwrap();
-        let request = user.client.post(format!("{}/api/v1/tokens", user.api));
-        let request = request.header("cookie", cookie);
-        let request = request.header("x-itinera-proof", view["proof"].as_str().unwrap());
-        let made = request.json(&serde_json::json!({ "name": "bench" })).send().await.unwrap();
-        let made: serde_json::Value = made.json().await.unwrap();
-        user.token = made["token"].as_str().unwrap().to_owned();
-        user
+/// 95th percentiles of signing in and of the state, in milliseconds.
+async fn waits(user: &User, requests: usize) -> [f64; 2] {
+    let (mut sign_in, mut state) = (Vec::new(), Vec::new());
+    for _ in 0..requests {
+        let begun = Instant::now();
+        user.sign_in().await;
+        sign_in.push(begun.elapsed());
+        state.push(user.get("status").await);
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
-
-    async fn sign_in(&self) -> reqwest::Response {
-        let body = serde_json::json!({ "name": self.name, "password": self.password });
-        let url = format!("{}/api/v1/session", self.api);
-        let session = self.client.post(url).json(&body).send().await.unwrap();
-        assert_eq!(session.status(), 201);
-        session
-    }
-
-    async fn state(&self) {
-        let request = self.client.get(format!("{}/api/v1/status", self.api));
-        let state = request.bearer_auth(&self.token).send().await.unwrap();
-        assert_eq!(state.status(), 200);
-        state.bytes().await.unwrap();
-    }
-
-    async fn join_code(&self, site: &str) -> String {
-        let url = format!("{}/api/v1/join-codes", self.api);
-        let body = serde_json::json!({ "site": site });
-        let made = self.client.post(url).bearer_auth(&self.token).json(&body).send().await.unwrap();
-        let made: serde_json::Value = made.json().await.unwrap();
-        made["code"].as_str().unwrap().to_owned()
-    }
-
-    /// 95th percentiles of signing in and of the state, in milliseconds.
-    async fn waits(&self, requests: usize) -> [f64; 2] {
-        let (mut sign_in, mut state) = (Vec::new(), Vec::new());
-        for _ in 0..requests {
-            let begun = Instant::now();
-            self.sign_in().await;
-            sign_in.push(begun.elapsed());
-            let begun = Instant::now();
-            self.state().await;
-            state.push(begun.elapsed());
-            tokio::time::sleep(Duration::from_millis(50)).await;
-        }
-        [sign_in, state].map(|mut all| {
-            all.sort_unstable();
-            quantile(&all, 95, 100).unwrap().as_secs_f64() * 1e3
-        })
-    }
+    [sign_in, state].map(|mut all| {
+        all.sort_unstable();
+        quantile(&all, 95, 100).unwrap().as_secs_f64() * 1e3
+    })
 }
 
 fn batch(agent: itinera_model::id::AgentId, boot: BootId, tasks: &[Task], seq: u64) -> Batch {
@@ -191,11 +140,14 @@ async fn main() {
     let sites: Vec<String> = config.plan.sites.iter().map(|site| site.name.clone()).collect();
     let mut identities = Vec::new();
     for number in 0..agents {
-        let code = user.join_code(&sites[number % sites.len()]).await.parse().unwrap();
+        let site = serde_json::json!({ "site": sites[number % sites.len()] });
+        let made = user.request(Method::POST, "join-codes").json(&site).send().await.unwrap();
+        let made: serde_json::Value = made.json().await.unwrap();
+        let code = made["code"].as_str().unwrap().parse().unwrap();
         let directory = place.path().join(format!("agent-{number}"));
         identities.push(itinera_agent::join(&code, &agents_url, &directory).await.unwrap());
     }
-    let idle = user.waits(requests).await;
+    let idle = waits(&user, requests).await;
     let uploaded = Arc::new(AtomicU64::new(0));
     let mut uploading = tokio::task::JoinSet::new();
     for identity in identities {
@@ -206,7 +158,7 @@ async fn main() {
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     let (before, begun) = (uploaded.load(Ordering::Relaxed), Instant::now());
-    let busy = user.waits(requests).await;
+    let busy = waits(&user, requests).await;
     let per_s = (uploaded.load(Ordering::Relaxed) - before) as f64 / begun.elapsed().as_secs_f64();
     println!("{agents} agents, {per_s:.0} batches/s of {ROUNDS} rounds, all in one process");
     for (what, (idle, busy)) in ["sign in", "state"].iter().zip(idle.iter().zip(busy)) {

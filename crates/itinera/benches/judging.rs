@@ -11,14 +11,9 @@
 )]
 
 mod common;
+#[path = "common/report.rs"]
+mod report;
 
-use itinera_model::batch::Batch;
-use itinera_model::id::{AgentId, BootId};
-use itinera_model::protocol::Task;
-use itinera_model::reading::Reading;
-use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
-use itinera_model::route::{Flow, Resolution, Route};
-use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_service::{Config, Service};
 use itinera_store::Store;
 use itinera_store::cluster::Cluster;
@@ -26,72 +21,17 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
+use uuid::Uuid;
 
 /// Agents, targets of each, rounds of each path; in the short form less.
 const LONG: (u8, u8, u64) = (50, 200, 30);
 const SHORT: (u8, u8, u64) = (2, 4, 6);
 /// Seconds from round to round.
 const INTERVAL_S: u64 = 10;
-const HOPS: u8 = 20;
+/// How often it is asked how much is left to be judged: asking costs 20 ms of the database's time.
+const POLL: Duration = Duration::from_secs(1);
 /// Clock ticks of the kernel's accounts in a second.
 const TICKS: f64 = 100.0;
-
-/// Rounds of all paths of an agent, as its report every ten seconds.
-fn batch(agent: AgentId, number: u8, tasks: &[Task], seq: u64, at: OffsetDateTime) -> Batch {
-    let boot = BootId::from_uuid(agent.as_uuid());
-    let mut batch = Batch::new(agent, boot, seq);
-    let clocks = Clocks {
-        boot,
-        tick: Tick::from_millis(seq * INTERVAL_S * 1_000),
-        wall: WallTime::from(at),
-        offset_us: Some(0),
-        offset_error_us: Some(500),
-    };
-    for (nth, task) in (0u64..).zip(tasks) {
-        let flow = Flow {
-            source: [10, 1, number, 2].into(),
-            destination: task.address,
-            method: task.method,
-            source_port: 1,
-            destination_port: 2,
-            dscp: 0,
-        };
-        let resolution = Resolution { name: None, address: task.address };
-        let last = u8::try_from(nth % 250).unwrap();
-        let hop = |hop: u8| match hop {
-            0..6 => [198, 18, number, hop + 1],
-            _ => [198, 19, hop, last],
-        };
-        let hops = (0..HOPS - 1).map(|n| Some(hop(n).into()));
-        let route = Route { hops: hops.chain([Some(task.address)]).collect() };
-        // Delays that differ as measured ones do.
-        let noise = |hop: u8, probe: u8| {
-            let mixed = (seq ^ (nth << 8)).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (hop + probe);
-            Micros::new(u32::from(hop) * 2_500 + u32::try_from(mixed % 700).unwrap())
-        };
-        let counts = |hop| HopCounts {
-            sent: 3,
-            answered: 0b111,
-            rtt: (0..3).map(|probe| noise(hop, probe)).collect(),
-            ..HopCounts::default()
-        };
-        let round = Round {
-            path: task.path,
-            number: seq,
-            clocks,
-            flow: flow.id(),
-            resolution: resolution.id(),
-            route: route.id(),
-            reading: None,
-            reached_at: Some(HOPS),
-            stamps: StampSource::Kernel,
-            lateness: Some(Lateness::default()),
-            hops: (1..=HOPS).map(counts).collect(),
-        };
-        batch.paths.add(round, &flow, &resolution, &route, &Reading { hops: Vec::new() });
-    }
-    batch
-}
 
 /// Seconds of processor time of a process: its own, and with `ended` those of its ended children.
 fn processor_s(process: &str, ended: bool) -> f64 {
@@ -140,27 +80,8 @@ async fn judged(store: &Store, commits: u64) {
         if left == 0 {
             break;
         }
-        tokio::time::sleep(Duration::from_millis(100)).await;
+        tokio::time::sleep(POLL).await;
     }
-}
-
-/// A restart, until a report that came in meanwhile is judged.
-async fn restarted(config: &Config, store: &Store, all: &[(u8, (AgentId, Vec<Task>))], seq: u64) {
-    let now = OffsetDateTime::now_utc();
-    let (number, (agent, tasks)) = &all[0];
-    store.commit_batch(*agent, &batch(*agent, *number, tasks, seq, now), now).await.unwrap();
-    let begun = Instant::now();
-    let service = Service::start(config, |_| {}).await.unwrap();
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.run(async {
-        let _told = stopped.await;
-    }));
-    while store.status_counts().await.unwrap().unjudged_commits > 0 {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-    println!("restart to judged   {:>8.1} s", begun.elapsed().as_secs_f64());
-    let _told = stop.send(());
-    serving.await.unwrap().unwrap();
 }
 
 #[tokio::main]
@@ -184,6 +105,10 @@ async fn main() {
     let service = Service::start(&config, |_| {}).await.unwrap();
     service.run(async {}).await.unwrap();
     let store = Store::open(&url).await.unwrap();
+    // What it entered into the log is of a later time than the rounds.
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    assert!(store.forget_empty_log(token).await.unwrap());
+    store.release_leases(None).await.unwrap();
     let mut all = Vec::new();
     for number in 0..agents {
         all.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
@@ -194,7 +119,7 @@ async fn main() {
     for seq in 0..reports {
         let at = first + Duration::from_secs(seq * INTERVAL_S);
         for (number, (agent, tasks)) in &all {
-            let batch = batch(*agent, *number, tasks, seq, at);
+            let batch = report::batch(*agent, *number, tasks, (seq, at), None);
             let begun = Instant::now();
             store.commit_batch(*agent, &batch, at + Duration::from_secs(2)).await.unwrap();
             ingest += begun.elapsed();
@@ -203,7 +128,8 @@ async fn main() {
     let after = both_s(&directory);
     let rounds = reports as f64 * f64::from(agents) * f64::from(targets);
     println!(
-        "{rounds} rounds of {HOPS} hops on {} paths, one every {INTERVAL_S} s",
+        "{rounds} rounds of {} hops on {} paths, one every {INTERVAL_S} s",
+        report::HOPS,
         u32::from(agents) * u32::from(targets)
     );
     let ingest_s = ingest.as_secs_f64();
@@ -234,6 +160,6 @@ async fn main() {
     println!("  at 1,000 rounds/s {:>8.0} % of one core", share * 100.0);
     let _told = stop.send(());
     serving.await.unwrap().unwrap();
-    restarted(&config, &store, &all, reports).await;
+    report::restarted(&config, &store, &all, reports).await;
     cluster.stop().await.unwrap();
 }

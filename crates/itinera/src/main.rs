@@ -26,6 +26,10 @@ use exit::{Code, Failure};
 use output::Output;
 use std::process::ExitCode;
 
+/// Judgement makes and frees small buffers all the time, on several threads.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     log::start();

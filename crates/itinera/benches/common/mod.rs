@@ -9,6 +9,10 @@ use std::time::Duration;
 use time::OffsetDateTime;
 use uuid::Uuid;
 
+/// As in the program.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Name of a site.
 pub(crate) fn site(number: u8) -> String {
     format!("Quay {number}")
