@@ -244,3 +244,59 @@ pub(super) const fn minute_of(window: i64) -> i64 {
 const fn beginning_of_minute(window: i64) -> i64 {
     minute_of(window).saturating_mul(WINDOWS_A_MINUTE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::evidence::Exactness;
+    use itinera_model::round::HopCounts;
+    use itinera_model::route::FlowKey;
+    use itinera_model::unit::Micros;
+
+    const HOPS: u8 = 4;
+
+    /// A round at a window: delays that differ, 30 ms more and losses behind the second hop in a fault.
+    fn add(history: &mut PathHistory, window: i64, number: u64, fault: bool) {
+        let us = |hop: u8| {
+            let noise = number.wrapping_mul(0x9E37_79B9_7F4A_7C15) >> (40 + hop);
+            let added = if fault && hop > 2 { 30_000 } else { 0 };
+            Micros::new(u32::from(hop) * 2_000 + u32::try_from(noise % 400).unwrap() + added)
+        };
+        let hop = |hop: u8| HopCounts {
+            sent: 3,
+            answered: if fault && hop > 2 { 0b11 } else { 0b111 },
+            rtt: vec![us(hop); if fault && hop > 2 { 2 } else { 3 }],
+            ..HopCounts::default()
+        };
+        let hops: Vec<HopCounts> = (1..=HOPS).map(hop).collect();
+        let addresses: Vec<_> = (1..=HOPS).map(|hop| Some([198, 18, 1, hop].into())).collect();
+        let flow = FlowKey { source_port: 1, destination_port: 2 };
+        let exactness = Exactness::default();
+        let round = RoundCounts { number, flow, hops: &hops, exactness };
+        history.add(window, (ContentId::of(&[1]), &addresses), &round);
+    }
+
+    #[test]
+    fn what_was_learned_before_is_as_good_as_what_is_learned_again() {
+        let path = PathId::from_uuid(uuid::Uuid::from_u128(1));
+        let mut history = PathHistory::new([10, 0, 0, 2].into());
+        let mut found = 0;
+        for window in 0..420_i64 {
+            let number = window.cast_unsigned();
+            add(&mut history, window, number, (200..230).contains(&window));
+            // Now and then a round comes late.
+            if window % 7 == 3 && window > 40 {
+                add(&mut history, window - 1 - window % 31, 1_000 + number, false);
+            }
+            found += usize::from(history.assess_in_order(path, window).unwrap().finding.is_some());
+            while let Some(spare) = history.spare_window(window, None) {
+                history.forget(spare);
+            }
+            history.windows.compact_before(window - locate::RECENT);
+            let mut again = PathHistory { usual: Usual::default(), ..history.clone() };
+            assert_eq!(history.assess(path, window), again.assess(path, window), "{window}");
+        }
+        assert!(found > 20, "{found}");
+        assert_eq!(history.windows.len(), KEPT_WINDOWS);
+    }
+}

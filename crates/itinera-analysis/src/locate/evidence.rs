@@ -110,6 +110,8 @@ const fn last_learned(window: i64) -> i64 {
 pub(crate) struct Usual {
     /// The last window that it was learned from.
     through: Option<i64>,
+    /// The first, where there were as many as are regarded: what is before it does not matter.
+    since: Option<i64>,
     members: Vec<(Vec<Option<IpAddr>>, Vec<UsualHop>)>,
     /// What the windows say that were regarded last.
     learned: BTreeMap<i64, Vec<(Arc<SeenRoute>, LearnedHops)>>,
@@ -119,7 +121,8 @@ impl Usual {
     /// A window has other counts, another flag, or is gone: what was made from it is forgotten.
     pub(crate) fn on_change(&mut self, window: i64) {
         self.learned.remove(&window);
-        if self.through.is_some_and(|through| window <= through) {
+        let is_regarded = self.since.is_none_or(|since| window >= since);
+        if is_regarded && self.through.is_some_and(|through| window <= through) {
             self.through = None;
         }
     }
@@ -138,9 +141,11 @@ impl Usual {
         let earlier = windows.range(..=through).rev();
         let earlier: Vec<(i64, &Kept)> =
             earlier.filter(|(_, kept)| !kept.flagged).take(USUAL).collect();
-        if let Some((oldest, _)) = earlier.last() {
-            self.learned = self.learned.split_off(oldest);
+        let oldest = earlier.last().map(|(oldest, _)| *oldest);
+        if let Some(oldest) = oldest {
+            self.learned = self.learned.split_off(&oldest);
         }
+        self.since = oldest.filter(|_| earlier.len() == USUAL);
         for (index, kept) in &earlier {
             self.learned.entry(*index).or_insert_with(|| {
                 let of_route = |it: &RouteCounts| (Arc::clone(&it.route), learned(it));

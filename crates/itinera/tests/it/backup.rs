@@ -5,6 +5,7 @@ use crate::support::{PATIENCE, Service, eventually, run};
 use itinera_agent::Exchange;
 use itinera_lab::Density;
 use itinera_model::unit::Tick;
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Duration;
 use time::OffsetDateTime;
@@ -35,13 +36,19 @@ async fn a_restored_service_shows_the_same_and_keeps_its_agents() {
     }
     exchanges.retain(|(agent, _)| *agent == last.agent);
     let (_, exchange) = exchanges.pop().unwrap();
+    let rounds = batches.iter().flat_map(|batch| &batch.paths.rounds);
+    let measured: BTreeSet<String> = rounds.map(|round| round.path.to_string()).collect();
     let version = exchange.schedule(0, &[]).await.unwrap().unwrap().version;
     service.json(&["incidents", "open", "--site", "Eskerry", "--service", "Seat Booking"]);
     let file = text(&service.path().join("installation.backup"));
     let data = text(&service.data());
     tokio::task::block_in_place(|| {
+        // These rounds are late: they are judged once no more of them come.
         eventually("judgement of everything", PATIENCE, || {
-            (service.json(&["status"])["unjudged_commits"] == 0).then_some(())
+            let paths = service.json(&["paths"]);
+            let judged = paths.as_array()?.iter().filter(|path| !path["latest"].is_null());
+            let judged: BTreeSet<&str> = judged.filter_map(|path| path["id"].as_str()).collect();
+            measured.iter().all(|path| judged.contains(path.as_str())).then_some(())
         });
     });
     let before = contents(&service);
