@@ -36,6 +36,5 @@ pub use evidence::{
 pub use judge::{
     AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, RebuildProgress,
     RebuildSources, Stage, UnreadableStage, minutes_to_rebuild, rounds_to_rebuild,
-    windows_to_rebuild,
 };
 pub use locate::ENGINE;

@@ -15,13 +15,13 @@ pub struct StageState {
     pub content: Vec<u8>,
 }
 
-/// A window of a path, in the encoding of the stage that keeps windows.
+/// The windows of a minute of a path, in the encoding of the stage that keeps windows.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct StoredWindow {
+pub struct StoredMinute {
     /// The path.
     pub path: PathId,
-    /// Index.
-    pub window: i64,
+    /// Number of the minute since 1970.
+    pub minute: i64,
     /// The agent's address.
     pub source: IpAddr,
     /// Content.
@@ -34,8 +34,8 @@ pub struct StoredWindow {
 pub struct Checkpoint {
     /// The stages; of an update, those with another state.
     pub stages: Vec<StageState>,
-    /// The windows; of an update, those with another content.
-    pub windows: Vec<StoredWindow>,
-    /// Windows that an update drops: path and index.
+    /// The windows of all paths by minute; of an update, the minutes with another content.
+    pub minutes: Vec<StoredMinute>,
+    /// Minutes that an update drops: path and number.
     pub dropped: Vec<(PathId, i64)>,
 }

@@ -38,7 +38,10 @@ const HEARTBEAT: Duration = Duration::from_secs(1);
 /// A checkpoint is made after this time, or after so many rounds: the next leader judges as much
 /// again before it continues.
 const CHECKPOINT: Duration = Duration::from_secs(60);
-const CHECKPOINT_ROUNDS: usize = 20_000;
+const CHECKPOINT_ROUNDS: usize = 40_000;
+/// How long what is judged may wait to be written while more is to be judged: what several steps say of
+/// the same path is written once.
+const GATHERED: Duration = Duration::from_secs(3);
 
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;
@@ -341,16 +344,24 @@ async fn continue_from_checkpoint(
     })
 }
 
-/// What is to be written of a step.
+/// What is to be written of the last steps.
 struct Unwritten {
+    /// When the first of them began to wait.
+    since: Instant,
     gathered: Gathered,
     to: i64,
     opening: Option<Date>,
     checkpoint: Option<Checkpoint>,
 }
 
+impl Unwritten {
+    fn of(gathered: Gathered) -> Self {
+        Self { since: Instant::now(), gathered, to: 0, opening: None, checkpoint: None }
+    }
+}
+
 impl Judging {
-    /// Judges entries and records what follows from them, or does so with the next ones where these are
+    /// Judges entries and records what follows from them, or does so with later ones where these are
     /// not the last. A day that begins with them has a checkpoint of the entry before as its opening state.
     async fn take(&mut self, entries: Vec<LogEntry>, opening: Option<Date>) -> Result<(), Stopped> {
         let Some(to) = entries.last().map(|last| last.commit_no) else { return Ok(()) };
@@ -362,7 +373,8 @@ impl Judging {
         let rounds: usize = reports.map(|report| report.rounds.len()).sum();
         let is_behind =
             rounds >= MANY_ROUNDS || entries.len() as u64 == COMMITS_AT_ONCE.cast_unsigned();
-        let before = self.unwritten.take();
+        let is_due = |it: &mut Unwritten| it.checkpoint.is_some() || it.since.elapsed() >= GATHERED;
+        let before = self.unwritten.take_if(is_due);
         let Self { shared, token, reader, engine, written, .. } = self;
         let owners = engine.owners();
         let (effects, beside) = tokio::join!(engine.step(entries), async {
@@ -374,8 +386,7 @@ impl Judging {
             Ok::<_, Stopped>(ahead.unwrap_or_default())
         });
         self.ahead = beside?;
-        let mut gathered = std::mem::take(&mut self.carried_over);
-        gathered.take(effects.map_err(|error| Stopped::at(cursor, error))?);
+        let effects = effects.map_err(|error| Stopped::at(cursor, error))?;
         let since = self.checkpoint.map(|(at, before)| (at, before + rounds));
         let is_due = since
             .is_none_or(|(at, rounds)| at.elapsed() >= CHECKPOINT || rounds >= CHECKPOINT_ROUNDS);
@@ -386,7 +397,12 @@ impl Judging {
         }
         self.checkpoint = if is_due { Some((Instant::now(), 0)) } else { since };
         self.cursor = to;
-        self.unwritten = Some(Unwritten { gathered, to, opening, checkpoint });
+        let carried_over = &mut self.carried_over;
+        let new = || Unwritten::of(std::mem::take(carried_over));
+        let unwritten = self.unwritten.get_or_insert_with(new);
+        unwritten.gathered.take(effects);
+        (unwritten.to, unwritten.checkpoint) = (to, checkpoint);
+        unwritten.opening = opening.or(unwritten.opening);
         if self.ahead.is_empty() { self.write().await } else { Ok(()) }
     }
 
@@ -397,8 +413,8 @@ impl Judging {
         let checkpoint = self.engine.checkpoint().await;
         let checkpoint = Some(checkpoint.map_err(|error| Stopped::at(cursor, error))?);
         // A checkpoint has the stages that are new; what these write belongs to it.
-        let gathered = std::mem::take(&mut self.carried_over);
-        self.unwritten = Some(Unwritten { gathered, to: cursor, opening: None, checkpoint });
+        let carried_over = std::mem::take(&mut self.carried_over);
+        self.unwritten = Some(Unwritten { to: cursor, checkpoint, ..Unwritten::of(carried_over) });
         self.write().await
     }
 
@@ -414,7 +430,7 @@ async fn write(
     shared: &Shared,
     token: i64,
     written: &mut i64,
-    Unwritten { gathered, to, opening, checkpoint }: Unwritten,
+    Unwritten { gathered, to, opening, checkpoint, .. }: Unwritten,
     owners: &OwnerMap,
 ) -> Result<(), Stopped> {
     let from = *written;
@@ -446,7 +462,10 @@ impl Gathered {
                 Effect::Assessed { window, newest, assessment } => {
                     self.assessed.insert((assessment.path, window), (newest, assessment));
                 }
-                Effect::Withdrawn { path, window } => self.withdrawn.push((path, window)),
+                Effect::Withdrawn { path, window } => {
+                    self.assessed.remove(&(path, window));
+                    self.withdrawn.push((path, window));
+                }
                 Effect::Evidence { subject, minute, part, content } => {
                     self.evidence.insert((subject, minute, part), content);
                 }
@@ -489,6 +508,7 @@ impl Gathered {
 mod tests {
     use super::*;
     use crate::{Config, Service, testing};
+    use itinera_model::unit::WallTime;
     use itinera_store::Store;
     use itinera_store::cluster::Cluster;
     use std::os::unix::fs::PermissionsExt;
@@ -507,17 +527,53 @@ mod tests {
         let store = Store::open(&url).await.unwrap();
         let now = OffsetDateTime::now_utc();
         let (agent, paths) = testing::join(&store, now).await;
-        store.commit_batch(agent, &testing::batch(agent, &paths, 0, now), now).await.unwrap();
+        let mut seen = None;
         let all_judged = async {
-            while store.status_counts().await.unwrap().unjudged_commits > 0 {
-                tokio::task::yield_now().await;
+            // The first step makes a checkpoint anyway; the second is too soon after it for another one.
+            for seq in 0..2 {
+                let batch = testing::batch(agent, &paths, seq, now);
+                store.commit_batch(agent, &batch, now).await.unwrap();
+                while store.status_counts().await.unwrap().unjudged_commits > 0 {
+                    tokio::task::yield_now().await;
+                }
             }
+            seen = Some(store.judge_memory().await.unwrap());
         };
         service.run(all_judged).await.unwrap();
+        let seen = seen.unwrap();
+        assert!(
+            seen.cursor < seen.judged,
+            "nothing would have to be judged again anyway: {seen:?}"
+        );
         let memory = store.judge_memory().await.unwrap();
-        assert!(memory.judged > 0 && memory.cursor == memory.judged, "{memory:?}");
-        assert_eq!(memory.checkpoint.windows.len(), paths.len());
+        assert!(memory.judged >= seen.judged && memory.cursor == memory.judged, "{memory:?}");
+        assert_eq!(memory.checkpoint.minutes.len(), paths.len());
         cluster.stop().await.unwrap();
+    }
+
+    #[test]
+    fn what_is_withdrawn_before_it_is_written_is_not_written() {
+        let path = PathId::from_uuid(uuid::Uuid::from_u128(7));
+        let assessment = Arc::new(Assessment {
+            path,
+            until: WallTime::from_unix_micros(0),
+            span_s: 60,
+            rounds: 6,
+            end_sent: 18,
+            end_lost: 0,
+            engine: 1,
+            mapping: 0,
+            hops: Vec::new(),
+            finding: None,
+        });
+        let assessed =
+            |window| Effect::Assessed { window, newest: true, assessment: Arc::clone(&assessment) };
+        let mut gathered = Gathered::default();
+        gathered.take(vec![assessed(1), assessed(90)]);
+        gathered.take(vec![Effect::Withdrawn { path, window: 90 }, assessed(2)]);
+        let write = gathered.into_write(3, 4, None, None);
+        let windows: Vec<i64> = write.assessed.iter().map(|(window, ..)| *window).collect();
+        assert_eq!((windows, write.withdrawn), (vec![1, 2], vec![(path, 90)]));
     }
 
     #[test]

@@ -13,7 +13,7 @@ use crate::timeline::{ChooseIncident, Class};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect};
-use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
+use itinera_model::checkpoint::{Checkpoint, StageState, StoredMinute};
 use itinera_model::event::{Event, EventEffect};
 use itinera_model::finding::{Assessment, Finding};
 use itinera_model::id::PathId;
@@ -75,31 +75,31 @@ struct StageRow {
     content: Vec<u8>,
 }
 
-fn checkpoint_of(stages: Vec<StageRow>, windows: Vec<WindowRow>) -> Result<Checkpoint, StoreError> {
+fn checkpoint_of(stages: Vec<StageRow>, minutes: Vec<MinuteRow>) -> Result<Checkpoint, StoreError> {
     let stage = |row: StageRow| -> Result<StageState, StoreError> {
         let version = u16::try_from(row.version);
         let version = version.map_err(|_| StoreError::corrupt("version of a stage"))?;
         Ok(StageState { stage: row.stage, version, content: row.content })
     };
-    let window = |row: WindowRow| -> Result<StoredWindow, StoreError> {
-        Ok(StoredWindow {
+    let minute = |row: MinuteRow| -> Result<StoredMinute, StoreError> {
+        Ok(StoredMinute {
             path: PathId::from_uuid(row.path_id),
-            window: row.window_no,
-            source: row.source.parse().map_err(|_| StoreError::corrupt("window source"))?,
+            minute: row.minute,
+            source: row.source.parse().map_err(|_| StoreError::corrupt("source of a minute"))?,
             content: row.content,
         })
     };
     Ok(Checkpoint {
         stages: stages.into_iter().map(stage).collect::<Result<_, _>>()?,
-        windows: windows.into_iter().map(window).collect::<Result<_, _>>()?,
+        minutes: minutes.into_iter().map(minute).collect::<Result<_, _>>()?,
         dropped: Vec::new(),
     })
 }
 
 #[derive(FromQueryResult)]
-struct WindowRow {
+struct MinuteRow {
     path_id: Uuid,
-    window_no: i64,
+    minute: i64,
     source: String,
     content: Vec<u8>,
 }
@@ -142,9 +142,9 @@ impl Store {
             row.ok_or_else(|| StoreError::corrupt("judge row"))?;
         let select = "SELECT stage, version, content FROM stage_state ORDER BY stage";
         let stages = rows::all(&self.judge, select, []).await?;
-        let select = "SELECT path_id, window_no, source, content FROM path_window";
-        let windows = rows::all(&self.judge, select, []).await?;
-        Ok(JudgeMemory { judged, cursor, checkpoint: checkpoint_of(stages, windows)? })
+        let select = "SELECT path_id, minute, source, content FROM path_minute";
+        let minutes = rows::all(&self.judge, select, []).await?;
+        Ok(JudgeMemory { judged, cursor, checkpoint: checkpoint_of(stages, minutes)? })
     }
 
     /// A stage of the last checkpoint by its name, without the windows; nothing where it has none.
@@ -185,10 +185,9 @@ impl Store {
         let cursor = cursor.ok_or_else(|| StoreError::corrupt("opening state"))?;
         let select = "SELECT stage, version, content FROM opening_stage WHERE day = $1";
         let stages = rows::all(&self.judge, select, [day.into()]).await?;
-        let select = "SELECT path_id, window_no, source, content FROM opening_window \
-             WHERE day = $1 ORDER BY path_id, window_no";
-        let windows = rows::all(&self.judge, select, [day.into()]).await?;
-        let checkpoint = checkpoint_of(stages, windows)?;
+        let select = "SELECT path_id, minute, source, content FROM opening_minute WHERE day = $1";
+        let minutes = rows::all(&self.judge, select, [day.into()]).await?;
+        let checkpoint = checkpoint_of(stages, minutes)?;
         Ok(Some((day, JudgeMemory { judged: cursor, cursor, checkpoint })))
     }
 
@@ -238,7 +237,7 @@ impl Store {
         move_cursor(&txn, write).await?;
         if let Some(checkpoint) = &write.checkpoint {
             write_stages(&txn, &checkpoint.stages).await?;
-            write_windows(&txn, checkpoint).await?;
+            write_minutes(&txn, checkpoint).await?;
         }
         withdraw(&txn, &write.withdrawn).await?;
         evidence::write(&txn, &write.evidence).await?;
@@ -331,8 +330,8 @@ async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result
         let insert = "INSERT INTO opening_stage (day, stage, version, content) \
              SELECT $1, stage, version, content FROM stage_state";
         txn.execute_raw(sql(insert, [day.into()])).await?;
-        let insert = "INSERT INTO opening_window (day, path_id, window_no, source, content) \
-             SELECT $1, path_id, window_no, source, content FROM path_window";
+        let insert = "INSERT INTO opening_minute (day, path_id, minute, source, content) \
+             SELECT $1, path_id, minute, source, content FROM path_minute";
         txn.execute_raw(sql(insert, [day.into()])).await?;
     }
     Ok(())
@@ -362,47 +361,48 @@ async fn write_stages(txn: &DatabaseTransaction, stages: &[StageState]) -> Resul
     Ok(())
 }
 
-async fn write_windows(
+async fn write_minutes(
     txn: &DatabaseTransaction,
     checkpoint: &Checkpoint,
 ) -> Result<(), StoreError> {
-    let windows = &checkpoint.windows;
+    let minutes = &checkpoint.minutes;
     // They are compact already.
-    let contents: Vec<Vec<u8>> = windows.iter().map(|w| w.content.clone()).collect();
-    let upsert = "INSERT INTO path_window (path_id, window_no, source, content) \
+    let contents: Vec<Vec<u8>> = minutes.iter().map(|it| it.content.clone()).collect();
+    let upsert = "INSERT INTO path_minute (path_id, minute, source, content) \
          SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::text[], $4::bytea[]) \
-         ON CONFLICT (path_id, window_no) DO UPDATE \
+         ON CONFLICT (path_id, minute) DO UPDATE \
              SET source = excluded.source, content = excluded.content";
     let values: [Value; 4] = [
-        windows.iter().map(|w| w.path.as_uuid()).collect::<Vec<_>>().into(),
-        windows.iter().map(|w| w.window).collect::<Vec<_>>().into(),
-        windows.iter().map(|w| w.source.to_string()).collect::<Vec<_>>().into(),
+        minutes.iter().map(|it| it.path.as_uuid()).collect::<Vec<_>>().into(),
+        minutes.iter().map(|it| it.minute).collect::<Vec<_>>().into(),
+        minutes.iter().map(|it| it.source.to_string()).collect::<Vec<_>>().into(),
         contents.into(),
     ];
     txn.execute_raw(sql(upsert, values)).await?;
-    let delete = "DELETE FROM path_window w USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
-         WHERE w.path_id = d.p AND w.window_no = d.n";
-    delete_windows(txn, delete, &checkpoint.dropped).await
+    let delete = "DELETE FROM path_minute m USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+         WHERE m.path_id = d.p AND m.minute = d.n";
+    delete_numbered(txn, delete, &checkpoint.dropped).await
 }
 
 /// What was judged last of a path may be a window of the future, made under a wrong clock.
 async fn withdraw(txn: &DatabaseTransaction, windows: &[(PathId, i64)]) -> Result<(), StoreError> {
     let delete = "DELETE FROM path_latest l USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
          WHERE l.path_id = d.p AND l.window_no = d.n";
-    delete_windows(txn, delete, windows).await
+    delete_numbered(txn, delete, windows).await
 }
 
-async fn delete_windows(
+/// Deletes by paths and numbers as two arrays, where there are any.
+async fn delete_numbered(
     txn: &DatabaseTransaction,
     delete: &str,
-    windows: &[(PathId, i64)],
+    numbered: &[(PathId, i64)],
 ) -> Result<(), StoreError> {
-    if windows.is_empty() {
+    if numbered.is_empty() {
         return Ok(());
     }
     let values: [Value; 2] = [
-        windows.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
-        windows.iter().map(|(_, window)| *window).collect::<Vec<_>>().into(),
+        numbered.iter().map(|(path, _)| path.as_uuid()).collect::<Vec<_>>().into(),
+        numbered.iter().map(|(_, number)| *number).collect::<Vec<_>>().into(),
     ];
     txn.execute_raw(sql(delete, values)).await?;
     Ok(())

@@ -89,7 +89,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 7;
+pub const READER: i32 = 8;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

@@ -12,22 +12,22 @@
 )]
 
 mod common;
+#[path = "common/installation.rs"]
+mod installation;
 #[path = "common/report.rs"]
 mod report;
 #[path = "common/user.rs"]
 mod user;
 
+use installation::Installation;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::protocol::Task;
 use itinera_model::quantile::quantile;
+use itinera_service::Config;
 use itinera_service::backfill::Backfill;
-use itinera_service::{Config, Service};
-use itinera_store::Store;
-use itinera_store::cluster::Cluster;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
-use std::os::unix::fs::PermissionsExt;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -57,7 +57,7 @@ const BY_NUMBER: [(&str, &str, &str, &str); 5] = [
 ];
 /// What judgement remembers of each path by its identity.
 const BY_IDENTITY: [(&str, &str); 3] = [
-    ("path_window", "window_no, source, content"),
+    ("path_minute", "minute, source, content"),
     ("path_latest", "window_no, confidence_ppm, content"),
     ("finding", "window_no, body"),
 ];
@@ -186,62 +186,38 @@ async fn main() {
     let _installed = rustls::crypto::ring::default_provider().install_default();
     let short = std::env::args().any(|word| word == "--smoke");
     let (agents, targets, days, requests) = if short { SHORT } else { LONG };
-    let place = tempfile::tempdir().unwrap();
-    std::fs::set_permissions(place.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    let cluster = Cluster::start(place.path()).await.unwrap();
-    let url = Cluster::url_in(place.path());
-    let text = format!(
-        "database = \"{url}\"\nlisten = \"127.0.0.1:0\"\nlisten_agents = \"127.0.0.1:0\"\n"
-    );
-    let mut config = Config::parse(&text).unwrap();
-    config.data = place.path().join("data");
-    config.plan = common::plan(agents, targets);
-    // Its first start makes the schema, the schedule and the authority.
-    let service = Service::start(&config, |_| {}).await.unwrap();
-    service.run(async {}).await.unwrap();
-    let store = Store::open(&url).await.unwrap();
-    let mut all = Vec::new();
-    for number in 0..agents {
-        all.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
-    }
+    let installation = Installation::new(agents, targets).await;
     let begun = Instant::now();
-    let (_, (agent, tasks)) = &all[0];
-    measure(&config, &tasks[..MEASURED], *agent, days).await;
+    let (_, (agent, tasks)) = &installation.agents[0];
+    measure(&installation.config, &tasks[..MEASURED], *agent, days).await;
     println!("{MEASURED} paths of {days} days measured in {:.0} s", begun.elapsed().as_secs_f64());
     let begun = Instant::now();
-    let db = Database::connect(&url).await.unwrap();
+    let db = Database::connect(&installation.url).await.unwrap();
     let measured: Vec<PathId> = tasks[..MEASURED].iter().map(|task| task.path).collect();
     let rows = copy(&db, &measured, days).await;
-    let gigabytes = store.database_bytes().await.unwrap() as f64 / 1e9;
+    let gigabytes = installation.store.database_bytes().await.unwrap() as f64 / 1e9;
     println!(
         "{rows} rows copied to {} paths in {:.0} s: {gigabytes:.1} GB",
         usize::from(agents) * usize::from(targets) - MEASURED,
         begun.elapsed().as_secs_f64()
     );
 
-    let service = Service::start(&config, |_| {}).await.unwrap();
-    let api = format!("http://{}", service.address());
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.run(async {
-        let _told = stopped.await;
-    }));
-    let user = User::first(api, &config.data).await;
+    let service = installation.serve().await;
+    let api = format!("http://{}", service.address);
+    let user = User::first(api, &installation.config.data).await;
     let first = days.cast_unsigned() * 86_400;
     for seq in first..first + REPORTS {
-        for (number, (agent, tasks)) in &all {
-            let now = OffsetDateTime::now_utc();
-            let batch = report::batch(*agent, *number, tasks, (seq, now), None);
-            store.commit_batch(*agent, &batch, now).await.unwrap();
-        }
-        while store.status_counts().await.unwrap().unjudged_commits > 0 {
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
+        installation.report(agents.into(), seq).await;
+        installation.judged(Duration::from_millis(100), |_| ()).await;
     }
-    let paths: Vec<PathId> =
-        all.iter().flat_map(|(_, (_, tasks))| tasks).map(|task| task.path).collect();
+    let paths: Vec<PathId> = installation
+        .agents
+        .iter()
+        .flat_map(|(_, (_, tasks))| tasks)
+        .map(|task| task.path)
+        .collect();
     ask(&user, &paths, days, requests).await;
-    let _told = stop.send(());
-    serving.await.unwrap().unwrap();
-    report::restarted(&config, &store, &all, first + REPORTS).await;
-    cluster.stop().await.unwrap();
+    service.stop().await;
+    installation.restart(first + REPORTS).await;
+    installation.end().await;
 }

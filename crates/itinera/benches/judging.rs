@@ -11,13 +11,12 @@
 )]
 
 mod common;
+#[path = "common/installation.rs"]
+mod installation;
 #[path = "common/report.rs"]
 mod report;
 
-use itinera_service::{Config, Service};
-use itinera_store::Store;
-use itinera_store::cluster::Cluster;
-use std::os::unix::fs::PermissionsExt;
+use installation::Installation;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
@@ -69,19 +68,15 @@ fn rounds_asked() -> Option<u64> {
 }
 
 /// Waits until everything is judged, and prints the memory at each quarter of the commits.
-async fn judged(store: &Store, commits: u64) {
+async fn judged(installation: &Installation, commits: u64) {
     let mut quarter = 1;
-    loop {
-        let left = store.status_counts().await.unwrap().unjudged_commits.cast_unsigned();
+    let on_left = |left| {
         while quarter <= 4 && left <= commits * (4 - quarter) / 4 {
             println!("resident memory     {:>8.0} MB after {quarter} of 4 parts", resident_mb());
             quarter += 1;
         }
-        if left == 0 {
-            break;
-        }
-        tokio::time::sleep(POLL).await;
-    }
+    };
+    installation.judged(POLL, on_left).await;
 }
 
 #[tokio::main]
@@ -90,35 +85,18 @@ async fn main() {
     let short = std::env::args().any(|word| word == "--smoke");
     let (agents, targets, reports) = if short { SHORT } else { LONG };
     let reports = rounds_asked().unwrap_or(reports);
-    let place = tempfile::tempdir().unwrap();
-    std::fs::set_permissions(place.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    let cluster = Cluster::start(place.path()).await.unwrap();
-    let url = Cluster::url_in(place.path());
-    let directory = place.path().join("cluster");
-    let text = format!(
-        "database = \"{url}\"\nlisten = \"127.0.0.1:0\"\nlisten_agents = \"127.0.0.1:0\"\n"
-    );
-    let mut config = Config::parse(&text).unwrap();
-    config.data = place.path().join("data");
-    config.plan = common::plan(agents, targets);
-    // Its first start makes the schema, the schedule and the authority.
-    let service = Service::start(&config, |_| {}).await.unwrap();
-    service.run(async {}).await.unwrap();
-    let store = Store::open(&url).await.unwrap();
-    // What it entered into the log is of a later time than the rounds.
+    let installation = Installation::new(agents, targets).await;
+    let (store, directory) = (&installation.store, installation.cluster());
+    // What its first start entered into the log is of a later time than the rounds.
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     assert!(store.forget_empty_log(token).await.unwrap());
     store.release_leases(None).await.unwrap();
-    let mut all = Vec::new();
-    for number in 0..agents {
-        all.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
-    }
     let span = Duration::from_secs(reports * INTERVAL_S);
     let first = OffsetDateTime::now_utc() - span;
     let (mut ingest, before) = (Duration::ZERO, both_s(&directory));
     for seq in 0..reports {
         let at = first + Duration::from_secs(seq * INTERVAL_S);
-        for (number, (agent, tasks)) in &all {
+        for (number, (agent, tasks)) in &installation.agents {
             let batch = report::batch(*agent, *number, tasks, (seq, at), None);
             let begun = Instant::now();
             store.commit_batch(*agent, &batch, at + Duration::from_secs(2)).await.unwrap();
@@ -139,12 +117,8 @@ async fn main() {
 
     let before = both_s(&directory);
     let begun = Instant::now();
-    let service = Service::start(&config, |_| {}).await.unwrap();
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.run(async {
-        let _told = stopped.await;
-    }));
-    judged(&store, reports * u64::from(agents)).await;
+    let service = installation.serve().await;
+    judged(&installation, reports * u64::from(agents)).await;
     let judged_s = begun.elapsed().as_secs_f64();
     let after = both_s(&directory);
     let (own_s, database_s) = (after[0] - before[0], after[1] - before[1]);
@@ -158,8 +132,7 @@ async fn main() {
     );
     let share = (own_s + database_s) / rounds * 1_000.0;
     println!("  at 1,000 rounds/s {:>8.0} % of one core", share * 100.0);
-    let _told = stop.send(());
-    serving.await.unwrap().unwrap();
-    report::restarted(&config, &store, &all, reports).await;
-    cluster.stop().await.unwrap();
+    service.stop().await;
+    installation.restart(reports).await;
+    installation.end().await;
 }

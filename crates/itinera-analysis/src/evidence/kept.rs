@@ -1,10 +1,11 @@
 //! The windows of a path as judgement keeps them: those of the newest minute open, earlier ones in
 //! their compact form, which takes a twentieth of the memory. Windows share their routes.
 
-use super::encoding::{put_routes, put_window, read_routes, read_window};
+use super::encoding::{put_window, read_window};
+use super::minute::{EvidenceError, WINDOWS, put_minute, read_minute};
 use super::window::{RoundCounts, SeenRoute, Window};
 use itinera_model::id::ContentId;
-use itinera_model::varint::{Reader, VarintError};
+use itinera_model::varint::Reader;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -13,11 +14,11 @@ use std::sync::Arc;
 
 /// Routes that a path may have seen before those that no window needs are forgotten.
 const MOST_ROUTES: usize = 64;
-/// Bits of a stored window's second byte.
+/// Bits of the byte that is stored with a window.
 const FOUND: u8 = 1;
 const FLAGGED: u8 = 2;
-/// Version of stored windows.
-const VERSION: u8 = 1;
+/// Version of stored minutes.
+const VERSION: u8 = 2;
 
 /// A window that is kept.
 #[derive(Debug, Clone)]
@@ -46,9 +47,9 @@ fn window_bytes(window: &Window) -> Vec<u8> {
     bytes
 }
 
-fn compact(window: &Window) -> Content {
+fn compact(window: &Window, bytes: Vec<u8>) -> Content {
     let routes = window.routes.values().map(|it| (Arc::clone(&it.route), it.newest)).collect();
-    Content::Compact { routes, bytes: window_bytes(window).into_boxed_slice() }
+    Content::Compact { routes, bytes: bytes.into_boxed_slice() }
 }
 
 impl Kept {
@@ -79,16 +80,6 @@ impl Kept {
         };
         routes.sort_by_key(|(_, newest)| std::cmp::Reverse(*newest));
         routes.into_iter().map(|(route, _)| route).collect()
-    }
-
-    /// As it is stored.
-    pub(crate) fn to_bytes(&self) -> Vec<u8> {
-        let mut out =
-            vec![VERSION, (u8::from(self.found) * FOUND) | (u8::from(self.flagged) * FLAGGED)];
-        let (routes, bytes) = self.compacted();
-        put_routes(&mut out, &routes);
-        out.extend_from_slice(&bytes);
-        out
     }
 
     /// Its routes by number, and its compact form with these numbers.
@@ -135,8 +126,10 @@ impl Windows {
         self.all.get_mut(&window)
     }
 
-    pub(crate) fn contains(&self, window: i64) -> bool {
-        self.all.contains_key(&window)
+    /// The windows of a minute, by its number.
+    pub(crate) fn minute(&self, minute: i64) -> impl Iterator<Item = (i64, &Kept)> {
+        let first = minute.saturating_mul(WINDOWS);
+        self.range(first..first.saturating_add(WINDOWS))
     }
 
     pub(crate) fn newest(&self) -> Option<i64> {
@@ -227,30 +220,38 @@ impl Windows {
             if let Some(kept) = self.all.get_mut(&window)
                 && let Content::Open(open) = &kept.content
             {
-                kept.content = compact(open);
+                kept.content = compact(open, window_bytes(open));
             }
         }
     }
 
-    /// Takes a window as it was stored.
+    /// A minute as it is stored, by its number; absent where it has no window.
+    pub(crate) fn minute_bytes(&self, minute: i64) -> Option<Vec<u8>> {
+        let mut windows = self.minute(minute).peekable();
+        windows.peek()?;
+        Some(put_minute(VERSION, windows, |out, kept| {
+            out.push((u8::from(kept.found) * FOUND) | (u8::from(kept.flagged) * FLAGGED));
+        }))
+    }
+
+    /// Takes the windows of a minute as it was stored, in their compact form.
     ///
     /// # Errors
-    /// [`VarintError`] for what [`Kept::to_bytes`] cannot have written.
-    pub(crate) fn restore(&mut self, window: i64, stored: &[u8]) -> Result<(), VarintError> {
-        let mut reader = Reader::new(stored);
-        if reader.byte()? != VERSION {
-            return Err(reader.range("version of a window"));
-        }
-        let flags = reader.byte()?;
-        let mut routes = Vec::new();
-        for route in read_routes(&mut reader)? {
-            routes.push(self.shared(route.id, || route.addresses.clone()));
-        }
-        let content = compact(&read_window(&mut reader, &routes)?);
-        reader.end()?;
-        let (found, flagged) = (flags & FOUND != 0, flags & FLAGGED != 0);
-        self.all.insert(window, Kept { content, found, flagged });
-        Ok(())
+    /// [`EvidenceError`] for what [`Self::minute_bytes`] cannot have written.
+    pub(crate) fn restore(&mut self, minute: i64, stored: &[u8]) -> Result<(), EvidenceError> {
+        read_minute(stored, VERSION, |place, mut routes, reader| {
+            for route in &mut routes {
+                *route = self.shared(route.id, || route.addresses.clone());
+            }
+            let flags = reader.byte()?;
+            let before = *reader;
+            let window = read_window(reader, &routes)?;
+            let content = compact(&window, reader.since(&before).to_vec());
+            let (found, flagged) = (flags & FOUND != 0, flags & FLAGGED != 0);
+            let index = minute.saturating_mul(WINDOWS).saturating_add(place.into());
+            self.all.insert(index, Kept { content, found, flagged });
+            Ok(())
+        })
     }
 }
 

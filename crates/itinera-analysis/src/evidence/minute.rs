@@ -33,6 +33,15 @@ pub(super) fn read_version(reader: &mut Reader<'_>, known: u8) -> Result<(), Evi
 /// The bytes of a minute's windows, which are given by their index in order: the routes of all, and for
 /// each window its place in the minute, the numbers of its routes among all, and its compact form.
 pub(crate) fn publish<'a>(windows: impl Iterator<Item = (i64, &'a Kept)>) -> Vec<u8> {
+    put_minute(VERSION, windows, |_, _| ())
+}
+
+/// The same with what `put_more` writes of each window before its compact form.
+pub(super) fn put_minute<'a>(
+    version: u8,
+    windows: impl Iterator<Item = (i64, &'a Kept)>,
+    put_more: impl Fn(&mut Vec<u8>, &Kept),
+) -> Vec<u8> {
     let mut routes: Vec<Arc<SeenRoute>> = Vec::new();
     let (mut count, mut body) = (0, Vec::new());
     for (index, kept) in windows {
@@ -48,13 +57,38 @@ pub(crate) fn publish<'a>(windows: impl Iterator<Item = (i64, &'a Kept)>) -> Vec
             });
             put(&mut body, number as u64);
         }
+        put_more(&mut body, kept);
         body.extend_from_slice(&bytes);
     }
-    let mut out = vec![VERSION];
+    let mut out = vec![version];
     put_routes(&mut out, &routes);
     put(&mut out, count);
     out.append(&mut body);
     out
+}
+
+/// Reads what [`put_minute`] wrote: `take` reads the rest of each window, by its place in the minute and its
+/// routes.
+pub(super) fn read_minute(
+    bytes: &[u8],
+    version: u8,
+    mut take: impl FnMut(u8, Vec<Arc<SeenRoute>>, &mut Reader<'_>) -> Result<(), VarintError>,
+) -> Result<(), EvidenceError> {
+    let mut reader = Reader::new(bytes);
+    read_version(&mut reader, version)?;
+    let routes = read_routes(&mut reader)?;
+    for _ in 0..reader.number("windows", WINDOWS.cast_unsigned())? {
+        let place = reader.number("place of a window", WINDOWS.cast_unsigned() - 1)?;
+        let place = u8::try_from(place).unwrap_or(u8::MAX);
+        let mut own = Vec::new();
+        for _ in 0..reader.number("routes of a window", routes.len() as u64)? {
+            let number: usize = reader.typed("route")?;
+            let route = routes.get(number).ok_or_else(|| reader.range("route"))?;
+            own.push(Arc::clone(route));
+        }
+        take(place, own, &mut reader)?;
+    }
+    Ok(reader.end()?)
 }
 
 /// The sealed windows of a minute.
@@ -70,23 +104,11 @@ impl PublishedMinute {
     /// # Errors
     /// [`EvidenceError`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, EvidenceError> {
-        let mut reader = Reader::new(bytes);
-        read_version(&mut reader, VERSION)?;
-        let routes = read_routes(&mut reader)?;
-        let count = reader.number("windows", WINDOWS.cast_unsigned())?;
         let mut windows = Vec::new();
-        for _ in 0..count {
-            let offset = reader.number("place of a window", WINDOWS.cast_unsigned() - 1)?;
-            let offset = u8::try_from(offset).unwrap_or(u8::MAX);
-            let mut own = Vec::new();
-            for _ in 0..reader.number("routes of a window", routes.len() as u64)? {
-                let number: usize = reader.typed("route")?;
-                let route = routes.get(number).ok_or_else(|| reader.range("route"))?;
-                own.push(Arc::clone(route));
-            }
-            windows.push((offset, read_window(&mut reader, &own)?));
-        }
-        reader.end()?;
+        read_minute(bytes, VERSION, |place, routes, reader| {
+            windows.push((place, read_window(reader, &routes)?));
+            Ok(())
+        })?;
         Ok(Self { windows })
     }
 

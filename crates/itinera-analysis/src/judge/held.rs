@@ -4,10 +4,9 @@
 
 use super::Observation;
 use super::path::PathHistory;
-use crate::evidence::window_of;
+use crate::evidence::{EvidenceError, window_of};
 use itinera_model::finding::Assessment;
 use itinera_model::id::PathId;
-use itinera_model::varint::VarintError;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -37,7 +36,7 @@ impl Default for Held {
 pub(super) struct StoredHeld {
     path: PathId,
     source: IpAddr,
-    windows: Vec<(i64, Vec<u8>)>,
+    minutes: Vec<(i64, Vec<u8>)>,
 }
 
 impl Held {
@@ -100,9 +99,10 @@ impl Held {
 
     pub(super) fn to_stored(&self) -> Vec<StoredHeld> {
         let stored = |(path, history): (&PathId, &PathHistory)| {
-            let windows = history.windows.range(..);
-            let windows = windows.map(|(window, kept)| (window, kept.to_bytes())).collect();
-            StoredHeld { path: *path, source: history.source, windows }
+            let minutes = history.minutes(i64::MIN..=i64::MAX).into_iter();
+            let stored = |minute| Some((minute, history.windows.minute_bytes(minute)?));
+            let minutes = minutes.filter_map(stored).collect();
+            StoredHeld { path: *path, source: history.source, minutes }
         };
         self.paths.iter().map(stored).collect()
     }
@@ -110,13 +110,13 @@ impl Held {
     /// Reads what was stored.
     ///
     /// # Errors
-    /// [`VarintError`] for a damaged window.
-    pub(super) fn from_stored(stored: Vec<StoredHeld>) -> Result<Self, VarintError> {
+    /// [`EvidenceError`] for a damaged minute.
+    pub(super) fn from_stored(stored: Vec<StoredHeld>) -> Result<Self, EvidenceError> {
         let mut held = Self::default();
-        for StoredHeld { path, source, windows } in stored {
+        for StoredHeld { path, source, minutes } in stored {
             let mut history = PathHistory::new(source);
-            for (window, content) in windows {
-                history.restore(window, &content)?;
+            for (minute, content) in minutes {
+                history.restore(minute, &content)?;
             }
             held.count += history.windows.len();
             held.paths.insert(path, history);

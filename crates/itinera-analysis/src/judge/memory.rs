@@ -10,10 +10,9 @@ use crate::event::Watcher;
 use crate::evidence::EvidenceError;
 use crate::inventory::Inventory;
 use itinera_model::alarm::AlarmEffect;
-use itinera_model::checkpoint::{Checkpoint, StageState, StoredWindow};
+use itinera_model::checkpoint::{Checkpoint, StageState, StoredMinute};
 use itinera_model::codec::{DecodeError, decode, encode};
 use itinera_model::id::PathId;
-use itinera_model::varint::VarintError;
 use rayon::prelude::*;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
@@ -72,13 +71,9 @@ impl Stage {
     pub const fn version(self) -> u16 {
         match self {
             Self::Findings => ENGINE,
-            Self::Windows => 2,
-            Self::Seals
-            | Self::Held
-            | Self::Pairs
-            | Self::Alarms
-            | Self::Events
-            | Self::Inventory => 1,
+            Self::Windows => 3,
+            Self::Held => 2,
+            Self::Seals | Self::Pairs | Self::Alarms | Self::Events | Self::Inventory => 1,
         }
     }
 
@@ -99,8 +94,11 @@ impl Stage {
     ) -> Result<Option<T>, UnreadableStage> {
         // A state that was not needed was written as nothing.
         let content = self.of(&checkpoint.stages).filter(|content| !content.is_empty());
-        let read = content.map(decode).transpose();
-        read.map_err(|source| UnreadableStage { stage: self, source: source.into() })
+        content.map(decode).transpose().map_err(|source| self.unreadable(source))
+    }
+
+    fn unreadable(self, source: impl Into<StateError>) -> UnreadableStage {
+        UnreadableStage { stage: self, source: source.into() }
     }
 }
 
@@ -110,10 +108,8 @@ impl Stage {
 pub enum StateError {
     /// Of a state in CBOR.
     Cbor(#[from] DecodeError),
-    /// Of a window.
-    Window(#[from] VarintError),
-    /// Of a window of a pair.
-    Pair(#[from] EvidenceError),
+    /// Of evidence.
+    Evidence(#[from] EvidenceError),
 }
 
 /// The state of a stage that cannot be read although its version is known.
@@ -128,23 +124,25 @@ pub struct UnreadableStage {
 
 /// The windows of all paths, each path's by itself, on all processors.
 fn restored_paths(
-    stored: &[StoredWindow],
+    stored: &[StoredMinute],
 ) -> Result<BTreeMap<PathId, PathHistory>, UnreadableStage> {
-    let mut by_path: BTreeMap<PathId, Vec<&StoredWindow>> = BTreeMap::new();
-    for window in stored {
-        by_path.entry(window.path).or_default().push(window);
+    let mut by_path: BTreeMap<PathId, Vec<&StoredMinute>> = BTreeMap::new();
+    for minute in stored {
+        by_path.entry(minute.path).or_default().push(minute);
     }
-    let restored = |(path, windows): (PathId, Vec<&StoredWindow>)| {
-        let mut history = PathHistory::new(windows[0].source);
-        for window in windows {
-            history.restore(window.window, &window.content)?;
+    let restored = |(path, minutes): (PathId, Vec<&StoredMinute>)| {
+        let newest = minutes.iter().max_by_key(|it| it.minute);
+        let Some(newest) = newest else { return Ok(None) };
+        let mut history = PathHistory::new(newest.source);
+        for minute in minutes {
+            history.restore(minute.minute, &minute.content)?;
         }
-        Ok((path, history))
+        Ok(Some((path, history)))
     };
     let by_path: Vec<_> = by_path.into_iter().collect();
-    let paths: Result<_, VarintError> = by_path.into_par_iter().map(restored).collect();
-    let stage = Stage::Windows;
-    paths.map_err(|source| UnreadableStage { stage, source: source.into() })
+    let paths = by_path.into_par_iter().map(restored).filter_map(Result::transpose);
+    let paths: Result<_, EvidenceError> = paths.collect();
+    paths.map_err(|source| Stage::Windows.unreadable(source))
 }
 
 impl Judge {
@@ -165,19 +163,15 @@ impl Judge {
         it.inventory = inventory;
         it.seals = Stage::Seals.read(checkpoint)?.unwrap_or_default();
         let held = Stage::Held.read(checkpoint)?.map(Held::from_stored).transpose();
-        let damaged =
-            |source: VarintError| UnreadableStage { stage: Stage::Held, source: source.into() };
-        it.held = held.map_err(damaged)?.unwrap_or_default();
+        it.held = held.map_err(|source| Stage::Held.unreadable(source))?.unwrap_or_default();
         let pairs = Stage::Pairs.read(checkpoint)?.map(Pairs::from_stored).transpose();
-        let damaged =
-            |source: EvidenceError| UnreadableStage { stage: Stage::Pairs, source: source.into() };
-        it.pairs = pairs.map_err(damaged)?.unwrap_or_default();
+        it.pairs = pairs.map_err(|source| Stage::Pairs.unreadable(source))?.unwrap_or_default();
         (it.watcher, it.arrived_dscp) = match Stage::Events.read(checkpoint)? {
             Some(events) => events,
             None => (Watcher::resumed(std::mem::take(&mut sources.lasting)), BTreeMap::new()),
         };
         if Stage::Windows.is_in(checkpoint) {
-            it.paths = restored_paths(&checkpoint.windows)?;
+            it.paths = restored_paths(&checkpoint.minutes)?;
         } else {
             it.rebuild_windows(checkpoint, &sources);
         }
@@ -234,13 +228,13 @@ impl Judge {
             Checkpoint { stages: Stage::ALL.map(state).to_vec(), ..Checkpoint::default() };
         for (path, history) in &mut self.paths {
             let (path, source) = (*path, history.source);
-            for (window, content) in history.take_changes() {
+            for (minute, content) in history.take_changes() {
                 match content {
                     Some(content) => {
-                        let stored = StoredWindow { path, window, source, content };
-                        checkpoint.windows.push(stored);
+                        let stored = StoredMinute { path, minute, source, content };
+                        checkpoint.minutes.push(stored);
                     }
-                    None => checkpoint.dropped.push((path, window)),
+                    None => checkpoint.dropped.push((path, minute)),
                 }
             }
         }

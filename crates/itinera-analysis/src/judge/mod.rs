@@ -36,9 +36,7 @@ use pairs::Pairs;
 use path::{PathHistory, minute_of};
 use rayon::prelude::*;
 use rebuild::Rebuild;
-pub use rebuild::{
-    RebuildProgress, RebuildSources, minutes_to_rebuild, rounds_to_rebuild, windows_to_rebuild,
-};
+pub use rebuild::{RebuildProgress, RebuildSources, minutes_to_rebuild, rounds_to_rebuild};
 use seal::{PathSeal, Seals};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;

@@ -2,13 +2,12 @@
 
 use super::{KEPT_WINDOWS, LATE_WINDOWS};
 use crate::evidence::{
-    Kept, RoundCounts, WINDOWS_A_MINUTE, Window, Windows, end_of, publish, window_of,
+    EvidenceError, Kept, RoundCounts, WINDOWS_A_MINUTE, Window, Windows, end_of, publish, window_of,
 };
 use crate::locate::{self, Usual};
 use itinera_model::finding::{Assessment, TimeInterval};
 use itinera_model::id::{ContentId, PathId};
 use itinera_model::unit::WallTime;
-use itinera_model::varint::VarintError;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::ops::RangeInclusive;
@@ -27,7 +26,7 @@ pub(super) struct PathHistory {
     usual: Usual,
     /// Judgements of windows that are not sealed yet.
     pub(super) unsealed: BTreeMap<i64, Arc<Assessment>>,
-    /// Windows that differ from the last checkpoint, and those that it holds.
+    /// Minutes with windows that differ from the last checkpoint, and minutes that it holds.
     changed: BTreeSet<i64>,
     stored: BTreeSet<i64>,
     /// Published minutes with other counts since.
@@ -47,10 +46,10 @@ impl PathHistory {
         }
     }
 
-    /// Takes a window from a checkpoint.
-    pub(super) fn restore(&mut self, window: i64, content: &[u8]) -> Result<(), VarintError> {
-        self.windows.restore(window, content)?;
-        self.stored.insert(window);
+    /// Takes the windows of a minute from a checkpoint.
+    pub(super) fn restore(&mut self, minute: i64, content: &[u8]) -> Result<(), EvidenceError> {
+        self.windows.restore(minute, content)?;
+        self.stored.insert(minute);
         Ok(())
     }
 
@@ -72,10 +71,10 @@ impl PathHistory {
         self.on_change(window);
     }
 
-    /// A checkpoint holds this window in a form that cannot be read: the next one replaces it.
-    pub(super) fn expect(&mut self, window: i64) {
-        self.stored.insert(window);
-        self.changed.insert(window);
+    /// A checkpoint holds this minute in a form that cannot be read: the next one replaces it.
+    pub(super) fn expect(&mut self, minute: i64) {
+        self.stored.insert(minute);
+        self.changed.insert(minute);
     }
 
     /// Takes over a window of evidence.
@@ -90,7 +89,7 @@ impl PathHistory {
         for window in self.windows.values_mut() {
             (window.found, window.flagged) = (false, false);
         }
-        self.changed.extend(&windows);
+        self.changed.extend(windows.iter().map(|window| minute_of(*window)));
         let judge = |window| Some((window, Arc::new(self.assess_in_order(path, window)?)));
         windows.into_iter().filter_map(judge).collect()
     }
@@ -111,19 +110,19 @@ impl PathHistory {
         self.assess(path, self.windows.newest()?)
     }
 
-    /// Windows that differ from the last checkpoint, absent where they are no longer needed. What
+    /// Minutes that differ from the last checkpoint, absent where they have no windows any more. What
     /// they are now is the new one.
     pub(super) fn take_changes(&mut self) -> Vec<(i64, Option<Vec<u8>>)> {
         let changed = std::mem::take(&mut self.changed);
         let mut changes = Vec::with_capacity(changed.len());
-        for window in changed {
-            let content = self.windows.get(window).map(Kept::to_bytes);
+        for minute in changed {
+            let content = self.windows.minute_bytes(minute);
             let was_stored = match &content {
-                Some(_) => !self.stored.insert(window),
-                None => self.stored.remove(&window),
+                Some(_) => !self.stored.insert(minute),
+                None => self.stored.remove(&minute),
             };
             if content.is_some() || was_stored {
-                changes.push((window, content));
+                changes.push((minute, content));
             }
         }
         changes
@@ -132,10 +131,11 @@ impl PathHistory {
     /// A window has other counts, another flag, or is gone.
     pub(super) fn on_change(&mut self, window: i64) {
         self.usual.on_change(window);
-        if self.windows.contains(window) || self.stored.contains(&window) {
-            self.changed.insert(window);
+        let minute = minute_of(window);
+        if self.stored.contains(&minute) || self.windows.minute(minute).next().is_some() {
+            self.changed.insert(minute);
         } else {
-            self.changed.remove(&window);
+            self.changed.remove(&minute);
         }
     }
 
@@ -179,7 +179,7 @@ impl PathHistory {
         if let Some(content) = self.windows.get_mut(window)
             && std::mem::replace(&mut content.found, found) != found
         {
-            self.changed.insert(window);
+            self.changed.insert(minute_of(window));
         }
         let near: Vec<i64> =
             self.windows.range(window - BEFORE_FINDING..=window).map(|(index, _)| index).collect();
@@ -223,9 +223,7 @@ impl PathHistory {
 
     /// The evidence of a minute, by its number: absent where it has no rounds.
     pub(super) fn evidence_of(&self, minute: i64) -> Option<Vec<u8>> {
-        let first = minute.saturating_mul(WINDOWS_A_MINUTE);
-        let mut windows =
-            self.windows.range(first..first.saturating_add(WINDOWS_A_MINUTE)).peekable();
+        let mut windows = self.windows.minute(minute).peekable();
         windows.peek()?;
         Some(publish(windows))
     }

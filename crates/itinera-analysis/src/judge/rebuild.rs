@@ -9,7 +9,7 @@ use crate::alarm::AlarmBook;
 use crate::evidence::{PublishedMinute, WINDOWS_A_MINUTE, beginning_of, end_of, window_of};
 use crate::judge::Observation;
 use itinera_model::alarm::{Alarm, AlarmEffect};
-use itinera_model::checkpoint::{Checkpoint, StoredWindow};
+use itinera_model::checkpoint::{Checkpoint, StoredMinute};
 use itinera_model::event::Event;
 use itinera_model::id::PathId;
 use itinera_model::owner::OwnerMap;
@@ -73,9 +73,9 @@ impl Rebuild {
     }
 }
 
-/// The windows of a checkpoint that another version wrote: only their places can be read.
-pub fn windows_to_rebuild(checkpoint: &Checkpoint) -> &[StoredWindow] {
-    if Stage::Windows.is_in(checkpoint) { &[] } else { &checkpoint.windows }
+/// The minutes of a checkpoint that another version wrote: only which there are can be read.
+pub fn minutes_to_rebuild(checkpoint: &Checkpoint) -> &[StoredMinute] {
+    if Stage::Windows.is_in(checkpoint) { &[] } else { &checkpoint.minutes }
 }
 
 impl Judge {
@@ -107,28 +107,29 @@ impl Judge {
     }
 
     /// The windows of a checkpoint of another version, from evidence, and the newest from rounds. A path
-    /// without either keeps nothing but the places of its windows, which the next checkpoint drops.
+    /// without either keeps nothing but the numbers of its minutes, which the next checkpoint drops.
     pub(super) fn rebuild_windows(&mut self, checkpoint: &Checkpoint, from: &RebuildSources<'_>) {
-        let mut wanted: BTreeMap<PathId, BTreeSet<i64>> = BTreeMap::new();
-        for StoredWindow { path, window, source, .. } in windows_to_rebuild(checkpoint) {
+        let mut wanted: BTreeSet<(PathId, i64)> = BTreeSet::new();
+        for StoredMinute { path, minute, source, .. } in minutes_to_rebuild(checkpoint) {
             let history = self.paths.entry(*path);
-            history.or_insert_with(|| PathHistory::new(*source)).expect(*window);
-            wanted.entry(*path).or_default().insert(*window);
+            let history = history.or_insert_with(|| PathHistory::new(*source));
+            history.source = *source;
+            history.expect(*minute);
+            wanted.insert((*path, *minute));
         }
         for (path, minute, published) in &from.minutes {
-            let Some((history, wanted)) = self.paths.get_mut(path).zip(wanted.get_mut(path)) else {
+            let Some(history) = self.paths.get_mut(path) else { continue };
+            if !wanted.remove(&(*path, *minute)) {
                 continue;
-            };
+            }
             for (place, window) in published.windows() {
                 let index = minute.saturating_mul(WINDOWS_A_MINUTE) + i64::from(place);
-                if wanted.remove(&index) {
-                    history.take_over(index, window);
-                }
+                history.take_over(index, window);
             }
         }
         for round in &from.rounds {
             let window = window_of(round.measured_at);
-            let is_wanted = wanted.get(&round.path).is_some_and(|it| it.contains(&window));
+            let is_wanted = wanted.contains(&(round.path, minute_of(window)));
             let Some(history) = self.paths.get_mut(&round.path).filter(|_| is_wanted) else {
                 continue;
             };
@@ -163,12 +164,7 @@ impl Judge {
     }
 }
 
-/// The minutes that hold windows of a checkpoint of another version, by path.
-pub fn minutes_to_rebuild(checkpoint: &Checkpoint) -> BTreeSet<(PathId, i64)> {
-    windows_to_rebuild(checkpoint).iter().map(|it| (it.path, minute_of(it.window))).collect()
-}
-
-/// Where the rounds begin that windows are rebuilt from: the earliest window after the last of the
+/// Where the rounds begin that windows are rebuilt from: the earliest minute after the last of the
 /// `minutes` that there are of its path; absent where evidence has all.
 pub fn rounds_to_rebuild(
     checkpoint: &Checkpoint,
@@ -179,8 +175,7 @@ pub fn rounds_to_rebuild(
         let known = last.entry(*path).or_insert(*minute);
         *known = (*known).max(*minute);
     }
-    let after =
-        |it: &&StoredWindow| last.get(&it.path).is_none_or(|last| minute_of(it.window) > *last);
-    let first = windows_to_rebuild(checkpoint).iter().filter(after).map(|it| it.window).min()?;
-    Some(beginning_of(first))
+    let after = |it: &&StoredMinute| last.get(&it.path).is_none_or(|last| it.minute > *last);
+    let first = minutes_to_rebuild(checkpoint).iter().filter(after).map(|it| it.minute).min()?;
+    Some(beginning_of(first.saturating_mul(WINDOWS_A_MINUTE)))
 }

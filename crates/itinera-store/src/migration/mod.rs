@@ -41,6 +41,7 @@ impl MigratorTrait for Migrator {
             step!("m0017", "round_blocks"),
             step!("m0018", "rollups_by_route"),
             step!("m0019", "round_content"),
+            step!("m0020", "path_minutes"),
         ]
     }
 }

@@ -246,6 +246,28 @@ async fn a_cluster_that_another_process_uses_is_left_alone() {
     Cluster::start(_data.path()).await.unwrap().stop().await.unwrap();
 }
 
+/// Windows were rows of their own: which minutes have any is kept, and they are made again from evidence.
+#[tokio::test]
+async fn windows_of_the_version_before_keep_their_minutes() {
+    let fixture = fixture().await;
+    let db = raw(&fixture).await;
+    for statement in [
+        include_str!("../../src/migration/m0020_down.sql"),
+        "DELETE FROM seaql_migrations WHERE version >= 'm0020';
+         INSERT INTO path_window SELECT gen_random_uuid(), n, '10.0.0.2', '\\x0100'
+             FROM unnest('{-1, 11, 12}'::bigint[]) n;",
+    ] {
+        db.execute_unprepared(statement).await.unwrap();
+    }
+    let store = Store::open(&Cluster::url_in(fixture._data.path())).await.unwrap();
+    let minutes = store.judge_memory().await.unwrap().checkpoint.minutes;
+    let mut numbers: Vec<i64> = minutes.iter().map(|it| it.minute).collect();
+    numbers.sort_unstable();
+    assert_eq!(numbers, [-1, 1, 2]);
+    assert!(minutes.iter().all(|it| it.content.is_empty()));
+    fixture.cluster.stop().await.unwrap();
+}
+
 /// What an early version recorded.
 const EARLY_ROWS: &str = "DELETE FROM seaql_migrations WHERE version >= 'm0008';
     INSERT INTO person (id, name, role, password, active, created_at)
@@ -300,6 +322,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0020_down.sql"),
         include_str!("../../src/migration/m0019_down.sql"),
         include_str!("../../src/migration/m0018_down.sql"),
         include_str!("../../src/migration/m0017_down.sql"),

@@ -7,9 +7,6 @@ use itinera_model::reading::Reading;
 use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
-use itinera_service::{Config, Service};
-use itinera_store::Store;
-use std::time::{Duration, Instant};
 use time::OffsetDateTime;
 
 /// Hops of each path.
@@ -75,31 +72,4 @@ pub(crate) fn batch(
         batch.paths.add(round, &flow, &resolution, &route, &Reading { hops: Vec::new() });
     }
     batch
-}
-
-/// Prints how long a restart takes until a report that came in meanwhile is judged.
-pub(crate) async fn restarted(
-    config: &Config,
-    store: &Store,
-    all: &[(u8, (AgentId, Vec<Task>))],
-    seq: u64,
-) {
-    let now = OffsetDateTime::now_utc();
-    let (number, (agent, tasks)) = &all[0];
-    store
-        .commit_batch(*agent, &batch(*agent, *number, tasks, (seq, now), None), now)
-        .await
-        .unwrap();
-    let begun = Instant::now();
-    let service = Service::start(config, |_| {}).await.unwrap();
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.run(async {
-        let _told = stopped.await;
-    }));
-    while store.status_counts().await.unwrap().unjudged_commits > 0 {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-    println!("restart to judged   {:>8.1} s", begun.elapsed().as_secs_f64());
-    let _told = stop.send(());
-    serving.await.unwrap().unwrap();
 }

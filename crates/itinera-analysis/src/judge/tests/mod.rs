@@ -503,13 +503,13 @@ fn rounds_of_an_outage_are_regarded_and_published_although_they_come_at_once() {
 
 /// What a store holds after these updates.
 fn stored(updates: &[Checkpoint]) -> Checkpoint {
-    let mut windows = BTreeMap::new();
+    let mut minutes = BTreeMap::new();
     for update in updates {
-        windows.extend(update.windows.iter().map(|it| ((it.path, it.window), it.clone())));
-        update.dropped.iter().for_each(|key| drop(windows.remove(key)));
+        minutes.extend(update.minutes.iter().map(|it| ((it.path, it.minute), it.clone())));
+        update.dropped.iter().for_each(|key| drop(minutes.remove(key)));
     }
     let stages = updates.last().map(|last| last.stages.clone()).unwrap_or_default();
-    Checkpoint { stages, windows: windows.into_values().collect(), dropped: Vec::new() }
+    Checkpoint { stages, minutes: minutes.into_values().collect(), dropped: Vec::new() }
 }
 
 fn restored(checkpoint: &Checkpoint) -> Judge {
