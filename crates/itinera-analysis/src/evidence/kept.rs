@@ -2,7 +2,7 @@
 //! their compact form, which takes a twentieth of the memory. Windows share their routes.
 
 use super::encoding::{put_window, read_window};
-use super::minute::{EvidenceError, WINDOWS, put_minute, read_minute};
+use super::minute::{EvidenceError, PUBLISHED, WINDOWS, put_minute, read_minute};
 use super::window::{RoundCounts, SeenRoute, Window};
 use itinera_model::id::ContentId;
 use itinera_model::varint::Reader;
@@ -103,6 +103,15 @@ impl Kept {
         };
         open.into_iter().flatten().chain(compact.into_iter().flatten())
     }
+}
+
+/// A [`super::PublishedMinute`] in bytes: its windows are given by their index in order.
+pub(crate) fn publish<'a>(windows: impl Iterator<Item = (i64, &'a Kept)>) -> Vec<u8> {
+    let compact = windows.map(|(index, kept)| {
+        let (routes, bytes) = kept.compacted();
+        (index, routes, bytes)
+    });
+    put_minute(PUBLISHED, compact)
 }
 
 /// The windows of a path by index.
@@ -229,9 +238,12 @@ impl Windows {
     pub(crate) fn minute_bytes(&self, minute: i64) -> Option<Vec<u8>> {
         let mut windows = self.minute(minute).peekable();
         windows.peek()?;
-        Some(put_minute(VERSION, windows, |out, kept| {
-            out.push((u8::from(kept.found) * FOUND) | (u8::from(kept.flagged) * FLAGGED));
-        }))
+        let flagged = windows.map(|(index, kept)| {
+            let (routes, bytes) = kept.compacted();
+            let flags = (u8::from(kept.found) * FOUND) | (u8::from(kept.flagged) * FLAGGED);
+            (index, routes, Cow::Owned([&[flags], &*bytes].concat()))
+        });
+        Some(put_minute(VERSION, flagged))
     }
 
     /// Takes the windows of a minute as it was stored, in their compact form.

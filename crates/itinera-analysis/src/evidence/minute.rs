@@ -1,17 +1,18 @@
 //! Published evidence: the sealed windows of a minute of one path.
 
 use super::encoding::{put_routes, read_routes, read_window};
-use super::kept::Kept;
 use super::summary::MinuteSummary;
 use super::window::{SeenRoute, WINDOW_US, Window};
 use itinera_model::varint::{Reader, VarintError, put};
+use std::borrow::Cow;
 use std::sync::Arc;
 
 /// A minute in microseconds.
 const MINUTE_US: i64 = 60_000_000;
 /// Windows of a minute.
 pub(crate) const WINDOWS: i64 = MINUTE_US / WINDOW_US;
-const VERSION: u8 = 1;
+/// Version of published minutes.
+pub(super) const PUBLISHED: u8 = 1;
 
 /// Why stored evidence cannot be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -30,22 +31,18 @@ pub(super) fn read_version(reader: &mut Reader<'_>, known: u8) -> Result<(), Evi
     if found == known { Ok(()) } else { Err(EvidenceError::Version(found)) }
 }
 
-/// The bytes of a minute's windows, which are given by their index in order: the routes of all, and for
-/// each window its place in the minute, the numbers of its routes among all, and its compact form.
-pub(crate) fn publish<'a>(windows: impl Iterator<Item = (i64, &'a Kept)>) -> Vec<u8> {
-    put_minute(VERSION, windows, |_, _| ())
-}
+/// A window by its index: its routes, and its compact form with these numbered.
+pub(super) type CompactWindow<'a> = (i64, Vec<Arc<SeenRoute>>, Cow<'a, [u8]>);
 
-/// The same with what `put_more` writes of each window before its compact form.
+/// The bytes of a minute's windows, which are given in order: the routes of all, and for each window its
+/// place in the minute, the numbers of its routes among all, and its compact form.
 pub(super) fn put_minute<'a>(
     version: u8,
-    windows: impl Iterator<Item = (i64, &'a Kept)>,
-    put_more: impl Fn(&mut Vec<u8>, &Kept),
+    windows: impl Iterator<Item = CompactWindow<'a>>,
 ) -> Vec<u8> {
     let mut routes: Vec<Arc<SeenRoute>> = Vec::new();
     let (mut count, mut body) = (0, Vec::new());
-    for (index, kept) in windows {
-        let (own, bytes) = kept.compacted();
+    for (index, own, bytes) in windows {
         count += 1;
         put(&mut body, index.rem_euclid(WINDOWS).cast_unsigned());
         put(&mut body, own.len() as u64);
@@ -57,7 +54,6 @@ pub(super) fn put_minute<'a>(
             });
             put(&mut body, number as u64);
         }
-        put_more(&mut body, kept);
         body.extend_from_slice(&bytes);
     }
     let mut out = vec![version];
@@ -105,7 +101,7 @@ impl PublishedMinute {
     /// [`EvidenceError`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, EvidenceError> {
         let mut windows = Vec::new();
-        read_minute(bytes, VERSION, |place, routes, reader| {
+        read_minute(bytes, PUBLISHED, |place, routes, reader| {
             windows.push((place, read_window(reader, &routes)?));
             Ok(())
         })?;

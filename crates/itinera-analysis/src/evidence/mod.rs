@@ -17,9 +17,9 @@ mod window;
 
 pub(crate) use delays::Delays;
 pub use hour::HourBlock;
-pub(crate) use kept::{Kept, Windows};
+pub(crate) use kept::{Kept, Windows, publish};
+pub(crate) use minute::WINDOWS as WINDOWS_A_MINUTE;
 pub use minute::{EvidenceError, PublishedMinute};
-pub(crate) use minute::{WINDOWS as WINDOWS_A_MINUTE, publish};
 pub(crate) use pair::publish_pair;
 pub use pair::{DirectionCounts, PairCounts, PairEvidence};
 pub use summary::{HopSummary, MinuteSummary, RouteSummary};
