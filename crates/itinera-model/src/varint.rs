@@ -95,11 +95,6 @@ impl<'a> Reader<'a> {
         rest
     }
 
-    /// The bytes that were read since an earlier state of this reader.
-    pub fn since(&self, earlier: &Self) -> &'a [u8] {
-        self.bytes.get(earlier.offset..self.offset).unwrap_or_default()
-    }
-
     /// A number of at most `max`.
     ///
     /// # Errors

@@ -4,8 +4,9 @@
 use super::encoding::{put_window, read_window};
 use super::minute::{EvidenceError, PUBLISHED, WINDOWS, put_minute, read_minute};
 use super::window::{RoundCounts, SeenRoute, Window};
+use crc::{CRC_32_ISCSI, Crc, Table};
 use itinera_model::id::ContentId;
-use itinera_model::varint::Reader;
+use itinera_model::varint::{Reader, put};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -19,6 +20,9 @@ const FOUND: u8 = 1;
 const FLAGGED: u8 = 2;
 /// Version of stored minutes.
 const VERSION: u8 = 2;
+/// Stored minutes end with a checksum, so that their windows need not be read to be known as whole.
+const CHECKSUM: Crc<u32, Table<16>> = Crc::<u32, Table<16>>::new(&CRC_32_ISCSI);
+const CHECKSUM_BYTES: usize = 4;
 
 /// A window that is kept.
 #[derive(Debug, Clone)]
@@ -47,9 +51,9 @@ fn window_bytes(window: &Window) -> Vec<u8> {
     bytes
 }
 
-fn compact(window: &Window, bytes: Vec<u8>) -> Content {
+fn compact(window: &Window) -> Content {
     let routes = window.routes.values().map(|it| (Arc::clone(&it.route), it.newest)).collect();
-    Content::Compact { routes, bytes: bytes.into_boxed_slice() }
+    Content::Compact { routes, bytes: window_bytes(window).into_boxed_slice() }
 }
 
 impl Kept {
@@ -93,6 +97,15 @@ impl Kept {
                 (routes.iter().map(|(it, _)| Arc::clone(it)).collect(), Cow::Borrowed(bytes))
             }
         }
+    }
+
+    /// The newest round of each route, in the order of [`Self::compacted`].
+    fn newest_rounds(&self) -> impl Iterator<Item = u64> {
+        let (open, compact) = match &self.content {
+            Content::Open(window) => (Some(window.routes.values().map(|it| it.newest)), None),
+            Content::Compact { routes, .. } => (None, Some(routes.iter().map(|it| it.1))),
+        };
+        open.into_iter().flatten().chain(compact.into_iter().flatten())
     }
 
     /// Its routes.
@@ -229,7 +242,7 @@ impl Windows {
             if let Some(kept) = self.all.get_mut(&window)
                 && let Content::Open(open) = &kept.content
             {
-                kept.content = compact(open, window_bytes(open));
+                kept.content = compact(open);
             }
         }
     }
@@ -238,12 +251,17 @@ impl Windows {
     pub(crate) fn minute_bytes(&self, minute: i64) -> Option<Vec<u8>> {
         let mut windows = self.minute(minute).peekable();
         windows.peek()?;
-        let flagged = windows.map(|(index, kept)| {
+        let stored = windows.map(|(index, kept)| {
             let (routes, bytes) = kept.compacted();
-            let flags = (u8::from(kept.found) * FOUND) | (u8::from(kept.flagged) * FLAGGED);
-            (index, routes, Cow::Owned([&[flags], &*bytes].concat()))
+            let mut out = vec![(u8::from(kept.found) * FOUND) | (u8::from(kept.flagged) * FLAGGED)];
+            kept.newest_rounds().for_each(|newest| put(&mut out, newest));
+            put(&mut out, bytes.len() as u64);
+            out.extend_from_slice(&bytes);
+            (index, routes, Cow::Owned(out))
         });
-        Some(put_minute(VERSION, flagged))
+        let mut out = put_minute(VERSION, stored);
+        out.extend(CHECKSUM.checksum(&out).to_le_bytes());
+        Some(out)
     }
 
     /// Takes the windows of a minute as it was stored, in their compact form.
@@ -251,14 +269,21 @@ impl Windows {
     /// # Errors
     /// [`EvidenceError`] for what [`Self::minute_bytes`] cannot have written.
     pub(crate) fn restore(&mut self, minute: i64, stored: &[u8]) -> Result<(), EvidenceError> {
-        read_minute(stored, VERSION, |place, mut routes, reader| {
-            for route in &mut routes {
-                *route = self.shared(route.id, || route.addresses.clone());
-            }
+        let content = stored.len().checked_sub(CHECKSUM_BYTES).map(|end| stored.split_at(end));
+        let whole = content.filter(|(content, checksum)| {
+            CHECKSUM.checksum(content).to_le_bytes().as_slice() == *checksum
+        });
+        let (content, _) = whole.ok_or_else(|| Reader::new(stored).range("checksum"))?;
+        read_minute(content, VERSION, |place, routes, reader| {
             let flags = reader.byte()?;
-            let before = *reader;
-            let window = read_window(reader, &routes)?;
-            let content = compact(&window, reader.since(&before).to_vec());
+            let mut own = Vec::with_capacity(routes.len());
+            for route in routes {
+                let route = self.shared(route.id, || route.addresses.clone());
+                own.push((route, reader.typed("newest round")?));
+            }
+            let length: usize = reader.typed("length of a window")?;
+            let bytes = reader.take(length)?.into();
+            let content = Content::Compact { routes: own.into_boxed_slice(), bytes };
             let (found, flagged) = (flags & FOUND != 0, flags & FLAGGED != 0);
             let index = minute.saturating_mul(WINDOWS).saturating_add(place.into());
             self.all.insert(index, Kept { content, found, flagged });

@@ -118,6 +118,7 @@ proptest! {
         rounds in prop::collection::vec((0i64..10, drawn()), 1..40),
         from in 0i64..12,
         more in prop::collection::vec((0i64..10, drawn()), 0..10),
+        damage in any::<prop::sample::Index>(),
     ) {
         let mut open = filled(&rounds);
         let mut compact = open.clone();
@@ -136,7 +137,12 @@ proptest! {
         for minute in 0..3 {
             if let Some(stored) = compact.minute_bytes(minute) {
                 restored.restore(minute, &stored).unwrap();
-                prop_assert_eq!(restored.minute_bytes(minute), Some(stored));
+                prop_assert_eq!(restored.minute_bytes(minute), Some(stored.clone()));
+                let mut damaged = stored.clone();
+                let at = damage.index(stored.len());
+                damaged[at] ^= 0x10;
+                prop_assert!(Windows::default().restore(minute, &damaged).is_err());
+                prop_assert!(Windows::default().restore(minute, &stored[..at]).is_err());
             }
         }
         prop_assert_eq!(contents(&restored), contents(&open));
