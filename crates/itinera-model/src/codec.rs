@@ -50,7 +50,8 @@ pub enum DecodeError {
 /// # Panics
 /// When a message's own encoding fails, which plain data cannot.
 pub fn encode<T: Serialize>(message: &T) -> Vec<u8> {
-    let mut out = vec![CODEC];
+    let mut out = Vec::with_capacity(512);
+    out.push(CODEC);
     #[allow(clippy::expect_used, reason = "plain data into a growing vector cannot fail")]
     ciborium::into_writer(message, &mut out).expect("encoding plain data into memory");
     out

@@ -192,7 +192,7 @@ async fn main() {
     measure(&installation.config, &tasks[..MEASURED], *agent, days).await;
     println!("{MEASURED} paths of {days} days measured in {:.0} s", begun.elapsed().as_secs_f64());
     let begun = Instant::now();
-    let db = Database::connect(&installation.url).await.unwrap();
+    let db = Database::connect(installation.config.database.as_deref().unwrap()).await.unwrap();
     let measured: Vec<PathId> = tasks[..MEASURED].iter().map(|task| task.path).collect();
     let rows = copy(&db, &measured, days).await;
     let gigabytes = installation.store.database_bytes().await.unwrap() as f64 / 1e9;
@@ -202,8 +202,8 @@ async fn main() {
         begun.elapsed().as_secs_f64()
     );
 
-    let service = installation.serve().await;
-    let api = format!("http://{}", service.address);
+    let (address, service) = installation.serve().await;
+    let api = format!("http://{address}");
     let user = User::first(api, &installation.config.data).await;
     let first = days.cast_unsigned() * 86_400;
     for seq in first..first + REPORTS {

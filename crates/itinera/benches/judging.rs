@@ -117,7 +117,7 @@ async fn main() {
 
     let before = both_s(&directory);
     let begun = Instant::now();
-    let service = installation.serve().await;
+    let (_, service) = installation.serve().await;
     judged(&installation, reports * u64::from(agents)).await;
     let judged_s = begun.elapsed().as_secs_f64();
     let after = both_s(&directory);

@@ -55,10 +55,12 @@ impl Delays {
 
     /// All delays of several windows, and single ones; exact where all of them are.
     pub(crate) fn merged<'a>(
-        windows: impl IntoIterator<Item = &'a Self>,
+        windows: impl IntoIterator<Item = &'a Self, IntoIter: Clone>,
         single: impl IntoIterator<Item = u32>,
     ) -> Self {
-        let mut all = Self::default();
+        let windows = windows.into_iter();
+        let exact = windows.clone().map(|window| window.exact.len()).sum();
+        let mut all = Self { exact: Vec::with_capacity(exact), classes: BTreeMap::new() };
         for window in windows {
             all.exact.extend(&window.exact);
             for (class, count) in &window.classes {

@@ -46,7 +46,8 @@ enum Content {
 
 /// A window in its compact form: its routes are numbered in the order of their identities.
 fn window_bytes(window: &Window) -> Vec<u8> {
-    let mut bytes = Vec::new();
+    let hops: usize = window.routes.values().map(|it| it.hops.len()).sum();
+    let mut bytes = Vec::with_capacity(16 * (hops + 1));
     put_window(&mut bytes, window, |route| window.routes.range(..route.id).count());
     bytes
 }

@@ -18,8 +18,6 @@ use tokio::task::JoinHandle;
 /// The installation. No service runs yet.
 pub(crate) struct Installation {
     pub(crate) config: Config,
-    /// URL of its database.
-    pub(crate) url: String,
     pub(crate) store: Store,
     /// Each agent with the number of its site, and what it is to measure.
     pub(crate) agents: Vec<(u8, (AgentId, Vec<Task>))>,
@@ -47,7 +45,7 @@ impl Installation {
         for number in 0..agents {
             joined.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
         }
-        Self { config, url, store, agents: joined, cluster, place }
+        Self { config, store, agents: joined, cluster, place }
     }
 
     /// Where the cluster is.
@@ -55,15 +53,15 @@ impl Installation {
         self.place.path().join("cluster")
     }
 
-    /// Starts the service.
-    pub(crate) async fn serve(&self) -> Serving {
+    /// Starts the service; gives where users reach it.
+    pub(crate) async fn serve(&self) -> (SocketAddr, Serving) {
         let service = Service::start(&self.config, |_| {}).await.unwrap();
         let address = service.address();
         let (stop, stopped) = oneshot::channel::<()>();
         let serving = tokio::spawn(service.run(async {
             let _told = stopped.await;
         }));
-        Serving { address, stop, serving }
+        (address, Serving { stop, serving })
     }
 
     /// Has some agents report a round of each of their paths.
@@ -91,7 +89,7 @@ impl Installation {
     pub(crate) async fn restart(&self, seq: u64) {
         self.report(1, seq).await;
         let begun = Instant::now();
-        let service = self.serve().await;
+        let (_, service) = self.serve().await;
         self.judged(Duration::from_millis(100), |_| ()).await;
         println!("restart to judged   {:>8.1} s", begun.elapsed().as_secs_f64());
         service.stop().await;
@@ -104,8 +102,6 @@ impl Installation {
 
 /// A service that runs.
 pub(crate) struct Serving {
-    /// Where users reach it.
-    pub(crate) address: SocketAddr,
     stop: oneshot::Sender<()>,
     serving: JoinHandle<Result<(), ServiceError>>,
 }
