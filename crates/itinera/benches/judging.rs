@@ -86,7 +86,8 @@ async fn main() {
     let (agents, targets, reports) = if short { SHORT } else { LONG };
     let reports = rounds_asked().unwrap_or(reports);
     let installation = Installation::new(agents, targets).await;
-    let (store, directory) = (&installation.store, installation.cluster());
+    let store = &installation.store;
+    let directory = installation.config.data.with_file_name("cluster");
     // What its first start entered into the log is of a later time than the rounds.
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     assert!(store.forget_empty_log(token).await.unwrap());

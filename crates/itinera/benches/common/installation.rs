@@ -8,7 +8,6 @@ use itinera_store::Store;
 use itinera_store::cluster::Cluster;
 use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
-use std::path::PathBuf;
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use time::OffsetDateTime;
@@ -22,7 +21,8 @@ pub(crate) struct Installation {
     /// Each agent with the number of its site, and what it is to measure.
     pub(crate) agents: Vec<(u8, (AgentId, Vec<Task>))>,
     cluster: Cluster,
-    place: TempDir,
+    /// Deleted with this: the service's data, and beside it the cluster.
+    _place: TempDir,
 }
 
 impl Installation {
@@ -45,12 +45,7 @@ impl Installation {
         for number in 0..agents {
             joined.push((number, common::join(&store, number, OffsetDateTime::now_utc()).await));
         }
-        Self { config, store, agents: joined, cluster, place }
-    }
-
-    /// Where the cluster is.
-    pub(crate) fn cluster(&self) -> PathBuf {
-        self.place.path().join("cluster")
+        Self { config, store, agents: joined, cluster, _place: place }
     }
 
     /// Starts the service; gives where users reach it.
