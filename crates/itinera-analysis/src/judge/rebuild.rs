@@ -110,7 +110,10 @@ impl Judge {
     /// without either keeps nothing but the numbers of its minutes, which the next checkpoint drops.
     pub(super) fn rebuild_windows(&mut self, checkpoint: &Checkpoint, from: &RebuildSources<'_>) {
         let mut wanted: BTreeSet<(PathId, i64)> = BTreeSet::new();
-        for StoredMinute { path, minute, source, .. } in minutes_to_rebuild(checkpoint) {
+        let mut stored: Vec<&StoredMinute> = minutes_to_rebuild(checkpoint).iter().collect();
+        // The source is that of the newest.
+        stored.sort_by_key(|it| it.minute);
+        for StoredMinute { path, minute, source, .. } in stored {
             let history = self.paths.entry(*path);
             let history = history.or_insert_with(|| PathHistory::new(*source));
             history.source = *source;
