@@ -41,7 +41,7 @@ const CHECKPOINT: Duration = Duration::from_secs(60);
 const CHECKPOINT_ROUNDS: usize = 40_000;
 /// How long what is judged may wait to be written while more is to be judged: what several steps say of
 /// the same path is written once.
-const GATHERED: Duration = Duration::from_secs(3);
+const GATHERED: Duration = Duration::from_secs(5);
 
 /// Failures of one kind after which a commit is set aside.
 const TRIES: u32 = 3;
@@ -215,8 +215,8 @@ pub(crate) struct Follower {
     judging: Judging,
     limits: Limits,
     inventory: InventoryWatch,
-    /// The last day with an opening state.
-    opened: Option<Date>,
+    /// The last day that has begun in the log.
+    begun: Option<Date>,
     /// When something was last entered into the log.
     logged_at: Option<OffsetDateTime>,
 }
@@ -228,13 +228,10 @@ impl Follower {
         token: i64,
         failures: &Failures,
     ) -> Result<Self, Stopped> {
-        Ok(Self {
-            judging: continue_from_checkpoint(shared, token, failures).await?,
-            limits,
-            inventory: InventoryWatch::default(),
-            opened: shared.store.last_opening().await?,
-            logged_at: None,
-        })
+        let judging = continue_from_checkpoint(shared, token, failures).await?;
+        let begun = judging.engine.judge().now().date_time().map(OffsetDateTime::date);
+        let inventory = InventoryWatch::default();
+        Ok(Self { judging, limits, inventory, begun, logged_at: None })
     }
 
     /// Follows the log where no commit was set aside.
@@ -282,11 +279,11 @@ impl Follower {
         let Some(first) = entries.first() else { return Ok(false) };
         self.inventory.note_unknown(&entries, judging.engine.judge().inventory());
         let day = first.received_at.date_time().map(OffsetDateTime::date);
-        let begins = |day: &Date| self.opened.is_none_or(|opened| *day > opened);
+        let begins = |day: &Date| self.begun.is_none_or(|begun| *day > begun);
         // Before the first commit there is nothing to be kept.
         let opening = day.filter(|day| cursor > 0 && begins(day));
         let opening = opening.filter(|_| shared.disk.borrow().room == Room::Enough);
-        self.opened = self.opened.max(day);
+        self.begun = self.begun.max(day);
         let count = entries.len() as u64;
         judging.take(entries, opening).await?;
         shared.metrics.judged(count);

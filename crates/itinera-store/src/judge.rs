@@ -156,15 +156,6 @@ impl Store {
         checkpoint_of(rows::all(&self.db, select, [stage.into()]).await?, Vec::new())
     }
 
-    /// The newest day with an opening state.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`].
-    pub async fn last_opening(&self) -> Result<Option<Date>, StoreError> {
-        let day = rows::value(&self.judge, "SELECT max(day) FROM opening_state", []).await?;
-        Ok(day.flatten())
-    }
-
     /// What was remembered at the beginning of a day, or of the first day that is kept, where a
     /// stage had this version.
     ///

@@ -233,15 +233,15 @@ impl HopWindow {
     }
 
     /// Adds the counts and delays of others.
-    pub(crate) fn merge(&mut self, others: &[&Self]) {
-        for other in others {
+    pub(crate) fn merge<'a>(&mut self, others: impl Iterator<Item = &'a Self> + Clone) {
+        for other in others.clone() {
             self.sent += other.sent;
             self.lost += other.lost;
             self.rare.add(&other.rare);
             self.late_delays.extend(&other.late_delays);
         }
         let own = std::mem::take(&mut self.delays);
-        let all = others.iter().map(|other| &other.delays).chain([&own]);
+        let all = others.map(|other| &other.delays).chain([&own]);
         self.delays = Delays::merged(all, []);
     }
 }

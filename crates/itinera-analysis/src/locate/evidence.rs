@@ -203,8 +203,7 @@ fn of_way(recent: &[Cow<'_, Window>], route: &[Option<IpAddr>], usual: &[UsualHo
     let rounds = recent.iter().map(|merged| merged.rounds).sum();
     let hops = route.iter().zip(usual).enumerate().map(|(index, (address, usual))| {
         let mut now = HopWindow::default();
-        let hops: Vec<_> = recent.iter().filter_map(|merged| merged.hops.get(index)).collect();
-        now.merge(&hops);
+        now.merge(recent.iter().filter_map(|merged| merged.hops.get(index)));
         // Nothing is known of what is usual: what may be wrong says nothing.
         let quarter = usual.delay.map(|(quarter_ms, _)| micros(quarter_ms).as_micros());
         if !now.late_delays.is_empty() {
@@ -252,7 +251,7 @@ fn merged<'a>(window: &'a Window, route: &[Option<IpAddr>]) -> Option<Cow<'a, Ro
             total.hops.resize_with(counts.hops.len(), HopWindow::default);
         }
         for (mine, theirs) in total.hops.iter_mut().zip(&counts.hops) {
-            mine.merge(&[theirs]);
+            mine.merge(std::iter::once(theirs));
         }
     }
     Some(total)
@@ -279,8 +278,17 @@ fn hop_evidence(
 
 fn usual_hop(index: usize, usual: &[Cow<'_, LearnedHops>]) -> UsualHop {
     let of_hop = || usual.iter().filter_map(|window| window.get(index));
-    let lost: f64 = of_hop().map(|hop| f64::from(hop.lost)).sum();
-    let sent: f64 = of_hop().map(|hop| f64::from(hop.sent)).sum();
+    let (mut lost, mut sent) = (0.0, 0.0);
+    let mut quarters_ms: Vec<f64> = Vec::with_capacity(usual.len());
+    let mut medians_ms: Vec<f64> = Vec::with_capacity(usual.len());
+    for hop in of_hop() {
+        lost += f64::from(hop.lost);
+        sent += f64::from(hop.sent);
+        if let Some((quarter_us, median_us)) = hop.delays {
+            quarters_ms.push(f64::from(quarter_us) / 1_000.0);
+            medians_ms.push(f64::from(median_us) / 1_000.0);
+        }
+    }
     // Shrunk toward a common overdispersion of 1/200 while few losses speak.
     let weight = lost / (lost + 15.0);
     let overdispersion = match weight {
@@ -288,18 +296,11 @@ fn usual_hop(index: usize, usual: &[Cow<'_, LearnedHops>]) -> UsualHop {
         _ => stat::overdispersion(&of_hop().map(|hop| (hop.lost, hop.sent)).collect::<Vec<_>>()),
     };
     let rho = weight * overdispersion + (1.0 - weight) / 200.0;
-    let by_window = |which: fn((u32, u32)) -> u32| -> Option<Vec<f64>> {
-        let values: Vec<f64> = of_hop()
-            .filter_map(|hop| hop.delays)
-            .map(|it| f64::from(which(it)) / 1_000.0)
-            .collect();
-        (values.len() >= LEAST_USUAL).then_some(values)
-    };
-    let quarters = by_window(|(quarter, _)| quarter);
+    let is_known = quarters_ms.len() >= LEAST_USUAL;
     UsualHop {
         loss: (lost + 0.25) / (sent + 100.0),
         kappa: (1.0 / rho.max(1e-6) - 1.0).min(400.0),
-        delay: quarters.and_then(stat::median_and_mad),
-        median: by_window(|(_, median)| median).and_then(|mut all| stat::median_of(&mut all)),
+        delay: is_known.then(|| stat::median_and_mad(quarters_ms)).flatten(),
+        median: is_known.then(|| stat::median_of(&mut medians_ms)).flatten(),
     }
 }

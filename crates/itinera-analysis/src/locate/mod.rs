@@ -114,6 +114,19 @@ impl Tables {
         libm::log1p(-PRIOR_FAULT) + as_usual(&self.loss) + as_usual(&self.delay)
     }
 
+    /// True where the accounts of a fault are less probable together than that nothing is wrong, by a
+    /// bound that takes no exponential: each has at most its best magnitude as its evidence.
+    fn is_calm(&self, answering: &[&HopEvidence]) -> bool {
+        let before = std::iter::once(0).chain(answering.iter().map(|hop| hop.hop));
+        let silent = answering.iter().zip(before).map(|(hop, before)| hop.hop - before - 1);
+        let Some(silent) = silent.max() else { return true };
+        let best = best_evidence(&self.loss).max(best_evidence(&self.delay));
+        #[allow(clippy::cast_precision_loss, reason = "at most 255 hops")]
+        let accounts = 2.0 * answering.len() as f64;
+        let most = ln_prior(answering, silent) + best + libm::log(accounts);
+        most < libm::log1p(-PRIOR_FAULT) - ROUNDING
+    }
+
     /// Every account, the most probable first.
     fn candidates(&self, source: IpAddr, answering: &[&HopEvidence]) -> Vec<Candidate> {
         let (loss, delay) = (as_usual(&self.loss), as_usual(&self.delay));
@@ -137,6 +150,9 @@ fn find(source: IpAddr, evidence: &Evidence) -> Option<Finding> {
     let answering: Vec<&HopEvidence> =
         evidence.hops.iter().filter(|hop| hop.address.is_some()).collect();
     let tables = Tables::new(&answering, evidence.hops.last()?.hop);
+    if tables.is_calm(&answering) {
+        return None;
+    }
     let none = tables.none();
     let candidates = tables.candidates(source, &answering);
     let weights: Vec<f64> =
@@ -202,18 +218,38 @@ fn reasons(best: &Candidate, behind: usize, explanations: &[Explanation]) -> Vec
 /// Every pair of consecutive answering hops with the log prior of a fault of one cause there:
 /// in proportion to the links it stands for.
 fn places(source: IpAddr, answering: &[&HopEvidence]) -> Vec<(usize, Place, f64)> {
-    let links: f64 = answering.last().map_or(1.0, |hop| f64::from(hop.hop));
-    let ln_link = libm::log(PRIOR_FAULT / 2.0 / links);
     let mut before = (source, 0u8);
     let mut places = Vec::new();
     for (index, hop) in answering.iter().enumerate() {
         let Some(to) = hop.address else { continue };
         let silent_between = hop.hop - before.1 - 1;
         let place = Place::Link { from: before.0, to, silent_between };
-        places.push((index, place, ln_link + libm::log1p(f64::from(silent_between))));
+        places.push((index, place, ln_prior(answering, silent_between)));
         before = (to, hop.hop);
     }
     places
+}
+
+/// Log prior of a fault of one cause between two answering hops with so many silent ones between them.
+fn ln_prior(answering: &[&HopEvidence], silent_between: u8) -> f64 {
+    let links: f64 = answering.last().map_or(1.0, |hop| f64::from(hop.hop));
+    libm::log(PRIOR_FAULT / 2.0 / links) + libm::log1p(f64::from(silent_between))
+}
+
+/// What the rounding of sums over a path's hops may amount to, and far more.
+const ROUNDING: f64 = 1e-6;
+
+/// The highest log likelihood of one magnitude from one hop on, against all hops as usual.
+fn best_evidence<const MAGNITUDES: usize>(table: &[[f64; MAGNITUDES]]) -> f64 {
+    let mut behind = [0.0; MAGNITUDES];
+    let mut best = f64::NEG_INFINITY;
+    for hop in table.iter().rev() {
+        for (sum, more) in behind.iter_mut().zip(hop) {
+            *sum += more - hop[0];
+        }
+        best = behind[1..].iter().copied().fold(best, f64::max);
+    }
+    best
 }
 
 /// Log likelihood of all hops as usual.

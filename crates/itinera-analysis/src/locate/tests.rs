@@ -188,3 +188,36 @@ proptest! {
         }
     }
 }
+
+proptest! {
+    #[test]
+    fn a_bound_calls_calm_only_what_the_accounts_call_calm(
+        usual in prop::collection::vec((-6.0f64..0.0, -6.0f64..0.0), 1..12),
+        faults in prop::collection::vec((-3.0f64..1.5, -3.0f64..1.5), 12),
+        gap in 0u8..4,
+    ) {
+        let mut tables = Tables { loss: Vec::new(), delay: Vec::new() };
+        let mut hops = Vec::new();
+        for (at, (loss, delay)) in usual.iter().enumerate() {
+            let (more_loss, more_delay) = faults[at];
+            let of = |usual: f64, more: f64, magnitude: usize| match magnitude {
+                0 => usual,
+                // Others are worse by more the further they are from it.
+                _ => usual + more - (magnitude % 4) as f64,
+            };
+            tables.loss.push(std::array::from_fn(|magnitude| of(*loss, more_loss, magnitude)));
+            tables.delay.push(std::array::from_fn(|magnitude| of(*delay, more_delay, magnitude)));
+            let address = Some([198, 18, 0, u8::try_from(at).unwrap()].into());
+            let index = at * (usize::from(gap) + 1);
+            hops.push(HopEvidence::of_counts(index, address, (3, 0)));
+        }
+        let answering: Vec<&HopEvidence> = hops.iter().collect();
+        let candidates = tables.candidates([10, 0, 0, 2].into(), &answering);
+        let none = tables.none();
+        let weights = candidates.iter().map(|it| it.ln_weight).chain([none]);
+        let total = stat::ln_sum_exp(&weights.collect::<Vec<_>>());
+        if tables.is_calm(&answering) {
+            prop_assert!(libm::exp(none - total) > 0.5);
+        }
+    }
+}

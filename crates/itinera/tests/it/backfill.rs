@@ -33,6 +33,7 @@ async fn a_new_installation_is_filled_with_a_day_once() {
     assert_eq!(running.code, Some(1), "the service runs: {running:?}");
     tokio::task::block_in_place(|| service.stop());
     let wanted = ["--days", "1", "--interval-s", "3600", "--seed", "3"];
+    let today = OffsetDateTime::now_utc().date().to_string();
     let filled = backfill(&service, &world, &wanted).json();
     let (paths, rounds) = (filled["paths"].as_u64().unwrap(), filled["rounds"].as_u64().unwrap());
     assert_eq!(filled["complete"], true);
@@ -72,7 +73,13 @@ async fn a_new_installation_is_filled_with_a_day_once() {
     assert_eq!(last["cells"].as_array().unwrap().len(), days["hops"].as_array().unwrap().len());
     // What the service judges of it again is what was judged in virtual time.
     let data = service.data().display().to_string();
-    let recompute = ["recompute", "--data", &data, "--format", "json"];
-    let recomputed = tokio::task::block_in_place(|| crate::support::run(&recompute).json());
+    let recompute = |more: &[&str]| {
+        let of = ["recompute", "--data", &data, "--format", "json"];
+        tokio::task::block_in_place(|| crate::support::run(&[&of[..], more].concat()).json())
+    };
+    let recomputed = recompute(&[]);
     assert_eq!(recomputed["rounds"].as_u64(), Some(rounds), "{recomputed}");
+    // And what it judges from the state at midnight on.
+    let of_today = recompute(&["--from", &today]);
+    assert!(of_today["rounds"].as_u64() < Some(rounds), "{of_today}");
 }
