@@ -4,7 +4,7 @@
 //! They follow the log with a cursor of their own, moved in the transaction that adds the rounds: each
 //! round is counted once, by its time of measurement, however late it comes.
 
-use crate::rounds::{KnownRoute, lateness_of, live_of_commits, route_of, stamps_of};
+use crate::rounds::{KnownRoute, RoundRow, lateness_of, live_of_commits, route_of, stamps_of};
 use crate::statement::sql;
 use crate::times::measured_at;
 use crate::{Store, StoreError, rows, two_way};
@@ -150,18 +150,9 @@ impl Store {
             return Ok(false);
         };
         let span = (extent.first_at, extent.last_at);
-        let mut sums: BTreeMap<Key, Rollup> = BTreeMap::new();
         // What is not summed up yet is not compacted either.
-        for row in live_of_commits(&txn, cursor + 1..=extent.last, span).await? {
-            let round = &row.round;
-            let Ok(hops) = packed::unpack(&round.hops) else { continue };
-            let Some(end) = hops.last() else { continue };
-            let at = measured_at(round.wall_us, round.offset_us, row.received_at().into());
-            let second = at.as_unix_micros().div_euclid(1_000_000);
-            add_to(&mut sums, (row.path_no, round.route_no), second, |sum| {
-                sum.add(end, stamps_of(round.stamps), lateness_of(round));
-            });
-        }
+        let rounds = live_of_commits(&txn, cursor + 1..=extent.last, span).await?;
+        let sums = compute(move || sums_of(&rounds)).await?;
         merge_into(&txn, PATH, sums).await?;
         let mut sums: BTreeMap<Key, PairRollup> = BTreeMap::new();
         let commits = (cursor, extent.last);
@@ -263,12 +254,49 @@ impl Store {
     }
 }
 
+/// Computes apart from the async runtime: the sums of a minute of 10,000 paths take a second.
+async fn compute<T: Send + 'static>(
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, StoreError> {
+    tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::corrupt("rollup"))
+}
+
+fn sums_of(rounds: &[RoundRow]) -> BTreeMap<Key, Rollup> {
+    let mut sums: BTreeMap<Key, Rollup> = BTreeMap::new();
+    for row in rounds {
+        let round = &row.round;
+        let Ok(hops) = packed::unpack(&round.hops) else { continue };
+        let Some(end) = hops.last() else { continue };
+        let at = measured_at(round.wall_us, round.offset_us, row.received_at().into());
+        let second = at.as_unix_micros().div_euclid(1_000_000);
+        add_to(&mut sums, (row.path_no, round.route_no), second, |sum| {
+            sum.add(end, stamps_of(round.stamps), lateness_of(round));
+        });
+    }
+    sums
+}
+
+/// Adds what is recorded to the sums; gives their contents in order.
+fn with_known<T: Sum>(
+    mut sums: BTreeMap<Key, T>,
+    known: Vec<KnownRow>,
+) -> Result<Vec<Vec<u8>>, StoreError> {
+    for row in known {
+        let KnownRow { subject_no, route_no, span_s, start_at, content } = row;
+        let key = Key { subject_no, route_no, span_s, start_s: start_at.unix_timestamp() };
+        if let Some(sum) = sums.get_mut(&key) {
+            sum.merge(&read(&content)?);
+        }
+    }
+    Ok(sums.values().map(encode).collect())
+}
+
 fn read<T: Sum>(content: &[u8]) -> Result<T, StoreError> {
     decode(content).map_err(|_| StoreError::corrupt("rollup"))
 }
 
 /// Adds sums to what is recorded.
-async fn merge_into<T: Sum>(
+async fn merge_into<T: Sum + Send + 'static>(
     txn: &impl ConnectionTrait,
     kind: i16,
     mut sums: BTreeMap<Key, T>,
@@ -291,18 +319,12 @@ async fn merge_into<T: Sum>(
              ON r.kind = $1 AND r.subject_no = k.no AND r.route_no = k.route AND r.span_s = k.s \
                  AND r.start_at = k.a";
     let values = [kind.into(), subjects, routes, spans, starts];
-    for row in rows::all::<KnownRow>(txn, select, values.clone()).await? {
-        let KnownRow { subject_no, route_no, span_s, start_at, content } = row;
-        let key = Key { subject_no, route_no, span_s, start_s: start_at.unix_timestamp() };
-        if let Some(sum) = sums.get_mut(&key) {
-            sum.merge(&read(&content)?);
-        }
-    }
+    let known = rows::all::<KnownRow>(txn, select, values.clone()).await?;
+    let contents = compute(move || with_known(sums, known)).await??;
     let upsert = "INSERT INTO rollup (kind, subject_no, route_no, span_s, start_at, content) \
          SELECT $1, * FROM unnest($2::int[], $3::bigint[], $4::int[], $5::timestamptz[], $6::bytea[]) \
          ON CONFLICT (kind, subject_no, span_s, start_at, route_no) \
              DO UPDATE SET content = excluded.content";
-    let contents: Vec<Vec<u8>> = sums.values().map(encode).collect();
     let values = values.into_iter().chain([contents.into()]);
     txn.execute_raw(sql(upsert, values)).await?;
     Ok(())

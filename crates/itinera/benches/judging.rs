@@ -152,7 +152,7 @@ impl Reader {
 
     /// 95th percentiles in milliseconds, in the order of the questions.
     fn take_p95(&mut self) -> Vec<f64> {
-        let p95 = |(name, _): &(&str, String)| {
+        let p95 = |(name, _): &(&'static str, String)| {
             let mut waits = self.waits.remove(name).unwrap();
             waits.sort_unstable();
             quantile(&waits, 95, 100).unwrap().as_secs_f64() * 1e3
