@@ -19,8 +19,22 @@ use itinera_store::{
     EventQuery, JudgeMemory, Lasting, LogContent, LogEntry, LoggedReport, LoggedRound, Store,
     StoreError, ThroughputRecord,
 };
-use std::sync::Arc;
+use rayon::{ThreadPool, ThreadPoolBuilder};
+use std::sync::{Arc, LazyLock};
 use uuid::Uuid;
+
+/// By how much the threads that judge give way to those that answer users and agents ("nice").
+const NICENESS: i32 = 10;
+
+/// The threads that judge, one for each processor; absent where the system refuses them.
+static THREADS: LazyLock<Option<ThreadPool>> = LazyLock::new(|| {
+    let give_way = |_| {
+        // Where that is refused, all threads are alike.
+        let _refused = rustix::process::setpriority_process(None, NICENESS);
+    };
+    let name = |number| format!("judging-{number}");
+    ThreadPoolBuilder::new().thread_name(name).start_handler(give_way).build().ok()
+});
 
 /// Open events and alarms taken over from another version at most.
 const MOST_OPEN: u64 = 10_000;
@@ -189,9 +203,13 @@ impl Engine {
         work: impl FnOnce(&mut Judge) -> T + Send + 'static,
     ) -> Result<T, EngineError> {
         let mut judge = std::mem::take(&mut self.judge);
-        let done = tokio::task::spawn_blocking(move || {
+        let compute = move || {
             let result = work(&mut judge);
             (judge, result)
+        };
+        let done = tokio::task::spawn_blocking(|| match &*THREADS {
+            Some(threads) => threads.install(compute),
+            None => compute(),
         });
         let (judge, result) = done.await.map_err(|_| EngineError::Panicked)?;
         self.judge = judge;
