@@ -922,6 +922,8 @@ export interface components {
             /** @description The sites that see it, or have seen it. */
             sites: string[];
             state: components["schemas"]["AlarmState"];
+            /** @description How often it was raised: what shows again within half an hour of clearing is the same alarm. */
+            times_raised: number;
             /**
              * Format: int32
              * @description The highest added delay so far; absent for another cause.

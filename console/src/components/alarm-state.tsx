@@ -11,12 +11,13 @@ const WORDS: Record<Alarm['state'], string> = {
   'recorded-late': 'recorded from late measurements',
 };
 
-/** State of an alarm in a few words: "open", "no data since 12:03". */
+/** State of an alarm in a few words: "open", "no data since 12:03", "open, raised 3 times". */
 export function AlarmState({ alarm }: { alarm: Alarm }) {
   const { zone } = useTimeScope();
+  const times = alarm.times_raised > 1 ? `, raised ${alarm.times_raised} times` : '';
   const words = WORDS[alarm.state];
-  if (alarm.state !== 'no-data' || alarm.no_data_since == null) return words;
-  return `${words} since ${dayTime(alarm.no_data_since, zone)}`;
+  if (alarm.state !== 'no-data' || alarm.no_data_since == null) return `${words}${times}`;
+  return `${words} since ${dayTime(alarm.no_data_since, zone)}${times}`;
 }
 
 /** The states that an alarm has had, with their times. */

@@ -133,6 +133,14 @@ impl Alarm {
 pub enum AlarmEffect {
     /// A new alarm.
     Raised(Alarm),
+    /// An alarm that had cleared shortly before. Its key and the time at which it was first raised are as
+    /// recorded.
+    RaisedAgain {
+        /// The alarm.
+        alarm: Alarm,
+        /// When, by the service's clock.
+        at: WallTime,
+    },
     /// An open alarm with other figures, paths or state.
     Changed {
         /// The alarm.

@@ -159,13 +159,9 @@ impl Replayed {
             AlarmEffect::Recorded { alarm, cleared_at } => {
                 self.alarms.push((alarm, Some(cleared_at)));
             }
+            AlarmEffect::RaisedAgain { alarm, .. } => self.replace_ended(alarm, None),
             AlarmEffect::Corrected { alarm, cleared_at } => {
-                let known = self.alarms.iter_mut().find(|(known, ended)| {
-                    ended.is_some() && (known.key, known.raised_at) == (alarm.key, alarm.raised_at)
-                });
-                if let Some(known) = known {
-                    *known = (alarm, Some(cleared_at));
-                }
+                self.replace_ended(alarm, Some(cleared_at));
             }
             AlarmEffect::Changed { alarm, .. } => {
                 if let Some(known) = open(&mut self.alarms, |known| known.key == alarm.key) {
@@ -177,6 +173,16 @@ impl Replayed {
                     known.1 = Some(at);
                 }
             }
+        }
+    }
+
+    /// Another content of an alarm that had ended.
+    fn replace_ended(&mut self, alarm: Alarm, ended: Option<WallTime>) {
+        let known = self.alarms.iter_mut().find(|(known, ended)| {
+            ended.is_some() && (known.key, known.raised_at) == (alarm.key, alarm.raised_at)
+        });
+        if let Some(known) = known {
+            *known = (alarm, ended);
         }
     }
 

@@ -201,6 +201,21 @@ pub(crate) async fn write(
             timeline::place(txn, id, &fault, fold).await?;
             (Some(id), "raised", now(alarm.raised_at, alarm, false))
         }
+        AlarmEffect::RaisedAgain { alarm, at } => {
+            let update = "UPDATE alarm SET body = $3, severity = $4, cleared_at = NULL \
+                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL AND class = 'path' \
+                 RETURNING id, incident_id";
+            let values = [
+                serde_json::json!(alarm.key).into(),
+                offset(alarm.raised_at).into(),
+                serde_json::json!(alarm).into(),
+                name_of(&alarm.severity).into(),
+            ];
+            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            let Some(placed) = placed else { return Ok(()) };
+            timeline::note_return(txn, &placed, offset(*at)).await?;
+            (Some(placed.id), "raised-again", now(*at, alarm, false))
+        }
         AlarmEffect::Recorded { alarm, cleared_at } => {
             let (fault, at) = (Fault::Alarm(alarm.clone()), offset(*cleared_at));
             let id = insert(txn, &fault, Some(at)).await?;
@@ -221,8 +236,10 @@ pub(crate) async fn write(
             ];
             let id = rows::value::<Uuid>(txn, update, values).await?;
             if let (Some(id), AlarmState::Cleared) = (id, alarm.state(true)) {
+                // It may have cleared before and been raised again.
                 let update = "UPDATE alarm_state SET at = $2 WHERE alarm_id = $1 \
-                     AND state = 'cleared'";
+                     AND state = 'cleared' \
+                     AND no = (SELECT max(no) FROM alarm_state WHERE alarm_id = $1)";
                 txn.execute_raw(sql(update, [id.into(), offset(*cleared_at).into()])).await?;
             }
             (id, "corrected", None)

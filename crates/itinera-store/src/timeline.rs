@@ -177,6 +177,24 @@ pub(crate) async fn record_diagnosis(
     enter(txn, Entry { incident, at, user, kind: TimelineKind::DiagnosisStarted, body }).await
 }
 
+/// Enters that an alarm was raised again, where it belongs to an incident: one that was closed meanwhile is
+/// open again.
+pub(crate) async fn note_return(
+    txn: &DatabaseTransaction,
+    placed: &Placed,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let Some(incident) = placed.incident_id.map(IncidentId::from_uuid) else { return Ok(()) };
+    let update = "UPDATE incident SET closed_at = NULL WHERE id = $1 AND closed_at IS NOT NULL";
+    let reopened = txn.execute_raw(sql(update, [incident.as_uuid().into()])).await?;
+    if reopened.rows_affected() == 1 {
+        let (kind, body) = (TimelineKind::Reopened, serde_json::json!({}));
+        enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await?;
+    }
+    let (kind, body) = (TimelineKind::AlarmRaised, serde_json::json!({ "alarm": placed.id }));
+    enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await
+}
+
 /// Enters that an alarm has cleared or an event is over, where it belongs to an incident.
 pub(crate) async fn note_end(
     txn: &DatabaseTransaction,

@@ -2,7 +2,8 @@
 //! limit for some windows in a row, cleared when it has been calm for as long.
 //!
 //! All paths that name the same place share one alarm. A path that already belongs to an open
-//! alarm does not open another at once when its place is named differently: it has to insist.
+//! alarm does not open another at once when its place is named differently: it has to insist. A place
+//! that shows a fault now and then has one alarm, which is raised again.
 //!
 //! Alarms also go by the clock ([`clock`]), and a fault that only late measurements show becomes a
 //! record without having been open ([`late`]).
@@ -61,6 +62,10 @@ const INSIST_WINDOWS: u32 = 6;
 /// The same for a path that passes the place of an open alarm of the same cause: what explains
 /// other paths explains it better than a fault of its own beside it.
 const INSIST_BESIDE_WINDOWS: u32 = 12;
+
+/// An alarm that shows again within this of clearing is the same alarm: half an hour, for which its
+/// incident stays open.
+const RETURNS_US: i64 = 1_800_000_000;
 
 /// What one path has been showing.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -225,13 +230,34 @@ impl AlarmBook {
         effects.extend(match known {
             Some(alarm) => join(alarm, path, finding, &self.paths)
                 .then(|| AlarmEffect::Changed { alarm: alarm.clone(), at: now }),
-            None => {
-                let alarm = new_alarm(key, finding, path, (streak.since, now));
-                self.open.push(alarm.clone());
-                Some(AlarmEffect::Raised(alarm))
-            }
+            None => Some(match self.take_past(key, now) {
+                Some(mut alarm) => {
+                    alarm.no_data_since = None;
+                    alarm.showing.clear();
+                    let _changed = join(&mut alarm, path, finding, &self.paths);
+                    self.open.push(alarm.clone());
+                    AlarmEffect::RaisedAgain { alarm, at: now }
+                }
+                None => {
+                    let alarm = new_alarm(key, finding, path, (streak.since, now));
+                    self.open.push(alarm.clone());
+                    AlarmEffect::Raised(alarm)
+                }
+            }),
         });
         effects
+    }
+
+    /// Takes out the alarm of the same place that has cleared shortly before, where there is one: it is
+    /// raised again. A record of late measurements was never open.
+    fn take_past(&mut self, key: AlarmKey, now: WallTime) -> Option<Alarm> {
+        let returns = |past: &PastAlarm| {
+            past.alarm.key == key
+                && past.alarm.recorded_at.is_none()
+                && now.micros_since(past.cleared_at) < RETURNS_US
+        };
+        let index = self.past.iter().rposition(returns)?;
+        Some(self.past.remove(index).alarm)
     }
 
     fn on_calm(&mut self, path: PathId, now: WallTime) -> Vec<AlarmEffect> {

@@ -45,6 +45,7 @@ fn feed(book: &mut AlarmBook, path: PathId, findings: &[Option<Finding>]) -> Str
     letters
         .map(|effect| match effect {
             AlarmEffect::Raised(_) => 'r',
+            AlarmEffect::RaisedAgain { .. } => 'a',
             AlarmEffect::Changed { .. } => 'c',
             AlarmEffect::Cleared { .. } => 'x',
             AlarmEffect::Recorded { .. } | AlarmEffect::Corrected { .. } => 'l',
@@ -302,4 +303,36 @@ fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
     assert!(!again.unfinished);
     assert!(matches!(&again.effects[..], [AlarmEffect::Recorded { cleared_at, .. }]
         if *cleared_at == at(60)));
+}
+
+#[test]
+fn what_shows_again_within_half_an_hour_is_the_same_alarm() {
+    let mut book = AlarmBook::default();
+    let bad = vec![Some(finding(2, 200_000, 990_000)); 3];
+    let at = |book: &mut AlarmBook, path, minute: i64, findings: &[Option<Finding>]| {
+        let now = WallTime::from_unix_seconds(minute * 60);
+        let effects = findings
+            .iter()
+            .flat_map(|it| book.regard(&assessment(path, it.clone()), now, now))
+            .collect::<Vec<_>>();
+        assert_eq!(effects.len(), 1, "{effects:?}");
+        effects.into_iter().next().unwrap()
+    };
+    let calm = [None, None, None];
+    let AlarmEffect::Raised(first) = at(&mut book, path(1), 100, &bad) else { panic!() };
+    for minute in [110, 130] {
+        let cleared = at(&mut book, path(1), minute, &calm);
+        assert!(matches!(cleared, AlarmEffect::Cleared { key, .. } if key == first.key));
+        let again = at(&mut book, path(2), minute + 10, &bad);
+        let AlarmEffect::RaisedAgain { alarm, at: again_at } = again else { panic!("{again:?}") };
+        assert_eq!(again_at, WallTime::from_unix_seconds((minute + 10) * 60));
+        assert_eq!((alarm.raised_at, alarm.since), (first.raised_at, first.since));
+        assert_eq!((alarm.showing, alarm.paths), (vec![path(2)], vec![path(1), path(2)]));
+        assert_eq!(book.past().count(), 0, "it is open");
+        at(&mut book, path(2), minute + 11, &calm);
+        at(&mut book, path(1), minute + 12, &bad);
+    }
+    at(&mut book, path(1), 150, &calm);
+    let later = at(&mut book, path(1), 180, &bad);
+    assert!(matches!(later, AlarmEffect::Raised(_)), "half an hour later it is another one");
 }

@@ -34,9 +34,8 @@ fn alarms(run: &LabRun) -> Vec<(Tick, AlarmEffect)> {
     effects
         .into_iter()
         .filter_map(|(at, effect)| match effect {
-            Effect::Alarm(alarm @ (AlarmEffect::Raised(_) | AlarmEffect::Cleared { .. })) => {
-                Some((at, alarm))
-            }
+            Effect::Alarm(AlarmEffect::Changed { .. }) => None,
+            Effect::Alarm(alarm) => Some((at, alarm)),
             _ => None,
         })
         .collect()

@@ -2,7 +2,7 @@
 
 use super::numbers::resolve;
 use super::view::alarm::AlarmItem;
-use super::view::alarm_history::merged;
+use super::view::alarm_history::{merged, times_raised};
 use super::view::path::offset;
 use super::{During, Page, ValidQuery};
 use crate::context::Shared;
@@ -55,6 +55,7 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
     for item in items {
         let members = item.rows.iter().filter_map(|row| states.get(row).map(Vec::as_slice));
         item.history = merged(&members.collect::<Vec<_>>());
+        item.times_raised = times_raised(&item.history);
         let incident = item.incident.map(IncidentId::from_uuid);
         item.incident_no = incident.and_then(|id| numbers.get(&id).copied());
     }

@@ -1,7 +1,7 @@
 //! Incidents and the news of them.
 
 use super::{Fixture, Lasting, apart, fixture, nothing};
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
+use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
 use itinera_model::event::Fault;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::IncidentId;
@@ -178,5 +178,46 @@ async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
     assert!(news.iter().all(|n| n.topic == Topic::Incident && n.body["id"] == id.to_string()));
     // A reader ahead of the database, as after a restore, starts from the beginning.
     assert_eq!(store.changes_after(99, 10).await.unwrap(), Since::Forgotten(61));
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
+async fn an_alarm_that_is_raised_again_opens_its_incident_again() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+    let mut judging = Judging { token, cursor: 0 };
+    let one = alarm(1);
+    let at = |minutes: i64| one.raised_at.plus_micros(minutes * 60_000_000);
+    let cleared = |minutes| AlarmEffect::Cleared { key: one.key, at: at(minutes) };
+    judging.write(&store, vec![AlarmEffect::Raised(one.clone()), cleared(10)], true).await;
+    let incident = store.incidents(Lasting::OPEN, None, 10).await.unwrap()[0].id;
+    store.close_incident(incident, "it is over", "ailsa").await.unwrap();
+    let worse = Alarm { severity: Severity::Critical, ..one.clone() };
+    let again = AlarmEffect::RaisedAgain { alarm: worse.clone(), at: at(20) };
+    judging.write(&store, vec![again], true).await;
+    let open = store.alarms(Lasting::OPEN, None, 10).await.unwrap();
+    assert_eq!(open.iter().map(|it| &it.alarm).collect::<Vec<_>>(), [&worse]);
+    assert_eq!(open[0].incident, Some(incident));
+    let corrected = AlarmEffect::Corrected { alarm: worse, cleared_at: at(40) };
+    judging.write(&store, vec![cleared(30), corrected], true).await;
+    assert_eq!(store.alarms(Lasting::default(), None, 10).await.unwrap().len(), 1);
+
+    let id = open[0].id.as_uuid();
+    let states = store.alarm_states(vec![id]).await.unwrap().remove(&id).unwrap();
+    let states: Vec<_> = states.iter().map(|it| (WallTime::from(it.at), it.state)).collect();
+    let (open, over) = (AlarmState::Open, AlarmState::Cleared);
+    assert_eq!(states, [(at(0), open), (at(10), over), (at(20), open), (at(40), over)]);
+    let kinds = kinds(&store, incident).await;
+    let kinds: Vec<_> = kinds.iter().map(|(user, kind)| (user.as_str(), *kind)).collect();
+    assert_eq!(
+        kinds[2..],
+        [
+            ("ailsa", TimelineKind::Closed),
+            ("Itinera", TimelineKind::AlarmCleared),
+            ("Itinera", TimelineKind::Reopened),
+            ("Itinera", TimelineKind::AlarmRaised),
+            ("Itinera", TimelineKind::AlarmCleared),
+        ]
+    );
     cluster.stop().await.unwrap();
 }

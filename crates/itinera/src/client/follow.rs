@@ -150,7 +150,7 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
                 .to_owned()
         }),
         // Changes of figures are many; the line at the bottom and the console show them.
-        ("alarm", "raised" | "cleared") => {
+        ("alarm", "raised" | "raised-again" | "cleared") => {
             let alarm = client.get(&format!("/alarms/{id}")).await?;
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
             screen.occurred(&value, || alarm_line(what, &alarm))
@@ -179,6 +179,11 @@ const fn is_by_users(kind: TimelineKind) -> bool {
 fn alarm_line(what: &str, alarm: &Value) -> String {
     let (at, word) = match what {
         "raised" => (&alarm["raised_at"], style("alarm raised  ").red().bold()),
+        "raised-again" => {
+            let history = alarm["history"].as_array().map_or(&[][..], Vec::as_slice);
+            let at = history.last().map_or(&alarm["raised_at"], |last| &last["at"]);
+            (at, style("raised again  ").red().bold())
+        }
         _ => (&alarm["cleared_at"], style("alarm cleared ").green()),
     };
     let sentence = plain(alarm["message"]["headline"].as_str().unwrap_or_default());

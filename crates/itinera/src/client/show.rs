@@ -326,7 +326,11 @@ pub(super) fn names(all: &[String], what: &str) -> String {
 
 /// What the span of an alarm does not show.
 fn state_words(alarm: &Alarm) -> String {
-    match alarm.state {
+    let again = match alarm.times_raised {
+        0 | 1 => String::new(),
+        times => format!("; raised {times} times"),
+    };
+    let state = match alarm.state {
         AlarmState::Open | AlarmState::Cleared => String::new(),
         AlarmState::Expired => "; expired without data".to_owned(),
         AlarmState::RecordedLate => "; recorded from late measurements".to_owned(),
@@ -340,7 +344,8 @@ fn state_words(alarm: &Alarm) -> String {
             };
             format!("; no data since {since}{reason}")
         }
-    }
+    };
+    format!("{again}{state}")
 }
 
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {

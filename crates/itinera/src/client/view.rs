@@ -173,6 +173,7 @@ pub(super) struct Alarm {
     pub(super) services: Vec<String>,
     pub(super) incident_no: Option<i64>,
     pub(super) paths: Vec<String>,
+    pub(super) times_raised: usize,
     pub(super) history: Vec<AlarmStateChange>,
 }
 

@@ -63,7 +63,7 @@ fn live(judge: &mut Judge, windows: std::ops::Range<i64>, lost: u8) -> Vec<Effec
 
 fn alarms(effects: &[Effect]) -> String {
     let letters = effects.iter().filter_map(|effect| match effect {
-        Effect::Alarm(AlarmEffect::Raised(_)) => Some('r'),
+        Effect::Alarm(AlarmEffect::Raised(_) | AlarmEffect::RaisedAgain { .. }) => Some('r'),
         Effect::Alarm(AlarmEffect::Cleared { .. }) => Some('x'),
         _ => None,
     });

@@ -73,6 +73,8 @@ pub(crate) struct AlarmItem {
     pub(crate) showing: Vec<Uuid>,
     /// Paths that have shown it.
     pub(crate) paths: Vec<Uuid>,
+    /// How often it was raised: what shows again within half an hour of clearing is the same alarm.
+    pub(crate) times_raised: usize,
     /// Its states and severities, the oldest first.
     pub(crate) history: Vec<AlarmStateChange>,
     /// The rows that it is made of.
@@ -124,6 +126,7 @@ impl AlarmItem {
             incident_no: None,
             showing: alarm.showing.iter().map(|path| path.as_uuid()).collect(),
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
+            times_raised: 1,
             history: Vec::new(),
             rows: vec![record.id.as_uuid()],
             sites,
@@ -168,6 +171,7 @@ impl AlarmItem {
             incident_no: None,
             showing: Vec::new(),
             paths: Vec::new(),
+            times_raised: 1,
             history: Vec::new(),
             rows: group.iter().map(|it| it.id.as_uuid()).collect(),
             sites,

@@ -50,12 +50,32 @@ pub(crate) fn merged(members: &[&[StateChange]]) -> Vec<AlarmStateChange> {
     history
 }
 
+/// How often an alarm with this history has been raised: once, and again whenever it was over before.
+pub(crate) fn times_raised(history: &[AlarmStateChange]) -> usize {
+    let again = history.windows(2).filter(|it| it[0].state.is_over() && !it[1].state.is_over());
+    again.count() + 1
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn change(at: i64, state: AlarmState, severity: Option<Severity>) -> StateChange {
         StateChange { at: OffsetDateTime::from_unix_timestamp(at).unwrap(), state, severity }
+    }
+
+    #[test]
+    fn what_was_over_before_is_raised_again() {
+        use AlarmState::{Cleared, NoData, Open, RecordedLate};
+        let minor = Some(Severity::Minor);
+        let times = |states: &[AlarmState]| {
+            let states = (0..).zip(states).map(|(at, state)| change(at, *state, minor));
+            times_raised(&merged(&[&states.collect::<Vec<_>>()]))
+        };
+        assert_eq!(times(&[]), 1, "from before states were recorded");
+        assert_eq!(times(&[RecordedLate]), 1);
+        assert_eq!(times(&[Open, NoData, Open, Cleared]), 1);
+        assert_eq!(times(&[Open, Cleared, Open, NoData, Cleared, Open]), 3);
     }
 
     #[test]
