@@ -184,6 +184,25 @@ pub(crate) struct EndedRow {
     pub(crate) body: Json,
 }
 
+/// Gives an alarm that has ended other contents and another end, or none: it is open again.
+async fn update_ended(
+    txn: &DatabaseTransaction,
+    alarm: &Alarm,
+    cleared_at: Option<WallTime>,
+) -> Result<Option<Placed>, StoreError> {
+    let update = "UPDATE alarm SET body = $3, severity = $4, cleared_at = $5 \
+         WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL AND class = 'path' \
+         RETURNING id, incident_id";
+    let values = [
+        serde_json::json!(alarm.key).into(),
+        offset(alarm.raised_at).into(),
+        serde_json::json!(alarm).into(),
+        name_of(&alarm.severity).into(),
+        cleared_at.map(offset).into(),
+    ];
+    rows::first(txn, update, values).await
+}
+
 /// Records what judgement says of an alarm of paths. `fold` chooses the incident of a new one.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
@@ -202,16 +221,7 @@ pub(crate) async fn write(
             (Some(id), "raised", now(alarm.raised_at, alarm, false))
         }
         AlarmEffect::RaisedAgain { alarm, at } => {
-            let update = "UPDATE alarm SET body = $3, severity = $4, cleared_at = NULL \
-                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL AND class = 'path' \
-                 RETURNING id, incident_id";
-            let values = [
-                serde_json::json!(alarm.key).into(),
-                offset(alarm.raised_at).into(),
-                serde_json::json!(alarm).into(),
-                name_of(&alarm.severity).into(),
-            ];
-            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            let placed = update_ended(txn, alarm, None).await?;
             let Some(placed) = placed else { return Ok(()) };
             timeline::note_return(txn, &placed, offset(*at)).await?;
             (Some(placed.id), "raised-again", now(*at, alarm, false))
@@ -225,16 +235,7 @@ pub(crate) async fn write(
             (Some(id), "recorded", now(alarm.recorded_at.unwrap_or(*cleared_at), alarm, true))
         }
         AlarmEffect::Corrected { alarm, cleared_at } => {
-            let update = "UPDATE alarm SET body = $3, cleared_at = $4 \
-                 WHERE key = $1 AND raised_at = $2 AND cleared_at IS NOT NULL AND class = 'path' \
-                 RETURNING id";
-            let values = [
-                serde_json::json!(alarm.key).into(),
-                offset(alarm.raised_at).into(),
-                serde_json::json!(alarm).into(),
-                offset(*cleared_at).into(),
-            ];
-            let id = rows::value::<Uuid>(txn, update, values).await?;
+            let id = update_ended(txn, alarm, Some(*cleared_at)).await?.map(|placed| placed.id);
             if let (Some(id), AlarmState::Cleared) = (id, alarm.state(true)) {
                 // It may have cleared before and been raised again.
                 let update = "UPDATE alarm_state SET at = $2 WHERE alarm_id = $1 \

@@ -140,6 +140,8 @@ async fn connect(
                 ("statement_timeout", seconds(STATEMENT_S)),
                 ("lock_timeout", seconds(LOCK_S)),
                 ("idle_in_transaction_session_timeout", seconds(IDLE_TRANSACTION_S)),
+                // Statements are short: to compile one takes longer than to run it.
+                ("jit", "off".to_owned()),
                 // A database that is cut off is noticed within half a minute.
                 ("tcp_user_timeout", "30s".to_owned()),
                 ("tcp_keepalives_idle", "10".to_owned()),
