@@ -176,7 +176,7 @@ impl Replayed {
         }
     }
 
-    /// Another content of an alarm that had ended.
+    /// Replaces an alarm that had ended, by its key and the time at which it was raised.
     fn replace_ended(&mut self, alarm: Alarm, ended: Option<WallTime>) {
         let known = self.alarms.iter_mut().find(|(known, ended)| {
             ended.is_some() && (known.key, known.raised_at) == (alarm.key, alarm.raised_at)

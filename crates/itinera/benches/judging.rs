@@ -35,10 +35,10 @@ const SHORT: (u8, u8, u64) = (2, 4, 6);
 const INTERVAL_S: u64 = 10;
 /// How often it is asked how much is left to be judged: asking costs 20 ms of the database's time.
 const POLL: Duration = Duration::from_secs(1);
-/// Pause of a user between requests while the service judges, and when it is idle, and requests of each
-/// kind then; in the short form less.
+/// Pauses of a user between requests: while the service judges, and when it is idle.
 const BUSY_PAUSE: Duration = Duration::from_millis(400);
 const IDLE_PAUSE: Duration = Duration::from_millis(50);
+/// Requests of each kind when it is idle, in the long form and in the short one.
 const REQUESTS: (usize, usize) = (100, 5);
 /// Clock ticks of the kernel's accounts in a second.
 const TICKS: f64 = 100.0;
@@ -133,7 +133,7 @@ impl Reader {
         }
     }
 
-    /// Prints how long everything took, beside the same so many times now, when the service is idle.
+    /// Prints how long the requests took while the service judged, and how long they take now that it is idle.
     async fn compare(&mut self, requests: usize) {
         if self.waits.len() < self.questions.len() {
             println!("pages were not all read while it judged");

@@ -236,7 +236,7 @@ fn ln_prior(answering: &[&HopEvidence], silent_between: u8) -> f64 {
     libm::log(PRIOR_FAULT / 2.0 / links) + libm::log1p(f64::from(silent_between))
 }
 
-/// What the rounding of sums over a path's hops may amount to, and far more.
+/// Sums over the hops of a path differ by less than this from rounding.
 const ROUNDING: f64 = 1e-6;
 
 /// The highest log likelihood of one magnitude from one hop on, against all hops as usual.
