@@ -3,6 +3,7 @@
 
 use crate::alarms;
 use crate::change_feed;
+use crate::compute::compute;
 use crate::events;
 use crate::evidence::{self, EvidenceWrite};
 use crate::lease::renew_lease;
@@ -399,11 +400,17 @@ async fn delete_numbered(
     Ok(())
 }
 
-/// The last word on each window: a finding is recorded, revised, or withdrawn.
-async fn write_assessments(
-    txn: &DatabaseTransaction,
+/// The values of the statements that write assessments.
+struct AssessmentValues {
+    latest: [Value; 4],
+    /// Absent where nothing is found.
+    found: Option<[Value; 3]>,
+    without: [Value; 2],
+}
+
+fn assessment_values(
     assessed: &[(i64, bool, Arc<Assessment>)],
-) -> Result<(), StoreError> {
+) -> Result<AssessmentValues, StoreError> {
     // Several windows of a path may each have been its newest in turn.
     let mut latest: BTreeMap<PathId, (i64, &Assessment)> = BTreeMap::new();
     for (window, _, judged) in assessed.iter().filter(|(_, newest, _)| *newest) {
@@ -412,28 +419,25 @@ async fn write_assessments(
             *known = (*window, judged);
         }
     }
-    write_latest(txn, &latest).await?;
-    let found = assessed.iter().filter_map(|(window, _, judged)| {
-        Some((judged.path, *window, serde_json::json!(judged.finding.as_ref()?)))
-    });
-    let upsert = "INSERT INTO finding (path_id, window_no, body) \
-         SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::jsonb[]) \
-         ON CONFLICT (path_id, window_no) DO UPDATE SET body = excluded.body";
-    write_bodies(txn, upsert, found).await?;
+    let latest = latest_values(&latest)?;
+    let (mut paths, mut windows, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
+    for (window, _, judged) in assessed {
+        if let Some(finding) = &judged.finding {
+            paths.push(judged.path.as_uuid());
+            windows.push(*window);
+            bodies.push(serde_json::json!(finding));
+        }
+    }
+    let found: Option<[Value; 3]> =
+        (!paths.is_empty()).then(|| [paths.into(), windows.into(), bodies.into()]);
     let without = assessed.iter().filter(|(_, _, judged)| judged.finding.is_none());
     let (paths, windows): (Vec<Uuid>, Vec<i64>) =
         without.map(|(window, _, judged)| (judged.path.as_uuid(), *window)).unzip();
-    let delete = "DELETE FROM finding f USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
-         WHERE f.path_id = d.p AND f.window_no = d.n";
-    txn.execute_raw(sql(delete, [paths.into(), windows.into()])).await?;
-    Ok(())
+    Ok(AssessmentValues { latest, found, without: [paths.into(), windows.into()] })
 }
 
-/// The newest judgements of paths, with their windows.
-async fn write_latest(
-    txn: &DatabaseTransaction,
-    latest: &BTreeMap<PathId, (i64, &Assessment)>,
-) -> Result<(), StoreError> {
+/// The newest judgements of paths, with their windows: paths, windows, confidences, contents.
+fn latest_values(latest: &BTreeMap<PathId, (i64, &Assessment)>) -> Result<[Value; 4], StoreError> {
     let mut packing = Packing::new()?;
     let contents = latest.values().map(|(_, judged)| packing.value(judged));
     let contents: Vec<Vec<u8>> = contents.collect::<Result<_, _>>()?;
@@ -442,37 +446,36 @@ async fn write_latest(
         let ppm = judged.finding.as_ref().map(|finding| finding.confidence_ppm);
         ppm.map_or(-1, |ppm| i32::try_from(ppm).unwrap_or(i32::MAX))
     };
+    Ok([
+        latest.keys().map(|path| path.as_uuid()).collect::<Vec<_>>().into(),
+        latest.values().map(|(window, _)| *window).collect::<Vec<_>>().into(),
+        latest.values().map(|(_, judged)| confidence(judged)).collect::<Vec<_>>().into(),
+        contents.into(),
+    ])
+}
+
+/// The last word on each window: a finding is recorded, revised, or withdrawn.
+async fn write_assessments(
+    txn: &DatabaseTransaction,
+    assessed: &[(i64, bool, Arc<Assessment>)],
+) -> Result<(), StoreError> {
+    let copy = assessed.to_vec();
+    let values = compute("assessment", move || assessment_values(&copy)).await??;
     let upsert = "INSERT INTO path_latest (path_id, window_no, confidence_ppm, content) \
          SELECT p, w, nullif(c, -1), b \
          FROM unnest($1::uuid[], $2::bigint[], $3::int[], $4::bytea[]) AS n(p, w, c, b) \
          ON CONFLICT (path_id) DO UPDATE SET window_no = excluded.window_no, \
              confidence_ppm = excluded.confidence_ppm, content = excluded.content \
          WHERE path_latest.window_no <= excluded.window_no";
-    let values: [Value; 4] = [
-        latest.keys().map(|path| path.as_uuid()).collect::<Vec<_>>().into(),
-        latest.values().map(|(window, _)| *window).collect::<Vec<_>>().into(),
-        latest.values().map(|(_, judged)| confidence(judged)).collect::<Vec<_>>().into(),
-        contents.into(),
-    ];
-    txn.execute_raw(sql(upsert, values)).await?;
-    Ok(())
-}
-
-/// Runs a statement over paths, windows and bodies as three arrays, where there are any.
-async fn write_bodies(
-    txn: &DatabaseTransaction,
-    statement: &str,
-    rows: impl Iterator<Item = (PathId, i64, Json)>,
-) -> Result<(), StoreError> {
-    let (mut paths, mut windows, mut bodies) = (Vec::new(), Vec::new(), Vec::new());
-    for (path, window, body) in rows {
-        paths.push(path.as_uuid());
-        windows.push(window);
-        bodies.push(body);
+    txn.execute_raw(sql(upsert, values.latest)).await?;
+    if let Some(found) = values.found {
+        let upsert = "INSERT INTO finding (path_id, window_no, body) \
+             SELECT * FROM unnest($1::uuid[], $2::bigint[], $3::jsonb[]) \
+             ON CONFLICT (path_id, window_no) DO UPDATE SET body = excluded.body";
+        txn.execute_raw(sql(upsert, found)).await?;
     }
-    if !paths.is_empty() {
-        let values = [paths.into(), windows.into(), bodies.into()];
-        txn.execute_raw(sql(statement, values)).await?;
-    }
+    let delete = "DELETE FROM finding f USING unnest($1::uuid[], $2::bigint[]) AS d(p, n) \
+         WHERE f.path_id = d.p AND f.window_no = d.n";
+    txn.execute_raw(sql(delete, values.without)).await?;
     Ok(())
 }

@@ -10,6 +10,7 @@ mod backup;
 mod change_feed;
 mod checks;
 pub mod cluster;
+mod compute;
 mod diagnoses;
 pub mod dump;
 mod entity;

@@ -1,9 +1,10 @@
 //! The log as judgement reads it: the order of truth of everything that is judged.
 
 use crate::checks::{self, CheckedAt, HostFactsAt};
+use crate::compute::compute;
 use crate::ingest::hold_head;
 use crate::lease::renew_lease;
-use crate::rounds::{CommitReader, Contents, LoggedRound, view};
+use crate::rounds::{CommitReader, Contents, LoggedRound, RoundRow, view};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
 use crate::times::measured_at;
@@ -282,11 +283,25 @@ impl LogReader {
             (*commit_no, LoggedReport::empty(*agent))
         };
         let mut batches: BTreeMap<i64, LoggedReport> = asked.iter().map(empty).collect();
-        for row in &rows {
-            let commit_no = row.round.commit_no;
-            let batch = asked.get(&commit_no).zip(batches.get_mut(&commit_no));
-            let Some(((_, received_at), batch)) = batch else { continue };
-            batch.rounds.push(self.contents.round(row, *received_at)?);
+        let contents = std::mem::take(&mut self.contents);
+        let received = |row: RoundRow| {
+            let (_, received_at) = asked.get(&row.round.commit_no)?;
+            Some((row, *received_at))
+        };
+        let received: Vec<(RoundRow, WallTime)> = rows.into_iter().filter_map(received).collect();
+        let work = move || {
+            let logged = |(row, at): &(RoundRow, WallTime)| {
+                Ok((row.round.commit_no, contents.round(row, *at)?))
+            };
+            let rounds = received.iter().map(logged).collect::<Result<Vec<_>, StoreError>>();
+            (contents, rounds)
+        };
+        let (contents, rounds) = compute("rounds", work).await?;
+        self.contents = contents;
+        for (commit_no, round) in rounds? {
+            if let Some(batch) = batches.get_mut(&commit_no) {
+                batch.rounds.push(round);
+            }
         }
         let (commits, span) = ((*first - 1, *last), (low, high));
         for (commit_no, found) in checks::checks_and_host_facts(db, commits, span).await? {

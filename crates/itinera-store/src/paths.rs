@@ -210,13 +210,14 @@ impl Store {
         now: OffsetDateTime,
     ) -> Result<Option<ReadRecord>, StoreError> {
         // The clock of the log may be ahead.
-        let hour = (now - Duration::hours(1), now + Duration::days(1));
-        let rounds = live_of_paths(&self.db, &[path.as_uuid()], hour).await?;
-        let read = rounds.iter().rev().find_map(|row| Some((row, row.round.reading_no?)));
-        let Some((newest, reading_no)) = read else { return Ok(None) };
-        let since = newest.received_at() - Duration::minutes(2);
-        let recent = rounds.iter().filter(|row| row.received_at() > since);
-        let flows: BTreeSet<i64> = recent.map(|row| row.round.flow_no).collect();
+        let until = now + Duration::days(1);
+        // Most paths report every few seconds: the hour is seldom read.
+        let recent = self.newest_read(path, (now - Duration::minutes(5), until)).await?;
+        let found = match recent {
+            Some(recent) => Some(recent),
+            None => self.newest_read(path, (now - Duration::minutes(62), until)).await?,
+        };
+        let Some((newest, reading_no, flows)) = found else { return Ok(None) };
         let select = "SELECT d.body AS reading, t.body AS route, e.body AS resolution \
              FROM reading d, route t, resolution e WHERE d.no = $1 AND t.no = $2 AND e.no = $3";
         let StoredRound { route_no, resolution_no, stamps, .. } = newest.round;
@@ -229,8 +230,24 @@ impl Store {
             route: serde_json::from_value(row.route).map_err(corrupt("route"))?,
             resolution: serde_json::from_value(row.resolution).map_err(corrupt("resolution"))?,
             stamps: stamps_of(stamps),
-            flows: flows.len(),
+            flows,
         }))
+    }
+
+    /// The newest of a path's live rounds of a time with a reading, its number, and the number of flows
+    /// of the two minutes before; absent where these two minutes are not all within the time.
+    async fn newest_read(
+        &self,
+        path: PathId,
+        times: (OffsetDateTime, OffsetDateTime),
+    ) -> Result<Option<(RoundRow, i64, usize)>, StoreError> {
+        let rounds = live_of_paths(&self.db, &[path.as_uuid()], times).await?;
+        let read = rounds.iter().rev().find_map(|row| Some((row, row.round.reading_no?)));
+        let Some((newest, reading_no)) = read else { return Ok(None) };
+        let since = newest.received_at() - Duration::minutes(2);
+        let recent = rounds.iter().filter(|row| row.received_at() > since);
+        let flows: BTreeSet<i64> = recent.map(|row| row.round.flow_no).collect();
+        Ok((since >= times.0).then(|| (newest.clone(), reading_no, flows.len())))
     }
 
     /// All stored rounds of a path in the order of boot and number.

@@ -4,6 +4,7 @@
 //! They follow the log with a cursor of their own, moved in the transaction that adds the rounds: each
 //! round is counted once, by its time of measurement, however late it comes.
 
+use crate::compute::compute;
 use crate::rounds::{KnownRoute, RoundRow, lateness_of, live_of_commits, route_of, stamps_of};
 use crate::statement::sql;
 use crate::times::measured_at;
@@ -152,7 +153,7 @@ impl Store {
         let span = (extent.first_at, extent.last_at);
         // What is not summed up yet is not compacted either.
         let rounds = live_of_commits(&txn, cursor + 1..=extent.last, span).await?;
-        let sums = compute(move || sums_of(&rounds)).await?;
+        let sums = compute("rounds", move || sums_of(&rounds)).await?;
         merge_into(&txn, PATH, sums).await?;
         let mut sums: BTreeMap<Key, PairRollup> = BTreeMap::new();
         let commits = (cursor, extent.last);
@@ -254,13 +255,6 @@ impl Store {
     }
 }
 
-/// Computes apart from the async runtime: the sums of a minute of 10,000 paths take a second.
-async fn compute<T: Send + 'static>(
-    work: impl FnOnce() -> T + Send + 'static,
-) -> Result<T, StoreError> {
-    tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::corrupt("rollup"))
-}
-
 fn sums_of(rounds: &[RoundRow]) -> BTreeMap<Key, Rollup> {
     let mut sums: BTreeMap<Key, Rollup> = BTreeMap::new();
     for row in rounds {
@@ -320,7 +314,7 @@ async fn merge_into<T: Sum + Send + 'static>(
                  AND r.start_at = k.a";
     let values = [kind.into(), subjects, routes, spans, starts];
     let known = rows::all::<KnownRow>(txn, select, values.clone()).await?;
-    let contents = compute(move || with_known(sums, known)).await??;
+    let contents = compute("rollup", move || with_known(sums, known)).await??;
     let upsert = "INSERT INTO rollup (kind, subject_no, route_no, span_s, start_at, content) \
          SELECT $1, * FROM unnest($2::int[], $3::bigint[], $4::int[], $5::timestamptz[], $6::bytea[]) \
          ON CONFLICT (kind, subject_no, span_s, start_at, route_no) \

@@ -245,9 +245,12 @@ pub(crate) async fn history(
     let path: PathId = id.parse().map_err(|_| unknown())?;
     let by_route = range.by_route;
     let range = range.checked(shared.clock.now())?;
-    shared.store.path(path).await?.ok_or_else(unknown)?;
     let Range { from, to, span } = range;
-    let records = shared.store.rollups(path, span, range.first(), to).await?;
+    let (record, records) = tokio::try_join!(
+        shared.store.path(path),
+        shared.store.rollups(path, span, range.first(), to),
+    )?;
+    record.ok_or_else(unknown)?;
     let routes = if by_route {
         let routes = shared.store.rollups_by_route(path, span, range.first(), to).await?;
         Some(routes.into_iter().map(RouteHistory::from).collect())

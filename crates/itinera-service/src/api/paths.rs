@@ -55,8 +55,12 @@ pub(crate) async fn path(
 ) -> Result<Json<PathDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
     let path: PathId = id.parse().map_err(|_| unknown())?;
-    let record = shared.store.path(path).await?.ok_or_else(unknown)?;
-    let (map, _) = shared.owner_map_at(OffsetDateTime::now_utc()).await?;
-    let read = shared.store.latest_read(path, shared.clock.now()).await?;
+    // At once: each waits for the database alone.
+    let (record, (map, _), read) = tokio::try_join!(
+        shared.store.path(path),
+        shared.owner_map_at(OffsetDateTime::now_utc()),
+        shared.store.latest_read(path, shared.clock.now()),
+    )?;
+    let record = record.ok_or_else(unknown)?;
     Ok(Json(PathDetail::new(&record, read.as_ref(), &map)))
 }

@@ -5,6 +5,7 @@
 
 use super::block::BlockPacking;
 use super::reader::{BLOCK_S, COLUMNS, LiveRow, block_start};
+use crate::compute::compute;
 use crate::partitions::{ROUND, ROUND_BLOCK, day_of, name_of};
 use crate::statement::sql;
 use crate::times::offset;
@@ -192,7 +193,7 @@ async fn pack(rounds: Vec<(i32, StoredRound)>) -> Result<Vec<NewBlock>, StoreErr
         };
         by_block.into_iter().map(block).collect()
     };
-    tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::corrupt("rounds"))?
+    compute("rounds", work).await?
 }
 
 async fn write(txn: &DatabaseTransaction, blocks: Vec<NewBlock>) -> Result<(), StoreError> {

@@ -1,6 +1,7 @@
 //! The one reader of recorded rounds: live ones, and behind them those in blocks.
 
 use super::block;
+use crate::compute::compute;
 use crate::packing::Unpacking;
 use crate::statement::sql;
 use crate::times::{micros, offset};
@@ -20,6 +21,8 @@ use time::{Duration, OffsetDateTime};
 pub(super) const BLOCK_S: i64 = 600;
 /// Blocks that are read at once for a page.
 const BLOCKS_AT_ONCE: i64 = 24;
+/// So many live rounds are decoded off the async runtime: some milliseconds of work.
+const MANY_ROUNDS: usize = 500;
 
 /// A recorded round and its path.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -294,12 +297,20 @@ async fn live(
 }
 
 async fn read(db: &impl ConnectionTrait, select: Statement) -> Result<Vec<RoundRow>, StoreError> {
+    let rows = db.query_all_raw(select).await?;
+    if rows.len() < MANY_ROUNDS {
+        return decoded(&rows);
+    }
+    compute("rounds", move || decoded(&rows)).await?
+}
+
+fn decoded(rows: &[QueryResult]) -> Result<Vec<RoundRow>, StoreError> {
     let row = |row: &QueryResult| {
         let (path, live): (Uuid, _) =
             (row.try_get("", "path")?, LiveRow::from_query_result(row, "")?);
         Ok(RoundRow { path, path_no: live.path_no, round: live.round() })
     };
-    db.query_all_raw(select).await?.iter().map(row).collect()
+    rows.iter().map(row).collect()
 }
 
 /// Blocks of days that are all in blocks, with their paths.
@@ -335,7 +346,7 @@ async fn unpacked(blocks: Vec<BlockRow>) -> Result<Vec<RoundRow>, StoreError> {
         }
         Ok(rounds)
     };
-    tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::corrupt("block of rounds"))?
+    compute("block of rounds", work).await?
 }
 
 #[cfg(test)]
