@@ -11,6 +11,10 @@ export type PathItem = components['schemas']['PathItem'];
 export type PathDetail = components['schemas']['PathDetail'];
 export type Hop = components['schemas']['HopItem'];
 export type Alarm = components['schemas']['AlarmItem'];
+export type AlarmQuery = NonNullable<paths['/api/v1/alarms']['get']['parameters']['query']>;
+export type AlarmActionDone = components['schemas']['AlarmActionView'];
+export type AlarmActionRequest = components['schemas']['AlarmActionRequest'];
+export type AlarmActionOutcomes = components['schemas']['AlarmActionOutcomes'];
 export type Incident = components['schemas']['IncidentItem'];
 export type IncidentDetail = components['schemas']['IncidentDetail'];
 export type TimelineEntry = components['schemas']['TimelineEntry'];
@@ -167,13 +171,22 @@ function within(range: Range | 'open') {
   return range === 'open' ? { open: true } : timesOf(range, Date.now());
 }
 
-export async function fetchAlarms(range: Range | 'open'): Promise<Alarm[]> {
-  const which = within(range);
+export async function fetchAlarms(which: AlarmQuery): Promise<Alarm[]> {
   return allPages(
     async (page) =>
       taken(await api.GET('/api/v1/alarms', { params: { query: { ...page, ...which } } })),
     MOST,
   );
+}
+
+/** Does something with alarms; each has an outcome of its own. */
+export async function actOnAlarms(body: AlarmActionRequest): Promise<AlarmActionOutcomes> {
+  return taken(await api.POST('/api/v1/alarms/actions', { body }));
+}
+
+/** The names of users that alarms can be assigned to. */
+export async function fetchAssignees(): Promise<string[]> {
+  return taken(await api.GET('/api/v1/assignees')).items;
 }
 
 export async function fetchIncidents(range: Range | 'open'): Promise<Incident[]> {

@@ -2,6 +2,7 @@ import { queryOptions } from '@tanstack/react-query';
 import {
   fetchAgents,
   fetchAlarms,
+  fetchAssignees,
   fetchCheck,
   fetchChecks,
   fetchEvents,
@@ -24,6 +25,7 @@ import {
   fetchWatches,
   fetchWeave,
 } from './client';
+import type { AlarmQuery } from './client';
 import { written } from '../time/range';
 import type { Range } from '../time/range';
 
@@ -73,12 +75,14 @@ export const queries = {
       refetchInterval: again(range),
       placeholderData: (before) => before,
     }),
-  alarms: (range: Range | 'open') =>
+  /** `key` names what `which` asks for at a time (milliseconds since 1970). */
+  alarms: (key: string, which: (now: number) => AlarmQuery) =>
     queryOptions({
-      queryKey: ['alarms', range === 'open' ? range : written(range)],
-      queryFn: () => fetchAlarms(range),
+      queryKey: ['alarms', key],
+      queryFn: () => fetchAlarms(which(Date.now())),
       placeholderData: (before) => before,
     }),
+  assignees: () => queryOptions({ queryKey: ['assignees'], queryFn: fetchAssignees }),
   incidents: (range: Range | 'open') =>
     queryOptions({
       queryKey: ['incidents', range === 'open' ? range : written(range)],

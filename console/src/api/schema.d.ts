@@ -58,6 +58,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledges, assigns, shelves, closes, reopens or attaches alarms. Each alarm has an outcome of its own. */
+        post: operations["actOnAlarms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms/{id}": {
         parameters: {
             query?: never;
@@ -67,6 +84,23 @@ export interface paths {
         };
         /** One alarm, of paths or of events. */
         get: operations["getAlarm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/assignees": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The active analysts and administrators, by name: alarms can be assigned to them. */
+        get: operations["getAssignees"];
         put?: never;
         post?: never;
         delete?: never;
@@ -802,7 +836,7 @@ export interface components {
          * @description A change made by a user. `EnumString` and `IntoStaticStr` read and write its name in the database.
          * @enum {string}
          */
-        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "unknown";
+        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "unknown";
         /**
          * @description What to do after a diagnosis.
          * @enum {string}
@@ -846,8 +880,63 @@ export interface components {
         Agents: {
             items: components["schemas"]["AgentItem"][];
         };
+        /** @description The outcome for one alarm. */
+        AlarmActionOutcome: {
+            /** @description The alarm as it was named. */
+            alarm: string;
+            code?: components["schemas"]["ProblemCode"] | null;
+            /** @description The same in words. */
+            detail?: string | null;
+            outcome: components["schemas"]["OutcomeKind"];
+        };
+        /** @description The outcomes of an action. */
+        AlarmActionOutcomes: {
+            /** @description One for each alarm, in the order of the request. */
+            items: components["schemas"]["AlarmActionOutcome"][];
+        };
+        /** @description A change of alarms. */
+        AlarmActionRequest: {
+            action: components["schemas"]["RequestedAction"];
+            /** @description Ids or short numbers, 1 to 500. */
+            alarms: string[];
+            /** @description Id or short number. */
+            incident?: string | null;
+            /** @description About this action; the reason of a shelving. */
+            text?: string;
+            /** @description The name of a user. */
+            to?: string | null;
+            /**
+             * Format: date-time
+             * @description RFC 3339, at most 90 days from now.
+             */
+            until?: string | null;
+        };
+        /** @description What a user, or the service itself, did with an alarm. */
+        AlarmActionView: {
+            action: components["schemas"]["OperatorAction"];
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description The number of the incident it was attached to.
+             */
+            incident_no?: number | null;
+            /** @description What the user wrote about it. */
+            text?: string | null;
+            /** @description The user it was assigned to; absent for nobody, and for other actions. */
+            to?: string | null;
+            /**
+             * Format: date-time
+             * @description The time until which it was shelved.
+             */
+            until?: string | null;
+            /** @description The user; the service itself where it acted alone. */
+            user: string;
+        };
         /** @description An alarm. */
         AlarmItem: {
+            /** @description What operators did with it, the oldest first. */
+            actions: components["schemas"]["AlarmActionView"][];
             /**
              * Format: int32
              * @description Added delay now; absent for another cause.
@@ -869,6 +958,7 @@ export interface components {
              * @description Absent for what no path shows.
              */
             confidence?: number | null;
+            handling: components["schemas"]["HandlingView"];
             /** @description Its states and severities, the oldest first. */
             history: components["schemas"]["AlarmStateChange"][];
             /** Format: uuid */
@@ -997,6 +1087,11 @@ export interface components {
          * @enum {string}
          */
         AskKind: "name" | "connect" | "tls" | "web" | "page" | "mail" | "greeting";
+        /** @description The users that alarms can be assigned to. */
+        Assignees: {
+            /** @description Names, in order. */
+            items: string[];
+        };
         /** @description A switch and its port. */
         Attachment: {
             /** @description The machine's interface. */
@@ -1801,6 +1896,26 @@ export interface components {
             /** Format: date-time */
             last_at: string;
         };
+        /** @description How operators handle an alarm now. */
+        HandlingView: {
+            /** Format: date-time */
+            acknowledged_at?: string | null;
+            /** @description The user who acknowledged it. */
+            acknowledged_by?: string | null;
+            /** @description The user it is assigned to. */
+            assignee?: string | null;
+            /** Format: date-time */
+            closed_at?: string | null;
+            /** @description The user who closed it. */
+            closed_by?: string | null;
+            shelve_reason?: string | null;
+            /** @description The user who shelved it, while it is shelved. */
+            shelved_by?: string | null;
+            /** Format: date-time */
+            shelved_until?: string | null;
+            /** @description The operator state (RFC 8632). */
+            state: components["schemas"]["OperatorState"];
+        };
         /** @description How a direction sounds (ITU-T G.107). */
         HeardView: {
             /**
@@ -2108,6 +2223,8 @@ export interface components {
              * @description Absent while open.
              */
             closed_at?: string | null;
+            /** @description The users who have its alarms: assigned to them, or acknowledged by them and assigned to nobody. */
+            handled_by: string[];
             /** Format: uuid */
             id: string;
             message: components["schemas"]["MessageView"];
@@ -3010,6 +3127,21 @@ export interface components {
             text: string;
         };
         /**
+         * @description One action on an alarm. `EnumString` and `IntoStaticStr` read and write its name in the database.
+         * @enum {string}
+         */
+        OperatorAction: "acknowledged" | "unacknowledged" | "assigned" | "shelved" | "unshelved" | "closed" | "reopened" | "attached" | "unknown";
+        /**
+         * @description Operator state of an alarm. `IntoStaticStr` gives its name in the database.
+         * @enum {string}
+         */
+        OperatorState: "none" | "ack" | "shelved" | "closed";
+        /**
+         * @description What became of the change of an alarm.
+         * @enum {string}
+         */
+        OutcomeKind: "done" | "unchanged" | "refused";
+        /**
          * @description State of all paths together.
          * @enum {string}
          */
@@ -3495,7 +3627,7 @@ export interface components {
          * @description Why a request failed.
          * @enum {string}
          */
-        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "watch-state" | "incident-state" | "user-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
+        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "alarm-state" | "watch-state" | "incident-state" | "user-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
         /**
          * Format: double
          * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
@@ -3621,6 +3753,11 @@ export interface components {
          * @enum {string}
          */
         Relation: "own" | "same-site" | "same-service";
+        /**
+         * @description What to do with alarms.
+         * @enum {string}
+         */
+        RequestedAction: "acknowledge" | "unacknowledge" | "assign" | "shelve" | "unshelve" | "close" | "reopen" | "attach";
         /** @description What one resolver said. */
         ResolvedView: {
             addresses: string[];
@@ -4562,11 +4699,17 @@ export interface components {
         };
         /** @description An entry in the timeline of an incident. */
         TimelineEntry: {
+            action?: components["schemas"]["AlarmActionView"] | null;
             /**
              * Format: uuid
              * @description The alarm that it is about.
              */
             alarm?: string | null;
+            /**
+             * Format: int64
+             * @description The short number of that, where it is about an action on it.
+             */
+            alarm_no?: number | null;
             /** Format: date-time */
             at: string;
             /** Format: uuid */
@@ -4581,7 +4724,7 @@ export interface components {
          *     its name in the database.
          * @enum {string}
          */
-        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened" | "unknown";
+        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "unknown";
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */
@@ -5033,6 +5176,14 @@ export interface operations {
             query?: {
                 /** @description Only alarms that are open. */
                 open?: boolean;
+                /** @description Only those in these operator states: none, ack, shelved, closed, separated by commas. */
+                operator_state?: string;
+                /** @description Only those of these severities: critical, major, minor, separated by commas. */
+                severity?: string;
+                /** @description Only those assigned to the user of this name. */
+                assignee?: string;
+                /** @description Only those assigned to nobody. */
+                unassigned?: boolean;
                 /** @description Only those that were open at this time (RFC 3339) or later. */
                 from?: string;
                 /** @description Only those that were open at this time (RFC 3339) or before. */
@@ -5054,6 +5205,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Alarms"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    actOnAlarms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlarmActionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmActionOutcomes"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -5100,6 +5306,33 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAssignees: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assignees"];
                 };
             };
             503: {

@@ -17,8 +17,18 @@ const HELP: [string, string][] = [
   ['i', 'incidents'],
   ['b', 'two-way measurements between sites'],
   ['f', 'agents, host facts and checks'],
-  ['j or ↓, k or ↑', 'next and previous alarm, while the list has the focus'],
+  [
+    'j or ↓, k or ↑',
+    'next and previous alarm; these and the following while the list has the focus',
+  ],
   ['Enter', "the selected alarm's incident"],
+  ['x, X', 'mark the alarm, or all of them: actions are done with the marked ones'],
+  ['y', 'acknowledge, or withdraw the acknowledgement'],
+  ['m, g', 'assign to you, or to another user'],
+  ['s', 'shelve, or unshelve'],
+  ['t', 'attach to an incident'],
+  ['c', 'close, or reopen'],
+  ['/', 'choose which alarms are listed'],
   ['?', 'this list'],
 ];
 

@@ -43,6 +43,22 @@ pub enum Action {
     IncidentClosed,
     /// A closed incident was opened again.
     IncidentReopened,
+    /// An alarm was acknowledged.
+    AlarmAcknowledged,
+    /// The acknowledgement of an alarm was withdrawn.
+    AlarmUnacknowledged,
+    /// An alarm was assigned to a user, or to nobody.
+    AlarmAssigned,
+    /// An alarm was shelved until a time.
+    AlarmShelved,
+    /// An alarm was unshelved before that time.
+    AlarmUnshelved,
+    /// An alarm was closed.
+    AlarmClosed,
+    /// An alarm was reopened.
+    AlarmReopened,
+    /// An alarm was attached to another incident.
+    AlarmAttached,
     /// A diagnosis was started.
     DiagnosisStarted,
     /// A check was asked for outside its schedule.

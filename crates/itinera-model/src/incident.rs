@@ -38,6 +38,22 @@ pub enum TimelineKind {
     Closed,
     /// It was opened again.
     Reopened,
+    /// An alarm was acknowledged.
+    AlarmAcknowledged,
+    /// The acknowledgement of an alarm was withdrawn.
+    AlarmUnacknowledged,
+    /// An alarm was assigned to a user, or to nobody.
+    AlarmAssigned,
+    /// An alarm was shelved until a time.
+    AlarmShelved,
+    /// An alarm was unshelved before that time.
+    AlarmUnshelved,
+    /// An alarm was closed.
+    AlarmClosed,
+    /// An alarm was reopened.
+    AlarmReopened,
+    /// An alarm was attached to this incident, or to another one.
+    AlarmAttached,
     /// An entry of a kind that this version of the service does not know.
     Unknown,
 }

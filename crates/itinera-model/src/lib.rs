@@ -40,6 +40,7 @@ pub mod round_set;
 pub mod route;
 pub mod text;
 pub mod throughput;
+pub mod triage;
 pub mod two_way;
 pub mod unit;
 pub mod unreachable;

@@ -10,6 +10,7 @@ use crate::storage::{self, StorageState};
 use crate::unpacking::Unpacking;
 use itinera_model::owner::OwnerMap;
 use itinera_store::{ImportRecord, Retention, Store, StoreError};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use time::OffsetDateTime;
@@ -167,15 +168,48 @@ impl Shared {
         let Some(import) = self.store.owner_import_at(at).await? else {
             return Ok((Arc::default(), None));
         };
+        Ok((self.owner_map_of(import.id).await?, Some(import)))
+    }
+
+    async fn owner_map_of(&self, import: Uuid) -> Result<Arc<OwnerMap>, StoreError> {
         let mut kept = self.owner_map.lock().await;
         if let Some((id, map)) = kept.as_ref()
-            && *id == import.id
+            && *id == import
         {
-            return Ok((Arc::clone(map), Some(import)));
+            return Ok(Arc::clone(map));
         }
-        let map = Arc::new(self.store.owner_map(import.id).await?);
-        *kept = Some((import.id, Arc::clone(&map)));
-        Ok((map, Some(import)))
+        let map = Arc::new(self.store.owner_map(import).await?);
+        *kept = Some((import, Arc::clone(&map)));
+        Ok(map)
+    }
+
+    /// The owner maps of several times, which are looked up at once.
+    pub(crate) async fn owner_maps(&self) -> Result<OwnerMaps<'_>, StoreError> {
+        let imports = self.store.owner_imports().await?;
+        Ok(OwnerMaps { shared: self, imports, known: BTreeMap::new() })
+    }
+}
+
+/// Owner maps by time.
+pub(crate) struct OwnerMaps<'a> {
+    shared: &'a Shared,
+    /// In the order in which they became valid.
+    imports: Vec<ImportRecord>,
+    known: BTreeMap<Uuid, Arc<OwnerMap>>,
+}
+
+impl OwnerMaps<'_> {
+    /// The owner map that was valid at a time; an empty one before the first.
+    pub(crate) async fn at(&mut self, time: OffsetDateTime) -> Result<Arc<OwnerMap>, StoreError> {
+        let later = self.imports.partition_point(|import| import.valid_from <= time);
+        let import = later.checked_sub(1).and_then(|last| self.imports.get(last));
+        let Some(import) = import.map(|import| import.id) else { return Ok(Arc::default()) };
+        if let Some(map) = self.known.get(&import) {
+            return Ok(Arc::clone(map));
+        }
+        let map = self.shared.owner_map_of(import).await?;
+        self.known.insert(import, Arc::clone(&map));
+        Ok(map)
     }
 }
 

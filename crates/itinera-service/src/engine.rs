@@ -161,7 +161,7 @@ impl Engine {
         }
         let mut open = Vec::new();
         if !Stage::Alarms.is_in(&checkpoint) {
-            let recorded = store.alarms(Lasting::OPEN, None, MOST_OPEN).await?;
+            let recorded = store.alarms(Lasting::OPEN, MOST_OPEN).await?;
             open.extend(recorded.into_iter().map(|record| record.alarm));
         }
         let minutes = rebuild::minutes(store, &checkpoint).await?;

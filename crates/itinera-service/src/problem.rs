@@ -7,9 +7,11 @@ use axum::extract::{Request, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use code::ProblemCode;
+pub(crate) use code::ProblemCode;
 use itinera_model::role::Role;
-use itinera_store::{CodeRefused, IncidentRefused, StoreError, UserRefused, WatchRefused};
+use itinera_store::{
+    AlarmRefused, CodeRefused, IncidentRefused, StoreError, UserRefused, WatchRefused,
+};
 use serde::Serialize;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -68,6 +70,8 @@ pub(crate) enum ApiError {
     #[error("{0}")]
     Incident(IncidentRefused),
     #[error("{0}")]
+    Alarm(AlarmRefused),
+    #[error("{0}")]
     Watch(WatchRefused),
     #[error("the database cannot store this batch: its numbers or texts are out of bounds")]
     Unrecordable(#[source] StoreError),
@@ -85,6 +89,7 @@ impl From<StoreError> for ApiError {
             StoreError::Code(refused) => Self::Code(refused),
             StoreError::User(refused) => Self::User(refused),
             StoreError::Incident(refused) => Self::Incident(refused),
+            StoreError::Alarm(refused) => Self::Alarm(refused),
             StoreError::Watch(refused) => Self::Watch(refused),
             unrecordable @ StoreError::Unrecordable(_) => Self::Unrecordable(unrecordable),
             other => Self::Store(other),
@@ -96,6 +101,11 @@ impl ApiError {
     /// For an id as it was given, cut to what can be shown.
     pub(crate) fn unknown_id(id: &str) -> Self {
         Self::UnknownId(id.chars().filter(|c| !c.is_control()).take(64).collect())
+    }
+
+    /// The code of its problem.
+    pub(crate) const fn code(&self) -> ProblemCode {
+        self.parts().1
     }
 
     const fn parts(&self) -> (StatusCode, ProblemCode) {
@@ -118,6 +128,9 @@ impl ApiError {
             Self::NotAllowed { .. } => (StatusCode::FORBIDDEN, ProblemCode::NotAllowed),
             Self::NoProof => (StatusCode::FORBIDDEN, ProblemCode::NoProof),
             Self::Incident(IncidentRefused::Unknown)
+            | Self::Alarm(
+                AlarmRefused::Unknown | AlarmRefused::UnknownUser | AlarmRefused::UnknownIncident,
+            )
             | Self::User(UserRefused::Unknown)
             | Self::Watch(
                 WatchRefused::Unknown
@@ -125,6 +138,7 @@ impl ApiError {
                 | WatchRefused::UnknownPath
                 | WatchRefused::UnknownSuppression,
             ) => (StatusCode::NOT_FOUND, ProblemCode::UnknownId),
+            Self::Alarm(_) => (StatusCode::CONFLICT, ProblemCode::AlarmState),
             Self::Watch(_) => (StatusCode::CONFLICT, ProblemCode::WatchState),
             Self::Incident(_) => (StatusCode::CONFLICT, ProblemCode::IncidentState),
             Self::User(_) => (StatusCode::CONFLICT, ProblemCode::UserRefused),

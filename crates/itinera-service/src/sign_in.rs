@@ -78,6 +78,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
         _ if place.starts_with("/tokens") => Some(Role::Viewer),
         _ if !reads
             && [
+                "/alarms",
                 "/incidents",
                 "/watches",
                 "/suppressions",

@@ -135,6 +135,7 @@ pub(crate) mod alarm {
         pub raised_at: TimeDateTimeWithTimeZone,
         pub cleared_at: Option<TimeDateTimeWithTimeZone>,
         pub incident_id: Option<Uuid>,
+        pub root_id: Uuid,
     }
     #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
     pub enum Relation {}

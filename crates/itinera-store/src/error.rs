@@ -33,6 +33,9 @@ pub enum StoreError {
     /// A change to an incident is refused.
     #[error(transparent)]
     Incident(#[from] crate::IncidentRefused),
+    /// A change of alarms is refused.
+    #[error(transparent)]
+    Alarm(#[from] crate::AlarmRefused),
     /// A change to a watch or a suppression is refused.
     #[error(transparent)]
     Watch(#[from] crate::WatchRefused),

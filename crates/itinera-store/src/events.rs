@@ -4,7 +4,7 @@ use crate::alarms::{EndedRow, StateChange, insert, note_state};
 use crate::change_feed;
 use crate::timeline::{self, ChooseIncident, Class, Placed};
 use crate::times::{Lasting, offset};
-use crate::{Store, StoreError, rows};
+use crate::{Store, StoreError, rows, triage};
 use itinera_model::alarm::AlarmState;
 use itinera_model::event::{Event, EventEffect, EventKind, Fault};
 use itinera_model::id::{AgentId, EventId, IncidentId};
@@ -29,6 +29,8 @@ pub struct EventRecord {
     pub ended_at: Option<OffsetDateTime>,
     /// The incident that it belongs to.
     pub incident: Option<IncidentId>,
+    /// The first event of its cause in that incident, itself or another: both are one alarm.
+    pub root: EventId,
 }
 
 /// Which events.
@@ -42,11 +44,10 @@ pub struct EventQuery {
     pub agent: Option<AgentId>,
     /// Only those of this incident.
     pub incident: Option<IncidentId>,
-    /// Of each cause only the first: what many sites see is one thing.
-    pub first_of_group: bool,
 }
 
-const SELECT: &str = "SELECT e.id, e.no, e.body, e.cleared_at, e.incident_id, s.name AS site \
+const SELECT: &str = "SELECT e.id, e.no, e.body, e.cleared_at, e.incident_id, e.root_id, \
+         s.name AS site \
      FROM alarm e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
 
 #[derive(FromQueryResult)]
@@ -57,6 +58,7 @@ struct EventRow {
     site: String,
     cleared_at: Option<OffsetDateTime>,
     incident_id: Option<Uuid>,
+    root_id: Uuid,
 }
 
 fn record(row: EventRow) -> Result<EventRecord, StoreError> {
@@ -67,6 +69,7 @@ fn record(row: EventRow) -> Result<EventRecord, StoreError> {
         site: row.site,
         ended_at: row.cleared_at,
         incident: row.incident_id.map(IncidentId::from_uuid),
+        root: EventId::from_uuid(row.root_id),
     })
 }
 
@@ -96,17 +99,11 @@ impl Store {
                  AND ($3::uuid IS NULL OR e.agent_id = $3) \
                  AND ($4::uuid IS NULL OR e.incident_id = $4) \
                  AND ($5::timestamptz IS NULL OR e.cleared_at IS NULL OR e.cleared_at >= $5) \
-                 AND ($10::timestamptz IS NULL OR e.raised_at <= $10) \
+                 AND ($9::timestamptz IS NULL OR e.raised_at <= $9) \
                  AND ($6::timestamptz IS NULL OR (e.raised_at, e.id) < ($6, $7)) \
-                 AND (NOT $9 OR NOT EXISTS (SELECT FROM alarm o \
-                     WHERE o.class = 'event' AND o.incident_id = e.incident_id AND o.id < e.id \
-                         AND o.body->>'group' = e.body->>'group' \
-                         AND (NOT $1 OR o.cleared_at IS NULL) \
-                         AND ($5::timestamptz IS NULL OR o.cleared_at IS NULL OR o.cleared_at >= $5) \
-                         AND ($10::timestamptz IS NULL OR o.raised_at <= $10))) \
              ORDER BY e.raised_at DESC, e.id DESC LIMIT $8"
         );
-        let values: [Value; 10] = [
+        let values: [Value; 9] = [
             which.lasting.open.into(),
             which.faults.into(),
             which.agent.map(AgentId::as_uuid).into(),
@@ -115,7 +112,6 @@ impl Store {
             before.map(|(at, _)| at).into(),
             before.map_or(Uuid::nil(), |(_, id)| id.as_uuid()).into(),
             i64::try_from(limit).unwrap_or(i64::MAX).into(),
-            which.first_of_group.into(),
             which.lasting.to.into(),
         ];
         rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
@@ -133,6 +129,22 @@ impl Store {
         let names: Vec<String> = rows::column(&self.db, select, [kind.into()]).await?;
         Ok(names.into_iter().collect())
     }
+}
+
+/// The events that are one alarm with each of some roots: the root, then the others, oldest first.
+pub(crate) async fn of_roots(
+    db: &DatabaseConnection,
+    roots: Vec<Uuid>,
+) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
+    let select = format!(
+        "{SELECT} WHERE e.class = 'event' AND e.root_id = ANY($1) \
+         ORDER BY e.id <> e.root_id, e.raised_at, e.id"
+    );
+    let mut by_root: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
+    for row in rows::all::<EventRow>(db, &select, [roots.into()]).await? {
+        by_root.entry(row.root_id).or_default().push(record(row)?);
+    }
+    Ok(by_root)
 }
 
 /// Faults by incident, oldest first.
@@ -168,10 +180,11 @@ pub(crate) async fn write(
         EventEffect::Began(event) => {
             let fault = Fault::Event(event.clone());
             let id = insert(txn, &fault, None).await?;
-            if event.severity.is_some() {
-                timeline::place(txn, id, &fault, fold).await?;
-            }
             let (at, severity) = (offset(event.raised_at), event.severity);
+            if severity.is_some() {
+                timeline::place(txn, id, &fault, fold).await?;
+                triage::note_return(txn, id, at).await?;
+            }
             (id, "began", StateChange { at, state: AlarmState::Open, severity })
         }
         EventEffect::Changed { event, at } => {

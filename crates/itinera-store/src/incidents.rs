@@ -5,7 +5,7 @@ use crate::entity::{alarm, incident, incident_event};
 use crate::events;
 use crate::events::EventRecord;
 use crate::statement::sql;
-use crate::timeline::{Class, Entry, ITSELF, enter, open_incident};
+use crate::timeline::{Class, Entry, ITSELF, enter, hold_alarms, open_incident};
 use crate::times::Lasting;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
@@ -13,7 +13,7 @@ use itinera_model::audit::Action;
 use itinera_model::id::IncidentId;
 use itinera_model::incident::TimelineKind;
 use sea_orm::entity::prelude::*;
-use sea_orm::{ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
+use sea_orm::{DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
@@ -262,6 +262,7 @@ impl Store {
         open: Option<bool>,
     ) -> Result<(), StoreError> {
         let txn = self.db.begin().await?;
+        hold_alarms(&txn).await?;
         let found = incident::Entity::find_by_id(incident.as_uuid()).lock_exclusive();
         let row = found.one(&txn).await?.ok_or(IncidentRefused::Unknown)?;
         match (open, row.closed_at) {
@@ -306,4 +307,22 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// Closes an incident without a complaint that has lost its last alarm to another.
+pub(crate) async fn close_where_empty(
+    txn: &DatabaseTransaction,
+    incident: IncidentId,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let update = "UPDATE incident SET closed_at = $2 \
+         WHERE id = $1 AND closed_at IS NULL AND complaint IS NULL \
+             AND NOT EXISTS (SELECT FROM alarm WHERE incident_id = $1)";
+    let closed = txn.execute_raw(sql(update, [incident.as_uuid().into(), at.into()])).await?;
+    if closed.rows_affected() == 1 {
+        let body =
+            serde_json::json!({ "text": "All of its alarms are attached to other incidents." });
+        enter(txn, Entry { incident, at, user: ITSELF, kind: TimelineKind::Closed, body }).await?;
+    }
+    Ok(())
 }

@@ -10,7 +10,7 @@ use crate::lease::renew_lease;
 use crate::packing::Packing;
 use crate::set_aside;
 use crate::statement::sql;
-use crate::timeline::{ChooseIncident, Class};
+use crate::timeline::{ChooseIncident, Class, hold_alarms};
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
 use itinera_model::alarm::{Alarm, AlarmEffect};
@@ -234,6 +234,9 @@ impl Store {
         withdraw(&txn, &write.withdrawn).await?;
         evidence::write(&txn, &write.evidence).await?;
         write_assessments(&txn, &write.assessed).await?;
+        if !write.alarms.is_empty() || !write.occurred.is_empty() {
+            hold_alarms(&txn).await?;
+        }
         for effect in &write.alarms {
             alarms::write(&txn, effect, fold).await?;
         }

@@ -41,12 +41,13 @@ mod targets;
 mod throughput;
 mod timeline;
 mod times;
+mod triage;
 mod two_way;
 mod users;
 mod watches;
 
 pub use agents::{AgentRecord, CodeRefused, NewAgent};
-pub use alarms::{AlarmRecord, StateChange};
+pub use alarms::{AlarmQuery, AlarmRecord, AlarmRows, Assigned, StateChange};
 pub use backup::{applied_migrations, is_empty, known_migrations};
 pub use change_feed::{Change, Since, Topic};
 pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
@@ -75,6 +76,7 @@ pub use targets::{
 pub use throughput::{ThroughputRecord, ThroughputSpec};
 pub use timeline::ChooseIncident;
 pub use times::Lasting;
+pub use triage::{ActionRecord, AlarmChange, AlarmOutcome, AlarmRefused, AlarmRequest};
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};
 pub use users::{
     AuditRecord, Audited, NewSession, NewToken, SessionUser, TokenRecord, UserChange, UserRecord,
@@ -90,7 +92,7 @@ use sea_orm_migration::MigratorTrait;
 use std::time::Duration;
 
 /// The oldest schema reader this build still is: it refuses databases that need a newer one.
-pub const READER: i32 = 8;
+pub const READER: i32 = 9;
 
 /// Connections of one process to the database, by what they are for: no kind of work waits for
 /// another's.

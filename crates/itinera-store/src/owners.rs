@@ -102,6 +102,17 @@ impl Store {
         Ok(import.map(record))
     }
 
+    /// All imports, in the order in which they became valid.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn owner_imports(&self) -> Result<Vec<ImportRecord>, StoreError> {
+        let imports = owner_import::Entity::find()
+            .order_by_asc(owner_import::Column::ValidFrom)
+            .order_by_asc(owner_import::Column::Id);
+        Ok(imports.all(&self.db).await?.into_iter().map(record).collect())
+    }
+
     /// The owner map of an import. Imports never change, so it may be kept.
     ///
     /// # Errors

@@ -48,8 +48,7 @@ impl Store {
                          WHERE now() BETWEEN x.from_at AND x.until_at \
                              AND coalesce(x.site, s.name) = s.name \
                              AND coalesce(x.target, t.name) = t.name)) AS paths_without_rounds, \
-             (SELECT count(DISTINCT CASE class WHEN 'path' THEN id::text \
-                     ELSE concat(incident_id, ' ', body->>'group') END) FROM alarm \
+             (SELECT count(DISTINCT root_id) FROM alarm \
                  WHERE cleared_at IS NULL AND severity IS NOT NULL) AS open_alarms, \
              (SELECT count(*) FROM path_latest l \
                  WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \

@@ -64,6 +64,13 @@ pub(crate) async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
+/// Alarms and incidents have one writer at a time: judgement, or a user. Each changes several of them, in
+/// any order.
+pub(crate) async fn hold_alarms(txn: &DatabaseTransaction) -> Result<(), StoreError> {
+    txn.execute_unprepared("SELECT pg_advisory_xact_lock(hashtext('alarms'))").await?;
+    Ok(())
+}
+
 /// What a row of the table of alarms is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Class {
@@ -160,8 +167,16 @@ pub(crate) async fn place(
     };
     let at = offset(raised_at);
     let incident = incident_of(txn, fault, (offset(since), at), fold).await?;
-    let update = "UPDATE alarm SET incident_id = $2 WHERE id = $1";
-    txn.execute_raw(sql(update, [id.into(), incident.as_uuid().into()])).await?;
+    let group = match fault {
+        Fault::Alarm(_) => None,
+        Fault::Event(event) => Some(event.group.clone()),
+    };
+    // Events of one cause in one incident are one alarm.
+    let update = "UPDATE alarm SET incident_id = $2, root_id = coalesce((SELECT o.root_id FROM alarm o \
+             WHERE o.incident_id = $2 AND o.class = 'event' AND o.body->>'group' = $3 \
+             ORDER BY o.id LIMIT 1), root_id) \
+         WHERE id = $1";
+    txn.execute_raw(sql(update, [id.into(), incident.as_uuid().into(), group.into()])).await?;
     enter(txn, Entry { incident, at, user: ITSELF, kind, body }).await?;
     Ok(incident)
 }

@@ -107,7 +107,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Path { id } => client::path(&client()?, &output, &id).await,
         Command::History(args) => client::history::run(&client()?, &output, &args).await,
         Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
-        Command::Alarms(args) => client::alarms(&client()?, &output, args).await,
+        Command::Alarms(args) => client::alarms::run(&client()?, &output, args).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await

@@ -1,41 +1,51 @@
 import { useQuery } from '@tanstack/react-query';
-import { Button, Segmented, Skeleton } from 'antd';
-import { useState } from 'react';
+import { Button, Segmented, Select, Skeleton } from 'antd';
+import { useEffect, useRef, useState } from 'react';
 import type { KeyboardEvent as ReactKeyboardEvent } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
 import { AlarmState } from '../../components/alarm-state';
-import type { Range } from '../../time/range';
+import { Handling } from '../../components/handling';
 import { useTimeScope } from '../../time/scope';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
+import { ActionDialog } from './action-dialog';
+import { EMPTY, SEVERITIES, VIEWS, VIEW_LABELS, queryOf, severityOf, viewOf } from './filter';
+import type { View } from './filter';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
+import { KEYS, chosen, offers, remaining } from './triage';
+import { useTriage } from './use-triage';
 
 const STEPS: Record<string, number> = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 };
 
 /** What do I do next? The queue of alarms, with what the selected one shows beside it. */
 export function AlarmsPage() {
   const [search] = useSearchParams();
-  const show = search.get('show') === 'all' ? 'all' : 'open';
-  const { range, rangeText } = useTimeScope();
+  const { rangeText } = useTimeScope();
+  const [view, severity] = [viewOf(search), severityOf(search)];
+  const ranged = view === 'all' || view === 'closed';
   // Another filter is another list.
-  return show === 'open' ? (
-    <Queue key="open" which="open" />
-  ) : (
-    <Queue key={rangeText} which={range} />
-  );
+  const key = `${view} ${severity ?? ''} ${ranged ? rangeText : ''}`;
+  return <Queue key={key} name={key} view={view} />;
 }
 
-function Queue({ which }: { which: Range | 'open' }) {
-  const show = which === 'open' ? 'open' : 'all';
+function Queue({ name, view }: { name: string; view: View }) {
   const [search, setSearch] = useSearchParams();
+  const { range } = useTimeScope();
+  const session = useQuery(queries.session());
+  const user = session.data?.name ?? '';
   const navigate = useNavigate();
-  const answer = useQuery(queries.alarms(which));
+  const severity = severityOf(search);
+  const query = queries.alarms(name, (now) => queryOf(view, severity, user, range, now));
+  const answer = useQuery(query);
   const [shown, setShown] = useState<Alarm[]>([]);
+  const [marked, setMarked] = useState<Set<string>>(new Set());
+  const list = useRef<HTMLDivElement>(null);
+  const views = useRef<HTMLDivElement>(null);
   const { items, waiting } = hold(shown, answer.data ?? []);
   const ids = items.map((alarm) => String(alarm.no));
   const selected = items.find((alarm) => String(alarm.no) === search.get('alarm')) ?? items[0];
@@ -45,29 +55,69 @@ function Queue({ which }: { which: Range | 'open' }) {
 
   const change = (next: Record<string, string>) => {
     const all = { ...Object.fromEntries(search), ...next };
-    if (all.show === 'open') delete all.show;
+    if (all.show === 'todo') delete all.show;
+    if (all.severity === '') delete all.severity;
     setSearch(all, { replace: true });
+  };
+
+  const triage = useTriage(query.queryKey, (acted, now) => {
+    const left = remaining(items, acted, now);
+    const at = items.findIndex((alarm) => alarm.id === selected?.id);
+    if (selected && !left.includes(selected)) {
+      const next = left[Math.min(at, left.length - 1)];
+      if (next) change({ alarm: String(next.no) });
+    }
+    setShown(left);
+    setMarked(new Set());
+  });
+  const mayAct = session.data?.role !== 'viewer';
+  const of = chosen(items, marked, selected);
+  const offered = mayAct ? offers(of, user) : [];
+
+  // The keys work at once where nothing else has the focus.
+  const isThere = selected !== undefined;
+  useEffect(() => {
+    if (isThere && document.activeElement === document.body) list.current?.focus();
+  }, [isThere]);
+
+  const mark = (all: boolean) => {
+    const every = all ? items : items.filter((alarm) => alarm.id === selected?.id);
+    const next = new Set(marked);
+    const undo = every.every((alarm) => marked.has(alarm.id));
+    for (const { id } of every) {
+      if (undo) next.delete(id);
+      else next.add(id);
+    }
+    setMarked(next);
   };
 
   const press = (event: ReactKeyboardEvent) => {
     if (event.ctrlKey || event.metaKey || event.altKey) return;
     const by = STEPS[event.key];
+    const doing = KEYS[event.key];
     if (by !== undefined) {
-      event.preventDefault();
       const next = moved(ids, selected ? String(selected.no) : null, by);
       if (next !== null) change({ alarm: next });
-    }
-    if (event.key === 'Enter' && selected?.incident_no != null) {
+    } else if (event.key === 'Enter' && selected?.incident_no != null) {
       // Not also a click on the entry that has the focus.
-      event.preventDefault();
       void navigate(`/incidents/${selected.incident_no}`);
+    } else if (event.key === 'x' || event.key === 'X') {
+      mark(event.key === 'X');
+    } else if (event.key === '/') {
+      views.current?.querySelector<HTMLInputElement>('input:checked')?.focus();
+    } else if (doing !== undefined) {
+      const offer = offered.find((one) => one.doing === doing);
+      if (offer) triage.offered(offer, of);
+    } else {
+      return;
     }
+    event.preventDefault();
   };
 
   return (
     <>
-      <div style={{ display: 'flex', gap: 16, alignItems: 'center' }}>
-        <h1 className="sentence" style={{ flex: 1 }}>
+      <div className="actions">
+        <h1 className="sentence" style={{ flex: 1, margin: 0 }}>
           Alarms
         </h1>
         <Button
@@ -77,28 +127,54 @@ function Queue({ which }: { which: Range | 'open' }) {
         >
           {waiting === 0 ? 'Nothing new' : `Show ${count(waiting, 'new alarm')}`}
         </Button>
-        <Segmented
-          aria-label="Which alarms"
-          value={show}
+        <Select
+          aria-label="Severity"
+          style={{ width: 140 }}
+          value={severity ?? ''}
           options={[
-            { value: 'open', label: 'Open now' },
-            { value: 'all', label: 'In the range' },
+            { value: '', label: 'Any severity' },
+            ...SEVERITIES.map((value) => ({ value, label: value })),
           ]}
-          onChange={(next) => change({ show: next })}
+          onChange={(next: string) => change({ severity: next })}
         />
+        <div ref={views}>
+          <Segmented
+            aria-label="Which alarms"
+            value={view}
+            options={VIEWS.map((value) => ({ value, label: VIEW_LABELS[value] }))}
+            onChange={(next) => change({ show: next })}
+          />
+        </div>
       </div>
       {answer.error && <ErrorAlert error={answer.error} />}
       {!answer.data && !answer.error && <Skeleton active />}
-      {answer.data && items.length === 0 && (
-        <p className="quiet">
-          {show === 'open' ? 'No alarm is open.' : 'No alarms in this range.'}
-        </p>
+      {answer.data && items.length === 0 && <p className="quiet">{EMPTY[view]}</p>}
+      {selected && mayAct && (
+        <div className="actions" role="toolbar" aria-label="Actions">
+          {offered.map((offer) => (
+            <Button key={offer.doing} onClick={() => triage.offered(offer, of)}>
+              {offer.label} <kbd>{offer.key}</kbd>
+            </Button>
+          ))}
+          <span className="quiet">
+            {marked.size > 0
+              ? `with ${count(of.length, 'marked alarm')}`
+              : `with alarm ${selected.no}`}
+          </span>
+        </div>
       )}
+      {/* There from the start: what is said later is announced. */}
+      <p role="status" className="said">
+        {triage.said}
+      </p>
+      {triage.error && <ErrorAlert error={triage.error} />}
       {selected && (
         <div className="two-columns">
           <div
+            ref={list}
             role="listbox"
             aria-label="Alarms"
+            aria-multiselectable
             tabIndex={0}
             aria-activedescendant={`alarm-${selected.no}`}
             onKeyDown={press}
@@ -107,7 +183,8 @@ function Queue({ which }: { which: Range | 'open' }) {
               <AlarmRow
                 key={alarm.id}
                 alarm={alarm}
-                selected={alarm.id === selected.id}
+                current={alarm.id === selected.id}
+                marked={marked.has(alarm.id)}
                 onPick={() => change({ alarm: String(alarm.no) })}
               />
             ))}
@@ -115,20 +192,31 @@ function Queue({ which }: { which: Range | 'open' }) {
           <Preview alarm={selected} />
         </div>
       )}
+      {triage.asking && (
+        <ActionDialog
+          doing={triage.asking.doing}
+          alarms={triage.asking.alarms}
+          onDone={triage.answered}
+          onCancel={triage.cancelled}
+        />
+      )}
     </>
   );
 }
 
-/** An alarm in two lines: severity, headline and time; then state, place and impact. */
+/** An alarm in two lines: severity, headline and time; then state, who has it, place and impact. */
 function AlarmRow({
   alarm,
-  selected,
+  current,
+  marked,
   onPick,
 }: {
   alarm: Alarm;
-  selected: boolean;
+  current: boolean;
+  marked: boolean;
   onPick: () => void;
 }) {
+  const isHandled = alarm.handling.state !== 'none' || alarm.handling.assignee != null;
   return (
     <button
       type="button"
@@ -136,16 +224,22 @@ function AlarmRow({
       className="pick row"
       role="option"
       tabIndex={-1}
-      aria-selected={selected}
+      data-current={current}
+      aria-selected={marked}
       onClick={onPick}
     >
       <SeverityMark severity={alarm.perceived_severity} />
-      <span className="row-head">{alarm.message.headline}</span>
+      <span className="row-head">
+        {marked && '✓ '}
+        {alarm.message.headline}
+      </span>
       <span className="quiet row-when">
         <Span since={alarm.since} until={alarm.cleared_at ?? null} />
       </span>
       <span className="quiet row-rest">
         <AlarmState alarm={alarm} />
+        {isHandled && '; '}
+        <Handling alarm={alarm} />
         {alarm.incident_no != null && `; incident ${alarm.incident_no}`}
         {alarm.paths.length > 0 && `; ${count(alarm.paths.length, 'path')}`}
         {alarm.sites.length > 0 && `; at ${listed(alarm.sites)}`}

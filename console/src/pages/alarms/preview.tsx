@@ -3,6 +3,7 @@ import { Link } from 'react-router';
 import type { Alarm, Part, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
 import { AlarmHistory, AlarmStateReason } from '../../components/alarm-state';
+import { AlarmActions } from '../../components/handling';
 import { MessageDetail } from '../../components/message';
 import { count, interval, ms, perCent } from '../../format';
 import { Time } from '../../components/time';
@@ -61,6 +62,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
           </Link>
         </p>
       )}
+      <AlarmActions alarm={alarm} />
       {alarm.history.length > 1 && (
         <>
           <h3 className="section">History</h3>

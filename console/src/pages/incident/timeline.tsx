@@ -1,8 +1,10 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
+import { Link } from 'react-router';
 import { addNote } from '../../api/client';
 import { keepIncident } from '../../api/keep-incident';
 import type { IncidentDetail, TimelineEntry } from '../../api/client';
+import { ActionWords } from '../../components/handling';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 
@@ -16,6 +18,14 @@ const WORDS: Record<TimelineEntry['kind'], string> = {
   note: 'noted',
   closed: 'closed it',
   reopened: 'opened it again',
+  'alarm-acknowledged': 'acknowledged an alarm',
+  'alarm-unacknowledged': 'withdrew an acknowledgement',
+  'alarm-assigned': 'assigned an alarm',
+  'alarm-shelved': 'shelved an alarm',
+  'alarm-unshelved': 'unshelved an alarm',
+  'alarm-closed': 'closed an alarm',
+  'alarm-reopened': 'reopened an alarm',
+  'alarm-attached': 'attached an alarm',
   unknown: 'made an entry that this version cannot show',
 };
 
@@ -23,8 +33,17 @@ function Entry({ event }: { event: TimelineEntry }) {
   return (
     <li className="entry" data-event={event.kind}>
       <p className="said quiet">
-        <Time at={event.at} /> · {event.user} {WORDS[event.kind]}
+        <Time at={event.at} /> · {event.user}{' '}
+        {event.action == null ? (
+          WORDS[event.kind]
+        ) : (
+          <>
+            · <Link to={`/alarms?show=all&alarm=${event.alarm_no}`}>alarm {event.alarm_no}</Link>{' '}
+            <ActionWords done={event.action} />
+          </>
+        )}
       </p>
+      {event.action?.text != null && <p className="said words">{event.action.text}</p>}
       {event.text != null && <p className="said words">{event.text}</p>}
     </li>
   );

@@ -37,6 +37,8 @@ export function IncidentEntry({ incident }: { incident: Incident }) {
         {incident.services.length > 0 && `; ${listed(incident.services)}`}
         {incident.alarms > 0 &&
           `; ${incident.open_alarms} of ${count(incident.alarms, 'alarm')} open`}
+        {incident.state === 'open' &&
+          `; ${incident.handled_by.length > 0 ? `with ${listed(incident.handled_by)}` : 'not acknowledged'}`}
       </span>
     </li>
   );

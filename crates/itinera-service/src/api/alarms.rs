@@ -1,45 +1,69 @@
-//! Alarms.
+//! Alarms: lists of them, and what users do with them.
 
 use super::numbers::resolve;
 use super::view::alarm::AlarmItem;
 use super::view::alarm_history::{merged, times_raised};
+use super::view::handling::{AlarmActionView, HandlingView, attached_to};
 use super::view::path::offset;
-use super::{During, Page, ValidQuery};
+use super::{During, MAX_PAGE, Page, ValidQuery, checked_text, checked_time};
 use crate::context::Shared;
-use crate::problem::{ApiError, Problem};
+use crate::problem::{ApiError, Problem, ProblemCode};
+use crate::sign_in::Actor;
 use axum::Json;
+use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
-use itinera_model::alarm::AlarmState;
-use itinera_model::id::{AlarmId, EventId, IncidentId, PathId};
-use itinera_store::{EventQuery, EventRecord, Lasting, Numbered};
+use itinera_model::alarm::{AlarmState, Severity};
+use itinera_model::id::{IncidentId, PathId};
+use itinera_model::triage::{Act, HandlingChange, OperatorState};
+use itinera_store::{
+    AlarmChange, AlarmOutcome, AlarmQuery, AlarmRefused, AlarmRequest, AlarmRows, Assigned,
+    EventRecord, Numbered,
+};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
-use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
+use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-/// Events of one incident regarded.
-const MOST_OF_INCIDENT: u64 = 1_000;
+/// An alarm is shelved for so long at most.
+const LONGEST_SHELVE: Duration = Duration::days(90);
 
-/// The alarm that an event is the first of, with all events of the same cause in its incident;
-/// absent for an event that is no fault.
-async fn of_event(shared: &Shared, first: EventRecord) -> Result<Option<AlarmItem>, ApiError> {
-    if first.event.severity.is_none() {
-        return Ok(None);
+/// The alarms of some rows.
+async fn items_of(shared: &Shared, rows: Vec<AlarmRows>) -> Result<Vec<AlarmItem>, ApiError> {
+    let paths: BTreeSet<PathId> = rows
+        .iter()
+        .flat_map(|rows| match rows {
+            AlarmRows::Paths(record) => record.alarm.paths.as_slice(),
+            AlarmRows::Events(_) => &[],
+        })
+        .copied()
+        .collect();
+    let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
+    let mut maps = shared.owner_maps().await?;
+    let mut items = Vec::with_capacity(rows.len());
+    for rows in &rows {
+        match rows {
+            AlarmRows::Paths(record) => {
+                let map = maps.at(offset(record.alarm.raised_at)).await?;
+                items.push(AlarmItem::of_paths(record, &ends, &map));
+            }
+            AlarmRows::Events(events) => {
+                let Some(first) = events.first() else { continue };
+                let map = maps.at(offset(first.event.raised_at)).await?;
+                let events: Vec<&EventRecord> = events.iter().collect();
+                items.extend(AlarmItem::of_events(&events, &map));
+            }
+        }
     }
-    let of_incident =
-        EventQuery { faults: true, incident: first.incident, ..EventQuery::default() };
-    let mut group = shared.store.events(of_incident, None, MOST_OF_INCIDENT).await?;
-    group.retain(|it| it.event.group == first.event.group && it.id >= first.id);
-    group.sort_by_key(|it| it.id);
-    let (map, _) = shared.owner_map_at(offset(first.event.raised_at)).await?;
-    Ok(AlarmItem::of_events(&group.iter().collect::<Vec<_>>(), &map))
+    complete(shared, &mut items).await?;
+    Ok(items)
 }
 
-/// Gives alarms the short numbers of their incidents and the history of their states, and those
-/// without data the reason.
+/// Gives alarms the short numbers of their incidents, the history of their states and of what operators
+/// did, and those without data the reason.
 pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result<(), ApiError> {
     if items.iter().any(|item| item.state == AlarmState::NoData) {
         let silent = shared.store.silent_sites().await?;
@@ -48,48 +72,41 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
             item.silent_sites.retain(|site| silent.contains(site));
         }
     }
-    let incidents = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
-    let numbers = shared.store.incident_numbers(incidents).await?;
     let rows = items.iter().flat_map(|item| item.rows.iter().copied()).collect();
-    let states = shared.store.alarm_states(rows).await?;
+    let roots: Vec<Uuid> = items.iter().map(|item| item.id).collect();
+    let (states, handlings, mut actions) = tokio::try_join!(
+        shared.store.alarm_states(rows),
+        shared.store.handlings(roots.clone()),
+        shared.store.alarm_actions(roots),
+    )?;
+    let belongs_to = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
+    let attached = actions.values().flatten().filter_map(|action| attached_to(&action.detail));
+    let numbers = shared.store.incident_numbers(belongs_to.chain(attached)).await?;
+    let now = shared.clock.now();
     for item in items {
         let members = item.rows.iter().filter_map(|row| states.get(row).map(Vec::as_slice));
         item.history = merged(&members.collect::<Vec<_>>());
         item.times_raised = times_raised(&item.history);
         let incident = item.incident.map(IncidentId::from_uuid);
         item.incident_no = incident.and_then(|id| numbers.get(&id).copied());
+        if let Some(handling) = handlings.get(&item.id) {
+            item.handling = HandlingView::new(handling, now);
+        }
+        let actions = actions.remove(&item.id).unwrap_or_default().into_iter();
+        item.actions = actions.map(|record| AlarmActionView::new(record, &numbers)).collect();
     }
     Ok(())
 }
 
-/// The newest alarms of paths and of events together, newest first, at most `limit`, those before
-/// `before`.
+/// A page of alarms, newest first, at most `limit`, those before `before`.
 pub(super) async fn alarm_items(
     shared: &Shared,
-    which: Lasting,
+    which: &AlarmQuery,
     before: Option<(OffsetDateTime, Uuid)>,
     limit: u64,
 ) -> Result<Vec<AlarmItem>, ApiError> {
-    let alarm_before = before.map(|(at, id)| (at, AlarmId::from_uuid(id)));
-    let records = shared.store.alarms(which, alarm_before, limit).await?;
-    let paths: BTreeSet<PathId> =
-        records.iter().flat_map(|record| record.alarm.paths.iter().copied()).collect();
-    let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
-    let mut items = Vec::new();
-    for record in records {
-        let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
-        items.push(AlarmItem::of_paths(&record, &ends, &map));
-    }
-    let of_events =
-        EventQuery { faults: true, lasting: which, first_of_group: true, ..EventQuery::default() };
-    let event_before = before.map(|(at, id)| (at, EventId::from_uuid(id)));
-    for first in shared.store.events(of_events, event_before, limit).await? {
-        items.extend(of_event(shared, first).await?);
-    }
-    items.sort_by_key(|item| std::cmp::Reverse((item.raised_at, item.id)));
-    items.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
-    complete(shared, &mut items).await?;
-    Ok(items)
+    let rows = shared.store.alarm_page(which, shared.clock.now(), before, limit).await?;
+    items_of(shared, rows).await
 }
 
 /// A page of alarms.
@@ -101,12 +118,50 @@ pub(crate) struct Alarms {
 }
 
 /// Which alarms.
-#[derive(Debug, Deserialize, IntoParams)]
+#[derive(Debug, Default, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct AlarmFilter {
     /// Only alarms that are open.
     #[serde(default)]
     open: bool,
+    /// Only those in these operator states: none, ack, shelved, closed, separated by commas.
+    operator_state: Option<String>,
+    /// Only those of these severities: critical, major, minor, separated by commas.
+    severity: Option<String>,
+    /// Only those assigned to the user of this name.
+    assignee: Option<String>,
+    /// Only those assigned to nobody.
+    #[serde(default)]
+    unassigned: bool,
+}
+
+/// Values of a field that are separated by commas.
+fn several<T: DeserializeOwned>(
+    field: &str,
+    text: Option<&str>,
+) -> Result<Option<Vec<T>>, ApiError> {
+    let value = |name: &str| {
+        serde_json::from_value(serde_json::json!(name.trim()))
+            .map_err(|error| ApiError::BadInput(format!("{field}: {error}")))
+    };
+    text.map(|text| text.split(',').map(value).collect()).transpose()
+}
+
+impl AlarmFilter {
+    fn query(self, during: During) -> Result<AlarmQuery, ApiError> {
+        let states: Option<Vec<OperatorState>> =
+            several("operator_state", self.operator_state.as_deref())?;
+        let severities: Option<Vec<Severity>> = several("severity", self.severity.as_deref())?;
+        let assigned = match (self.unassigned, self.assignee) {
+            (true, Some(_)) => {
+                let reason = "assignee: not together with `unassigned`";
+                return Err(ApiError::BadInput(reason.to_owned()));
+            }
+            (true, None) => Some(Assigned::Nobody),
+            (false, assignee) => assignee.map(Assigned::User),
+        };
+        Ok(AlarmQuery { lasting: during.lasting(self.open)?, states, assigned, severities })
+    }
 }
 
 /// Alarms of paths, and faults that no path shows, newest first. Owners are those of the time at which each was raised.
@@ -123,8 +178,8 @@ pub(crate) async fn alarms(
 ) -> Result<Json<Alarms>, ApiError> {
     let limit = page.limit()?;
     let before = page.before()?;
-    let which = during.lasting(which.open)?;
-    let mut items = alarm_items(&shared, which, before, u64::from(limit) + 1).await?;
+    let which = which.query(during)?;
+    let mut items = alarm_items(&shared, &which, before, u64::from(limit) + 1).await?;
     let more = items.len() > usize::from(limit);
     items.truncate(limit.into());
     let next = match items.last().filter(|_| more) {
@@ -150,23 +205,222 @@ pub(crate) async fn alarm(
     Path(id): Path<String>,
 ) -> Result<Json<AlarmItem>, ApiError> {
     let unknown = || ApiError::unknown_id(&id);
-    let of_paths = match resolve(&shared.store, Numbered::Alarm, &id).await {
-        Ok(alarm) => shared.store.alarm(AlarmId::from_uuid(alarm)).await?,
-        Err(ApiError::UnknownId(_)) => None,
-        Err(error) => return Err(error),
-    };
-    let mut item = match of_paths {
-        Some(record) => {
-            let (map, _) = shared.owner_map_at(offset(record.alarm.raised_at)).await?;
-            let ends = shared.store.path_ends(&record.alarm.paths).await?;
-            AlarmItem::of_paths(&record, &ends, &map)
+    let named = resolve(&shared.store, Numbered::Alarm, &id).await?;
+    let rows = shared.store.alarm(named).await?.ok_or_else(unknown)?;
+    items_of(&shared, vec![rows]).await?.pop().map(Json).ok_or_else(unknown)
+}
+
+/// What to do with alarms.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum RequestedAction {
+    /// Acknowledge them.
+    Acknowledge,
+    /// Withdraw the acknowledgement.
+    Unacknowledge,
+    /// Assign them to the user `to`; without `to`, to nobody.
+    Assign,
+    /// Shelve them until `until`, with `text` as the reason.
+    Shelve,
+    /// Unshelve them before that time.
+    Unshelve,
+    /// Close them.
+    Close,
+    /// Reopen them.
+    Reopen,
+    /// Attach them to the incident `incident`.
+    Attach,
+}
+
+/// A change of alarms.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct AlarmActionRequest {
+    /// Ids or short numbers, 1 to 500.
+    alarms: Vec<String>,
+    action: RequestedAction,
+    /// The name of a user.
+    to: Option<String>,
+    /// RFC 3339, at most 90 days from now.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    until: Option<OffsetDateTime>,
+    /// Id or short number.
+    incident: Option<String>,
+    /// About this action; the reason of a shelving.
+    #[serde(default)]
+    text: String,
+}
+
+impl AlarmActionRequest {
+    /// A field that only one action takes is not lost with another.
+    fn check_fields(&self) -> Result<(), ApiError> {
+        let given = [
+            ("to", self.to.is_some(), RequestedAction::Assign),
+            ("until", self.until.is_some(), RequestedAction::Shelve),
+            ("incident", self.incident.is_some(), RequestedAction::Attach),
+        ];
+        let stray = given.into_iter().find(|(_, given, of)| *given && *of != self.action);
+        if let Some((field, ..)) = stray {
+            return Err(ApiError::BadInput(format!("{field}: this action does not take it")));
         }
-        None => {
-            let event = EventId::from_uuid(resolve(&shared.store, Numbered::Event, &id).await?);
-            let record = shared.store.event(event).await?.ok_or_else(unknown)?;
-            of_event(&shared, record).await?.ok_or_else(unknown)?
+        let count = self.alarms.len();
+        if !(1..=usize::from(MAX_PAGE)).contains(&count) {
+            let reason = format!("alarms: {count} is outside 1 to {MAX_PAGE}");
+            return Err(ApiError::BadInput(reason));
         }
+        Ok(())
+    }
+
+    async fn change(&self, shared: &Shared, now: OffsetDateTime) -> Result<AlarmChange, ApiError> {
+        let missing = |field: &str| ApiError::BadInput(format!("{field}: this action needs it"));
+        Ok(AlarmChange::Handling(match self.action {
+            RequestedAction::Acknowledge => HandlingChange::Acknowledge,
+            RequestedAction::Unacknowledge => HandlingChange::Unacknowledge,
+            RequestedAction::Assign => HandlingChange::Assign(self.to.clone()),
+            RequestedAction::Shelve => {
+                let until = self.until.ok_or_else(|| missing("until"))?;
+                let until = checked_time("until", until)?;
+                if until <= now || until > now + LONGEST_SHELVE {
+                    let reason = "until: not within the next 90 days";
+                    return Err(ApiError::BadInput(reason.to_owned()));
+                }
+                let reason = checked_text("text", &self.text, 1)?;
+                HandlingChange::Shelve { until: until.into(), reason }
+            }
+            RequestedAction::Unshelve => HandlingChange::Unshelve,
+            RequestedAction::Close => HandlingChange::Close,
+            RequestedAction::Reopen => HandlingChange::Reopen,
+            RequestedAction::Attach => {
+                let named = self.incident.as_deref().ok_or_else(|| missing("incident"))?;
+                let incident = resolve(&shared.store, Numbered::Incident, named).await?;
+                return Ok(AlarmChange::Attach(IncidentId::from_uuid(incident)));
+            }
+        }))
+    }
+}
+
+/// What became of the change of an alarm.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum OutcomeKind {
+    /// It is done.
+    Done,
+    /// The alarm was so before.
+    Unchanged,
+    /// It is not done.
+    Refused,
+}
+
+/// The outcome for one alarm.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AlarmActionOutcome {
+    /// The alarm as it was named.
+    alarm: String,
+    outcome: OutcomeKind,
+    /// Why it was refused.
+    code: Option<ProblemCode>,
+    /// The same in words.
+    detail: Option<String>,
+}
+
+impl AlarmActionOutcome {
+    fn new(alarm: String, outcome: AlarmOutcome) -> Self {
+        let (outcome, refused) = match outcome {
+            AlarmOutcome::Done => (OutcomeKind::Done, None),
+            AlarmOutcome::Unchanged => (OutcomeKind::Unchanged, None),
+            AlarmOutcome::Refused(refused) => (OutcomeKind::Refused, Some(refused)),
+        };
+        let code = refused.map(|refused| ApiError::Alarm(refused).code());
+        Self { alarm, outcome, code, detail: refused.map(|refused| refused.to_string()) }
+    }
+}
+
+/// The outcomes of an action.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct AlarmActionOutcomes {
+    /// One for each alarm, in the order of the request.
+    items: Vec<AlarmActionOutcome>,
+}
+
+/// Acknowledges, assigns, shelves, closes, reopens or attaches alarms. Each alarm has an outcome of its own.
+#[utoipa::path(post, path = "/alarms/actions", operation_id = "actOnAlarms",
+    request_body = AlarmActionRequest, responses(
+    (status = 200, body = AlarmActionOutcomes),
+    (status = 404, body = Problem, content_type = "application/problem+json"),
+    (status = 409, body = Problem, content_type = "application/problem+json"),
+    (status = 422, body = Problem, content_type = "application/problem+json"),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn act(
+    State(shared): State<Arc<Shared>>,
+    by: Actor,
+    body: Result<Json<AlarmActionRequest>, JsonRejection>,
+) -> Result<Json<AlarmActionOutcomes>, ApiError> {
+    let Json(asked) = body.map_err(|rejection| ApiError::BadInput(rejection.body_text()))?;
+    asked.check_fields()?;
+    let now = shared.clock.now();
+    let change = asked.change(&shared, now).await?;
+    let text = checked_text("text", &asked.text, 0)?;
+    let numbers = asked.alarms.iter().filter_map(|named| named.parse().ok()).collect();
+    let ids = asked.alarms.iter().filter_map(|named| named.parse().ok()).collect();
+    let (by_id, by_number) = shared.store.alarms_named(ids, numbers).await?;
+    let root = |named: &String| match named.parse::<i64>() {
+        Ok(number) => by_number.get(&number).copied(),
+        Err(_) => named.parse().ok().and_then(|id: Uuid| by_id.get(&id).copied()),
     };
-    complete(&shared, std::slice::from_mut(&mut item)).await?;
-    Ok(Json(item))
+    let roots: BTreeSet<Uuid> = asked.alarms.iter().filter_map(root).collect();
+    let act = Act { by: by.name, at: now.into() };
+    let outcomes = shared.store.change_alarms(&roots, &AlarmRequest { change, text, act }).await?;
+    shared.change_added.notify_one();
+    let unknown = AlarmOutcome::Refused(AlarmRefused::Unknown);
+    let outcome = |named: String| {
+        let outcome = root(&named).and_then(|root| outcomes.get(&root).copied());
+        AlarmActionOutcome::new(named, outcome.unwrap_or(unknown))
+    };
+    Ok(Json(AlarmActionOutcomes { items: asked.alarms.iter().cloned().map(outcome).collect() }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn filters_are_read_and_a_wrong_one_is_named() {
+        let filter = |operator_state: Option<&str>, assignee: Option<&str>, unassigned| {
+            let text = |text: Option<&str>| text.map(str::to_owned);
+            let (operator_state, assignee) = (text(operator_state), text(assignee));
+            let filter =
+                AlarmFilter { operator_state, assignee, unassigned, ..AlarmFilter::default() };
+            filter.query(During::default())
+        };
+        let query = filter(Some("none, ack"), Some("ailsa"), false).unwrap();
+        assert_eq!(query.states, Some(vec![OperatorState::None, OperatorState::Ack]));
+        assert_eq!(query.assigned, Some(Assigned::User("ailsa".to_owned())));
+        assert_eq!(filter(None, None, true).unwrap().assigned, Some(Assigned::Nobody));
+        for (wrong, field) in [
+            (filter(Some("none,painted"), None, false), "operator_state:"),
+            (filter(Some(""), None, false), "operator_state:"),
+            (filter(None, Some("ailsa"), true), "assignee:"),
+        ] {
+            let Err(ApiError::BadInput(reason)) = wrong else { panic!("{field}") };
+            assert!(reason.starts_with(field), "{reason}");
+        }
+    }
+
+    #[test]
+    fn a_field_of_another_action_is_refused() {
+        let request = |json: serde_json::Value| {
+            serde_json::from_value::<AlarmActionRequest>(json).unwrap().check_fields()
+        };
+        let alarms = serde_json::json!(["1"]);
+        for (field, action) in [("to", "shelve"), ("incident", "close")] {
+            let asked = serde_json::json!({ "alarms": alarms, "action": action, field: "1" });
+            let Err(ApiError::BadInput(reason)) = request(asked) else { panic!("{field}") };
+            assert!(reason.starts_with(field), "{reason}");
+        }
+        assert!(request(serde_json::json!({ "alarms": [], "action": "close" })).is_err());
+        let many: Vec<String> = (0..501).map(|n: u16| n.to_string()).collect();
+        assert!(request(serde_json::json!({ "alarms": many, "action": "close" })).is_err());
+        request(serde_json::json!({ "alarms": alarms, "action": "assign", "to": "a" })).unwrap();
+    }
 }

@@ -59,15 +59,15 @@ pub(crate) async fn events(
         faults: which.faults,
         agent: which.agent.map(AgentId::from_uuid),
         incident: which.incident.map(IncidentId::from_uuid),
-        first_of_group: false,
     };
     let records = shared.store.events(which, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
     let numbers = records.iter().filter_map(|record| record.incident);
     let numbers = shared.store.incident_numbers(numbers).await?;
     let mut items = Vec::new();
+    let mut maps = shared.owner_maps().await?;
     for record in records.into_iter().take(limit.into()) {
-        let (map, _) = shared.owner_map_at(offset(record.event.raised_at)).await?;
+        let map = maps.at(offset(record.event.raised_at)).await?;
         items.push(EventItem::new(record, &map, &numbers));
     }
     let next = match items.last().filter(|_| more) {

@@ -3,15 +3,16 @@
 use super::numbers::resolve;
 use super::view::alarm::{AlarmItem, distinct};
 use super::view::evidence::frozen;
+use super::view::handling::{AlarmActionView, attached_to};
 use super::view::incident::{
     ComplaintView, IncidentDetail, IncidentItem, IncidentOrigin, IncidentState, TimelineEntry,
-    causes, ends_of, owners, paths_of, principal, since,
+    causes, ends_of, handled_by, owners, paths_of, principal, roots_of, since,
 };
 use super::view::message::MessageView;
 use super::view::path::offset;
 use super::view::status::Unclosed;
 use super::{During, MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
-use crate::context::Shared;
+use crate::context::{OwnerMaps, Shared};
 use crate::problem::{ApiError, Problem};
 use crate::sign_in::Actor;
 use axum::Json;
@@ -23,11 +24,13 @@ use itinera_analysis::messages;
 use itinera_model::alarm::AlarmState;
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
+use itinera_model::triage::{Handling, OperatorAction};
 use itinera_store::{
-    AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Lasting, Numbered, PathEnds,
+    ActionRecord, AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Lasting, Numbered,
+    PathEnds,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use time::format_description::well_known::Rfc3339;
 use time::{Duration, OffsetDateTime};
@@ -53,11 +56,12 @@ pub(crate) struct IncidentFilter {
 
 /// The incident in short, with owners of the time it was opened.
 async fn item(
-    shared: &Shared,
+    maps: &mut OwnerMaps<'_>,
     record: &IncidentRecord,
     ends: &[PathEnds],
+    handlings: &BTreeMap<Uuid, Handling>,
 ) -> Result<IncidentItem, ApiError> {
-    let (map, _) = shared.owner_map_at(record.opened_at).await?;
+    let map = maps.at(record.opened_at).await?;
     let ends = ends_of(ends, &paths_of(record));
     let faults = &record.faults;
     let (sites, services) = match &record.complaint {
@@ -105,7 +109,17 @@ async fn item(
         owners: owners(record, &map),
         alarms: record.alarms.len() + causes(record, false),
         open_alarms,
+        handled_by: handled_by(record, handlings),
     })
+}
+
+/// How the alarms of some incidents are handled.
+async fn handlings_of(
+    shared: &Shared,
+    records: &[IncidentRecord],
+) -> Result<BTreeMap<Uuid, Handling>, ApiError> {
+    let roots: BTreeSet<Uuid> = records.iter().flat_map(roots_of).collect();
+    Ok(shared.store.handlings(roots.into_iter().collect()).await?)
 }
 
 /// Incidents, newest first. Owners are those of the time at which each was opened.
@@ -130,8 +144,10 @@ pub(crate) async fn incidents(
     let paths: BTreeSet<PathId> = records.iter().flat_map(paths_of).collect();
     let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
     let mut items = Vec::new();
+    let mut maps = shared.owner_maps().await?;
+    let handlings = handlings_of(&shared, records).await?;
     for record in records {
-        items.push(item(&shared, record, &ends).await?);
+        items.push(item(&mut maps, record, &ends, &handlings).await?);
     }
     let next = match records.last().filter(|_| more) {
         Some(last) => {
@@ -148,8 +164,9 @@ pub(crate) async fn incidents(
 pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
     let records = shared.store.incidents(Lasting::OPEN, None, MAX_PAGE.into()).await?;
     let mut all = Unclosed::default();
+    let mut maps = shared.owner_maps().await?;
     for record in records {
-        let item = item(shared, &record, &[]).await?;
+        let item = item(&mut maps, &record, &[], &BTreeMap::new()).await?;
         match item.state {
             IncidentState::Open => all.open.push(item.message.headline().to_owned()),
             IncidentState::Cleared => all.cleared += 1,
@@ -160,16 +177,17 @@ pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
 }
 
 async fn event(
-    shared: &Shared,
+    maps: &mut OwnerMaps<'_>,
     event: IncidentEvent,
     of: &IncidentRecord,
+    numbers: &BTreeMap<IncidentId, i64>,
 ) -> Result<TimelineEntry, ApiError> {
     let named = |field: &str| event.body[field].as_str().and_then(|id| id.parse::<Uuid>().ok());
     let alarm = named("alarm");
     let record = of.alarms.iter().find(|record| Some(record.id.as_uuid()) == alarm);
     let occurred = named("event");
     let occurred = of.faults.iter().find(|it| Some(it.id.as_uuid()) == occurred);
-    let (map, _) = shared.owner_map_at(event.at).await?;
+    let map = maps.at(event.at).await?;
     let render = |message| MessageView::of_one(message, &map).headline().to_owned();
     let text = match (record, occurred) {
         (Some(record), _) => {
@@ -182,8 +200,14 @@ async fn event(
             words.filter(|words| !words.is_empty()).map(str::to_owned)
         }
     };
-    let IncidentEvent { id, at, user, kind, .. } = event;
-    Ok(TimelineEntry { id, at, user, kind, text, alarm })
+    let alarm_no = event.body["alarm_no"].as_i64();
+    let action = OperatorAction::of_timeline(event.kind);
+    let IncidentEvent { id, at, user, kind, body } = event;
+    let action = action.map(|action| {
+        let record = ActionRecord { at, user: user.clone(), action, detail: body };
+        AlarmActionView::new(record, numbers)
+    });
+    Ok(TimelineEntry { id, at, user, kind, text, alarm, alarm_no, action })
 }
 
 async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>, ApiError> {
@@ -191,18 +215,23 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     let record = shared.store.incident(id).await?.ok_or_else(unknown)?;
     let paths: Vec<PathId> = paths_of(&record).into_iter().collect();
     let ends = shared.store.path_ends(&paths).await?;
-    let item = item(shared, &record, &ends).await?;
+    let mut maps = shared.owner_maps().await?;
+    let handlings = handlings_of(shared, std::slice::from_ref(&record)).await?;
+    let item = item(&mut maps, &record, &ends, &handlings).await?;
     let mut alarm_items = Vec::new();
     for alarm in &record.alarms {
-        let (map, _) = shared.owner_map_at(offset(alarm.alarm.raised_at)).await?;
+        let map = maps.at(offset(alarm.alarm.raised_at)).await?;
         alarm_items.push(AlarmItem::of_paths(alarm, &ends, &map));
     }
-    let (map, _) = shared.owner_map_at(record.opened_at).await?;
+    let map = maps.at(record.opened_at).await?;
     alarm_items.extend(AlarmItem::of_faults(&record.faults, &map));
     super::alarms::complete(shared, &mut alarm_items).await?;
+    let timeline = shared.store.incident_events(id).await?;
+    let attached = timeline.iter().filter_map(|entry| attached_to(&entry.body));
+    let numbers = shared.store.incident_numbers(attached).await?;
     let mut events = Vec::new();
-    for occurred in shared.store.incident_events(id).await? {
-        events.push(event(shared, occurred, &record).await?);
+    for entry in timeline {
+        events.push(event(&mut maps, entry, &record, &numbers).await?);
     }
     let evidence = frozen(&record)?.map(|it| it.view(&map));
     let complaint = record.complaint.map(|complaint| ComplaintView {

@@ -10,7 +10,7 @@ use axum::Json;
 use axum::extract::State;
 use itinera_analysis::{Judge, Stage, catalogue, messages};
 use itinera_model::owner::OwnerMap;
-use itinera_store::{Lasting, StateCounts};
+use itinera_store::{AlarmQuery, Lasting, StateCounts};
 use std::sync::Arc;
 use time::OffsetDateTime;
 
@@ -54,7 +54,8 @@ pub(crate) async fn status(
     let newest = incidents.open.first().map(String::as_str);
     let overall = overall(&counts, &incidents);
     let disk = shared.watermarks.note(*shared.disk.borrow());
-    let alarms = alarm_items(&shared, Lasting::OPEN, None, SHOWN).await?;
+    let open = AlarmQuery { lasting: Lasting::OPEN, ..AlarmQuery::default() };
+    let alarms = alarm_items(&shared, &open, None, SHOWN).await?;
     let findings = shared.store.stored_stage(Stage::Findings.name()).await?;
     let rebuilding = Judge::stored_progress(&findings).map(Into::into);
     Ok(Json(StatusView {

@@ -38,6 +38,26 @@ pub(crate) async fn users(State(shared): State<Arc<Shared>>) -> Result<Json<User
     Ok(Json(Users { items }))
 }
 
+/// The users that alarms can be assigned to.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Assignees {
+    /// Names, in order.
+    items: Vec<String>,
+}
+
+/// The active analysts and administrators, by name: alarms can be assigned to them.
+#[utoipa::path(get, path = "/assignees", operation_id = "getAssignees", responses(
+    (status = 200, body = Assignees),
+    (status = 503, body = Problem, content_type = "application/problem+json"),
+))]
+pub(crate) async fn assignees(
+    State(shared): State<Arc<Shared>>,
+) -> Result<Json<Assignees>, ApiError> {
+    let users = shared.store.users().await?.into_iter();
+    let can_act = users.filter(|user| user.active && user.role >= Role::Analyst);
+    Ok(Json(Assignees { items: can_act.map(|user| user.name).collect() }))
+}
+
 /// A user to add.
 #[derive(Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -25,6 +25,7 @@ pub(crate) enum ProblemCode {
     TooManyTries,
     NotAllowed,
     NoProof,
+    AlarmState,
     WatchState,
     IncidentState,
     UserRefused,
@@ -70,7 +71,9 @@ impl ProblemCode {
             Self::TooManyTries => "Too many attempts",
             Self::NotAllowed => "Not allowed",
             Self::NoProof => "Forged request refused",
-            Self::WatchState | Self::IncidentState | Self::UserRefused => "Change refused",
+            Self::AlarmState | Self::WatchState | Self::IncidentState | Self::UserRefused => {
+                "Change refused"
+            }
             Self::DiskFull => "Disk full",
             Self::DatabaseUnavailable => "Database unavailable",
             Self::Internal => "Internal error",

@@ -42,6 +42,7 @@ impl MigratorTrait for Migrator {
             step!("m0018", "rollups_by_route"),
             step!("m0019", "round_content"),
             step!("m0020", "path_minutes"),
+            step!("m0021", "alarm_actions"),
         ]
     }
 }

@@ -22,7 +22,7 @@ fn clocks(batch: &Batch) -> Clocks {
     }
 }
 
-async fn asking(store: &Store) -> AgentId {
+pub(crate) async fn asking(store: &Store) -> AgentId {
     let mut all = watched(2_000);
     all.targets[0].checks = vec![CheckSpec {
         ask: Ask::Connect { port: 443 },
@@ -74,7 +74,7 @@ async fn results_and_host_facts_are_the_agents_own_and_come_in_the_order_of_comm
     cluster.stop().await.unwrap();
 }
 
-fn event(kind: EventKind, severity: Option<Severity>, agent: AgentId) -> Event {
+pub(crate) fn event(kind: EventKind, severity: Option<Severity>, agent: AgentId) -> Event {
     let at = WallTime::from_unix_micros(
         i64::try_from(OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000).unwrap(),
     );

@@ -104,8 +104,8 @@ async fn a_fault_that_late_measurements_show_is_recorded_in_its_own_time() {
     ];
     let write = JudgeWrite { alarms, ..nothing(0, 1) };
     store.commit_judgement(token, &write, &apart).await.unwrap();
-    assert_eq!(store.alarms(Lasting::OPEN, None, 10).await.unwrap(), [], "it was never open");
-    let recorded = store.alarms(Lasting::default(), None, 10).await.unwrap().pop().unwrap();
+    assert_eq!(store.alarms(Lasting::OPEN, 10).await.unwrap(), [], "it was never open");
+    let recorded = store.alarms(Lasting::default(), 10).await.unwrap().pop().unwrap();
     assert_eq!((&recorded.alarm, recorded.alarm.state(true)), (&wider, AlarmState::RecordedLate));
     assert_eq!(recorded.cleared_at.map(WallTime::from), Some(later));
     let timeline = store.incident_events(recorded.incident.unwrap()).await.unwrap();

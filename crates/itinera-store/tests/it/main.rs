@@ -8,6 +8,7 @@ mod judgement;
 mod retention;
 mod review;
 mod robust;
+mod triage;
 mod two_way;
 mod users;
 mod watches;
@@ -27,8 +28,9 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    CodeRefused, JudgeWrite, Lasting, LogContent, LogEntry, LoggedRound, MeasurementPlan, NewAgent,
-    NewEntry, NewImport, Schedule, SiteSpec, Store, StoreError, TargetSpec, TwoWaySchedule,
+    AlarmQuery, AlarmRows, CodeRefused, JudgeWrite, Lasting, LogContent, LogEntry, LoggedRound,
+    MeasurementPlan, NewAgent, NewEntry, NewImport, Schedule, SiteSpec, Store, StoreError,
+    TargetSpec, TwoWaySchedule,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -384,32 +386,33 @@ async fn alarms_open_and_clear_once_and_are_listed_by_when_they_were_open() {
         let write = JudgeWrite { alarms, ..nothing(from, from + 1) };
         store.commit_judgement(token, &write, &apart).await.unwrap();
     }
-    let all = store.alarms(Lasting::default(), None, 10).await.unwrap();
+    let all = store.alarms(Lasting::default(), 10).await.unwrap();
     assert_eq!(all.len(), 2);
-    let open = store.alarms(Lasting::OPEN, None, 10).await.unwrap();
+    let open = store.alarms(Lasting::OPEN, 10).await.unwrap();
     assert_eq!(open.len(), 1);
     let raised = OffsetDateTime::from_unix_timestamp(1_700_000_000).unwrap();
-    let before = store.alarms(Lasting::default(), Some((raised, all[0].id)), 10).await.unwrap();
-    assert_eq!(before.len(), 1, "the second page");
+    let (last, every) = ((raised, all[0].id.as_uuid()), AlarmQuery::default());
+    let before = store.alarm_page(&every, raised, Some(last), 10).await.unwrap();
+    let [AlarmRows::Paths(first)] = before.as_slice() else { panic!("the second page") };
     // The first lasted for a minute, the second still does.
     let lasted = async |from_s: Option<i64>, to_s: Option<i64>| {
         let after = |s| raised + Duration::seconds(s);
         let which = Lasting { open: false, from: from_s.map(after), to: to_s.map(after) };
-        store.alarms(which, None, 10).await.unwrap().len()
+        store.alarms(which, 10).await.unwrap().len()
     };
     assert_eq!(lasted(Some(-60), Some(-1)).await, 0);
     assert_eq!(lasted(Some(-60), Some(0)).await, 2);
     assert_eq!(lasted(Some(60), None).await, 2);
     assert_eq!(lasted(Some(61), None).await, 1);
-    let states = store.alarm_states(vec![before[0].id.as_uuid()]).await.unwrap();
+    let states = store.alarm_states(vec![first.id.as_uuid()]).await.unwrap();
     let states = states.into_values().flatten().map(|it| (it.state, it.severity));
     let (major, critical) = (Some(Severity::Major), Some(Severity::Critical));
     assert_eq!(
         states.collect::<Vec<_>>(),
         [(AlarmState::Open, major), (AlarmState::Open, critical), (AlarmState::Cleared, critical),]
     );
-    assert_eq!(before[0].alarm, changed);
-    assert!(before[0].cleared_at.is_some());
+    assert_eq!(first.alarm, changed);
+    assert!(first.cleared_at.is_some());
     cluster.stop().await.unwrap();
 }
 

@@ -2,7 +2,7 @@
 
 use super::{Fixture, Lasting, apart, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
-use itinera_model::event::Fault;
+use itinera_model::event::{EventEffect, Fault};
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::incident::TimelineKind;
@@ -37,13 +37,18 @@ pub(crate) fn alarm(hop: u8) -> Alarm {
     }
 }
 
-struct Judging {
+pub(crate) struct Judging {
     token: i64,
     cursor: i64,
 }
 
 impl Judging {
-    async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
+    pub(crate) async fn begin(store: &Store) -> Self {
+        let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
+        Self { token, cursor: 0 }
+    }
+
+    pub(crate) async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
         let write = JudgeWrite { alarms, ..nothing(self.cursor, self.cursor + 1) };
         self.cursor += 1;
         let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
@@ -56,6 +61,16 @@ impl Judging {
     }
 }
 
+impl Judging {
+    /// Writes events: each joins the incident that is open.
+    pub(crate) async fn write_events(&mut self, store: &Store, occurred: Vec<EventEffect>) {
+        let write = JudgeWrite { occurred, ..nothing(self.cursor, self.cursor + 1) };
+        self.cursor += 1;
+        let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
+        store.commit_judgement(self.token, &write, &first).await.unwrap();
+    }
+}
+
 async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, TimelineKind)> {
     let events = store.incident_events(id).await.unwrap();
     events.into_iter().map(|event| (event.user, event.kind)).collect()
@@ -64,8 +79,7 @@ async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, TimelineKind)> {
 #[tokio::test]
 async fn an_incident_closes_when_all_of_it_has_been_over_for_half_an_hour() {
     let Fixture { cluster, store, _data } = fixture().await;
-    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let mut judging = Judging { token, cursor: 0 };
+    let mut judging = Judging::begin(&store).await;
     let (one, other) = (alarm(1), alarm(2));
     let raised = vec![AlarmEffect::Raised(one.clone()), AlarmEffect::Raised(other.clone())];
     judging.write(&store, raised, true).await;
@@ -87,8 +101,7 @@ async fn an_incident_closes_when_all_of_it_has_been_over_for_half_an_hour() {
 #[tokio::test]
 async fn alarms_join_incidents_that_users_comment_close_and_reopen() {
     let Fixture { cluster, store, _data } = fixture().await;
-    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let mut judging = Judging { token, cursor: 0 };
+    let mut judging = Judging::begin(&store).await;
     judging.write(&store, vec![AlarmEffect::Raised(alarm(1))], true).await;
     judging.write(&store, vec![AlarmEffect::Raised(alarm(2))], true).await;
     judging.write(&store, vec![AlarmEffect::Raised(alarm(5))], false).await;
@@ -184,8 +197,7 @@ async fn a_complaint_keeps_its_evidence_and_news_is_numbered_without_gaps() {
 #[tokio::test]
 async fn an_alarm_that_is_raised_again_opens_its_incident_again() {
     let Fixture { cluster, store, _data } = fixture().await;
-    let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
-    let mut judging = Judging { token, cursor: 0 };
+    let mut judging = Judging::begin(&store).await;
     let one = alarm(1);
     let at = |minutes: i64| one.raised_at.plus_micros(minutes * 60_000_000);
     let cleared = |minutes| AlarmEffect::Cleared { key: one.key, at: at(minutes) };
@@ -195,12 +207,12 @@ async fn an_alarm_that_is_raised_again_opens_its_incident_again() {
     let worse = Alarm { severity: Severity::Critical, ..one.clone() };
     let again = AlarmEffect::RaisedAgain { alarm: worse.clone(), at: at(20) };
     judging.write(&store, vec![again], true).await;
-    let open = store.alarms(Lasting::OPEN, None, 10).await.unwrap();
+    let open = store.alarms(Lasting::OPEN, 10).await.unwrap();
     assert_eq!(open.iter().map(|it| &it.alarm).collect::<Vec<_>>(), [&worse]);
     assert_eq!(open[0].incident, Some(incident));
     let corrected = AlarmEffect::Corrected { alarm: worse, cleared_at: at(40) };
     judging.write(&store, vec![cleared(30), corrected], true).await;
-    assert_eq!(store.alarms(Lasting::default(), None, 10).await.unwrap().len(), 1);
+    assert_eq!(store.alarms(Lasting::default(), 10).await.unwrap().len(), 1);
 
     let id = open[0].id.as_uuid();
     let states = store.alarm_states(vec![id]).await.unwrap().remove(&id).unwrap();

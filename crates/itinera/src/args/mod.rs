@@ -2,6 +2,7 @@
 
 pub(crate) mod accuracy;
 mod agent;
+mod alarms;
 mod backup;
 mod measuring;
 mod number_or_id;
@@ -18,10 +19,11 @@ use time::Date;
 use time::format_description::well_known::Iso8601;
 
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
+pub(crate) use alarms::{AlarmAction, AlarmsArgs, ShownAlarms, SomeAlarms};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
-pub(crate) use range::{AlarmsArgs, AtArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
+pub(crate) use range::{AtArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:

@@ -63,18 +63,6 @@ impl RangeArgs {
     }
 }
 
-/// Which alarms are shown.
-#[derive(Debug, Args)]
-pub(crate) struct AlarmsArgs {
-    /// Number of the alarm as the list shows it, or its id
-    pub(crate) number: Option<NumberOrId>,
-    /// Show only open alarms
-    #[arg(long, conflicts_with = "number")]
-    pub(crate) open: bool,
-    #[command(flatten)]
-    pub(crate) during: RangeArgs,
-}
-
 /// Which events are shown.
 #[derive(Debug, Args)]
 pub(crate) struct EventsArgs {
@@ -126,7 +114,7 @@ pub(crate) struct CountsArgs {
     pub(crate) step: Option<u32>,
 }
 
-fn time_of(text: &str) -> Result<OffsetDateTime, String> {
+pub(super) fn time_of(text: &str) -> Result<OffsetDateTime, String> {
     let wrong = |_| "a time is written as 2026-03-09T14:00:00Z".to_owned();
     OffsetDateTime::parse(text, &Rfc3339).map_err(wrong)
 }

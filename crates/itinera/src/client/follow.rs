@@ -1,7 +1,8 @@
 //! `itinera follow`: what happens, as it happens.
 
 use super::http::Client;
-use super::show::utc_of;
+use super::show::{action_words, utc_of};
+use super::view;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
@@ -10,6 +11,7 @@ use eventsource_stream::{Event, Eventsource};
 use futures_util::{Stream, StreamExt};
 use indicatif::{ProgressBar, ProgressStyle};
 use itinera_model::incident::TimelineKind;
+use itinera_model::triage::OperatorAction;
 use serde_json::{Value, json};
 use std::io::IsTerminal;
 use std::time::{Duration, Instant};
@@ -155,6 +157,13 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
             screen.occurred(&value, || alarm_line(what, &alarm))
         }
+        ("alarm", action) if OperatorAction::of(action) != OperatorAction::Unknown => {
+            let alarm = client.get(&format!("/alarms/{id}")).await?;
+            let done = alarm["actions"].as_array().and_then(|done| done.last()).cloned();
+            let words = action_words(&view::read(done.unwrap_or_default())?);
+            let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
+            screen.occurred(&value, || action_line(&alarm, &words))
+        }
         ("event", "occurred" | "began" | "ended") => {
             let event = client.get(&format!("/events/{id}")).await?;
             let value = json!({ "event": "event", "what": what, "occurred": event });
@@ -188,6 +197,12 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
     };
     let sentence = plain(alarm["message"]["headline"].as_str().unwrap_or_default());
     format!("{}  {word}  {sentence}", utc_of(at))
+}
+
+fn action_line(alarm: &Value, words: &str) -> String {
+    let at = alarm["actions"].as_array().and_then(|done| done.last()).map(|done| &done["at"]);
+    let word = style(format!("alarm {:<8}", alarm["no"].as_i64().unwrap_or(0))).bold();
+    format!("{}  {word}  {}", utc_of(at.unwrap_or(&Value::Null)), plain(words))
 }
 
 fn event_line(what: &str, event: &Value) -> String {

@@ -61,6 +61,13 @@ impl Client {
         format!("{}/api/v1{place}", self.base.as_str().trim_end_matches('/'))
     }
 
+    /// Parameters of a query, encoded.
+    pub(crate) fn parameters(&self, fields: &[(&str, String)]) -> String {
+        let mut url = self.base.clone();
+        url.query_pairs_mut().clear().extend_pairs(fields);
+        url.query().unwrap_or_default().to_owned()
+    }
+
     pub(crate) async fn get(&self, place: &str) -> Result<Value, Failure> {
         self.send(self.http.get(self.url(place))).await
     }

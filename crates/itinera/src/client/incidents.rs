@@ -1,7 +1,8 @@
 //! `itinera incidents`: review from the terminal.
 
 use super::http::Client;
-use super::show::{ABSENT, message_of, names, span, text_of, utc_of};
+use super::show::{ABSENT, action_words, message_of, names, or_absent, span, text_of, utc_of};
+use super::view;
 use crate::args::{IncidentsCommand, NumberOrId};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -116,8 +117,14 @@ fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
     }
     output.line("\nTimeline:")?;
     for event in incident["events"].as_array().into_iter().flatten() {
-        let (who, what) = (text_of(&event["user"]), text_of(&event["kind"]));
-        output.line(&plain(&format!("  {}  {who}, {what}", utc_of(&event["at"]))))?;
+        let what = match &event["action"] {
+            Value::Null => format!("{}, {}", text_of(&event["user"]), text_of(&event["kind"])),
+            action => {
+                let no = or_absent(event["alarm_no"].as_i64(), |no| no.to_string());
+                format!("alarm {no} {}", action_words(&view::read(action.clone())?))
+            }
+        };
+        output.line(&plain(&format!("  {}  {what}", utc_of(&event["at"]))))?;
         if let Some(text) = event["text"].as_str() {
             output.sentence(text, "    ")?;
         }

@@ -1,5 +1,6 @@
 //! The analyst's client: one call of the API per command, printed as a table or as it came.
 
+pub(crate) mod alarms;
 pub(crate) mod checks;
 pub(crate) mod counts;
 pub(crate) mod events;
@@ -16,7 +17,6 @@ pub(crate) mod throughput;
 mod view;
 pub(crate) mod watches;
 
-use crate::args::AlarmsArgs;
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 pub(crate) use http::Client;
@@ -66,21 +66,6 @@ async fn full_id(client: &Client, id: &str) -> Result<String, Failure> {
             format!("{} paths' ids end in {id:?}; give more of it", many.len()),
         )),
     }
-}
-
-pub(crate) async fn alarms(
-    client: &Client,
-    output: &Output,
-    AlarmsArgs { number, open, during }: AlarmsArgs,
-) -> Result<(), Failure> {
-    if let Some(number) = number {
-        let alarm = client.get(&format!("/alarms/{number}")).await?;
-        return output.either(&alarm, |output| show::alarm(output, &view::read(alarm.clone())?));
-    }
-    let during = during.query()?;
-    let items = client.all_pages(&format!("/alarms?limit=500&open={open}{during}")).await?;
-    output
-        .either(&items, |output| show::alarms(output, &view::read::<Vec<_>>(items.clone())?, open))
 }
 
 pub(crate) async fn import_owners(

@@ -1,12 +1,13 @@
 //! Tables for users.
 
 use super::view::{
-    Agents, Alarm, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail, Rebuilding,
-    State,
+    Agents, Alarm, AlarmActionDone, Handling, Hop, Import, JoinCode, Latest, Message, Owner, Path,
+    PathDetail, Rebuilding, State,
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use itinera_model::alarm::AlarmState;
+use itinera_model::triage::{OperatorAction, OperatorState};
 use serde_json::Value;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -345,7 +346,44 @@ fn state_words(alarm: &Alarm) -> String {
             format!("; no data since {since}{reason}")
         }
     };
-    format!("{again}{state}")
+    format!("{again}{state}{}", handling_words(&alarm.handling))
+}
+
+/// Who has an alarm, and what was done with it.
+fn handling_words(handling: &Handling) -> String {
+    let by = |user: &Option<String>| or_absent(user.as_ref(), |user| format!("by {user}"));
+    let state = match handling.state {
+        OperatorState::None => String::new(),
+        OperatorState::Ack => format!("; acknowledged {}", by(&handling.acknowledged_by)),
+        OperatorState::Shelved => {
+            format!("; shelved until {}", or_absent(handling.shelved_until, utc))
+        }
+        OperatorState::Closed => format!("; closed {}", by(&handling.closed_by)),
+    };
+    let assignee = handling.assignee.as_ref();
+    let assigned = assignee.map_or_else(String::new, |user| format!("; assigned to {user}"));
+    format!("{state}{assigned}")
+}
+
+/// An action on an alarm, by which user, and what the user wrote.
+pub(super) fn action_words(done: &AlarmActionDone) -> String {
+    let action = match done.action {
+        OperatorAction::Acknowledged => "acknowledged".to_owned(),
+        OperatorAction::Unacknowledged => "acknowledgement withdrawn".to_owned(),
+        OperatorAction::Assigned => {
+            format!("assigned to {}", done.to.as_deref().unwrap_or("nobody"))
+        }
+        OperatorAction::Shelved => format!("shelved until {}", or_absent(done.until, utc)),
+        OperatorAction::Unshelved => "unshelved".to_owned(),
+        OperatorAction::Closed => "closed".to_owned(),
+        OperatorAction::Reopened => "reopened".to_owned(),
+        OperatorAction::Attached => {
+            format!("attached to incident {}", or_absent(done.incident_no, |no| no.to_string()))
+        }
+        OperatorAction::Unknown => "action unknown to this version".to_owned(),
+    };
+    let text = done.text.as_ref().map_or_else(String::new, |text| format!(": {text}"));
+    format!("{action} by {}{text}", done.user)
 }
 
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
@@ -400,6 +438,11 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
         let severity = severity.map_or_else(String::new, |severity| format!(", {severity}"));
         let state = state_name(change.state);
         output.line(&format!("{label:8}  {}  {state}{severity}", utc(change.at)))?;
+    }
+    for (nth, done) in alarm.actions.iter().enumerate() {
+        let label = if nth == 0 { "actions" } else { "" };
+        let words = plain(&action_words(done));
+        output.line(&format!("{label:8}  {}  {words}", utc(done.at)))?;
     }
     Ok(())
 }

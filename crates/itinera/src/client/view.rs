@@ -2,6 +2,7 @@
 
 use crate::exit::{Code, Failure};
 use itinera_model::alarm::AlarmState;
+use itinera_model::triage::{OperatorAction, OperatorState};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -175,6 +176,33 @@ pub(super) struct Alarm {
     pub(super) paths: Vec<String>,
     pub(super) times_raised: usize,
     pub(super) history: Vec<AlarmStateChange>,
+    pub(super) handling: Handling,
+    pub(super) actions: Vec<AlarmActionDone>,
+}
+
+/// How operators handle an alarm.
+#[derive(Deserialize)]
+pub(super) struct Handling {
+    pub(super) state: OperatorState,
+    pub(super) assignee: Option<String>,
+    pub(super) acknowledged_by: Option<String>,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) shelved_until: Option<OffsetDateTime>,
+    pub(super) closed_by: Option<String>,
+}
+
+/// An action on an alarm.
+#[derive(Deserialize)]
+pub(super) struct AlarmActionDone {
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) at: OffsetDateTime,
+    pub(super) user: String,
+    pub(super) action: OperatorAction,
+    pub(super) text: Option<String>,
+    pub(super) to: Option<String>,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) until: Option<OffsetDateTime>,
+    pub(super) incident_no: Option<i64>,
 }
 
 #[derive(Deserialize)]

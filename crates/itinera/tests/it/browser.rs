@@ -161,7 +161,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.see(By::Id("name")).await;
     browser.accessible("sign-in").await;
     sign_in(&browser, &password).await;
-    browser.see(Browser::named("p", "No alarm is open.")).await;
+    browser.see(Browser::named("p", "No open alarms to work on.")).await;
 
     // The fault arrives while one diagnoses, and moves nothing.
     browser.click(Browser::named("a", "Now")).await;
@@ -204,12 +204,13 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
 
     // The queue by keyboard, into the incident, and a note.
     browser.driver.action_chain().send_keys("a").perform().await.unwrap();
-    browser.see(By::Css("[role=option][aria-selected=true]")).await;
+    browser.see(By::Css("[role=option][data-current=true]")).await;
     browser.accessible_light_and_dark("alarms").await;
     let height = "const row = document.querySelector('[role=option]').getBoundingClientRect();
         return row.top + window.scrollY + 10 * row.height";
     let height = browser.js(height).await.as_f64().unwrap();
     assert!(height <= 800.0, "ten alarms end at {height}");
+    triage_by_keyboard(&browser).await;
     browser.click(By::Css("[role=option]")).await;
     browser.driver.action_chain().send_keys("j").perform().await.unwrap();
     browser.driver.action_chain().send_keys(Key::Enter).perform().await.unwrap();
@@ -236,12 +237,48 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     tokio::task::spawn_blocking(|| demonstration.stop()).await.unwrap();
 }
 
+/// Presses keys, one after the other.
+async fn press(browser: &Browser, keys: impl Into<TypingData>) {
+    browser.driver.action_chain().send_keys(keys).perform().await.unwrap();
+}
+
+/// Alarms are acknowledged, assigned, shelved and unshelved without a mouse.
+async fn triage_by_keyboard(browser: &Browser) {
+    let row = |words: &str| {
+        By::XPath(format!("//*[@role='option'][contains(normalize-space(.), \"{words}\")]"))
+    };
+    press(browser, "y").await;
+    browser.see(row("acknowledged by administrator")).await;
+    press(browser, "m").await;
+    browser.see(row("assigned to administrator")).await;
+    browser.see(Browser::named("li", "acknowledged by administrator")).await;
+    press(browser, "s").await;
+    // The duration has the focus: one hour.
+    browser.see(By::Css("[role=dialog] .ant-select-focused")).await;
+    press(browser, Key::Tab).await;
+    press(browser, "known fault").await;
+    browser.accessible("shelve").await;
+    press(browser, Key::Enter).await;
+    browser.see(Browser::named("p", "1 alarm shelved")).await;
+    // What is shelved is in a list of its own.
+    browser.click(Browser::named("label", "Shelved")).await;
+    browser.see(row("shelved until")).await;
+    let url = browser.driver.current_url().await.unwrap();
+    assert!(url.query().unwrap_or_default().contains("show=shelved"), "{url}");
+    browser.click(row("shelved until")).await;
+    press(browser, "s").await;
+    browser.see(Browser::named("p", "1 alarm unshelved")).await;
+    browser.see(Browser::named("p", "No open alarm is shelved.")).await;
+    browser.click(Browser::named("label", "To do")).await;
+    browser.see(row("acknowledged by administrator")).await;
+}
+
 /// A range and a zone, chosen once, hold for all pages, are in the address, and a link restores them.
 async fn keep_range_and_zone(browser: &Browser) {
     let query = async || browser.driver.current_url().await.unwrap().query().unwrap().to_owned();
     browser.click(Browser::named("a", "Alarms")).await;
     browser.click(Browser::named("label", "UTC")).await;
-    browser.click(Browser::named("label", "In the range")).await;
+    browser.click(Browser::named("label", "All in the range")).await;
     browser.see(By::Css("[role=option]")).await;
     // An hour ago there was no installation.
     browser.click(By::Css("[aria-label=Earlier]")).await;

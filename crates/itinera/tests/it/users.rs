@@ -105,6 +105,9 @@ async fn sessions(service: &Service) {
     let complaint = json!({ "site": "Carrock Pier", "service": "Crew Mail" });
     let answer = bran.ask(Method::POST, "/incidents", complaint.clone()).await;
     assert_eq!(problem(answer).await, refused(403, "not-allowed"));
+    let action = json!({ "alarms": ["1"], "action": "acknowledge" });
+    let answer = bran.ask(Method::POST, "/alarms/actions", action.clone()).await;
+    assert_eq!(problem(answer).await, refused(403, "not-allowed"));
     let answer = bran.ask(Method::POST, "/tokens", json!({ "name": "x", "role": "analyst" })).await;
     assert_eq!(problem(answer).await, refused(403, "not-allowed"));
 
@@ -117,6 +120,16 @@ async fn sessions(service: &Service) {
     // No agent has joined: there is no path yet that could be complained of.
     let answer = ailsa.ask(Method::POST, "/incidents", complaint).await;
     assert_eq!(problem(answer).await, refused(422, "bad-input"));
+    let answer: Value =
+        ailsa.ask(Method::POST, "/alarms/actions", action).await.json().await.unwrap();
+    assert_eq!(answer["items"][0]["code"], "unknown-id", "{answer}");
+    for (field, value) in [("until", json!("2199-01-01T00:00:00Z")), ("painted", json!(1))] {
+        let action = json!({ "alarms": ["1"], "action": "shelve", "text": "x", field: value });
+        let answer = ailsa.ask(Method::POST, "/alarms/actions", action).await;
+        assert_eq!(problem(answer).await, refused(422, "bad-input"), "{field}");
+    }
+    let names: Value = ailsa.ask(Method::GET, "/assignees", json!({})).await.json().await.unwrap();
+    assert_eq!(names["items"], json!(["administrator", "ailsa"]), "no viewer");
     let answer = ailsa.ask(Method::GET, "/audit", json!({})).await;
     assert_eq!(problem(answer).await, refused(403, "not-allowed"));
 

@@ -1,6 +1,7 @@
 //! Alarms as the API shows them.
 
 use super::alarm_history::AlarmStateChange;
+use super::handling::{AlarmActionView, HandlingView};
 use super::message::{MessageView, PlaceView};
 use super::path::{offset, ratio};
 use itinera_analysis::catalogue::Context;
@@ -8,7 +9,7 @@ use itinera_analysis::{event, messages};
 use itinera_model::alarm::{AlarmState, Severity};
 use itinera_model::diagnosis::Part;
 use itinera_model::finding::Cause;
-use itinera_model::id::{CheckId, IncidentId};
+use itinera_model::id::{CheckId, EventId, IncidentId};
 use itinera_model::message::LossEstimate;
 use itinera_model::owner::OwnerMap;
 use itinera_store::{AlarmRecord, EventRecord, PathEnds};
@@ -77,6 +78,9 @@ pub(crate) struct AlarmItem {
     pub(crate) times_raised: usize,
     /// Its states and severities, the oldest first.
     pub(crate) history: Vec<AlarmStateChange>,
+    pub(crate) handling: HandlingView,
+    /// What operators did with it, the oldest first.
+    pub(crate) actions: Vec<AlarmActionView>,
     /// The rows that it is made of.
     #[serde(skip)]
     pub(crate) rows: Vec<Uuid>,
@@ -128,15 +132,17 @@ impl AlarmItem {
             paths: alarm.paths.iter().map(|path| path.as_uuid()).collect(),
             times_raised: 1,
             history: Vec::new(),
+            handling: HandlingView::default(),
+            actions: Vec::new(),
             rows: vec![record.id.as_uuid()],
             sites,
         }
     }
 
-    /// The alarm of events that no path shows: what several sites see of one cause is one alarm.
-    /// Absent without an event.
+    /// The alarm of events that no path shows: what several sites see of one cause is one alarm, by the
+    /// id and number of the one that came first. Absent without an event.
     pub(crate) fn of_events(group: &[&EventRecord], map: &OwnerMap) -> Option<Self> {
-        let record = group.first()?;
+        let record = group.iter().find(|it| it.id == it.root).or_else(|| group.first())?;
         let event = &record.event;
         let seen: Vec<_> =
             group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
@@ -145,12 +151,14 @@ impl AlarmItem {
         let state = AlarmState::of_cleared(cleared);
         let context = Context { map, state, sites: &sites };
         let principal = event::principal(&seen)?;
+        let present = group.iter().filter(|it| cleared || it.ended_at.is_none());
+        let severities = present.filter_map(|it| it.event.severity);
         Some(Self {
             id: record.id.as_uuid(),
             no: record.no,
             message: MessageView::new(principal.event.message.clone(), &context),
             part: event.part,
-            perceived_severity: event.severity.unwrap_or(Severity::Minor),
+            perceived_severity: severities.min().unwrap_or(Severity::Minor),
             cause: None,
             place: None,
             confidence: None,
@@ -173,6 +181,8 @@ impl AlarmItem {
             paths: Vec::new(),
             times_raised: 1,
             history: Vec::new(),
+            handling: HandlingView::default(),
+            actions: Vec::new(),
             rows: group.iter().map(|it| it.id.as_uuid()).collect(),
             sites,
         })
@@ -180,9 +190,9 @@ impl AlarmItem {
 
     /// Alarms of the events of an incident, each cause once.
     pub(crate) fn of_faults(records: &[EventRecord], map: &OwnerMap) -> Vec<Self> {
-        let mut groups: BTreeMap<&str, Vec<&EventRecord>> = BTreeMap::new();
+        let mut groups: BTreeMap<EventId, Vec<&EventRecord>> = BTreeMap::new();
         for record in records {
-            groups.entry(&record.event.group).or_default().push(record);
+            groups.entry(record.root).or_default().push(record);
         }
         groups.values().filter_map(|group| Self::of_events(group, map)).collect()
     }

@@ -53,7 +53,7 @@ impl EventItem {
         map: &OwnerMap,
         numbers: &BTreeMap<IncidentId, i64>,
     ) -> Self {
-        let EventRecord { id, no, event, site, ended_at, incident } = record;
+        let EventRecord { id, no, event, site, ended_at, incident, root: _ } = record;
         Self {
             id: id.as_uuid(),
             no,

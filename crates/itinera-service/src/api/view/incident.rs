@@ -1,9 +1,10 @@
 //! Incidents and their time lines as the API shows them.
 
-use super::alarm::AlarmItem;
+use super::alarm::{AlarmItem, distinct};
 use super::diagnosis::DiagnosisItem;
 use super::evidence;
 use super::evidence::EvidenceView;
+use super::handling::AlarmActionView;
 use super::message::{MessageView, OwnerView};
 use super::path::offset;
 use super::watch::WatchItem;
@@ -16,9 +17,10 @@ use itinera_model::id::PathId;
 use itinera_model::incident::TimelineKind;
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::owner::OwnerMap;
+use itinera_model::triage::Handling;
 use itinera_store::{IncidentRecord, PathEnds};
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -72,6 +74,28 @@ pub(crate) struct IncidentItem {
     pub(crate) owners: Vec<OwnerView>,
     pub(crate) alarms: usize,
     pub(crate) open_alarms: usize,
+    /// The users who have its alarms: assigned to them, or acknowledged by them and assigned to nobody.
+    pub(crate) handled_by: Vec<String>,
+}
+
+/// The alarms of an incident.
+pub(crate) fn roots_of(record: &IncidentRecord) -> BTreeSet<Uuid> {
+    let of_paths = record.alarms.iter().map(|it| it.id.as_uuid());
+    of_paths.chain(record.faults.iter().map(|it| it.root.as_uuid())).collect()
+}
+
+/// The users who have alarms of an incident.
+pub(crate) fn handled_by(
+    record: &IncidentRecord,
+    handlings: &BTreeMap<Uuid, Handling>,
+) -> Vec<String> {
+    let roots = roots_of(record);
+    let handlings = roots.iter().filter_map(|root| handlings.get(root));
+    let users = handlings.filter(|handling| handling.closed.is_none()).filter_map(|handling| {
+        let acknowledged = handling.acknowledged.as_ref().map(|act| &act.by);
+        handling.assignee.as_ref().or(acknowledged)
+    });
+    distinct(users)
 }
 
 pub(crate) fn ends_of<'a>(ends: &'a [PathEnds], paths: &BTreeSet<PathId>) -> Vec<&'a PathEnds> {
@@ -113,7 +137,7 @@ pub(crate) fn principal(record: &IncidentRecord) -> Result<(Message, bool), ApiE
 /// Causes among the events of an incident: what several sites see of one cause counts once.
 pub(crate) fn causes(record: &IncidentRecord, lasting: bool) -> usize {
     let wanted = record.faults.iter().filter(|it| !(lasting && it.ended_at.is_some()));
-    wanted.map(|it| it.event.group.as_str()).collect::<BTreeSet<_>>().len()
+    wanted.map(|it| it.root).collect::<BTreeSet<_>>().len()
 }
 
 pub(crate) fn since(record: &IncidentRecord) -> OffsetDateTime {
@@ -149,6 +173,10 @@ pub(crate) struct TimelineEntry {
     pub(crate) text: Option<String>,
     /// The alarm that it is about.
     pub(crate) alarm: Option<Uuid>,
+    /// The short number of that, where it is about an action on it.
+    pub(crate) alarm_no: Option<i64>,
+    /// What a user, or the service itself, did with the alarm.
+    pub(crate) action: Option<AlarmActionView>,
 }
 
 /// The reported problem.
