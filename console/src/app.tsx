@@ -23,6 +23,9 @@ const IncidentPage = lazy(async () => ({
 const IncidentsPage = lazy(async () => ({
   default: (await import('./pages/incidents')).IncidentsPage,
 }));
+const HandOverPage = lazy(async () => ({
+  default: (await import('./pages/hand-over')).HandOverPage,
+}));
 const DiagnosisPage = lazy(async () => ({
   default: (await import('./pages/diagnosis')).DiagnosisPage,
 }));
@@ -74,6 +77,7 @@ export function App({ mode, onMode }: Props) {
               <Route path="/alarms" element={<AlarmsPage />} />
               <Route path="/incidents" element={<IncidentsPage />} />
               <Route path="/incidents/:id" element={<IncidentPage />} />
+              <Route path="/hand-over" element={<HandOverPage />} />
               <Route path="/pairs" element={<PairsPage />} />
               <Route path="/paths/:id" element={<PathPage />} />
               <Route path="/fleet" element={<FleetPage />} />
@@ -111,6 +115,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         </NavLink>
         <NavLink to="/alarms">Alarms</NavLink>
         <NavLink to="/incidents">Incidents</NavLink>
+        <NavLink to="/hand-over">Hand-over</NavLink>
         <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>

@@ -40,7 +40,8 @@ function Root() {
       <AntApp>
         <QueryClientProvider client={queries}>
           <PreferencesProvider>
-            <BrowserRouter>
+            {/* A key acts on what the one before it selected: what an address says is shown at once. */}
+            <BrowserRouter useTransitions={false}>
               <TimeScopeProvider>
                 <App mode={mode} onMode={change} />
               </TimeScopeProvider>

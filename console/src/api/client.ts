@@ -17,6 +17,8 @@ export type AlarmActionRequest = components['schemas']['AlarmActionRequest'];
 export type AlarmActionOutcomes = components['schemas']['AlarmActionOutcomes'];
 export type Incident = components['schemas']['IncidentItem'];
 export type IncidentDetail = components['schemas']['IncidentDetail'];
+export type HandOver = components['schemas']['HandOver'];
+export type IncidentHandOver = components['schemas']['IncidentHandOver'];
 export type TimelineEntry = components['schemas']['TimelineEntry'];
 export type Evidence = components['schemas']['EvidenceView'];
 export type Message = components['schemas']['MessageView'];
@@ -196,6 +198,12 @@ export async function fetchIncidents(range: Range | 'open'): Promise<Incident[]>
       taken(await api.GET('/api/v1/incidents', { params: { query: { ...page, ...which } } })),
     MOST,
   );
+}
+
+/** What is open, who has it, and what changed since the begin of a range. */
+export async function fetchHandOver(range: Range): Promise<HandOver> {
+  const { from: since } = timesOf(range, Date.now());
+  return taken(await api.GET('/api/v1/hand-over', { params: { query: { since } } }));
 }
 
 export async function fetchIncident(id: string): Promise<IncidentDetail> {

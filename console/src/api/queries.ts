@@ -6,6 +6,7 @@ import {
   fetchCheck,
   fetchChecks,
   fetchEvents,
+  fetchHandOver,
   fetchIncident,
   fetchIncidents,
   fetchDiagnosis,
@@ -88,6 +89,13 @@ export const queries = {
       queryKey: ['incidents', range === 'open' ? range : written(range)],
       queryFn: () => fetchIncidents(range),
       placeholderData: (before) => before,
+    }),
+  handOver: (range: Range) =>
+    queryOptions({
+      queryKey: ['hand-over', written(range)],
+      queryFn: () => fetchHandOver(range),
+      placeholderData: (before) => before,
+      refetchInterval: 30_000,
     }),
   pairs: (at?: string) =>
     queryOptions({

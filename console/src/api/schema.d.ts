@@ -249,6 +249,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is open, who has it, what changed since a time, and what to watch. */
+        get: operations["getHandOver"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents": {
         parameters: {
             query?: never;
@@ -923,7 +940,7 @@ export interface components {
             incident_no?: number | null;
             /** @description What the user wrote about it. */
             text?: string | null;
-            /** @description The user it was assigned to; absent for nobody, and for other actions. */
+            /** @description The user it was assigned to; absent where an assignment was taken back, and for other actions. */
             to?: string | null;
             /**
              * Format: date-time
@@ -932,6 +949,8 @@ export interface components {
             until?: string | null;
             /** @description The user; the service itself where it acted alone. */
             user: string;
+            /** @description All of this in words, with times in UTC: "acknowledged by ailsa: looking". */
+            words: string;
         };
         /** @description An alarm. */
         AlarmItem: {
@@ -1896,6 +1915,23 @@ export interface components {
             /** Format: date-time */
             last_at: string;
         };
+        /** @description What is open, who has it, what changed since a time, and what to watch. */
+        HandOver: {
+            /** Format: date-time */
+            at: string;
+            /** @description Incidents that are open, then those with all alarms cleared, then those closed since; each by severity. */
+            incidents: components["schemas"]["IncidentHandOver"][];
+            /** @description Open alarms that are shelved: each returns at its time. */
+            shelved: components["schemas"]["AlarmItem"][];
+            /** Format: date-time */
+            since: string;
+            /** @description Planned pauses of measurement that last or are to come. */
+            suppressions: components["schemas"]["SuppressionItem"][];
+            /** @description All of it as plain text, with times in UTC. */
+            text: string;
+            /** @description Watches that are not over. */
+            watches: components["schemas"]["WatchItem"][];
+        };
         /** @description How operators handle an alarm now. */
         HandlingView: {
             /** Format: date-time */
@@ -2215,6 +2251,17 @@ export interface components {
             /** @description Watches that belong to it, the newest first. */
             watches: components["schemas"]["WatchItem"][];
         };
+        /** @description An incident that is open, or was at some time since the shift began. */
+        IncidentHandOver: components["schemas"]["IncidentItem"] & {
+            /** @description Alarms of it that cleared since and are not open again. */
+            cleared: number;
+            /** @description What else occurred since, oldest first. */
+            entries: components["schemas"]["TimelineEntry"][];
+            /** @description True where it was opened since. */
+            is_new: boolean;
+            /** @description Alarms of it that were raised since. */
+            raised: number;
+        };
         /** @description An incident in short. */
         IncidentItem: {
             alarms: number;
@@ -2223,7 +2270,7 @@ export interface components {
              * @description Absent while open.
              */
             closed_at?: string | null;
-            /** @description The users who have its alarms: assigned to them, or acknowledged by them and assigned to nobody. */
+            /** @description The users who have its alarms: assigned to them, or acknowledged by them and not assigned. */
             handled_by: string[];
             /** Format: uuid */
             id: string;
@@ -5182,7 +5229,7 @@ export interface operations {
                 severity?: string;
                 /** @description Only those assigned to the user of this name. */
                 assignee?: string;
-                /** @description Only those assigned to nobody. */
+                /** @description Only those that are not assigned. */
                 unassigned?: boolean;
                 /** @description Only those that were open at this time (RFC 3339) or later. */
                 from?: string;
@@ -5701,6 +5748,44 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHandOver: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, at most 31 days ago; eight hours ago where absent. */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandOver"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

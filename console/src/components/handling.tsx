@@ -1,10 +1,11 @@
 import type { Alarm, AlarmActionDone } from '../api/client';
 import { dayTime } from '../format';
 import { useTimeScope } from '../time/scope';
+import { AlarmState } from './alarm-state';
 import { Time } from './time';
 
-/** Who has an alarm: "acknowledged by ailsa, assigned to bran", "shelved until 14:00"; or nothing. */
-export function Handling({ alarm }: { alarm: Alarm }) {
+/** The user who has an alarm: "acknowledged, assigned to bran", "shelved until 14:00"; or nothing. */
+function Handling({ alarm }: { alarm: Alarm }) {
   const { zone } = useTimeScope();
   const { handling } = alarm;
   const words: string[] = [];
@@ -12,9 +13,25 @@ export function Handling({ alarm }: { alarm: Alarm }) {
   if (handling.shelved_until != null) {
     words.push(`shelved until ${dayTime(handling.shelved_until, zone)}`);
   }
-  if (handling.state === 'ack') words.push(`acknowledged by ${handling.acknowledged_by}`);
-  if (handling.assignee != null) words.push(`assigned to ${handling.assignee}`);
+  const { assignee } = handling;
+  if (handling.state === 'ack') {
+    // The user who acknowledged it is among the actions.
+    words.push(assignee == null ? `acknowledged by ${handling.acknowledged_by}` : 'acknowledged');
+  }
+  if (assignee != null) words.push(`assigned to ${assignee}`);
   return words.join(', ');
+}
+
+/** State of an alarm and the user who has it: "open; acknowledged by ailsa". */
+export function AlarmStanding({ alarm }: { alarm: Alarm }) {
+  const isHandled = alarm.handling.state !== 'none' || alarm.handling.assignee != null;
+  return (
+    <>
+      <AlarmState alarm={alarm} />
+      {isHandled && '; '}
+      <Handling alarm={alarm} />
+    </>
+  );
 }
 
 /** An action on an alarm in words. */
@@ -26,7 +43,7 @@ export function ActionWords({ done }: { done: AlarmActionDone }) {
     case 'unacknowledged':
       return 'acknowledgement withdrawn';
     case 'assigned':
-      return `assigned to ${done.to ?? 'nobody'}`;
+      return done.to == null ? 'unassigned' : `assigned to ${done.to}`;
     case 'shelved':
       return done.until == null ? 'shelved' : `shelved until ${dayTime(done.until, zone)}`;
     case 'unshelved':

@@ -7,6 +7,7 @@ const PLACES: Record<string, string> = {
   n: '/',
   a: '/alarms',
   i: '/incidents',
+  h: '/hand-over',
   b: '/pairs',
   f: '/fleet',
 };
@@ -15,6 +16,7 @@ const HELP: [string, string][] = [
   ['n', 'what is wrong now'],
   ['a', 'alarms'],
   ['i', 'incidents'],
+  ['h', 'hand-over to the next shift'],
   ['b', 'two-way measurements between sites'],
   ['f', 'agents, host facts and checks'],
   [

@@ -47,7 +47,7 @@ pub enum Action {
     AlarmAcknowledged,
     /// The acknowledgement of an alarm was withdrawn.
     AlarmUnacknowledged,
-    /// An alarm was assigned to a user, or to nobody.
+    /// An alarm was assigned to a user, or the assignment was taken back.
     AlarmAssigned,
     /// An alarm was shelved until a time.
     AlarmShelved,

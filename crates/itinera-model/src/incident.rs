@@ -42,7 +42,7 @@ pub enum TimelineKind {
     AlarmAcknowledged,
     /// The acknowledgement of an alarm was withdrawn.
     AlarmUnacknowledged,
-    /// An alarm was assigned to a user, or to nobody.
+    /// An alarm was assigned to a user, or the assignment was taken back.
     AlarmAssigned,
     /// An alarm was shelved until a time.
     AlarmShelved,

@@ -64,7 +64,7 @@ pub enum OperatorAction {
     Acknowledged,
     /// Its acknowledgement was withdrawn.
     Unacknowledged,
-    /// It was assigned to a user, or to nobody.
+    /// It was assigned to a user, or the assignment was taken back.
     Assigned,
     /// It was shelved until a time.
     Shelved,
@@ -168,7 +168,7 @@ pub enum HandlingChange {
     Acknowledge,
     /// Withdraw the acknowledgement.
     Unacknowledge,
-    /// Assign it to a user, or to nobody.
+    /// Assign it to a user, or take the assignment back.
     Assign(Option<String>),
     /// Set it aside until a time.
     Shelve {
@@ -330,7 +330,7 @@ mod tests {
         assert_eq!(closed.after(&shelve(100), act(5)), Err(IsClosed));
         assert_eq!(after(&closed, &HandlingChange::Reopen, 6), assigned);
         assert_eq!(assigned.after(&HandlingChange::Reopen, act(7)), Ok(None));
-        let nobody = after(&assigned, &HandlingChange::Assign(None), 8);
-        assert_eq!(nobody, Handling::default());
+        let unassigned = after(&assigned, &HandlingChange::Assign(None), 8);
+        assert_eq!(unassigned, Handling::default());
     }
 }

@@ -3,7 +3,6 @@
 
 use crate::change_feed;
 use crate::entity::alarm;
-use crate::events::{self, EventRecord};
 use crate::statement::{recordable_json, sql};
 use crate::timeline::{self, ChooseIncident, Class, Placed};
 use crate::times::{Lasting, offset};
@@ -11,7 +10,6 @@ use crate::{Store, StoreError, rows, triage};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState, Severity};
 use itinera_model::event::Fault;
 use itinera_model::id::{AlarmId, IncidentId};
-use itinera_model::triage::OperatorState;
 use itinera_model::unit::WallTime;
 use sea_orm::entity::prelude::*;
 use sea_orm::{
@@ -49,43 +47,6 @@ pub struct AlarmRecord {
     pub incident: Option<IncidentId>,
 }
 
-/// To which user an alarm is assigned.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Assigned {
-    /// To nobody.
-    Nobody,
-    /// To the user of this name.
-    User(String),
-}
-
-/// Which alarms, of paths and of events. By default all.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct AlarmQuery {
-    /// Only those that lasted then.
-    pub lasting: Lasting,
-    /// Only those in these operator states.
-    pub states: Option<Vec<OperatorState>>,
-    /// Only those assigned so.
-    pub assigned: Option<Assigned>,
-    /// Only those of these severities.
-    pub severities: Option<Vec<Severity>>,
-}
-
-/// The rows of one alarm.
-#[derive(Debug, Clone, PartialEq)]
-pub enum AlarmRows {
-    /// An alarm of paths.
-    Paths(AlarmRecord),
-    /// Events of one cause in one incident: the root, whose id is the alarm's, then the others, oldest first.
-    Events(Vec<EventRecord>),
-}
-
-#[derive(FromQueryResult)]
-struct RootRow {
-    id: Uuid,
-    class: String,
-}
-
 impl Store {
     /// Alarms of paths, newest first, at most `limit`.
     ///
@@ -99,95 +60,6 @@ impl Store {
             .order_by_desc(alarm::Column::Id)
             .limit(limit);
         query.all(&self.db).await?.into_iter().map(alarm_record).collect()
-    }
-
-    /// A page of alarms of paths and of events, newest first, at most `limit`, those before `before` in that
-    /// order. Operator states are those at `now`.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn alarm_page(
-        &self,
-        which: &AlarmQuery,
-        now: OffsetDateTime,
-        before: Option<(OffsetDateTime, Uuid)>,
-        limit: u64,
-    ) -> Result<Vec<AlarmRows>, StoreError> {
-        let select = "SELECT e.id, e.class FROM alarm e \
-                 LEFT JOIN alarm_operator w ON w.alarm_id = e.id \
-                 LEFT JOIN user_account u ON u.id = w.assignee_id \
-             WHERE e.id = e.root_id \
-                 AND EXISTS (SELECT FROM alarm o WHERE o.root_id = e.id AND o.severity IS NOT NULL \
-                     AND (NOT $1 OR o.cleared_at IS NULL) \
-                     AND ($2::timestamptz IS NULL OR o.cleared_at IS NULL OR o.cleared_at >= $2) \
-                     AND ($3::timestamptz IS NULL OR o.raised_at <= $3) \
-                     AND ($4::text[] IS NULL OR o.severity = ANY($4))) \
-                 AND ($5::text[] IS NULL OR CASE WHEN w.closed_at IS NOT NULL THEN 'closed' \
-                     WHEN w.shelved_until > $6 THEN 'shelved' \
-                     WHEN w.acknowledged_at IS NOT NULL THEN 'ack' ELSE 'none' END = ANY($5)) \
-                 AND (NOT $7 OR w.assignee_id IS NULL) AND ($8::text IS NULL OR u.name = $8) \
-                 AND ($9::timestamptz IS NULL OR (e.raised_at, e.id) < ($9, $10)) \
-             ORDER BY e.raised_at DESC, e.id DESC LIMIT $11";
-        let severities = which
-            .severities
-            .as_ref()
-            .map(|severities| severities.iter().filter_map(name_of).collect::<Vec<String>>());
-        let states = which.states.as_ref().map(|states| {
-            states.iter().map(|state| state.name().to_owned()).collect::<Vec<String>>()
-        });
-        let user = match &which.assigned {
-            Some(Assigned::User(name)) => Some(name.clone()),
-            Some(Assigned::Nobody) | None => None,
-        };
-        let values: [Value; 11] = [
-            which.lasting.open.into(),
-            which.lasting.from.into(),
-            which.lasting.to.into(),
-            severities.into(),
-            states.into(),
-            now.into(),
-            (which.assigned == Some(Assigned::Nobody)).into(),
-            user.into(),
-            before.map(|(at, _)| at).into(),
-            before.map_or(Uuid::nil(), |(_, id)| id).into(),
-            i64::try_from(limit).unwrap_or(i64::MAX).into(),
-        ];
-        self.rows_of(rows::all(&self.db, select, values).await?).await
-    }
-
-    /// One alarm of paths or of events by its root, or by another event of its cause; absent when nothing
-    /// has this id.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
-    pub async fn alarm(&self, id: Uuid) -> Result<Option<AlarmRows>, StoreError> {
-        let select = "SELECT r.id, r.class FROM alarm a JOIN alarm r ON r.id = a.root_id \
-             WHERE a.id = $1 AND EXISTS (SELECT FROM alarm o \
-                 WHERE o.root_id = r.id AND o.severity IS NOT NULL)";
-        let found = self.rows_of(rows::all(&self.db, select, [id.into()]).await?).await?;
-        Ok(found.into_iter().next())
-    }
-
-    /// The alarms of some roots, in their order.
-    async fn rows_of(&self, roots: Vec<RootRow>) -> Result<Vec<AlarmRows>, StoreError> {
-        let (of_paths, of_events): (Vec<&RootRow>, Vec<&RootRow>) =
-            roots.iter().partition(|root| root.class == Class::Path.name());
-        let records = alarm::Entity::find()
-            .filter(alarm::Column::Id.is_in(of_paths.into_iter().map(|root| root.id)));
-        let records = records.all(&self.db).await?.into_iter();
-        let mut records: BTreeMap<Uuid, alarm::Model> =
-            records.map(|record| (record.id, record)).collect();
-        let of_events = of_events.into_iter().map(|root| root.id).collect();
-        let mut events = events::of_roots(&self.db, of_events).await?;
-        let mut all = Vec::with_capacity(roots.len());
-        for RootRow { id, .. } in &roots {
-            if let Some(record) = records.remove(id) {
-                all.push(AlarmRows::Paths(alarm_record(record)?));
-            } else if let Some(events) = events.remove(id) {
-                all.push(AlarmRows::Events(events));
-            }
-        }
-        Ok(all)
     }
 }
 
@@ -224,7 +96,7 @@ fn of_name<T: DeserializeOwned>(name: String) -> Result<T, StoreError> {
     serde_json::from_value(Json::String(name)).map_err(|_| StoreError::corrupt("state of an alarm"))
 }
 
-fn name_of(value: &impl Serialize) -> Option<String> {
+pub(crate) fn name_of(value: &impl Serialize) -> Option<String> {
     serde_json::json!(value).as_str().map(str::to_owned)
 }
 
@@ -355,7 +227,8 @@ pub(crate) async fn write(
             (id, "corrected", None)
         }
         AlarmEffect::Changed { alarm, at } => {
-            triage::note_severity(txn, (&alarm.key, alarm.severity), offset(*at)).await?;
+            let risen = (Class::Path, serde_json::json!(alarm.key), alarm.severity);
+            triage::note_severity(txn, risen, offset(*at)).await?;
             let update = "UPDATE alarm SET body = $2, severity = $3 \
                  WHERE key = $1 AND cleared_at IS NULL AND class = 'path' RETURNING id";
             let values = [

@@ -1,4 +1,4 @@
-//! Computation apart from the async runtime, whose threads answer users and agents.
+//! Computation apart from the async runtime: its threads answer users and agents.
 
 use crate::StoreError;
 

@@ -188,6 +188,10 @@ pub(crate) async fn write(
             (id, "began", StateChange { at, state: AlarmState::Open, severity })
         }
         EventEffect::Changed { event, at } => {
+            if let Some(severity) = event.severity {
+                let risen = (Class::Event, serde_json::json!(event.key), severity);
+                triage::note_severity(txn, risen, offset(*at)).await?;
+            }
             let update = "UPDATE alarm SET body = $2, severity = $2::jsonb->>'severity' \
                  WHERE key = $1 AND cleared_at IS NULL AND class = 'event' \
                  RETURNING id, incident_id";
@@ -196,6 +200,7 @@ pub(crate) async fn write(
             let Some(Placed { id, incident_id }) = placed else { return Ok(()) };
             if incident_id.is_none() && event.severity.is_some() {
                 timeline::place(txn, id, &Fault::Event(event.clone()), fold).await?;
+                triage::note_return(txn, id, offset(*at)).await?;
             }
             let (at, severity) = (offset(*at), event.severity);
             (id, "changed", StateChange { at, state: AlarmState::Open, severity })

@@ -13,7 +13,7 @@ use itinera_model::audit::Action;
 use itinera_model::id::IncidentId;
 use itinera_model::incident::TimelineKind;
 use sea_orm::entity::prelude::*;
-use sea_orm::{DatabaseTransaction, ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
+use sea_orm::{ExprTrait, QueryOrder, QuerySelect, TransactionTrait};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use time::OffsetDateTime;
@@ -68,6 +68,13 @@ pub struct IncidentEvent {
     pub kind: TimelineKind,
     /// How.
     pub body: Json,
+}
+
+impl From<incident_event::Model> for IncidentEvent {
+    fn from(row: incident_event::Model) -> Self {
+        let incident_event::Model { id, at, user, kind, body, .. } = row;
+        Self { id, at, user, kind: TimelineKind::of(&kind), body }
+    }
 }
 
 /// Why a change to an incident is refused.
@@ -182,14 +189,32 @@ impl Store {
             .order_by_asc(incident_event::Column::Id)
             .all(&self.db)
             .await?;
-        let event = |row: incident_event::Model| IncidentEvent {
-            id: row.id,
-            at: row.at,
-            user: row.user,
-            kind: TimelineKind::of(&row.kind),
-            body: row.body,
-        };
-        Ok(rows.into_iter().map(event).collect())
+        Ok(rows.into_iter().map(IncidentEvent::from).collect())
+    }
+
+    /// What occurred in some incidents since a time, in order.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn timelines_since(
+        &self,
+        ids: impl IntoIterator<Item = IncidentId>,
+        since: OffsetDateTime,
+    ) -> Result<BTreeMap<IncidentId, Vec<IncidentEvent>>, StoreError> {
+        let ids = ids.into_iter().map(IncidentId::as_uuid);
+        let rows = incident_event::Entity::find()
+            .filter(incident_event::Column::IncidentId.is_in(ids))
+            .filter(incident_event::Column::At.gte(since))
+            .order_by_asc(incident_event::Column::At)
+            .order_by_asc(incident_event::Column::Id)
+            .all(&self.db)
+            .await?;
+        let mut timelines: BTreeMap<IncidentId, Vec<IncidentEvent>> = BTreeMap::new();
+        for row in rows {
+            let incident = IncidentId::from_uuid(row.incident_id);
+            timelines.entry(incident).or_default().push(row.into());
+        }
+        Ok(timelines)
     }
 
     /// Opens an incident from a complaint, with what was gathered for it.
@@ -307,22 +332,4 @@ impl Store {
         }
         Ok(())
     }
-}
-
-/// Closes an incident without a complaint that has lost its last alarm to another.
-pub(crate) async fn close_where_empty(
-    txn: &DatabaseTransaction,
-    incident: IncidentId,
-    at: OffsetDateTime,
-) -> Result<(), StoreError> {
-    let update = "UPDATE incident SET closed_at = $2 \
-         WHERE id = $1 AND closed_at IS NULL AND complaint IS NULL \
-             AND NOT EXISTS (SELECT FROM alarm WHERE incident_id = $1)";
-    let closed = txn.execute_raw(sql(update, [incident.as_uuid().into(), at.into()])).await?;
-    if closed.rows_affected() == 1 {
-        let body =
-            serde_json::json!({ "text": "All of its alarms are attached to other incidents." });
-        enter(txn, Entry { incident, at, user: ITSELF, kind: TimelineKind::Closed, body }).await?;
-    }
-    Ok(())
 }

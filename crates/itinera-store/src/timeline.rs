@@ -64,6 +64,24 @@ pub(crate) async fn open_incident(
     Ok(IncidentId::from_uuid(id))
 }
 
+/// Closes an incident without a complaint that has lost its last alarm to another.
+pub(crate) async fn close_where_empty(
+    txn: &DatabaseTransaction,
+    incident: IncidentId,
+    at: OffsetDateTime,
+) -> Result<(), StoreError> {
+    let update = "UPDATE incident SET closed_at = $2 \
+         WHERE id = $1 AND closed_at IS NULL AND complaint IS NULL \
+             AND NOT EXISTS (SELECT FROM alarm WHERE incident_id = $1)";
+    let closed = txn.execute_raw(sql(update, [incident.as_uuid().into(), at.into()])).await?;
+    if closed.rows_affected() == 1 {
+        let body =
+            serde_json::json!({ "text": "All of its alarms are attached to other incidents." });
+        enter(txn, Entry { incident, at, user: ITSELF, kind: TimelineKind::Closed, body }).await?;
+    }
+    Ok(())
+}
+
 /// Alarms and incidents have one writer at a time: judgement, or a user. Each changes several of them, in
 /// any order.
 pub(crate) async fn hold_alarms(txn: &DatabaseTransaction) -> Result<(), StoreError> {

@@ -1,13 +1,12 @@
 //! What operators do with alarms, recorded with the alarm, in its incident and in the audit.
 
 use crate::change_feed;
-use crate::incidents::close_where_empty;
 use crate::statement::{recordable_json, sql};
-use crate::timeline::{Entry, ITSELF, enter, hold_alarms};
+use crate::timeline::{Class, Entry, ITSELF, close_where_empty, enter, hold_alarms};
 use crate::times::offset;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
-use itinera_model::alarm::{AlarmKey, Severity};
+use itinera_model::alarm::Severity;
 use itinera_model::id::IncidentId;
 use itinera_model::triage::{Act, Handling, HandlingChange, OperatorAction, Shelf};
 use sea_orm::entity::prelude::*;
@@ -219,20 +218,20 @@ pub(crate) async fn note_return(
     }
 }
 
-/// Reopens the open alarm of paths with a key that an operator closed, where its severity rises to this.
+/// Reopens the alarm of an open row with a key that an operator closed, where its severity rises to this.
 pub(crate) async fn note_severity(
     txn: &DatabaseTransaction,
-    (key, severity): (&AlarmKey, Severity),
+    (class, key, severity): (Class, Json, Severity),
     at: OffsetDateTime,
 ) -> Result<(), StoreError> {
-    let select = "SELECT a.id, a.no, a.incident_id FROM alarm a \
-             JOIN alarm_operator w ON w.alarm_id = a.root_id \
-         WHERE a.key = $1 AND a.cleared_at IS NULL AND a.class = 'path' AND w.closed_at IS NOT NULL \
+    let select = "SELECT r.id, r.no, r.incident_id FROM alarm a JOIN alarm r ON r.id = a.root_id \
+             JOIN alarm_operator w ON w.alarm_id = r.id \
+         WHERE a.key = $1 AND a.cleared_at IS NULL AND a.class = $4 AND w.closed_at IS NOT NULL \
              AND array_position($2::text[], a.severity) > array_position($2::text[], $3)";
     let from_worst = [Severity::Critical, Severity::Major, Severity::Minor];
     let name = |severity: Severity| serde_json::json!(severity).as_str().map(str::to_owned);
     let ranks: Vec<String> = from_worst.into_iter().filter_map(name).collect();
-    let values = [serde_json::json!(key).into(), ranks.into(), name(severity).into()];
+    let values = [key.into(), ranks.into(), name(severity).into(), class.name().into()];
     match rows::first(txn, select, values).await? {
         Some(root) => reopen(txn, &root, at).await,
         None => Ok(()),

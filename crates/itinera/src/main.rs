@@ -72,12 +72,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Backup(args) => backup::backup(&args, &output).await,
         Command::Restore(args) => backup::restore(&args, &output).await,
         Command::Config { command: ConfigCommand::Check { file } } => serve::check(&file, &output),
-        Command::Agent { command: AgentCommand::Join(join) } => agent::join(&join, &output).await,
-        Command::Agent { command: AgentCommand::Run(run) } => agent::run(&run, opened).await,
-        Command::Agent { command: AgentCommand::Check } => agent::check(&output),
-        Command::Agent { command: AgentCommand::Unit { data } } => {
-            agent::print_unit(&output, &data)
-        }
+        Command::Agent { command } => run_agent(command, &output, opened).await,
         Command::Survey { command } => survey::run(command, &output).await,
         Command::Diagnose(args) => match &args.from {
             Some(site) => diagnose::ask_agent(&client()?, &output, &args, site).await,
@@ -109,6 +104,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Counts(args) => client::counts::run(&client()?, &output, &args).await,
         Command::Alarms(args) => client::alarms::run(&client()?, &output, args).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
+        Command::HandOver(args) => client::hand_over::run(&client()?, &output, args).await,
         Command::Incidents { command } => {
             client::incidents::run(&client()?, &output, command).await
         }
@@ -137,5 +133,18 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::JoinCode { site, lifetime_s } => {
             client::join_code(&client()?, &output, &site, lifetime_s).await
         }
+    }
+}
+
+async fn run_agent(
+    command: AgentCommand,
+    output: &Output,
+    opened: agent::Privileged,
+) -> Result<(), Failure> {
+    match command {
+        AgentCommand::Join(join) => agent::join(&join, output).await,
+        AgentCommand::Run(run) => agent::run(&run, opened).await,
+        AgentCommand::Check => agent::check(output),
+        AgentCommand::Unit { data } => agent::print_unit(output, &data),
     }
 }

@@ -6,8 +6,7 @@ import { useNavigate, useSearchParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
-import { AlarmState } from '../../components/alarm-state';
-import { Handling } from '../../components/handling';
+import { AlarmStanding } from '../../components/handling';
 import { useTimeScope } from '../../time/scope';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
@@ -50,8 +49,9 @@ function Queue({ name, view }: { name: string; view: View }) {
   const ids = items.map((alarm) => String(alarm.no));
   const selected = items.find((alarm) => String(alarm.no) === search.get('alarm')) ?? items[0];
 
-  // What was shown once is what is held.
-  if (shown.length === 0 && items.length > 0 && !answer.isPlaceholderData) setShown(items);
+  // What was shown once is what is held; not what a view held when it was left.
+  const isFresh = !answer.isPlaceholderData && !answer.isFetching;
+  if (shown.length === 0 && items.length > 0 && isFresh) setShown(items);
 
   const change = (next: Record<string, string>) => {
     const all = { ...Object.fromEntries(search), ...next };
@@ -79,6 +79,14 @@ function Queue({ name, view }: { name: string; view: View }) {
   useEffect(() => {
     if (isThere && document.activeElement === document.body) list.current?.focus();
   }, [isThere]);
+
+  // A dialog that is over gives the focus back to the list.
+  const isAsking = triage.asking !== null;
+  const wasAsking = useRef(false);
+  useEffect(() => {
+    if (wasAsking.current && !isAsking) list.current?.focus();
+    wasAsking.current = isAsking;
+  }, [isAsking]);
 
   const mark = (all: boolean) => {
     const every = all ? items : items.filter((alarm) => alarm.id === selected?.id);
@@ -216,7 +224,6 @@ function AlarmRow({
   marked: boolean;
   onPick: () => void;
 }) {
-  const isHandled = alarm.handling.state !== 'none' || alarm.handling.assignee != null;
   return (
     <button
       type="button"
@@ -237,9 +244,7 @@ function AlarmRow({
         <Span since={alarm.since} until={alarm.cleared_at ?? null} />
       </span>
       <span className="quiet row-rest">
-        <AlarmState alarm={alarm} />
-        {isHandled && '; '}
-        <Handling alarm={alarm} />
+        <AlarmStanding alarm={alarm} />
         {alarm.incident_no != null && `; incident ${alarm.incident_no}`}
         {alarm.paths.length > 0 && `; ${count(alarm.paths.length, 'path')}`}
         {alarm.sites.length > 0 && `; at ${listed(alarm.sites)}`}

@@ -20,7 +20,7 @@ export interface Offer {
   label: string;
   /** What is asked of the service at once; absent where something is to be filled in first. */
   action: AlarmActionRequest['action'] | null;
-  /** To whom, where that is known. */
+  /** The user to assign to, where that is known. */
   to?: string | null;
 }
 

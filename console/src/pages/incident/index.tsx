@@ -5,7 +5,7 @@ import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
 import { MessageDetail } from '../../components/message';
-import { AlarmState } from '../../components/alarm-state';
+import { AlarmStanding } from '../../components/handling';
 import { SeverityMark } from '../../components/severity';
 import { Span, Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
@@ -86,13 +86,13 @@ function Alarms({ alarms }: { alarms: Alarm[] }) {
               <Span since={alarm.since} until={alarm.cleared_at ?? null} />
             </span>
             <span className="quiet row-rest">
-              <AlarmState alarm={alarm} />
               {alarm.paths[0] !== undefined && (
                 <>
-                  {'; '}
                   <Link to={`/paths/${alarm.paths[0]}`}>a path that shows it</Link>
+                  {'; '}
                 </>
               )}
+              <AlarmStanding alarm={alarm} />
             </span>
           </li>
         ))}

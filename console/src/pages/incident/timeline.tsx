@@ -29,7 +29,8 @@ const WORDS: Record<TimelineEntry['kind'], string> = {
   unknown: 'made an entry that this version cannot show',
 };
 
-function Entry({ event }: { event: TimelineEntry }) {
+/** An entry of the timeline of an incident. */
+export function Entry({ event }: { event: TimelineEntry }) {
   return (
     <li className="entry" data-event={event.kind}>
       <p className="said quiet">
@@ -44,7 +45,7 @@ function Entry({ event }: { event: TimelineEntry }) {
         )}
       </p>
       {event.action?.text != null && <p className="said words">{event.action.text}</p>}
-      {event.text != null && <p className="said words">{event.text}</p>}
+      {event.action == null && event.text != null && <p className="said words">{event.text}</p>}
     </li>
   );
 }

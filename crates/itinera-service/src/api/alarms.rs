@@ -16,7 +16,7 @@ use itinera_model::alarm::{AlarmState, Severity};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::triage::{Act, HandlingChange, OperatorState};
 use itinera_store::{
-    AlarmChange, AlarmOutcome, AlarmQuery, AlarmRefused, AlarmRequest, AlarmRows, Assigned,
+    AlarmChange, AlarmOutcome, AlarmQuery, AlarmRefused, AlarmRequest, AlarmRows, AssigneeFilter,
     EventRecord, Numbered,
 };
 use serde::de::DeserializeOwned;
@@ -130,7 +130,7 @@ pub(crate) struct AlarmFilter {
     severity: Option<String>,
     /// Only those assigned to the user of this name.
     assignee: Option<String>,
-    /// Only those assigned to nobody.
+    /// Only those that are not assigned.
     #[serde(default)]
     unassigned: bool,
 }
@@ -152,15 +152,15 @@ impl AlarmFilter {
         let states: Option<Vec<OperatorState>> =
             several("operator_state", self.operator_state.as_deref())?;
         let severities: Option<Vec<Severity>> = several("severity", self.severity.as_deref())?;
-        let assigned = match (self.unassigned, self.assignee) {
+        let assignee = match (self.unassigned, self.assignee) {
             (true, Some(_)) => {
                 let reason = "assignee: not together with `unassigned`";
                 return Err(ApiError::BadInput(reason.to_owned()));
             }
-            (true, None) => Some(Assigned::Nobody),
-            (false, assignee) => assignee.map(Assigned::User),
+            (true, None) => Some(AssigneeFilter::Unassigned),
+            (false, assignee) => assignee.map(AssigneeFilter::User),
         };
-        Ok(AlarmQuery { lasting: during.lasting(self.open)?, states, assigned, severities })
+        Ok(AlarmQuery { lasting: during.lasting(self.open)?, states, assignee, severities })
     }
 }
 
@@ -218,7 +218,7 @@ pub(crate) enum RequestedAction {
     Acknowledge,
     /// Withdraw the acknowledgement.
     Unacknowledge,
-    /// Assign them to the user `to`; without `to`, to nobody.
+    /// Assign them to the user `to`; without `to`, take the assignment back.
     Assign,
     /// Shelve them until `until`, with `text` as the reason.
     Shelve,
@@ -395,8 +395,8 @@ mod tests {
         };
         let query = filter(Some("none, ack"), Some("ailsa"), false).unwrap();
         assert_eq!(query.states, Some(vec![OperatorState::None, OperatorState::Ack]));
-        assert_eq!(query.assigned, Some(Assigned::User("ailsa".to_owned())));
-        assert_eq!(filter(None, None, true).unwrap().assigned, Some(Assigned::Nobody));
+        assert_eq!(query.assignee, Some(AssigneeFilter::User("ailsa".to_owned())));
+        assert_eq!(filter(None, None, true).unwrap().assignee, Some(AssigneeFilter::Unassigned));
         for (wrong, field) in [
             (filter(Some("none,painted"), None, false), "operator_state:"),
             (filter(Some(""), None, false), "operator_state:"),

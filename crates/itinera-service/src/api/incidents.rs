@@ -55,7 +55,7 @@ pub(crate) struct IncidentFilter {
 }
 
 /// The incident in short, with owners of the time it was opened.
-async fn item(
+pub(super) async fn item(
     maps: &mut OwnerMaps<'_>,
     record: &IncidentRecord,
     ends: &[PathEnds],
@@ -114,7 +114,7 @@ async fn item(
 }
 
 /// How the alarms of some incidents are handled.
-async fn handlings_of(
+pub(super) async fn handlings_of(
     shared: &Shared,
     records: &[IncidentRecord],
 ) -> Result<BTreeMap<Uuid, Handling>, ApiError> {
@@ -210,6 +210,26 @@ async fn event(
     Ok(TimelineEntry { id, at, user, kind, text, alarm, alarm_no, action })
 }
 
+/// Entries of the timeline of an incident.
+pub(super) async fn entries_of(
+    shared: &Shared,
+    maps: &mut OwnerMaps<'_>,
+    timeline: Vec<IncidentEvent>,
+    of: &IncidentRecord,
+) -> Result<Vec<TimelineEntry>, ApiError> {
+    let attached: Vec<IncidentId> =
+        timeline.iter().filter_map(|entry| attached_to(&entry.body)).collect();
+    let numbers = match attached.is_empty() {
+        true => BTreeMap::new(),
+        false => shared.store.incident_numbers(attached).await?,
+    };
+    let mut entries = Vec::with_capacity(timeline.len());
+    for entry in timeline {
+        entries.push(event(maps, entry, of, &numbers).await?);
+    }
+    Ok(entries)
+}
+
 async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id.to_string());
     let record = shared.store.incident(id).await?.ok_or_else(unknown)?;
@@ -227,12 +247,7 @@ async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>,
     alarm_items.extend(AlarmItem::of_faults(&record.faults, &map));
     super::alarms::complete(shared, &mut alarm_items).await?;
     let timeline = shared.store.incident_events(id).await?;
-    let attached = timeline.iter().filter_map(|entry| attached_to(&entry.body));
-    let numbers = shared.store.incident_numbers(attached).await?;
-    let mut events = Vec::new();
-    for entry in timeline {
-        events.push(event(&mut maps, entry, &record, &numbers).await?);
-    }
+    let events = entries_of(shared, &mut maps, timeline, &record).await?;
     let evidence = frozen(&record)?.map(|it| it.view(&map));
     let complaint = record.complaint.map(|complaint| ComplaintView {
         site: complaint.site,

@@ -8,6 +8,7 @@ mod counts;
 mod diagnoses;
 mod events;
 mod evidence;
+mod hand_over;
 mod history;
 mod host_facts;
 mod incidents;
@@ -119,6 +120,7 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(incidents::add_note))
         .routes(routes!(incidents::close))
         .routes(routes!(incidents::reopen))
+        .routes(routes!(hand_over::hand_over))
         .routes(routes!(session::sign_in, session::session, session::sign_out))
         .routes(routes!(session::change_password))
         .routes(routes!(users::users, users::add_user))

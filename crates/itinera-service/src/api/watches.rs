@@ -81,6 +81,17 @@ pub(super) async fn of_incident(
     Ok(items)
 }
 
+/// Watches that are not over, without what they found.
+pub(super) async fn running(shared: &Shared) -> Result<Vec<WatchItem>, ApiError> {
+    let mut items = Vec::new();
+    for watch in shared.store.watches(itinera_store::WatchQuery::default(), None, 100).await? {
+        if watch.asked.ends_at > OffsetDateTime::now_utc() {
+            items.push(item(shared, watch, None).await?);
+        }
+    }
+    Ok(items)
+}
+
 async fn detail(shared: &Shared, id: Uuid) -> Result<Json<WatchItem>, ApiError> {
     let unknown = || ApiError::unknown_id(&id.to_string());
     let watch = shared.store.watch(id).await?.ok_or_else(unknown)?;

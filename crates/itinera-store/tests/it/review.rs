@@ -48,9 +48,20 @@ impl Judging {
         Self { token, cursor: 0 }
     }
 
+    /// Writes alarms: each joins the incident that is open, or opens one of its own.
     pub(crate) async fn write(&mut self, store: &Store, alarms: Vec<AlarmEffect>, together: bool) {
         let write = JudgeWrite { alarms, ..nothing(self.cursor, self.cursor + 1) };
-        self.cursor += 1;
+        self.commit(store, write, together).await;
+    }
+
+    /// Writes events: each joins the incident that is open.
+    pub(crate) async fn write_events(&mut self, store: &Store, occurred: Vec<EventEffect>) {
+        let write = JudgeWrite { occurred, ..nothing(self.cursor, self.cursor + 1) };
+        self.commit(store, write, true).await;
+    }
+
+    async fn commit(&mut self, store: &Store, write: JudgeWrite, together: bool) {
+        self.cursor = write.to;
         let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
         let done = if together {
             store.commit_judgement(self.token, &write, &first).await
@@ -58,16 +69,6 @@ impl Judging {
             store.commit_judgement(self.token, &write, &apart).await
         };
         done.unwrap();
-    }
-}
-
-impl Judging {
-    /// Writes events: each joins the incident that is open.
-    pub(crate) async fn write_events(&mut self, store: &Store, occurred: Vec<EventEffect>) {
-        let write = JudgeWrite { occurred, ..nothing(self.cursor, self.cursor + 1) };
-        self.cursor += 1;
-        let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
-        store.commit_judgement(self.token, &write, &first).await.unwrap();
     }
 }
 

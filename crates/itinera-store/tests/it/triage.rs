@@ -7,7 +7,9 @@ use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::incident::TimelineKind;
 use itinera_model::role::Role;
 use itinera_model::triage::{Act, HandlingChange, OperatorAction, OperatorState};
-use itinera_store::{AlarmChange, AlarmOutcome, AlarmRefused, AlarmRequest, Assigned, EventQuery};
+use itinera_store::{
+    AlarmChange, AlarmOutcome, AlarmRefused, AlarmRequest, AssigneeFilter, EventQuery,
+};
 use std::collections::BTreeSet;
 
 fn request(change: AlarmChange, text: &str) -> AlarmRequest {
@@ -62,9 +64,9 @@ async fn an_action_is_in_the_alarm_its_incident_and_the_audit_and_filters_find_i
     assert_eq!(change(&store, all[0], &handling(assign)).await, AlarmOutcome::Done);
     assert_eq!(change(&store, all[1], &handling(shelve)).await, AlarmOutcome::Done);
 
-    use OperatorAction::{Acknowledged, Assigned as WasAssigned};
+    use OperatorAction::{Acknowledged, Assigned};
     let by_ailsa = |action| ("ailsa".to_owned(), action);
-    assert_eq!(actions(&store, all[0]).await, [Acknowledged, WasAssigned].map(by_ailsa));
+    assert_eq!(actions(&store, all[0]).await, [Acknowledged, Assigned].map(by_ailsa));
     let first = &store.alarm_actions(vec![all[0]]).await.unwrap()[&all[0]][0];
     assert_eq!(first.detail["text"], "seen\\x00", "what the database cannot hold is escaped");
     let Some(AlarmRows::Paths(record)) = store.alarm(all[0]).await.unwrap() else { panic!() };
@@ -84,13 +86,13 @@ async fn an_action_is_in_the_alarm_its_incident_and_the_audit_and_filters_find_i
     use OperatorState::{Ack, None as NoState, Shelved};
     assert_eq!(ids(&store, &states(&[NoState, Ack])).await, [all[0], all[2]]);
     assert_eq!(ids(&store, &states(&[Shelved])).await, [all[1]]);
-    let to = |assigned| AlarmQuery { assigned: Some(assigned), ..AlarmQuery::default() };
-    assert_eq!(ids(&store, &to(Assigned::User("ailsa".to_owned()))).await, [all[0]]);
-    assert_eq!(ids(&store, &to(Assigned::Nobody)).await, all[1..]);
+    let to = |assignee| AlarmQuery { assignee: Some(assignee), ..AlarmQuery::default() };
+    assert_eq!(ids(&store, &to(AssigneeFilter::User("ailsa".to_owned()))).await, [all[0]]);
+    assert_eq!(ids(&store, &to(AssigneeFilter::Unassigned)).await, all[1..]);
     let severe =
         |severity| AlarmQuery { severities: Some(vec![severity]), ..AlarmQuery::default() };
     assert_eq!(ids(&store, &severe(Severity::Major)).await, all);
-    assert_eq!(ids(&store, &severe(Severity::Minor)).await, [Uuid::nil(); 0]);
+    assert_eq!(ids(&store, &severe(Severity::Minor)).await, Vec::<Uuid>::new());
     let later = until + Duration::seconds(1);
     let page = store.alarm_page(&states(&[Shelved]), later, None, 10).await.unwrap();
     assert_eq!(page, [], "it is over");
@@ -165,7 +167,7 @@ async fn an_attached_alarm_is_in_the_other_incident_and_an_empty_one_closes() {
     let unknown = AlarmChange::Attach(IncidentId::from_uuid(Uuid::from_u128(9)));
     assert_eq!(refused(unknown).await, AlarmRefused::UnknownIncident);
     assert_eq!(refused(AlarmChange::Attach(newer.id)).await, AlarmRefused::IncidentClosed);
-    let stranger = HandlingChange::Assign(Some("nobody".to_owned()));
+    let stranger = HandlingChange::Assign(Some("stranger".to_owned()));
     assert_eq!(refused(AlarmChange::Handling(stranger)).await, AlarmRefused::UnknownUser);
 
     let stranger = Uuid::from_u128(9);
@@ -214,7 +216,12 @@ async fn events_of_one_cause_in_one_incident_are_one_alarm_by_the_first() {
     assert_eq!(ids(&store, &open).await, all);
     let Some(AlarmRows::Events(rows)) = store.alarm(by_any[1]).await.unwrap() else { panic!() };
     assert_eq!(rows.len(), 2);
-    // What begins again reopens it.
+    // What becomes worse reopens it, and what begins again.
+    let worse = Event { severity: Some(Severity::Critical), ..events[1].clone() };
+    let changed = EventEffect::Changed { event: worse, at: events[1].raised_at };
+    judging.write_events(&store, vec![changed]).await;
+    assert_eq!(state(&store, root.as_uuid()).await, OperatorState::None);
+    assert_eq!(change(&store, root.as_uuid(), &close).await, AlarmOutcome::Done);
     judging.write_events(&store, vec![EventEffect::Began(events[0].clone())]).await;
     assert_eq!(state(&store, root.as_uuid()).await, OperatorState::None);
     assert_eq!(ids(&store, &every).await, all);

@@ -35,7 +35,7 @@ pub(crate) struct ShownAlarms {
     /// Show only alarms assigned to this user
     #[arg(long, value_name = "NAME", conflicts_with = "unassigned")]
     pub(crate) assignee: Option<String>,
-    /// Show only alarms assigned to nobody
+    /// Show only alarms that are not assigned
     #[arg(long)]
     pub(crate) unassigned: bool,
     #[command(flatten)]
@@ -71,9 +71,9 @@ pub(crate) enum AlarmAction {
         /// Assign them to yourself
         #[arg(long, group = "assignee")]
         me: bool,
-        /// Assign them to nobody
+        /// Take the assignment back
         #[arg(long, group = "assignee")]
-        nobody: bool,
+        none: bool,
     },
     /// Shelve alarms for a time: lists of open work leave them out
     #[command(group = ArgGroup::new("time").required(true).multiple(false))]

@@ -23,7 +23,7 @@ pub(crate) use alarms::{AlarmAction, AlarmsArgs, ShownAlarms, SomeAlarms};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use number_or_id::NumberOrId;
-pub(crate) use range::{AtArgs, CountsArgs, EventsArgs, HistoryArgs, RangeArgs};
+pub(crate) use range::{AtArgs, CountsArgs, EventsArgs, HandOverArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -103,8 +103,10 @@ pub(crate) enum Command {
     History(HistoryArgs),
     /// Count probes, answers and delays of a path by hop, or of a pair by direction
     Counts(CountsArgs),
-    /// List alarms, newest first, or show one
+    /// List alarms, newest first, show one, or acknowledge, assign, shelve, close and attach some
     Alarms(AlarmsArgs),
+    /// Print what the next shift needs to know: what is open, who has it, what changed, what to watch
+    HandOver(HandOverArgs),
     /// Print alarms, events and incidents as they arrive, until Ctrl-C
     Follow,
     /// Manage incidents: alarms of one cause, or a complaint

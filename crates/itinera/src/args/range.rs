@@ -78,6 +78,17 @@ pub(crate) struct EventsArgs {
     pub(crate) during: RangeArgs,
 }
 
+/// Since when changes are handed over.
+#[derive(Debug, Args)]
+pub(crate) struct HandOverArgs {
+    /// Show changes since this time (RFC 3339), such as 2026-03-09T14:00:00Z
+    #[arg(long, value_parser = time_of, value_name = "TIME", conflicts_with = "hours")]
+    pub(crate) since: Option<OffsetDateTime>,
+    /// Show changes of so many hours
+    #[arg(long, default_value_t = 8, value_parser = clap::value_parser!(u16).range(1..=744))]
+    pub(crate) hours: u16,
+}
+
 /// What the history of a path or pair is shown of.
 #[derive(Debug, Args)]
 pub(crate) struct HistoryArgs {

@@ -1,8 +1,7 @@
 //! `itinera follow`: what happens, as it happens.
 
 use super::http::Client;
-use super::show::{action_words, utc_of};
-use super::view;
+use super::show::utc_of;
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use crate::signals::stop_requested;
@@ -159,10 +158,8 @@ async fn on_event(client: &Client, screen: &Screen, event: &Event) -> Result<(),
         }
         ("alarm", action) if OperatorAction::of(action) != OperatorAction::Unknown => {
             let alarm = client.get(&format!("/alarms/{id}")).await?;
-            let done = alarm["actions"].as_array().and_then(|done| done.last()).cloned();
-            let words = action_words(&view::read(done.unwrap_or_default())?);
             let value = json!({ "event": "alarm", "what": what, "alarm": alarm });
-            screen.occurred(&value, || action_line(&alarm, &words))
+            screen.occurred(&value, || action_line(&alarm))
         }
         ("event", "occurred" | "began" | "ended") => {
             let event = client.get(&format!("/events/{id}")).await?;
@@ -199,10 +196,11 @@ fn alarm_line(what: &str, alarm: &Value) -> String {
     format!("{}  {word}  {sentence}", utc_of(at))
 }
 
-fn action_line(alarm: &Value, words: &str) -> String {
-    let at = alarm["actions"].as_array().and_then(|done| done.last()).map(|done| &done["at"]);
+fn action_line(alarm: &Value) -> String {
+    let done = alarm["actions"].as_array().and_then(|done| done.last()).unwrap_or(&Value::Null);
     let word = style(format!("alarm {:<8}", alarm["no"].as_i64().unwrap_or(0))).bold();
-    format!("{}  {word}  {}", utc_of(at.unwrap_or(&Value::Null)), plain(words))
+    let words = plain(done["words"].as_str().unwrap_or_default());
+    format!("{}  {word}  {words}", utc_of(&done["at"]))
 }
 
 fn event_line(what: &str, event: &Value) -> String {

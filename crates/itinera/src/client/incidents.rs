@@ -1,8 +1,7 @@
 //! `itinera incidents`: review from the terminal.
 
 use super::http::Client;
-use super::show::{ABSENT, action_words, message_of, names, or_absent, span, text_of, utc_of};
-use super::view;
+use super::show::{ABSENT, message_of, names, or_absent, span, text_of, utc_of};
 use crate::args::{IncidentsCommand, NumberOrId};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -121,11 +120,11 @@ fn show(output: &Output, incident: &Value) -> Result<(), Failure> {
             Value::Null => format!("{}, {}", text_of(&event["user"]), text_of(&event["kind"])),
             action => {
                 let no = or_absent(event["alarm_no"].as_i64(), |no| no.to_string());
-                format!("alarm {no} {}", action_words(&view::read(action.clone())?))
+                format!("alarm {no} {}", text_of(&action["words"]))
             }
         };
         output.line(&plain(&format!("  {}  {what}", utc_of(&event["at"]))))?;
-        if let Some(text) = event["text"].as_str() {
+        if let (Some(text), true) = (event["text"].as_str(), event["action"].is_null()) {
             output.sentence(text, "    ")?;
         }
     }

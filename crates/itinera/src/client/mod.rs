@@ -5,6 +5,7 @@ pub(crate) mod checks;
 pub(crate) mod counts;
 pub(crate) mod events;
 pub(crate) mod follow;
+pub(crate) mod hand_over;
 pub(crate) mod history;
 mod http;
 pub(crate) mod incidents;

@@ -1,13 +1,13 @@
 //! Tables for users.
 
 use super::view::{
-    Agents, Alarm, AlarmActionDone, Handling, Hop, Import, JoinCode, Latest, Message, Owner, Path,
-    PathDetail, Rebuilding, State,
+    Agents, Alarm, Handling, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail,
+    Rebuilding, State,
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
 use itinera_model::alarm::AlarmState;
-use itinera_model::triage::{OperatorAction, OperatorState};
+use itinera_model::triage::OperatorState;
 use serde_json::Value;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -365,27 +365,6 @@ fn handling_words(handling: &Handling) -> String {
     format!("{state}{assigned}")
 }
 
-/// An action on an alarm, by which user, and what the user wrote.
-pub(super) fn action_words(done: &AlarmActionDone) -> String {
-    let action = match done.action {
-        OperatorAction::Acknowledged => "acknowledged".to_owned(),
-        OperatorAction::Unacknowledged => "acknowledgement withdrawn".to_owned(),
-        OperatorAction::Assigned => {
-            format!("assigned to {}", done.to.as_deref().unwrap_or("nobody"))
-        }
-        OperatorAction::Shelved => format!("shelved until {}", or_absent(done.until, utc)),
-        OperatorAction::Unshelved => "unshelved".to_owned(),
-        OperatorAction::Closed => "closed".to_owned(),
-        OperatorAction::Reopened => "reopened".to_owned(),
-        OperatorAction::Attached => {
-            format!("attached to incident {}", or_absent(done.incident_no, |no| no.to_string()))
-        }
-        OperatorAction::Unknown => "action unknown to this version".to_owned(),
-    };
-    let text = done.text.as_ref().map_or_else(String::new, |text| format!(": {text}"));
-    format!("{action} by {}{text}", done.user)
-}
-
 pub(super) fn alarms(output: &Output, alarms: &[Alarm], open: bool) -> Result<(), Failure> {
     if alarms.is_empty() {
         let text = if open { "No alarm is open." } else { "No alarms." };
@@ -441,8 +420,7 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     }
     for (nth, done) in alarm.actions.iter().enumerate() {
         let label = if nth == 0 { "actions" } else { "" };
-        let words = plain(&action_words(done));
-        output.line(&format!("{label:8}  {}  {words}", utc(done.at)))?;
+        output.line(&format!("{label:8}  {}  {}", utc(done.at), plain(&done.words)))?;
     }
     Ok(())
 }

@@ -2,7 +2,7 @@
 
 use crate::exit::{Code, Failure};
 use itinera_model::alarm::AlarmState;
-use itinera_model::triage::{OperatorAction, OperatorState};
+use itinera_model::triage::OperatorState;
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -196,13 +196,7 @@ pub(super) struct Handling {
 pub(super) struct AlarmActionDone {
     #[serde(with = "time::serde::rfc3339")]
     pub(super) at: OffsetDateTime,
-    pub(super) user: String,
-    pub(super) action: OperatorAction,
-    pub(super) text: Option<String>,
-    pub(super) to: Option<String>,
-    #[serde(with = "time::serde::rfc3339::option")]
-    pub(super) until: Option<OffsetDateTime>,
-    pub(super) incident_no: Option<i64>,
+    pub(super) words: String,
 }
 
 #[derive(Deserialize)]

@@ -91,7 +91,7 @@ pub(crate) fn truth(seed: u64) -> Truth {
 const AGREEING_PATHS: usize = 3;
 
 /// The alarm that stands for the fault: the one that most paths show.
-fn alarm_of(demonstration: &Demonstration, seed: u64) -> Value {
+pub(crate) fn alarm_of(demonstration: &Demonstration, seed: u64) -> Value {
     eventually(&format!("an alarm (seed {seed})"), PATIENCE, || {
         let alarms = demonstration.client(&["alarms", "--open"]);
         let showing = |alarm: &Value| alarm["showing"].as_array().unwrap().len();
@@ -217,7 +217,7 @@ fn is_worked(demonstration: &Demonstration, alarm: &Value) {
     let mut timeline = kinds(&incident["events"], "kind");
     timeline.retain(|kind| actions.iter().any(|action| *kind == format!("alarm-{action}")));
     assert_eq!(timeline, actions.map(|action| format!("alarm-{action}")));
-    let unknown = demonstration.run(&["alarms", "assign", &no, "--to", "nobody"]);
+    let unknown = demonstration.run(&["alarms", "assign", &no, "--to", "stranger"]);
     assert_eq!(unknown.code, Some(4), "{unknown:?}");
 }
 

@@ -21,7 +21,7 @@ fn refused(ran: &Ran, code: i32, words: &[&str]) {
 fn bad_command_lines_are_explained() {
     refused(&run(&["alarms", "--opne"]), 2, &["--opne", "--open"]);
     refused(&run(&["alarms", "ack"]), 2, &["NUMBER"]);
-    refused(&run(&["alarms", "assign", "1"]), 2, &["--to", "--me", "--nobody"]);
+    refused(&run(&["alarms", "assign", "1"]), 2, &["--to", "--me", "--none"]);
     refused(&run(&["alarms", "shelve", "1", "--reason", "x"]), 2, &["--for", "--until"]);
     refused(&run(&["statu"]), 2, &["statu", "status"]);
     refused(&run(&["join-code"]), 2, &["--site"]);

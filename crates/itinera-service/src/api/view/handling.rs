@@ -11,6 +11,12 @@ use time::format_description::well_known::Rfc3339;
 use utoipa::ToSchema;
 use uuid::Uuid;
 
+/// A time to the minute in UTC.
+pub(crate) fn minute(at: OffsetDateTime) -> String {
+    let at = at.to_offset(time::UtcOffset::UTC);
+    format!("{} {:02}:{:02}Z", at.date(), at.hour(), at.minute())
+}
+
 /// How operators handle an alarm now.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
 pub(crate) struct HandlingView {
@@ -70,28 +76,59 @@ pub(crate) struct AlarmActionView {
     pub(crate) action: OperatorAction,
     /// What the user wrote about it.
     pub(crate) text: Option<String>,
-    /// The user it was assigned to; absent for nobody, and for other actions.
+    /// The user it was assigned to; absent where an assignment was taken back, and for other actions.
     pub(crate) to: Option<String>,
     /// The time until which it was shelved.
     #[serde(with = "time::serde::rfc3339::option")]
     pub(crate) until: Option<OffsetDateTime>,
     /// The number of the incident it was attached to.
     pub(crate) incident_no: Option<i64>,
+    /// All of this in words, with times in UTC: "acknowledged by ailsa: looking".
+    pub(crate) words: String,
 }
 
 impl AlarmActionView {
     pub(crate) fn new(record: ActionRecord, numbers: &BTreeMap<IncidentId, i64>) -> Self {
         let ActionRecord { at, user, action, detail } = record;
-        let text = |field: &str| detail[field].as_str();
-        Self {
+        let text = |field: &str| detail[field].as_str().map(str::to_owned);
+        let until = detail["until"].as_str();
+        let mut view = Self {
             at,
             user,
             action,
-            text: text("text").map(str::to_owned),
-            to: text("to").map(str::to_owned),
-            until: text("until").and_then(|until| OffsetDateTime::parse(until, &Rfc3339).ok()),
+            text: text("text"),
+            to: text("to"),
+            until: until.and_then(|until| OffsetDateTime::parse(until, &Rfc3339).ok()),
             incident_no: attached_to(&detail).and_then(|id| numbers.get(&id).copied()),
-        }
+            words: String::new(),
+        };
+        view.words = view.in_words();
+        view
+    }
+
+    fn in_words(&self) -> String {
+        let action = match self.action {
+            OperatorAction::Acknowledged => "acknowledged".to_owned(),
+            OperatorAction::Unacknowledged => "acknowledgement withdrawn".to_owned(),
+            OperatorAction::Assigned => match &self.to {
+                Some(user) => format!("assigned to {user}"),
+                None => "unassigned".to_owned(),
+            },
+            OperatorAction::Shelved => {
+                let until = self.until.map_or_else(String::new, minute);
+                format!("shelved until {until}")
+            }
+            OperatorAction::Unshelved => "unshelved".to_owned(),
+            OperatorAction::Closed => "closed".to_owned(),
+            OperatorAction::Reopened => "reopened".to_owned(),
+            OperatorAction::Attached => {
+                let no = self.incident_no.map_or_else(String::new, |no| format!(" {no}"));
+                format!("attached to incident{no}")
+            }
+            OperatorAction::Unknown => "changed by an action unknown to this version".to_owned(),
+        };
+        let text = self.text.as_ref().map_or_else(String::new, |text| format!(": {text}"));
+        format!("{action} by {}{text}", self.user)
     }
 }
 

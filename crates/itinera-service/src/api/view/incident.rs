@@ -74,7 +74,7 @@ pub(crate) struct IncidentItem {
     pub(crate) owners: Vec<OwnerView>,
     pub(crate) alarms: usize,
     pub(crate) open_alarms: usize,
-    /// The users who have its alarms: assigned to them, or acknowledged by them and assigned to nobody.
+    /// The users who have its alarms: assigned to them, or acknowledged by them and not assigned.
     pub(crate) handled_by: Vec<String>,
 }
 

@@ -7,6 +7,7 @@ pub(crate) mod check;
 pub(crate) mod diagnosis;
 pub(crate) mod event;
 pub(crate) mod evidence;
+pub(crate) mod hand_over;
 pub(crate) mod handling;
 pub(crate) mod host_facts;
 pub(crate) mod incident;
