@@ -26,6 +26,7 @@ const IncidentsPage = lazy(async () => ({
 const HandOverPage = lazy(async () => ({
   default: (await import('./pages/hand-over')).HandOverPage,
 }));
+const NoticesPage = lazy(async () => ({ default: (await import('./pages/notices')).NoticesPage }));
 const DiagnosisPage = lazy(async () => ({
   default: (await import('./pages/diagnosis')).DiagnosisPage,
 }));
@@ -78,6 +79,7 @@ export function App({ mode, onMode }: Props) {
               <Route path="/incidents" element={<IncidentsPage />} />
               <Route path="/incidents/:id" element={<IncidentPage />} />
               <Route path="/hand-over" element={<HandOverPage />} />
+              <Route path="/notices" element={<NoticesPage />} />
               <Route path="/pairs" element={<PairsPage />} />
               <Route path="/paths/:id" element={<PathPage />} />
               <Route path="/fleet" element={<FleetPage />} />
@@ -116,6 +118,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         <NavLink to="/alarms">Alarms</NavLink>
         <NavLink to="/incidents">Incidents</NavLink>
         <NavLink to="/hand-over">Hand-over</NavLink>
+        <NavLink to="/notices">Notices</NavLink>
         <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>

@@ -17,6 +17,7 @@ export type AlarmActionRequest = components['schemas']['AlarmActionRequest'];
 export type AlarmActionOutcomes = components['schemas']['AlarmActionOutcomes'];
 export type Incident = components['schemas']['IncidentItem'];
 export type IncidentDetail = components['schemas']['IncidentDetail'];
+export type ContractHolder = components['schemas']['ContractHolder'];
 export type HandOver = components['schemas']['HandOver'];
 export type IncidentHandOver = components['schemas']['IncidentHandOver'];
 export type TimelineEntry = components['schemas']['TimelineEntry'];
@@ -54,6 +55,12 @@ export type HistoryPoint = components['schemas']['HistoryPoint'];
 export type RouteHistory = components['schemas']['RouteHistory'];
 export type Storage = components['schemas']['Storage'];
 export type SetAside = components['schemas']['SetAsideItem'];
+export type Receiver = components['schemas']['ReceiverItem'];
+export type ReceiverRequest = components['schemas']['Receiver'];
+/** Conditions that are left out hold always. */
+export type Route = Partial<components['schemas']['Route']>;
+export type Notice = components['schemas']['NoticeItem'];
+export type Delivery = components['schemas']['DeliveryView'];
 type Problem = components['schemas']['Problem'];
 
 /** What the service refused, in its own words, with the request's name for its log. */
@@ -275,6 +282,48 @@ export async function retryCommit(commit: number): Promise<void> {
       params: { path: { commit_no: commit } },
     }),
   );
+}
+
+export async function fetchReceivers(): Promise<Receiver[]> {
+  return taken(await api.GET('/api/v1/receivers')).items;
+}
+
+/** What can be written of a receiver that was read. */
+export function writtenReceiver(receiver: Receiver): ReceiverRequest {
+  const { id: _id, made_at: _at, made_by: _by, secret: _secret, ...rest } = receiver;
+  return rest as ReceiverRequest;
+}
+
+export async function addReceiver(body: ReceiverRequest): Promise<Receiver> {
+  return taken(await api.POST('/api/v1/receivers', { body }));
+}
+
+export async function changeReceiver(id: string, body: ReceiverRequest): Promise<Receiver> {
+  return taken(await api.PUT('/api/v1/receivers/{id}', { params: { path: { id } }, body }));
+}
+
+export async function removeReceiver(id: string): Promise<void> {
+  done(await api.DELETE('/api/v1/receivers/{id}', { params: { path: { id } } }));
+}
+
+export async function testReceiver(id: string): Promise<void> {
+  done(await api.POST('/api/v1/receivers/{id}/test', { params: { path: { id } } }));
+}
+
+/** Asks for a notice about an incident, whatever the routes of the receiver. */
+export async function requestNotice(id: string, receiver: string): Promise<void> {
+  const params = { path: { id } };
+  done(await api.POST('/api/v1/incidents/{id}/notices', { params, body: { receiver } }));
+}
+
+/** The newest notices: all, or those with a delivery in a state. */
+export async function fetchNotices(state?: 'waiting' | 'failed'): Promise<Notice[]> {
+  return taken(await api.GET('/api/v1/notices', { params: { query: { state } } })).items;
+}
+
+/** Sends failed deliveries again: those of a notice, or all. */
+export async function retryDeliveries(notice?: number): Promise<void> {
+  done(await api.POST('/api/v1/notices/retry', { body: { notice } }));
 }
 
 export async function fetchAgents(): Promise<Agent[]> {

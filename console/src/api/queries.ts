@@ -10,10 +10,12 @@ import {
   fetchIncident,
   fetchIncidents,
   fetchDiagnosis,
+  fetchNotices,
   fetchPath,
   fetchPathThen,
   fetchPairs,
   fetchPaths,
+  fetchReceivers,
   fetchSession,
   fetchPairHistory,
   fetchPathHistory,
@@ -75,6 +77,12 @@ export const queries = {
       queryFn: () => fetchPairHistory(id, range),
       refetchInterval: again(range),
       placeholderData: (before) => before,
+    }),
+  receivers: () => queryOptions({ queryKey: ['receivers'], queryFn: fetchReceivers }),
+  notices: (state: 'all' | 'waiting' | 'failed') =>
+    queryOptions({
+      queryKey: ['notices', state],
+      queryFn: () => fetchNotices(state === 'all' ? undefined : state),
     }),
   /** `key` names what `which` asks for at a time (milliseconds since 1970). */
   alarms: (key: string, which: (now: number) => AlarmQuery) =>

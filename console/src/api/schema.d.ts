@@ -335,6 +335,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{id}/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a notice about an incident to a receiver, whatever its routes. An action acts. */
+        post: operations["requestNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{id}/reopen": {
         parameters: {
             query?: never;
@@ -363,6 +380,40 @@ export interface paths {
         put?: never;
         /** Makes a one-time join code for a site. */
         post: operations["makeJoinCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Notices with their deliveries, newest first. */
+        get: operations["getNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries deliveries again that were given up. */
+        post: operations["retryDeliveries"];
         delete?: never;
         options?: never;
         head?: never;
@@ -576,6 +627,65 @@ export interface paths {
         get: operations["getWeave"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The receivers of notices, by name. */
+        get: operations["getReceivers"];
+        put?: never;
+        /**
+         * Adds a receiver. The answer has the secret that signs requests to a webhook or action: it is shown only
+         *     here.
+         */
+        post: operations["addReceiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receivers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Replaces a receiver. A webhook or action keeps its secret unless a new one is asked for; one that had
+         *     none gets one.
+         */
+        put: operations["changeReceiver"];
+        post?: never;
+        /** Removes a receiver. What waits for it is not sent. */
+        delete: operations["removeReceiver"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receivers/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a test notice to a receiver, whatever its routes. */
+        post: operations["testReceiver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -853,7 +963,7 @@ export interface components {
          * @description A change made by a user. `EnumString` and `IntoStaticStr` read and write its name in the database.
          * @enum {string}
          */
-        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "unknown";
+        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "unknown";
         /**
          * @description What to do after a diagnosis.
          * @enum {string}
@@ -977,6 +1087,10 @@ export interface components {
              * @description Absent for what no path shows.
              */
             confidence?: number | null;
+            /** @description The providers that its sites pay. */
+            contract_holders: components["schemas"]["ContractHolder"][];
+            /** @description Earlier alarms of the same cause at the same place. */
+            earlier: components["schemas"]["EarlierView"];
             handling: components["schemas"]["HandlingView"];
             /** @description Its states and severities, the oldest first. */
             history: components["schemas"]["AlarmStateChange"][];
@@ -992,6 +1106,16 @@ export interface components {
              * @description The incident's short number.
              */
             incident_no?: number | null;
+            /**
+             * Format: int32
+             * @description The added delay from which an alarm is raised; absent for another cause.
+             */
+            limit_added_delay_us?: number | null;
+            /**
+             * Format: double
+             * @description The loss ratio from which an alarm is raised; absent for another cause.
+             */
+            limit_loss_ratio?: number | null;
             loss?: components["schemas"]["LossEstimate"] | null;
             message: components["schemas"]["MessageView"];
             /**
@@ -1200,6 +1324,40 @@ export interface components {
             not_before: string;
             subject: string;
         };
+        /** @description How notices reach a receiver. */
+        Channel: {
+            /** @enum {string} */
+            channel: "webhook";
+            /** @description `https:` or `http:` URL. */
+            url: string;
+        } | {
+            /** @enum {string} */
+            channel: "action";
+            /**
+             * Format: int32
+             * @description Requests within an hour, at most.
+             */
+            per_hour: number;
+            /** @description `https:` or `http:` URL. */
+            url: string;
+        } | {
+            /** @enum {string} */
+            channel: "mail";
+            /** @description Addresses. */
+            to: string[];
+        } | {
+            /** @enum {string} */
+            channel: "syslog";
+            /** @description Name or address of the host. */
+            host: string;
+            /**
+             * Format: int32
+             * @description Port.
+             */
+            port: number;
+            /** @description Transport. */
+            transport: components["schemas"]["SyslogTransport"];
+        };
         /** @description A check with everything that its newest result says, and those before it. */
         CheckDetail: components["schemas"]["CheckItem"] & {
             certificates: components["schemas"]["CertificateView"][];
@@ -1399,6 +1557,13 @@ export interface components {
             /** @description The fault and the target, in at most 70 characters. */
             headline: string;
         };
+        /** @description A provider that sites pay. They can call it whichever network is at fault. */
+        ContractHolder: {
+            contact: string;
+            name: string;
+            /** @description The sites that pay it. */
+            sites: string[];
+        };
         /** @description Counts of some time. */
         CountsStep: {
             /**
@@ -1428,6 +1593,35 @@ export interface components {
              * @description 95th percentile.
              */
             p95_us: number;
+        };
+        /**
+         * @description State of the delivery of a notice to a receiver. `EnumString` and `IntoStaticStr` read and write its
+         *     name in the database.
+         * @enum {string}
+         */
+        DeliveryState: "waiting" | "sent" | "failed" | "skipped" | "unknown";
+        /** @description The delivery of a notice to a receiver. */
+        DeliveryView: {
+            /** @description What an action answered. */
+            answer?: string | null;
+            /** Format: int32 */
+            attempts: number;
+            /** @description `webhook`, `action`, `mail` or `syslog`. */
+            channel: string;
+            /**
+             * Format: date-time
+             * @description When it was sent, or given up; absent while it waits.
+             */
+            ended_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When the next attempt is made; absent where none is.
+             */
+            next_at?: string | null;
+            /** @description Why the last attempt failed, or why it is not sent. */
+            reason?: string | null;
+            receiver: string;
+            state: components["schemas"]["DeliveryState"];
         };
         /** @description Diagnoses, newest first. */
         Diagnoses: {
@@ -1669,6 +1863,30 @@ export interface components {
          * @enum {string}
          */
         Duplex: "full" | "half";
+        /** @description An earlier alarm of the same cause at the same place. */
+        EarlierAlarmView: {
+            /**
+             * Format: date-time
+             * @description Absent while it is open.
+             */
+            cleared_at?: string | null;
+            /** @description What a user wrote when it was closed, or its incident. */
+            closing?: string | null;
+            /**
+             * Format: int64
+             * @description Its short number.
+             */
+            no: number;
+            /** Format: date-time */
+            raised_at: string;
+        };
+        /** @description Earlier alarms of the same cause at the same place. */
+        EarlierView: {
+            /** Format: int64 */
+            count: number;
+            /** @description The newest of them, newest first. */
+            last: components["schemas"]["EarlierAlarmView"][];
+        };
         /** @description Probes to one address. */
         EchoCounts: {
             /**
@@ -2225,6 +2443,17 @@ export interface components {
             /** @description The agent's site. */
             site: string;
         };
+        /** @description Hours of the week in a time zone. */
+        Hours: {
+            /** @description Days on which they begin; every day where empty. */
+            days?: components["schemas"]["Weekday"][];
+            /** @description First minute, such as `08:00`. */
+            from: string;
+            /** @description The minute after the last, such as `17:30`. Not later than `from`: they end on the next day. */
+            to: string;
+            /** @description Time zone of the IANA database, such as `Europe/London`. */
+            zone: string;
+        };
         /** @description The outcome of an import. */
         ImportView: {
             /** @description Lines taken. */
@@ -2270,6 +2499,8 @@ export interface components {
              * @description Absent while open.
              */
             closed_at?: string | null;
+            /** @description The providers that its sites pay. */
+            contract_holders: components["schemas"]["ContractHolder"][];
             /** @description The users who have its alarms: assigned to them, or acknowledged by them and not assigned. */
             handled_by: string[];
             /** Format: uuid */
@@ -2547,7 +2778,7 @@ export interface components {
          * @description The event names of the live stream, beside `here` and `missed`.
          * @enum {string}
          */
-        LiveTopic: "judged" | "alarm" | "event" | "incident" | "diagnosis" | "throughput" | "unknown";
+        LiveTopic: "judged" | "alarm" | "event" | "incident" | "notice" | "diagnosis" | "throughput" | "unknown";
         /** @description A load balancer. */
         LoadBalancer: {
             /** @description Its address; absent for a silent one. */
@@ -3173,6 +3404,48 @@ export interface components {
             /** @description The note in one or a few sentences. */
             text: string;
         };
+        /** @description A notice with its deliveries. */
+        NoticeItem: {
+            /** Format: date-time */
+            at: string;
+            /** @description By name of the receiver. None where no receiver takes it. */
+            deliveries: components["schemas"]["DeliveryView"][];
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: int64
+             * @description Short number of the incident that it is about; absent for a test.
+             */
+            incident?: number | null;
+            kind: components["schemas"]["NoticeKind"];
+            /**
+             * Format: int64
+             * @description Its short number.
+             */
+            no: number;
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description What it says, in one line; absent until it is composed. */
+            subject?: string | null;
+            /** @description All that it says, in plain text; absent until it is composed. */
+            text?: string | null;
+        };
+        /**
+         * @description What a notice says of its incident. `EnumString` and `IntoStaticStr` read and write its name in the
+         *     database.
+         * @enum {string}
+         */
+        NoticeKind: "raised" | "worsened" | "raised-again" | "cleared" | "requested" | "test" | "unknown";
+        /** @description The receiver that is told of an incident. */
+        NoticeRequest: {
+            /** @description Its name or id. */
+            receiver: string;
+        };
+        /** @description A page of notices. */
+        Notices: {
+            items: components["schemas"]["NoticeItem"][];
+            /** @description What to ask the next page with; absent on the last one. */
+            next?: string | null;
+        };
         /**
          * @description One action on an alarm. `EnumString` and `IntoStaticStr` read and write its name in the database.
          * @enum {string}
@@ -3674,7 +3947,7 @@ export interface components {
          * @description Why a request failed.
          * @enum {string}
          */
-        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "alarm-state" | "watch-state" | "incident-state" | "user-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
+        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "alarm-state" | "watch-state" | "incident-state" | "user-refused" | "receiver-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
         /**
          * Format: double
          * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
@@ -3748,6 +4021,29 @@ export interface components {
             /** @description The agent's site. */
             site: string;
         };
+        /** @description A receiver of notices. */
+        Receiver: components["schemas"]["Channel"] & {
+            /** @description Notices are sent to it. */
+            enabled?: boolean;
+            /** @description Name, unique. */
+            name: string;
+            /** @description Notices that take one of these routes are sent. Without a route, only those that a user asks for. */
+            routes?: components["schemas"]["Route"][];
+        };
+        /** @description A receiver of notices. Addresses of webhooks are complete for administrators only: they may hold secrets. */
+        ReceiverItem: components["schemas"]["Receiver"] & {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** @description The secret that signs requests to it: only in the answer that makes it. */
+            secret?: string | null;
+        };
+        /** @description Receivers by name. */
+        Receivers: {
+            items: components["schemas"]["ReceiverItem"][];
+        };
         /** @description Words of an earlier version. */
         RecordedWords: {
             /** @description The words. */
@@ -3805,6 +4101,14 @@ export interface components {
          * @enum {string}
          */
         RequestedAction: "acknowledge" | "unacknowledge" | "assign" | "shelve" | "unshelve" | "close" | "reopen" | "attach";
+        /** @description A notice that was asked for. */
+        RequestedNotice: {
+            /**
+             * Format: int64
+             * @description Its short number.
+             */
+            notice: number;
+        };
         /** @description What one resolver said. */
         ResolvedView: {
             addresses: string[];
@@ -3870,6 +4174,21 @@ export interface components {
             /** Format: int32 */
             took_us: number;
         };
+        /** @description Deliveries that are tried again. */
+        RetriedDeliveries: {
+            /** Format: int64 */
+            deliveries: number;
+        };
+        /** @description Which deliveries that were given up are tried again: all where nothing is named. */
+        RetryRequest: {
+            /**
+             * Format: int64
+             * @description Only those of the notice of this number.
+             */
+            notice?: number | null;
+            /** @description Only those to this receiver, by name or id. */
+            receiver?: string | null;
+        };
         /** @description A DSCP that changes on the route. */
         RewrittenDscp: {
             after?: components["schemas"]["HopAt"] | null;
@@ -3891,6 +4210,38 @@ export interface components {
          * @enum {string}
          */
         Role: "viewer" | "analyst" | "administrator";
+        /** @description Which notices go to a receiver. Each condition that is given must hold; an empty list is none. */
+        Route: {
+            /** @default null */
+            hours: components["schemas"]["Hours"] | null;
+            /**
+             * @description What the notice says. Where empty, everything; for an action, that alarms were raised.
+             * @default []
+             */
+            kinds: components["schemas"]["NoticeKind"][];
+            /**
+             * @description An owner at fault has one of these AS numbers.
+             * @default []
+             */
+            owners: number[];
+            /**
+             * @description It touches one of these services.
+             * @default []
+             */
+            services: string[];
+            /** @default null */
+            severity: components["schemas"]["Severity"] | null;
+            /**
+             * @description One of these sites shows it.
+             * @default []
+             */
+            sites: string[];
+            /**
+             * @description One of its sites or services has one of these tags.
+             * @default []
+             */
+            tags: string[];
+        };
         /** @description Different routes. */
         RouteCount: {
             /**
@@ -4635,6 +4986,11 @@ export interface components {
             site: string;
             target: string;
         };
+        /**
+         * @description Transport of syslog messages.
+         * @enum {string}
+         */
+        SyslogTransport: "udp" | "tcp" | "tls";
         /** @description Probes to the target over some rounds. */
         TargetLoss: {
             /**
@@ -4771,7 +5127,7 @@ export interface components {
          *     its name in the database.
          * @enum {string}
          */
-        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "unknown";
+        TimelineKind: "opened" | "alarm-raised" | "alarm-cleared" | "event-began" | "event-ended" | "diagnosis-started" | "note" | "closed" | "reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "notice-sent" | "notice-failed" | "unknown";
         /** @description A token, without its secret. */
         TokenItem: {
             /** Format: date-time */
@@ -5100,6 +5456,11 @@ export interface components {
             /** @description `1.1` or `2`. */
             version: string;
         };
+        /**
+         * @description Day of the week.
+         * @enum {string}
+         */
+        Weekday: "monday" | "tuesday" | "wednesday" | "thursday" | "friday" | "saturday" | "sunday";
         /**
          * @description Why a step failed.
          * @enum {string}
@@ -6010,6 +6371,56 @@ export interface operations {
             };
         };
     };
+    requestNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The incident's id or short number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoticeRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestedNotice"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reopenIncident: {
         parameters: {
             query?: never;
@@ -6067,6 +6478,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JoinCodeView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getNotices: {
+        parameters: {
+            query?: {
+                /** @description Only those with a delivery in this state. */
+                state?: components["schemas"]["DeliveryState"];
+                /** @description Only those about this incident: its id or short number. */
+                incident?: string;
+                /** @description The `next` of the page before; absent for the first page. */
+                after?: string;
+                /** @description Items on a page, 1 to 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notices"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retryDeliveries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetryRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RetriedDeliveries"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -6637,6 +7147,215 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getReceivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receivers"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Receiver"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverItem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeReceiver: {
+        parameters: {
+            query?: {
+                /** @description Make a new secret; the old one signs nothing any more. */
+                new_secret?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The receiver's id or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Receiver"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's id or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    testReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The receiver's id or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestedNotice"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,6 +8,7 @@ const PLACES: Record<string, string> = {
   a: '/alarms',
   i: '/incidents',
   h: '/hand-over',
+  o: '/notices',
   b: '/pairs',
   f: '/fleet',
 };
@@ -17,6 +18,7 @@ const HELP: [string, string][] = [
   ['a', 'alarms'],
   ['i', 'incidents'],
   ['h', 'hand-over to the next shift'],
+  ['o', 'notices and their receivers'],
   ['b', 'two-way measurements between sites'],
   ['f', 'agents, host facts and checks'],
   [

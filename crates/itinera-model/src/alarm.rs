@@ -171,3 +171,18 @@ pub enum AlarmEffect {
         at: WallTime,
     },
 }
+
+impl AlarmEffect {
+    /// When it came to be, by the service's clock.
+    pub fn at(&self) -> WallTime {
+        match self {
+            Self::Raised(alarm) => alarm.raised_at,
+            Self::RaisedAgain { at, .. } | Self::Changed { at, .. } | Self::Cleared { at, .. } => {
+                *at
+            }
+            Self::Recorded { alarm, cleared_at } | Self::Corrected { alarm, cleared_at } => {
+                alarm.recorded_at.unwrap_or(*cleared_at)
+            }
+        }
+    }
+}

@@ -83,6 +83,18 @@ pub enum Action {
     SuppressionLifted,
     /// A commit that could not be judged was submitted to judgement again.
     CommitRetried,
+    /// A receiver of notices was added.
+    ReceiverAdded,
+    /// A receiver of notices was changed.
+    ReceiverChanged,
+    /// A receiver of notices was removed.
+    ReceiverRemoved,
+    /// A receiver of notices was tested.
+    ReceiverTested,
+    /// A notice about an incident was asked for.
+    NoticeRequested,
+    /// Notices that were not delivered were sent again.
+    DeliveriesRetried,
     /// An action that this version of the service does not know.
     Unknown,
 }

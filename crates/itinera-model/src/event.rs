@@ -118,6 +118,16 @@ pub enum EventEffect {
     },
 }
 
+impl EventEffect {
+    /// When it came to be, by the service's clock.
+    pub const fn at(&self) -> WallTime {
+        match self {
+            Self::Occurred(event) | Self::Began(event) => event.raised_at,
+            Self::Changed { at, .. } | Self::Ended { at, .. } => *at,
+        }
+    }
+}
+
 /// What an incident is made of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Fault {

@@ -53,6 +53,10 @@ uuid_id! {
     AlarmId,
     /// Alarms of one cause, or a complaint, reviewed together.
     IncidentId,
+    /// A notice.
+    NoticeId,
+    /// A receiver of notices.
+    ReceiverId,
     /// A user.
     UserId,
     /// A token of a program.

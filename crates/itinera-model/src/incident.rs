@@ -54,6 +54,10 @@ pub enum TimelineKind {
     AlarmReopened,
     /// An alarm was attached to this incident, or to another one.
     AlarmAttached,
+    /// A notice was delivered to a receiver.
+    NoticeSent,
+    /// A notice could not be delivered to a receiver.
+    NoticeFailed,
     /// An entry of a kind that this version of the service does not know.
     Unknown,
 }

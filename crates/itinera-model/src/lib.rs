@@ -23,6 +23,7 @@ pub mod incident;
 pub mod join;
 pub mod message;
 pub mod note;
+pub mod notice;
 pub mod overall;
 pub mod owner;
 pub mod packed;

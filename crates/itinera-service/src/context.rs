@@ -6,8 +6,10 @@ use crate::config::{Config, PublicUrl, ThroughputRule};
 use crate::disk::{Disk, Watermarks};
 use crate::duty::Duties;
 use crate::metrics::Metrics;
+use crate::notices::Sending;
 use crate::storage::{self, StorageState};
 use crate::unpacking::Unpacking;
+use itinera_analysis::Limits;
 use itinera_model::owner::OwnerMap;
 use itinera_store::{ImportRecord, Retention, Store, StoreError};
 use std::collections::BTreeMap;
@@ -46,6 +48,8 @@ pub(crate) struct Shared {
     public_url: Option<PublicUrl>,
     /// What is measured again and again of how much gets through.
     pub(crate) throughput_rules: Vec<ThroughputRule>,
+    /// Fixed limits of alarms.
+    pub(crate) limits: Limits,
     /// How long measurements are kept.
     pub(crate) retention: Retention,
     /// Free space on the disk below which something waits.
@@ -56,6 +60,8 @@ pub(crate) struct Shared {
     pub(crate) disk: watch::Sender<Disk>,
     /// The database is a private cluster below `data`.
     pub(crate) private_cluster: bool,
+    /// What sending notices needs.
+    pub(crate) sending: Sending,
     /// This process, as holder of leases.
     pub(crate) process: Uuid,
 }
@@ -77,6 +83,7 @@ impl Shared {
         authority: Authority,
         version: u64,
         clock: ServiceClock,
+        sending: Sending,
     ) -> Self {
         Self {
             store,
@@ -94,11 +101,13 @@ impl Shared {
             data: config.data.clone(),
             public_url: config.public_url.clone(),
             throughput_rules: config.throughput.clone(),
+            limits: config.limits,
             retention: config.retention,
             watermarks: config.watermarks,
             database_mb: config.database_mb,
             disk: watch::Sender::default(),
             private_cluster: config.database.is_none(),
+            sending,
             process: Uuid::now_v7(),
         }
     }

@@ -40,6 +40,10 @@ pub(crate) enum Duty {
     ThroughputRules,
     /// Closing settled incidents.
     IncidentClosing,
+    /// Composing notices.
+    Notices,
+    /// Sending notices.
+    Deliveries,
 }
 
 impl Duty {
@@ -62,6 +66,8 @@ impl Duty {
             Self::TwoWayChoice => "two-way-choice",
             Self::ThroughputRules => "throughput-rules",
             Self::IncidentClosing => "incident-closing",
+            Self::Notices => "notices",
+            Self::Deliveries => "deliveries",
         }
     }
 

@@ -10,7 +10,8 @@ use axum::response::{IntoResponse, Response};
 pub(crate) use code::ProblemCode;
 use itinera_model::role::Role;
 use itinera_store::{
-    AlarmRefused, CodeRefused, IncidentRefused, StoreError, UserRefused, WatchRefused,
+    AlarmRefused, CodeRefused, IncidentRefused, ReceiverRefused, StoreError, UserRefused,
+    WatchRefused,
 };
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -72,6 +73,8 @@ pub(crate) enum ApiError {
     #[error("{0}")]
     Alarm(AlarmRefused),
     #[error("{0}")]
+    Receiver(ReceiverRefused),
+    #[error("{0}")]
     Watch(WatchRefused),
     #[error("the database cannot store this batch: its numbers or texts are out of bounds")]
     Unrecordable(#[source] StoreError),
@@ -90,6 +93,7 @@ impl From<StoreError> for ApiError {
             StoreError::User(refused) => Self::User(refused),
             StoreError::Incident(refused) => Self::Incident(refused),
             StoreError::Alarm(refused) => Self::Alarm(refused),
+            StoreError::Receiver(refused) => Self::Receiver(refused),
             StoreError::Watch(refused) => Self::Watch(refused),
             unrecordable @ StoreError::Unrecordable(_) => Self::Unrecordable(unrecordable),
             other => Self::Store(other),
@@ -132,6 +136,7 @@ impl ApiError {
                 AlarmRefused::Unknown | AlarmRefused::UnknownUser | AlarmRefused::UnknownIncident,
             )
             | Self::User(UserRefused::Unknown)
+            | Self::Receiver(ReceiverRefused::Unknown)
             | Self::Watch(
                 WatchRefused::Unknown
                 | WatchRefused::UnknownIncident
@@ -139,6 +144,7 @@ impl ApiError {
                 | WatchRefused::UnknownSuppression,
             ) => (StatusCode::NOT_FOUND, ProblemCode::UnknownId),
             Self::Alarm(_) => (StatusCode::CONFLICT, ProblemCode::AlarmState),
+            Self::Receiver(_) => (StatusCode::CONFLICT, ProblemCode::ReceiverRefused),
             Self::Watch(_) => (StatusCode::CONFLICT, ProblemCode::WatchState),
             Self::Incident(_) => (StatusCode::CONFLICT, ProblemCode::IncidentState),
             Self::User(_) => (StatusCode::CONFLICT, ProblemCode::UserRefused),

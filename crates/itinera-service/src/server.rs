@@ -6,11 +6,14 @@ use crate::config::Config;
 use crate::context::Shared;
 use crate::disk::Room;
 use crate::duty::Duty;
+use crate::notices::{Sending, SendingError};
 use crate::sign_in::{self, FirstError};
 use crate::supervise::{every, every_leased, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
-use crate::{agent_api, api, evidence, live, runner, storage, throughput, two_way, watches};
+use crate::{
+    agent_api, api, delivering, evidence, live, runner, storage, throughput, two_way, watches,
+};
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{Store, StoreError};
 use std::io;
@@ -48,6 +51,9 @@ pub enum ServiceError {
     /// About keys and certificates.
     #[error(transparent)]
     Authority(#[from] AuthorityError),
+    /// About what sending notices needs.
+    #[error(transparent)]
+    Sending(#[from] SendingError),
     /// An address cannot be listened on.
     #[error("cannot listen on {0}: is another service running?")]
     Listen(SocketAddr, #[source] io::Error),
@@ -170,10 +176,13 @@ pub(crate) async fn open(
         store.release_leases(None).await?;
     }
     store.reconcile(&config.plan).await?;
+    store.replace_tags(&config.tags).await?;
+    store.replace_contracts(&config.contracts).await?;
+    let sending = Sending::open(config)?;
     let authority = Authority::open(data, !store.agents().await?.is_empty())?;
     sign_in::ensure_administrator(&store, data).await?;
     let version = store.schedule_version().await?;
-    Ok((cluster, Shared::new(config, store, authority, version, clock)))
+    Ok((cluster, Shared::new(config, store, authority, version, clock, sending)))
 }
 
 /// The private cluster's end in words; never where there is none.
@@ -219,6 +228,8 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
     let minute = Duration::from_secs(60);
     vec![
         supervise(shared, Duty::ChangeFeed, live::present),
+        supervise(shared, Duty::Deliveries, delivering::deliver),
+        every_leased(shared, Duty::Notices, FOLLOW, api::compose_notices),
         every(shared, Duty::ScheduleVersion, FOLLOW, async |shared: Arc<Shared>| {
             let version = shared.store.schedule_version().await?;
             shared.tell_agents(Some(version));

@@ -80,6 +80,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
             && [
                 "/alarms",
                 "/incidents",
+                "/notices",
                 "/watches",
                 "/suppressions",
                 "/diagnoses",

@@ -183,12 +183,13 @@ async fn update_ended(
     rows::first(txn, update, values).await
 }
 
-/// Records what judgement says of an alarm of paths. `fold` chooses the incident of a new one.
+/// Records what judgement says of an alarm of paths; gives its id, where it is known. `fold` chooses the
+/// incident of a new one.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     effect: &AlarmEffect,
     fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
+) -> Result<Option<Uuid>, StoreError> {
     let now = |at: WallTime, alarm: &Alarm, ended| {
         let (state, severity) = (alarm.state(ended), Some(alarm.severity));
         Some(StateChange { at: offset(at), state, severity })
@@ -202,7 +203,7 @@ pub(crate) async fn write(
         }
         AlarmEffect::RaisedAgain { alarm, at } => {
             let placed = update_ended(txn, alarm, None).await?;
-            let Some(placed) = placed else { return Ok(()) };
+            let Some(placed) = placed else { return Ok(None) };
             timeline::note_return(txn, &placed, offset(*at)).await?;
             triage::note_return(txn, placed.id, offset(*at)).await?;
             (Some(placed.id), "raised-again", now(*at, alarm, false))
@@ -245,19 +246,20 @@ pub(crate) async fn write(
                  RETURNING id, incident_id, body";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
             let ended: Option<EndedRow> = rows::first(txn, update, values).await?;
-            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(()) };
+            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(None) };
             let alarm: Alarm =
                 serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
             timeline::note_end(txn, Class::Path, &Placed { id, incident_id }, offset(*at)).await?;
             (Some(id), "cleared", now(*at, &alarm, true))
         }
     };
-    let Some(id) = id else { return Ok(()) };
+    let Some(id) = id else { return Ok(None) };
     if let Some(now) = now {
         note_state(txn, id, now).await?;
     }
-    change_feed::add(txn, change_feed::Topic::Alarm, serde_json::json!({ "id": id, "what": what }))
-        .await
+    let body = serde_json::json!({ "id": id, "what": what });
+    change_feed::add(txn, change_feed::Topic::Alarm, body).await?;
+    Ok(Some(id))
 }
 
 pub(crate) fn alarm_record(row: alarm::Model) -> Result<AlarmRecord, StoreError> {

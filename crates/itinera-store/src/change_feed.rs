@@ -24,6 +24,8 @@ pub enum Topic {
     Event,
     /// An incident has a new entry.
     Incident,
+    /// A notice was made, composed, delivered or given up.
+    Notice,
     /// A diagnosis has made progress.
     Diagnosis,
     /// A measurement of throughput has ended.

@@ -36,6 +36,9 @@ pub enum StoreError {
     /// A change of alarms is refused.
     #[error(transparent)]
     Alarm(#[from] crate::AlarmRefused),
+    /// A change of receivers is refused.
+    #[error(transparent)]
+    Receiver(#[from] crate::ReceiverRefused),
     /// A change to a watch or a suppression is refused.
     #[error(transparent)]
     Watch(#[from] crate::WatchRefused),

@@ -164,12 +164,13 @@ pub(crate) async fn of_incidents(
     Ok(by_incident)
 }
 
-/// Records what judgement says of an event. A fault belongs to an incident, which `fold` chooses.
+/// Records what judgement says of an event; gives its id, where it is known. A fault belongs to an incident,
+/// which `fold` chooses.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     effect: &EventEffect,
     fold: &ChooseIncident<'_>,
-) -> Result<(), StoreError> {
+) -> Result<Option<Uuid>, StoreError> {
     let (id, what, now) = match effect {
         EventEffect::Occurred(event) => {
             let at = offset(event.raised_at);
@@ -197,7 +198,7 @@ pub(crate) async fn write(
                  RETURNING id, incident_id";
             let values = [serde_json::json!(event.key).into(), serde_json::json!(event).into()];
             let placed: Option<Placed> = rows::first(txn, update, values).await?;
-            let Some(Placed { id, incident_id }) = placed else { return Ok(()) };
+            let Some(Placed { id, incident_id }) = placed else { return Ok(None) };
             if incident_id.is_none() && event.severity.is_some() {
                 timeline::place(txn, id, &Fault::Event(event.clone()), fold).await?;
                 triage::note_return(txn, id, offset(*at)).await?;
@@ -211,7 +212,7 @@ pub(crate) async fn write(
                  RETURNING id, incident_id, body";
             let values = [serde_json::json!(key).into(), offset(*at).into()];
             let ended: Option<EndedRow> = rows::first(txn, update, values).await?;
-            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(()) };
+            let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(None) };
             let event: Event =
                 serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"))?;
             let (at, severity) = (offset(*at), event.severity);
@@ -220,6 +221,7 @@ pub(crate) async fn write(
         }
     };
     note_state(txn, id, now).await?;
-    change_feed::add(txn, change_feed::Topic::Event, serde_json::json!({ "id": id, "what": what }))
-        .await
+    let body = serde_json::json!({ "id": id, "what": what });
+    change_feed::add(txn, change_feed::Topic::Event, body).await?;
+    Ok(Some(id))
 }

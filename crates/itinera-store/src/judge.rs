@@ -7,6 +7,7 @@ use crate::compute::compute;
 use crate::events;
 use crate::evidence::{self, EvidenceWrite};
 use crate::lease::renew_lease;
+use crate::notices::{self, Touched};
 use crate::packing::Packing;
 use crate::set_aside;
 use crate::statement::sql;
@@ -234,15 +235,7 @@ impl Store {
         withdraw(&txn, &write.withdrawn).await?;
         evidence::write(&txn, &write.evidence).await?;
         write_assessments(&txn, &write.assessed).await?;
-        if !write.alarms.is_empty() || !write.occurred.is_empty() {
-            hold_alarms(&txn).await?;
-        }
-        for effect in &write.alarms {
-            alarms::write(&txn, effect, fold).await?;
-        }
-        for effect in &write.occurred {
-            events::write(&txn, effect, fold).await?;
-        }
+        write_alarms(&txn, write, fold).await?;
         set_aside::judged(&txn, (write.from, write.to)).await?;
         tell(&txn, &write.assessed).await?;
         // Last, so that the lease can be renewed from elsewhere while this is written.
@@ -330,6 +323,26 @@ async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result
         txn.execute_raw(sql(insert, [day.into()])).await?;
     }
     Ok(())
+}
+
+/// Records what judgement says of alarms and events, and the notices that follow.
+async fn write_alarms(
+    txn: &DatabaseTransaction,
+    write: &JudgeWrite,
+    fold: &ChooseIncident<'_>,
+) -> Result<(), StoreError> {
+    let of_alarms = write.alarms.iter().map(AlarmEffect::at);
+    let at = of_alarms.chain(write.occurred.iter().map(EventEffect::at)).max();
+    let Some(at) = at.map(offset) else { return Ok(()) };
+    hold_alarms(txn).await?;
+    let mut touched = Touched::default();
+    for effect in &write.alarms {
+        touched.alarms.extend(alarms::write(txn, effect, fold).await?);
+    }
+    for effect in &write.occurred {
+        touched.alarms.extend(events::write(txn, effect, fold).await?);
+    }
+    notices::note(txn, touched, (at, OffsetDateTime::now_utc())).await
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {

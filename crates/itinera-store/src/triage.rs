@@ -1,11 +1,12 @@
 //! What operators do with alarms, recorded with the alarm, in its incident and in the audit.
 
 use crate::change_feed;
+use crate::notices::{self, Touched};
 use crate::statement::{recordable_json, sql};
 use crate::timeline::{Class, Entry, ITSELF, close_where_empty, enter, hold_alarms};
 use crate::times::offset;
 use crate::users::{Audited, audit};
-use crate::{Store, StoreError, rows};
+use crate::{Store, StoreError, rows, severity};
 use itinera_model::alarm::Severity;
 use itinera_model::id::IncidentId;
 use itinera_model::triage::{Act, Handling, HandlingChange, OperatorAction, Shelf};
@@ -228,10 +229,8 @@ pub(crate) async fn note_severity(
              JOIN alarm_operator w ON w.alarm_id = r.id \
          WHERE a.key = $1 AND a.cleared_at IS NULL AND a.class = $4 AND w.closed_at IS NOT NULL \
              AND array_position($2::text[], a.severity) > array_position($2::text[], $3)";
-    let from_worst = [Severity::Critical, Severity::Major, Severity::Minor];
-    let name = |severity: Severity| serde_json::json!(severity).as_str().map(str::to_owned);
-    let ranks: Vec<String> = from_worst.into_iter().filter_map(name).collect();
-    let values = [key.into(), ranks.into(), name(severity).into(), class.name().into()];
+    let (ranks, name) = (severity::ranks(), severity::name(severity));
+    let values = [key.into(), ranks.into(), name.into(), class.name().into()];
     match rows::first(txn, select, values).await? {
         Some(root) => reopen(txn, &root, at).await,
         None => Ok(()),
@@ -381,12 +380,15 @@ impl Store {
         let handlings = handlings(&txn, asked.clone()).await?;
         let unknown = AlarmOutcome::Refused(AlarmRefused::Unknown);
         let mut outcomes: BTreeMap<Uuid, AlarmOutcome> =
-            asked.into_iter().map(|root| (root, unknown)).collect();
+            asked.iter().map(|root| (*root, unknown)).collect();
         let unhandled = Handling::default();
         for root in &found {
             let handling = handlings.get(&root.id).unwrap_or(&unhandled);
             outcomes.insert(root.id, act_on(&txn, root, handling, request).await?);
         }
+        let left = found.iter().filter_map(|root| root.incident_id).collect();
+        let at = offset(request.act.at);
+        notices::note(&txn, Touched { alarms: asked, incidents: left }, (at, at)).await?;
         txn.commit().await?;
         Ok(outcomes)
     }

@@ -3,8 +3,11 @@
 //! certificates that are right or wrong as the scenario says.
 //!
 //! What they say is `itinera-simnet`'s; this crate only carries it.
+//!
+//! Receivers of notices are here too: they keep what the service sends.
 
 mod certificates;
+pub mod receivers;
 mod serving;
 
 pub use certificates::{Authority, AuthorityError};

@@ -119,6 +119,12 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Pairs { number, voice, at } => {
             client::pairs::run(&client()?, &output, number, voice, at).await
         }
+        Command::Receivers { command } => {
+            client::notices::receivers(&client()?, &output, command).await
+        }
+        Command::Notices { command } => {
+            client::notices::notices(&client()?, &output, command).await
+        }
         Command::Watches { command } => {
             client::watches::watches(&client()?, &output, command).await
         }

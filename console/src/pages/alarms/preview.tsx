@@ -4,6 +4,7 @@ import type { Alarm, Part, PathItem } from '../../api/client';
 import { queries } from '../../api/queries';
 import { AlarmHistory, AlarmStateReason } from '../../components/alarm-state';
 import { AlarmActions } from '../../components/handling';
+import { Contracts, Earlier } from '../../components/impact';
 import { MessageDetail } from '../../components/message';
 import { count, interval, ms, perCent } from '../../format';
 import { Time } from '../../components/time';
@@ -30,10 +31,15 @@ function figures(alarm: Alarm): string {
   const when = alarm.state === 'open' ? 'now' : 'last';
   if (alarm.loss) {
     const { ratio, low, high } = alarm.loss;
-    return `loss ${when} ${interval(ratio, low, high)}, highest ${perCent(alarm.worst_loss_ratio)}; `;
+    const limit =
+      alarm.limit_loss_ratio == null ? '' : `, limit ${perCent(alarm.limit_loss_ratio)}`;
+    const highest = perCent(alarm.worst_loss_ratio);
+    return `loss ${when} ${interval(ratio, low, high)}${limit}, highest ${highest}; `;
   }
   if (alarm.added_delay_us == null) return '';
-  return `delay added ${when} ${ms(alarm.added_delay_us)}, highest ${ms(alarm.worst_added_delay_us)}; `;
+  const limit =
+    alarm.limit_added_delay_us == null ? '' : `, limit ${ms(alarm.limit_added_delay_us)}`;
+  return `delay added ${when} ${ms(alarm.added_delay_us)}${limit}, highest ${ms(alarm.worst_added_delay_us)}; `;
 }
 
 /** What the selected alarm rests on, and where to go from here. */
@@ -45,11 +51,13 @@ export function Preview({ alarm }: { alarm: Alarm }) {
     <section aria-label="The selected alarm">
       <h2 className="section first">{alarm.message.headline}</h2>
       <MessageDetail message={alarm.message} />
+      <Contracts holders={alarm.contract_holders} />
       <AlarmStateReason alarm={alarm} />
       <p className="said quiet">
         Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
         <Time at={alarm.raised_at} />.
       </p>
+      <Earlier alarm={alarm} />
       {alarm.check != null && (
         <p className="said">
           <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>

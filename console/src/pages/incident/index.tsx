@@ -4,6 +4,7 @@ import { Link, useParams } from 'react-router';
 import type { Alarm } from '../../api/client';
 import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
+import { Contracts } from '../../components/impact';
 import { MessageDetail } from '../../components/message';
 import { AlarmStanding } from '../../components/handling';
 import { SeverityMark } from '../../components/severity';
@@ -14,6 +15,7 @@ import { stateWords } from '../incidents/incident-entry';
 import { Closing } from './closing';
 import { EvidencePanel } from './evidence-panel';
 import { Diagnoses } from './diagnoses';
+import { Notify } from './notify';
 import { Timeline } from './timeline';
 
 /** What do we know, and who does what? */
@@ -38,6 +40,7 @@ export function IncidentPage() {
           Sites: {listed(incident.sites)}. Services: {listed(incident.services)}.
         </p>
       )}
+      <Contracts holders={incident.contract_holders} />
       {incident.complaint && (
         <p className="said">
           {incident.complaint.user} entered a complaint from {incident.complaint.site} about{' '}
@@ -47,6 +50,7 @@ export function IncidentPage() {
         </p>
       )}
       <Closing incident={incident} />
+      <Notify incident={incident} />
       {incident.evidence && <EvidencePanel evidence={incident.evidence} />}
       <Diagnoses incident={incident} />
       {incident.watches.length > 0 && (

@@ -26,6 +26,8 @@ const WORDS: Record<TimelineEntry['kind'], string> = {
   'alarm-closed': 'closed an alarm',
   'alarm-reopened': 'reopened an alarm',
   'alarm-attached': 'attached an alarm',
+  'notice-sent': 'sent a notice',
+  'notice-failed': 'could not deliver a notice',
   unknown: 'made an entry that this version cannot show',
 };
 

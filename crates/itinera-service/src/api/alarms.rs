@@ -4,7 +4,8 @@ use super::numbers::resolve;
 use super::view::alarm::AlarmItem;
 use super::view::alarm_history::{merged, times_raised};
 use super::view::handling::{AlarmActionView, HandlingView, attached_to};
-use super::view::path::offset;
+use super::view::impact::{EarlierView, holders_of};
+use super::view::path::{offset, ratio};
 use super::{During, MAX_PAGE, Page, ValidQuery, checked_text, checked_time};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem, ProblemCode};
@@ -12,6 +13,7 @@ use crate::sign_in::Actor;
 use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
+use itinera_analysis::Limits;
 use itinera_model::alarm::{AlarmState, Severity};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::triage::{Act, HandlingChange, OperatorState};
@@ -74,10 +76,12 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
     }
     let rows = items.iter().flat_map(|item| item.rows.iter().copied()).collect();
     let roots: Vec<Uuid> = items.iter().map(|item| item.id).collect();
-    let (states, handlings, mut actions) = tokio::try_join!(
+    let (states, handlings, mut actions, contracts, mut earlier) = tokio::try_join!(
         shared.store.alarm_states(rows),
         shared.store.handlings(roots.clone()),
-        shared.store.alarm_actions(roots),
+        shared.store.alarm_actions(roots.clone()),
+        shared.store.contracts(),
+        shared.store.earlier_alarms(roots),
     )?;
     let belongs_to = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
     let attached = actions.values().flatten().filter_map(|action| attached_to(&action.detail));
@@ -87,6 +91,11 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
         let members = item.rows.iter().filter_map(|row| states.get(row).map(Vec::as_slice));
         item.history = merged(&members.collect::<Vec<_>>());
         item.times_raised = times_raised(&item.history);
+        item.contract_holders = holders_of(&contracts, &item.sites);
+        item.earlier = earlier.remove(&item.id).map(EarlierView::from).unwrap_or_default();
+        let Limits { loss_ppm, added_delay_us, .. } = shared.limits;
+        item.limit_loss_ratio = item.loss.as_ref().map(|_| ratio(loss_ppm));
+        item.limit_added_delay_us = item.added_delay_us.map(|_| added_delay_us);
         let incident = item.incident.map(IncidentId::from_uuid);
         item.incident_no = incident.and_then(|id| numbers.get(&id).copied());
         if let Some(handling) = handlings.get(&item.id) {

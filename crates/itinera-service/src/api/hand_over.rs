@@ -1,20 +1,18 @@
 //! The hand-over from one shift to the next.
 
 use super::alarms::alarm_items;
-use super::incidents::{entries_of, handlings_of, item};
+use super::incidents::{ItemParts, entries_of, item};
 use super::view::hand_over::{HandOver, IncidentHandOver, text};
-use super::view::incident::{IncidentState, paths_of};
+use super::view::incident::IncidentState;
 use super::view::watch::SuppressionItem;
 use super::{MAX_PAGE, ValidQuery, checked_time, watches};
 use crate::context::Shared;
 use crate::problem::{ApiError, Problem};
 use axum::Json;
 use axum::extract::State;
-use itinera_model::id::PathId;
 use itinera_model::triage::OperatorState;
 use itinera_store::{AlarmQuery, Lasting};
 use serde::Deserialize;
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::IntoParams;
@@ -59,9 +57,7 @@ pub(crate) async fn hand_over(
     let since = asked.since(at)?;
     let lasting = Lasting { open: false, from: Some(since), to: None };
     let records = shared.store.incidents(lasting, None, MAX_PAGE.into()).await?;
-    let paths: BTreeSet<PathId> = records.iter().flat_map(paths_of).collect();
-    let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
-    let handlings = handlings_of(&shared, &records).await?;
+    let parts = ItemParts::of(&shared, &records).await?;
     let mut maps = shared.owner_maps().await?;
     let ids = records.iter().map(|record| record.id);
     let mut timelines = shared.store.timelines_since(ids, since).await?;
@@ -69,7 +65,7 @@ pub(crate) async fn hand_over(
     for record in &records {
         let timeline = timelines.remove(&record.id).unwrap_or_default();
         let entries = entries_of(&shared, &mut maps, timeline, record).await?;
-        let item = item(&mut maps, record, &ends, &handlings).await?;
+        let item = item(&mut maps, record, &parts).await?;
         incidents.push(IncidentHandOver::new(item, record, since, entries));
     }
     let rank = |state: IncidentState| match state {

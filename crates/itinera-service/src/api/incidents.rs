@@ -4,11 +4,13 @@ use super::numbers::resolve;
 use super::view::alarm::{AlarmItem, distinct};
 use super::view::evidence::frozen;
 use super::view::handling::{AlarmActionView, attached_to};
+use super::view::impact::holders_of;
 use super::view::incident::{
     ComplaintView, IncidentDetail, IncidentItem, IncidentOrigin, IncidentState, TimelineEntry,
     causes, ends_of, handled_by, owners, paths_of, principal, roots_of, since,
 };
 use super::view::message::MessageView;
+use super::view::notice::delivered;
 use super::view::path::offset;
 use super::view::status::Unclosed;
 use super::{During, MAX_PAGE, Page, ValidQuery, checked_text, checked_time, evidence};
@@ -26,8 +28,8 @@ use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
 use itinera_model::triage::{Handling, OperatorAction};
 use itinera_store::{
-    ActionRecord, AlarmRecord, Complaint, IncidentEvent, IncidentRecord, Lasting, Numbered,
-    PathEnds,
+    ActionRecord, AlarmRecord, Complaint, Contract, IncidentEvent, IncidentRecord, Lasting,
+    Numbered, PathEnds,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -58,11 +60,10 @@ pub(crate) struct IncidentFilter {
 pub(super) async fn item(
     maps: &mut OwnerMaps<'_>,
     record: &IncidentRecord,
-    ends: &[PathEnds],
-    handlings: &BTreeMap<Uuid, Handling>,
+    parts: &ItemParts,
 ) -> Result<IncidentItem, ApiError> {
     let map = maps.at(record.opened_at).await?;
-    let ends = ends_of(ends, &paths_of(record));
+    let ends = ends_of(&parts.ends, &paths_of(record));
     let faults = &record.faults;
     let (sites, services) = match &record.complaint {
         Some(complaint) => (vec![complaint.site.clone()], vec![complaint.service.clone()]),
@@ -104,22 +105,39 @@ pub(super) async fn item(
         since: since(record),
         opened_at: record.opened_at,
         closed_at: record.closed_at,
+        contract_holders: holders_of(&parts.contracts, &sites),
         sites,
         services,
         owners: owners(record, &map),
         alarms: record.alarms.len() + causes(record, false),
         open_alarms,
-        handled_by: handled_by(record, handlings),
+        handled_by: handled_by(record, &parts.handlings),
     })
 }
 
-/// How the alarms of some incidents are handled.
-pub(super) async fn handlings_of(
-    shared: &Shared,
-    records: &[IncidentRecord],
-) -> Result<BTreeMap<Uuid, Handling>, ApiError> {
-    let roots: BTreeSet<Uuid> = records.iter().flat_map(roots_of).collect();
-    Ok(shared.store.handlings(roots.into_iter().collect()).await?)
+/// What some incidents are shown with, looked up at once.
+#[derive(Default)]
+pub(super) struct ItemParts {
+    /// The ends of their paths.
+    pub(super) ends: Vec<PathEnds>,
+    /// How their alarms are handled.
+    handlings: BTreeMap<Uuid, Handling>,
+    /// The contracts of all sites.
+    contracts: Vec<Contract>,
+}
+
+impl ItemParts {
+    pub(super) async fn of(shared: &Shared, records: &[IncidentRecord]) -> Result<Self, ApiError> {
+        let paths: BTreeSet<PathId> = records.iter().flat_map(paths_of).collect();
+        let paths: Vec<PathId> = paths.into_iter().collect();
+        let roots: BTreeSet<Uuid> = records.iter().flat_map(roots_of).collect();
+        let (ends, handlings, contracts) = tokio::try_join!(
+            shared.store.path_ends(&paths),
+            shared.store.handlings(roots.into_iter().collect()),
+            shared.store.contracts(),
+        )?;
+        Ok(Self { ends, handlings, contracts })
+    }
 }
 
 /// Incidents, newest first. Owners are those of the time at which each was opened.
@@ -141,13 +159,11 @@ pub(crate) async fn incidents(
         shared.store.incidents(during.lasting(which.open)?, before, u64::from(limit) + 1).await?;
     let more = records.len() > usize::from(limit);
     let records = &records[..records.len().min(limit.into())];
-    let paths: BTreeSet<PathId> = records.iter().flat_map(paths_of).collect();
-    let ends = shared.store.path_ends(&paths.into_iter().collect::<Vec<_>>()).await?;
+    let parts = ItemParts::of(&shared, records).await?;
     let mut items = Vec::new();
     let mut maps = shared.owner_maps().await?;
-    let handlings = handlings_of(&shared, records).await?;
     for record in records {
-        items.push(item(&mut maps, record, &ends, &handlings).await?);
+        items.push(item(&mut maps, record, &parts).await?);
     }
     let next = match records.last().filter(|_| more) {
         Some(last) => {
@@ -166,7 +182,7 @@ pub(super) async fn unclosed(shared: &Shared) -> Result<Unclosed, ApiError> {
     let mut all = Unclosed::default();
     let mut maps = shared.owner_maps().await?;
     for record in records {
-        let item = item(&mut maps, &record, &[], &BTreeMap::new()).await?;
+        let item = item(&mut maps, &record, &ItemParts::default()).await?;
         match item.state {
             IncidentState::Open => all.open.push(item.message.headline().to_owned()),
             IncidentState::Cleared => all.cleared += 1,
@@ -195,6 +211,11 @@ async fn event(
             Some(render(messages::of_alarm(&record.alarm, cleared, false)))
         }
         (None, Some(occurred)) => Some(render(occurred.event.message.clone())),
+        (None, None)
+            if matches!(event.kind, TimelineKind::NoticeSent | TimelineKind::NoticeFailed) =>
+        {
+            Some(delivered(event.kind, &event.body))
+        }
         (None, None) => {
             let words = event.body["text"].as_str().or_else(|| event.body["words"].as_str());
             words.filter(|words| !words.is_empty()).map(str::to_owned)
@@ -233,15 +254,13 @@ pub(super) async fn entries_of(
 async fn detail(shared: &Shared, id: IncidentId) -> Result<Json<IncidentDetail>, ApiError> {
     let unknown = || ApiError::unknown_id(&id.to_string());
     let record = shared.store.incident(id).await?.ok_or_else(unknown)?;
-    let paths: Vec<PathId> = paths_of(&record).into_iter().collect();
-    let ends = shared.store.path_ends(&paths).await?;
+    let parts = ItemParts::of(shared, std::slice::from_ref(&record)).await?;
     let mut maps = shared.owner_maps().await?;
-    let handlings = handlings_of(shared, std::slice::from_ref(&record)).await?;
-    let item = item(&mut maps, &record, &ends, &handlings).await?;
+    let item = item(&mut maps, &record, &parts).await?;
     let mut alarm_items = Vec::new();
     for alarm in &record.alarms {
         let map = maps.at(offset(alarm.alarm.raised_at)).await?;
-        alarm_items.push(AlarmItem::of_paths(alarm, &ends, &map));
+        alarm_items.push(AlarmItem::of_paths(alarm, &parts.ends, &map));
     }
     let map = maps.at(record.opened_at).await?;
     alarm_items.extend(AlarmItem::of_faults(&record.faults, &map));

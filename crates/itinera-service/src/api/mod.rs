@@ -4,6 +4,7 @@
 mod agents;
 mod alarms;
 mod checks;
+mod compose;
 mod counts;
 mod diagnoses;
 mod events;
@@ -13,6 +14,7 @@ mod history;
 mod host_facts;
 mod incidents;
 mod join_codes;
+mod notices;
 mod numbers;
 mod owners;
 mod pairs;
@@ -27,6 +29,7 @@ mod view;
 mod watches;
 mod weave;
 
+pub(crate) use compose::compose_notices;
 pub use view::message::{MessageView, NoteView};
 
 use crate::console;
@@ -121,6 +124,12 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(incidents::close))
         .routes(routes!(incidents::reopen))
         .routes(routes!(hand_over::hand_over))
+        .routes(routes!(notices::receivers, notices::add_receiver))
+        .routes(routes!(notices::change_receiver, notices::remove_receiver))
+        .routes(routes!(notices::test_receiver))
+        .routes(routes!(notices::request_notice))
+        .routes(routes!(notices::notices))
+        .routes(routes!(notices::retry))
         .routes(routes!(session::sign_in, session::session, session::sign_out))
         .routes(routes!(session::change_password))
         .routes(routes!(users::users, users::add_user))

@@ -68,7 +68,7 @@ pub(crate) struct UserRequest {
     password: String,
 }
 
-fn checked_name(name: &str, longest: usize) -> Result<&str, ApiError> {
+pub(super) fn checked_name(name: &str, longest: usize) -> Result<&str, ApiError> {
     let name = name.trim();
     let fits = (1..=longest).contains(&name.chars().count());
     if fits && !name.chars().any(char::is_control) {

@@ -2,6 +2,7 @@
 
 mod check;
 mod database;
+mod notices;
 #[cfg(test)]
 mod tests;
 
@@ -12,9 +13,11 @@ use itinera_analysis::Limits;
 use itinera_model::path::{Family, Method};
 use itinera_model::protocol::{Pacing, Turn};
 use itinera_store::{
-    MeasurementPlan, Pools, Retention, Schedule, SiteSpec, TargetSpec, ThroughputSpec,
-    TwoWaySchedule,
+    Contract, MeasurementPlan, Pools, Retention, Schedule, SiteSpec, TagOf, Tagged, TargetSpec,
+    ThroughputSpec, TwoWaySchedule,
 };
+use notices::{MailEntry, NoticesEntry, tags_of};
+pub use notices::{MailServer, MailTls, NoticesConfig};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -48,6 +51,12 @@ pub struct Config {
     pub watermarks: Watermarks,
     /// Megabytes that the database may take; absent where it may fill its disk.
     pub database_mb: Option<u32>,
+    /// What sending notices needs.
+    pub notices: NoticesConfig,
+    /// Tags of sites and services.
+    pub tags: Vec<Tagged>,
+    /// The providers that sites pay.
+    pub contracts: Vec<Contract>,
 }
 
 /// Where users reach the service from elsewhere.
@@ -55,6 +64,8 @@ pub struct Config {
 pub struct PublicUrl {
     /// The host, without a port.
     pub host: String,
+    /// All of it, without a slash at the end.
+    pub url: String,
 }
 
 /// A measurement that is made again and again.
@@ -107,6 +118,9 @@ struct File {
     retention: RetentionEntry,
     #[serde(default)]
     disk: DiskEntry,
+    #[serde(default)]
+    notices: NoticesEntry,
+    mail: Option<MailEntry>,
 }
 
 #[derive(Deserialize)]
@@ -118,6 +132,17 @@ struct SiteEntry {
     reached_at: Option<Spanned<Vec<IpAddr>>>,
     #[serde(default)]
     paired_with: Vec<Spanned<String>>,
+    #[serde(default)]
+    tags: Vec<Spanned<String>>,
+    contract: Option<ContractEntry>,
+}
+
+/// The provider that a site pays.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ContractEntry {
+    holder: Spanned<String>,
+    contact: Spanned<String>,
 }
 
 impl SiteEntry {
@@ -141,6 +166,13 @@ fn check_sites(sites: &[SiteEntry]) -> Result<(), LineError> {
         }
         if let Some(reached_at) = &site.reached_at {
             one_of_each("reached_at", reached_at)?;
+        }
+        for tag in &site.tags {
+            visible("tags", tag)?;
+        }
+        if let Some(contract) = &site.contract {
+            visible("holder", &contract.holder)?;
+            visible("contact", &contract.contact)?;
         }
         for paired in &site.paired_with {
             let is_other = paired.as_ref() != site.name.as_ref();
@@ -168,6 +200,8 @@ struct TargetEntry {
     #[serde(default)]
     check: Vec<CheckEntry>,
     intended: Option<IntendedEntry>,
+    #[serde(default)]
+    tags: Vec<Spanned<String>>,
 }
 
 #[derive(Deserialize)]
@@ -319,7 +353,8 @@ fn public_url(text: &Spanned<String>) -> Result<PublicUrl, LineError> {
     let host = rest.map(|rest| rest.split_once(':').map_or(rest, |(host, _)| host));
     match host {
         Some(host) if !host.is_empty() && !host.contains(['/', '@', '?', '#']) => {
-            Ok(PublicUrl { host: host.to_owned() })
+            let url = text.as_ref().trim_end_matches('/').to_owned();
+            Ok(PublicUrl { host: host.to_owned(), url })
         }
         _ => {
             let reason = "public_url: https://HOST is needed, as users type it".to_owned();
@@ -352,6 +387,27 @@ fn named<'a>(
 }
 
 impl File {
+    fn contracts(&self) -> Vec<Contract> {
+        let of_site = |site: &SiteEntry| {
+            let ContractEntry { holder, contact } = site.contract.as_ref()?;
+            Some(Contract {
+                site: site.name.as_ref().clone(),
+                holder: holder.as_ref().clone(),
+                contact: contact.as_ref().clone(),
+            })
+        };
+        self.site.iter().filter_map(of_site).collect()
+    }
+
+    fn tags(&self) -> Vec<Tagged> {
+        let of_sites = self.site.iter().map(|it| tags_of(TagOf::Site, it.name.as_ref(), &it.tags));
+        let of_services = self.target.iter().map(|it| {
+            let service = it.service.as_ref().unwrap_or(&it.name);
+            tags_of(TagOf::Service, service.as_ref(), &it.tags)
+        });
+        of_sites.chain(of_services).flatten().collect()
+    }
+
     fn check(self) -> Result<Config, LineError> {
         let listen = *self.listen.as_ref();
         let public_url = self.public_url.as_ref().map(public_url).transpose()?;
@@ -373,8 +429,14 @@ impl File {
             if let Some(service) = &target.service {
                 visible("service", service)?;
             }
+            for tag in &target.tags {
+                visible("tags", tag)?;
+            }
             target.check()?;
         }
+        let tags = self.tags();
+        let contracts = self.contracts();
+        let notices = NoticesConfig::read(self.notices, self.mail)?;
         let schedule = self.schedule.check()?;
         let limits = self.limits.check()?;
         let sites: Vec<&String> = self.site.iter().map(|site| site.name.as_ref()).collect();
@@ -417,6 +479,9 @@ impl File {
             watermarks,
             database_mb,
             connections,
+            notices,
+            tags,
+            contracts,
         })
     }
 }

@@ -29,6 +29,7 @@ pub(crate) enum ProblemCode {
     WatchState,
     IncidentState,
     UserRefused,
+    ReceiverRefused,
     DiskFull,
     DatabaseUnavailable,
     Internal,
@@ -71,9 +72,11 @@ impl ProblemCode {
             Self::TooManyTries => "Too many attempts",
             Self::NotAllowed => "Not allowed",
             Self::NoProof => "Forged request refused",
-            Self::AlarmState | Self::WatchState | Self::IncidentState | Self::UserRefused => {
-                "Change refused"
-            }
+            Self::AlarmState
+            | Self::WatchState
+            | Self::IncidentState
+            | Self::UserRefused
+            | Self::ReceiverRefused => "Change refused",
             Self::DiskFull => "Disk full",
             Self::DatabaseUnavailable => "Database unavailable",
             Self::Internal => "Internal error",

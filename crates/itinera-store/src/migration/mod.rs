@@ -43,6 +43,7 @@ impl MigratorTrait for Migrator {
             step!("m0019", "round_content"),
             step!("m0020", "path_minutes"),
             step!("m0021", "alarm_actions"),
+            step!("m0022", "notices"),
         ]
     }
 }

@@ -5,6 +5,7 @@ mod compaction;
 mod events;
 mod evidence;
 mod judgement;
+mod notices;
 mod retention;
 mod review;
 mod robust;

@@ -252,6 +252,7 @@ async fn windows_of_the_version_before_keep_their_minutes() {
     let fixture = fixture().await;
     let db = raw(&fixture).await;
     for statement in [
+        include_str!("../../src/migration/m0022_down.sql"),
         include_str!("../../src/migration/m0021_down.sql"),
         include_str!("../../src/migration/m0020_down.sql"),
         "DELETE FROM seaql_migrations WHERE version >= 'm0020';
@@ -323,6 +324,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0022_down.sql"),
         include_str!("../../src/migration/m0021_down.sql"),
         include_str!("../../src/migration/m0020_down.sql"),
         include_str!("../../src/migration/m0019_down.sql"),

@@ -234,3 +234,40 @@ async fn events_of_one_cause_in_one_incident_are_one_alarm_by_the_first() {
     assert_ne!(first, second);
     cluster.stop().await.unwrap();
 }
+
+#[tokio::test]
+async fn an_alarm_names_earlier_ones_at_its_place_with_what_was_found() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let mut judging = Judging::begin(&store).await;
+    let at = |alarm: &Alarm, hours: i64| alarm.raised_at.plus_micros(hours * 3_600_000_000);
+    let mut ids_by_time = Vec::new();
+    for hours in [-3, -2, -1, 0] {
+        let mut one = alarm(1);
+        one.raised_at = at(&one, hours);
+        let cleared =
+            AlarmEffect::Cleared { key: one.key, at: at(&one, 0).plus_micros(60_000_000) };
+        judging
+            .write(&store, vec![AlarmEffect::Raised(one), AlarmEffect::Raised(alarm(9))], false)
+            .await;
+        let open =
+            ids(&store, &AlarmQuery { lasting: Lasting::OPEN, ..AlarmQuery::default() }).await;
+        let newest = store.alarms(Lasting::OPEN, 10).await.unwrap();
+        let newest = newest.iter().find(|it| it.alarm.key == alarm(1).key).unwrap();
+        ids_by_time.push((newest.id.as_uuid(), newest.no));
+        assert!(open.contains(&newest.id.as_uuid()));
+        let other = AlarmEffect::Cleared { key: alarm(9).key, at: at(&alarm(9), 0) };
+        judging.write(&store, vec![cleared, other], false).await;
+    }
+    let close = request(AlarmChange::Handling(HandlingChange::Close), "card replaced");
+    assert_eq!(change(&store, ids_by_time[1].0, &close).await, AlarmOutcome::Done);
+    let asked: Vec<Uuid> = ids_by_time.iter().map(|(id, _)| *id).collect();
+    let earlier = store.earlier_alarms(asked.clone()).await.unwrap();
+    assert_eq!(earlier.get(&asked[0]), None, "it was the first");
+    let of_last = &earlier[&asked[3]];
+    let numbers: Vec<i64> = of_last.last.iter().map(|it| it.no).collect();
+    assert_eq!((of_last.count, numbers), (3, [2, 1, 0].map(|n| ids_by_time[n].1).to_vec()));
+    let closings: Vec<_> = of_last.last.iter().map(|it| it.closing.as_deref()).collect();
+    assert_eq!(closings, [None, Some("card replaced"), None]);
+    assert_eq!(earlier[&asked[1]].count, 1);
+    cluster.stop().await.unwrap();
+}

@@ -5,6 +5,7 @@ mod agent;
 mod alarms;
 mod backup;
 mod measuring;
+mod notices;
 mod number_or_id;
 mod range;
 mod watches;
@@ -22,6 +23,7 @@ pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use alarms::{AlarmAction, AlarmsArgs, ShownAlarms, SomeAlarms};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
+pub(crate) use notices::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
 pub(crate) use number_or_id::NumberOrId;
 pub(crate) use range::{AtArgs, CountsArgs, EventsArgs, HandOverArgs, HistoryArgs, RangeArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
@@ -113,6 +115,16 @@ pub(crate) enum Command {
     Incidents {
         #[command(subcommand)]
         command: IncidentsCommand,
+    },
+    /// Manage receivers of notices: webhooks, actions, e-mail, syslog
+    Receivers {
+        #[command(subcommand)]
+        command: ReceiversCommand,
+    },
+    /// List notices and their deliveries, or retry those that were given up
+    Notices {
+        #[command(subcommand)]
+        command: NoticesCommand,
     },
     /// List checks of services by their own protocols
     Checks {
@@ -254,6 +266,14 @@ pub(crate) enum IncidentsCommand {
         #[arg(long, default_value = "")]
         words: String,
     },
+    /// Send a notice about an incident to a receiver; an action acts
+    Notify {
+        /// Number or id
+        number: NumberOrId,
+        /// Name of the receiver
+        #[arg(long, value_name = "NAME")]
+        receiver: String,
+    },
     /// Add a note to an incident
     Note {
         /// Number or id
@@ -392,6 +412,18 @@ pub(crate) struct SimulateArgs {
     /// Loopback address that receives IP packets in UDP datagrams
     #[arg(long, default_value = "127.0.0.1:7482", value_name = "HOST:PORT")]
     pub(crate) listen: SocketAddr,
+    /// Run test receivers of notices: webhooks at /webhook and /action, and all that was received at /
+    #[arg(long, value_name = "HOST:PORT")]
+    pub(crate) webhooks: Option<SocketAddr>,
+    /// Run a test mail server that keeps what it is sent
+    #[arg(long, value_name = "HOST:PORT", requires = "webhooks")]
+    pub(crate) mail: Option<SocketAddr>,
+    /// Run a test syslog collector, by UDP and TCP
+    #[arg(long, value_name = "HOST:PORT", requires = "webhooks")]
+    pub(crate) syslog: Option<SocketAddr>,
+    /// JSON file with the secrets of webhooks by the ids of their receivers
+    #[arg(long, value_name = "FILE", requires = "webhooks")]
+    pub(crate) receiver_secrets: Option<PathBuf>,
     /// Write the CA certificate of the simulated services to this file
     #[arg(long, value_name = "FILE")]
     pub(crate) authority: Option<PathBuf>,

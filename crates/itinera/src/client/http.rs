@@ -80,6 +80,10 @@ impl Client {
         self.send(self.http.patch(self.url(place)).json(body)).await
     }
 
+    pub(crate) async fn put(&self, place: &str, body: &Value) -> Result<Value, Failure> {
+        self.send(self.http.put(self.url(place)).json(body)).await
+    }
+
     pub(crate) async fn delete(&self, place: &str) -> Result<Value, Failure> {
         self.send(self.http.delete(self.url(place))).await
     }
@@ -166,7 +170,8 @@ impl Client {
     async fn answer(&self, response: Response) -> Result<Value, Failure> {
         let status = response.status();
         let body = response.bytes().await.map_err(|error| self.unreachable(error))?;
-        if matches!(status, StatusCode::NO_CONTENT | StatusCode::ACCEPTED) {
+        let is_done = matches!(status, StatusCode::NO_CONTENT | StatusCode::ACCEPTED);
+        if is_done && body.is_empty() {
             return Ok(Value::Null);
         }
         let value: Option<Value> = serde_json::from_slice(&body).ok();

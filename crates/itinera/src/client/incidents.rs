@@ -1,6 +1,7 @@
 //! `itinera incidents`: review from the terminal.
 
 use super::http::Client;
+use super::notices;
 use super::show::{ABSENT, message_of, names, or_absent, span, text_of, utc_of};
 use crate::args::{IncidentsCommand, NumberOrId};
 use crate::exit::Failure;
@@ -25,6 +26,9 @@ pub(crate) async fn run(
             let complaint =
                 json!({ "site": site, "service": service, "about": about, "words": words });
             client.post("/incidents", &complaint).await?
+        }
+        IncidentsCommand::Notify { number, receiver } => {
+            return notices::request(client, output, &number.to_string(), &receiver).await;
         }
         IncidentsCommand::Note { number, text } => {
             let place = format!("/incidents/{number}/notes");
@@ -99,6 +103,11 @@ fn head(output: &Output, incident: &Value) -> Result<(), Failure> {
     if !sites.is_empty() {
         let touched = format!("Sites: {}. Services: {}.", sites.join(", "), services.join(", "));
         output.sentence(&touched, "  ")?;
+    }
+    for holder in incident["contract_holders"].as_array().into_iter().flatten() {
+        let (name, contact) = (text_of(&holder["name"]), text_of(&holder["contact"]));
+        let sites = names_of(&holder["sites"]).join(", ");
+        output.sentence(&format!("Contract of {sites}: {name}, {contact}."), "  ")?;
     }
     Ok(())
 }

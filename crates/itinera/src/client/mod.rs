@@ -9,6 +9,7 @@ pub(crate) mod hand_over;
 pub(crate) mod history;
 mod http;
 pub(crate) mod incidents;
+pub(crate) mod notices;
 pub(crate) mod pairs;
 pub(crate) mod set_aside;
 pub(crate) mod show;

@@ -1,8 +1,8 @@
 //! Tables for users.
 
 use super::view::{
-    Agents, Alarm, Handling, Hop, Import, JoinCode, Latest, Message, Owner, Path, PathDetail,
-    Rebuilding, State,
+    Agents, Alarm, Earlier, Handling, Hop, Import, JoinCode, Latest, Message, Owner, Path,
+    PathDetail, Rebuilding, State,
 };
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -407,6 +407,12 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     let listed = |all: &[String]| if all.is_empty() { ABSENT.to_owned() } else { all.join(", ") };
     output.sentence(&format!("sites     {}", listed(&alarm.sites)), "")?;
     output.sentence(&format!("services  {}", listed(&alarm.services)), "")?;
+    for (nth, holder) in alarm.contract_holders.iter().enumerate() {
+        let label = if nth == 0 { "contract" } else { "" };
+        let (name, contact, sites) = (&holder.name, &holder.contact, holder.sites.join(", "));
+        output.sentence(&format!("{label:8}  {name}, {contact}, for {sites}"), "")?;
+    }
+    earlier(output, &alarm.earlier)?;
     output.line(&format!("paths     {}", alarm.paths.len()))?;
     output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))?;
     // The first state alone is when it was raised.
@@ -421,6 +427,22 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     for (nth, done) in alarm.actions.iter().enumerate() {
         let label = if nth == 0 { "actions" } else { "" };
         output.line(&format!("{label:8}  {}  {}", utc(done.at), plain(&done.words)))?;
+    }
+    Ok(())
+}
+
+/// Earlier alarms of the same cause at the same place, with what was written when they were closed.
+fn earlier(output: &Output, earlier: &Earlier) -> Result<(), Failure> {
+    let Earlier { count, last } = earlier;
+    match count {
+        0 => output.line("earlier   none of this cause at this place")?,
+        1 => output.line("earlier   1 of this cause at this place")?,
+        _ => output.line(&format!("earlier   {count} of this cause at this place"))?,
+    }
+    for alarm in last {
+        let closing = alarm.closing.as_ref().map(|text| format!(": {text}")).unwrap_or_default();
+        let when = span(alarm.raised_at, alarm.cleared_at);
+        output.sentence(&format!("          alarm {}, {when}{closing}", alarm.no), "")?;
     }
     Ok(())
 }

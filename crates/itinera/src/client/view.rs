@@ -172,12 +172,39 @@ pub(super) struct Alarm {
     pub(super) silent_sites: Vec<String>,
     pub(super) sites: Vec<String>,
     pub(super) services: Vec<String>,
+    pub(super) contract_holders: Vec<ContractHolder>,
+    pub(super) earlier: Earlier,
     pub(super) incident_no: Option<i64>,
     pub(super) paths: Vec<String>,
     pub(super) times_raised: usize,
     pub(super) history: Vec<AlarmStateChange>,
     pub(super) handling: Handling,
     pub(super) actions: Vec<AlarmActionDone>,
+}
+
+/// A provider that sites pay.
+#[derive(Deserialize)]
+pub(super) struct ContractHolder {
+    pub(super) name: String,
+    pub(super) contact: String,
+    pub(super) sites: Vec<String>,
+}
+
+/// Earlier alarms of the same cause at the same place.
+#[derive(Deserialize)]
+pub(super) struct Earlier {
+    pub(super) count: i64,
+    pub(super) last: Vec<EarlierAlarm>,
+}
+
+#[derive(Deserialize)]
+pub(super) struct EarlierAlarm {
+    pub(super) no: i64,
+    #[serde(with = "time::serde::rfc3339")]
+    pub(super) raised_at: OffsetDateTime,
+    #[serde(with = "time::serde::rfc3339::option")]
+    pub(super) cleared_at: Option<OffsetDateTime>,
+    pub(super) closing: Option<String>,
 }
 
 /// How operators handle an alarm.

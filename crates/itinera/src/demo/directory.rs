@@ -33,6 +33,11 @@ impl Directory {
         self.path.join("authority.pem")
     }
 
+    /// Where the test receivers find the secrets of webhooks.
+    pub(super) fn receiver_secrets(&self) -> PathBuf {
+        self.path.join("receiver-secrets.json")
+    }
+
     pub(super) fn open(wanted: Option<&Path>, fresh: bool) -> Result<Self, Failure> {
         let path = wanted.map_or_else(usual, |path| Ok(path.to_owned()))?;
         let name = path.display().to_string();

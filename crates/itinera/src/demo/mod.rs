@@ -3,6 +3,7 @@
 
 mod children;
 mod directory;
+mod receivers;
 
 use crate::args::DemoArgs;
 use crate::client::Client;
@@ -14,6 +15,7 @@ use crate::simulate::drawn_seed;
 use children::{Child, Children};
 use directory::Directory;
 use itinera_simnet::{Endpoint, Scenario, Simnet};
+use receivers::{mail_server, name_receivers};
 use std::net::TcpListener;
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -70,11 +72,11 @@ const BACKFILL: &str = "backfill";
 const READY_LIMIT: Duration = Duration::from_secs(60);
 const FIRST_ROUNDS_LIMIT: Duration = Duration::from_secs(30);
 
-/// Ports of console and API, agents, simulation.
-struct Ports([u16; 3]);
+/// Ports of console and API, agents, simulation; of the test receivers of webhooks, mail and syslog.
+struct Ports([u16; 6]);
 
 impl Ports {
-    const USUAL: [u16; 3] = [7480, 7481, 7482];
+    const USUAL: [u16; 6] = [7480, 7481, 7482, 7483, 7484, 7485];
 
     fn choose(any: bool) -> Result<Self, Failure> {
         // Held together until all are known, so that they differ.
@@ -89,7 +91,7 @@ impl Ports {
                 Failure::new(Code::Failed, error).context(text)
             })?);
         }
-        let mut ports = [0; 3];
+        let mut ports = [0; 6];
         for (port, listener) in ports.iter_mut().zip(&held) {
             *port = listener.local_addr()?.port();
         }
@@ -98,6 +100,18 @@ impl Ports {
 
     fn api(&self) -> String {
         format!("http://127.0.0.1:{}", self.0[0])
+    }
+
+    const fn webhooks(&self) -> u16 {
+        self.0[3]
+    }
+
+    const fn mail(&self) -> u16 {
+        self.0[4]
+    }
+
+    const fn syslog(&self) -> u16 {
+        self.0[5]
     }
 }
 
@@ -172,6 +186,8 @@ impl Demo<'_> {
 
         close_earlier(output, &client).await?;
         self.import_owners(&client, None).await?;
+
+        name_receivers(&client, directory, ports).await?;
 
         let step = Step::begin(
             output,
@@ -295,6 +311,10 @@ impl Demo<'_> {
             ports.api(),
             directory.token().display()
         ))?;
+        output.line(&format!(
+            "Notices:  http://127.0.0.1:{}/ shows what the test receivers have received",
+            ports.webhooks()
+        ))?;
         output.line(&format!("Watch:    {}\nPress Ctrl-C to stop.", story.watch))
     }
 }
@@ -305,9 +325,11 @@ async fn start_service(
     ports: &Ports,
     children: &mut Children,
 ) -> Result<Client, Failure> {
-    let [api, agents, _] = ports.0;
-    let config =
-        format!("listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{service}");
+    let [api, agents, ..] = ports.0;
+    let mail = if service.contains("[mail]") { String::new() } else { mail_server(ports) };
+    let config = format!(
+        "listen = \"127.0.0.1:{api}\"\nlisten_agents = \"127.0.0.1:{agents}\"\n{service}{mail}"
+    );
     let service = directory.write(Story::SERVICE, &config)?;
     let data = directory.path().join("service").display().to_string();
     let arguments = ["serve", "--config", &service, "--data", &data, "--stop-with-parent"];
@@ -363,6 +385,9 @@ fn start_simulation(
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error.into()),
         _ => {}
     }
+    let [webhooks, mail, syslog] =
+        [ports.webhooks(), ports.mail(), ports.syslog()].map(|port| format!("127.0.0.1:{port}"));
+    let secrets = directory.receiver_secrets().display().to_string();
     let arguments = [
         "simulate",
         &world,
@@ -372,6 +397,14 @@ fn start_simulation(
         &listen,
         "--authority",
         &authority,
+        "--webhooks",
+        &webhooks,
+        "--mail",
+        &mail,
+        "--syslog",
+        &syslog,
+        "--receiver-secrets",
+        &secrets,
         "--stop-with-parent",
     ];
     children.start("simulation", &arguments)

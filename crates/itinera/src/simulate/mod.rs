@@ -5,6 +5,7 @@
 
 mod hosts;
 mod listeners;
+mod receivers;
 
 use crate::args::SimulateArgs;
 use crate::exit::{Code, Failure};
@@ -81,6 +82,7 @@ pub(crate) async fn run(args: &SimulateArgs) -> Result<(), Failure> {
             Failure::new(Code::Failed, error).context(text)
         })?;
     }
+    receivers::start(args).await?;
     let hosts = Hosts::start(&net, &authority, begun, seed, &packets)?;
     let receiving = {
         let (socket, stop) = (socket.try_clone()?, Arc::clone(&stop));

@@ -208,6 +208,12 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     // One path alone may show another link for a few seconds: the widest alarm lasts.
     let alarm = tokio::task::block_in_place(|| alarm_of(&demonstration, SEED));
     let no = alarm["no"].to_string();
+    // The link of the notice leads to an alarm of the incident.
+    let notice = tokio::task::block_in_place(|| demonstration.raised(&alarm["incident_no"]));
+    let link = notice["data"]["link"].as_str().unwrap();
+    browser.driver.goto(link).await.unwrap();
+    let linked = format!("#alarm-{}[data-current=true]", notice["data"]["alarm"]);
+    browser.see(By::Css(linked)).await;
     browser.driver.goto(format!("{}/alarms?alarm={no}", demonstration.api)).await.unwrap();
     browser.see(By::Css(format!("#alarm-{no}[data-current=true]"))).await;
     triage_by_keyboard(&browser, &no).await;

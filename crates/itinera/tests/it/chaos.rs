@@ -1,5 +1,6 @@
 //! Service, agents and database are killed at random moments. Afterwards every round that an agent
-//! issued is recorded exactly once, and the stored log, judged again, gives what is recorded.
+//! issued is recorded exactly once, the stored log, judged again, gives what is recorded, and every notice has
+//! arrived under its one id.
 //!
 //! Few kills in the suite. For many, printed:
 //! `ITINERA_CHAOS_KILLS=60 cargo test --package itinera --test it chaos -- --nocapture`
@@ -9,10 +10,12 @@
 use crate::outage::{faster, logged, rounds, wait_for_more, waiting_in};
 use crate::processes::Background;
 use crate::support::{PATIENCE, Service, WORLD, directory, eventually, free_ports, run};
-use itinera_store::Store;
+use itinera_model::notice::{DeliveryState, NoticeKind};
 use itinera_store::cluster::Cluster;
+use itinera_store::{NoticeQuery, NoticeRecord, Store};
+use itinera_testserver::receivers::{Habit, Inbox, Secrets, serve_webhooks};
 use rustix::process::{Pid, Signal, kill_process};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -142,16 +145,60 @@ async fn recorded(store: &Store) -> BTreeMap<(Uuid, Uuid), Vec<i64>> {
     numbers
 }
 
+/// Starts a receiver that takes everything, and names it to the service.
+fn receive(service: &Service, runtime: &tokio::runtime::Runtime) -> Inbox {
+    let inbox = Inbox::default();
+    let port = runtime.block_on(async {
+        let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (habit, origin) = (Habit::Good.into(), format!("http://127.0.0.1:{port}"));
+        serve_webhooks(listener, &origin, (inbox.clone(), habit, Secrets::None), None);
+        port
+    });
+    let url = format!("http://127.0.0.1:{port}/webhook");
+    service.json(&["receivers", "add", "Desk", "--webhook", &url]);
+    inbox
+}
+
+/// Every notice has arrived, perhaps twice under its id; no incident was raised twice.
+fn each_notice_has_arrived(notices: &[NoticeRecord], inbox: &Inbox) {
+    let received: BTreeSet<String> = inbox.all().into_iter().filter_map(|it| it.id).collect();
+    let ids: BTreeSet<String> = notices.iter().map(|notice| notice.id.to_string()).collect();
+    assert_eq!(received, ids);
+    let raised = notices.iter().filter(|notice| notice.kind == NoticeKind::Raised);
+    let raised: Vec<_> = raised.filter_map(|notice| notice.incident_no).collect();
+    let incidents: BTreeSet<_> = raised.iter().collect();
+    assert_eq!(raised.len(), incidents.len(), "an incident was raised twice: {raised:?}");
+    assert!(!raised.is_empty(), "no notice of the fault");
+    println!("{} notices, received {} times", ids.len(), inbox.all().len());
+}
+
+/// Waits until nothing is to be composed or sent.
+fn settled(store: &Store, runtime: &tokio::runtime::Runtime) -> Vec<NoticeRecord> {
+    eventually("the deliveries", PATIENCE, || {
+        let notices = runtime.block_on(store.notices(NoticeQuery::default(), 1_000)).ok()?;
+        let is_sent = |notice: &NoticeRecord| {
+            let mut deliveries = notice.deliveries.iter();
+            notice.content.is_some() && deliveries.all(|it| it.state == DeliveryState::Sent)
+        };
+        (!notices.is_empty() && notices.iter().all(is_sent)).then_some(notices)
+    })
+}
+
 #[test]
 fn what_is_killed_at_random_loses_nothing_and_doubles_nothing() {
-    let kills = setting("ITINERA_CHAOS_KILLS", 8);
+    let kills = setting("ITINERA_CHAOS_KILLS", 12);
     let seed = setting("ITINERA_CHAOS_SEED", 1);
     let mut draw = Draw(seed);
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let database = directory();
     let cluster = runtime.block_on(Cluster::start(database.path())).unwrap();
     let url = Cluster::url_in(database.path());
-    let service = Service::start_with(|text| format!("database = \"{url}\"\n{}", faster(text)));
+    // Alarms come soon, so that some of the kills are around their notices.
+    let soon = "[limits]\nhold_windows = 1\nclear_windows = 1\n";
+    let configured = |text: &str| format!("database = \"{url}\"\n{}\n{soon}", faster(text));
+    let service = Service::start_with(configured);
+    let inbox = receive(&service, &runtime);
     let file = service.path().join("world.toml");
     std::fs::write(&file, world()).unwrap();
     let [port] = free_ports();
@@ -173,10 +220,11 @@ fn what_is_killed_at_random_loses_nothing_and_doubles_nothing() {
 
     let begun = Instant::now();
     for nth in 1..=kills {
-        draw.pause(2_500);
+        draw.pause(4_000);
         let what = all.kill_one(&mut draw, &runtime);
         println!("{:6.1} s  {nth:3} of {kills}  {what}", begun.elapsed().as_secs_f64());
     }
+    eventually("a notice of the fault", PATIENCE, || (!inbox.all().is_empty()).then_some(()));
     eventually("the service to answer", PATIENCE, || (rounds(&all.service) > 0).then_some(()));
     wait_for_more(&all.service, rounds(&all.service) + 120);
     for agent in &mut all.agents {
@@ -207,6 +255,7 @@ fn what_is_killed_at_random_loses_nothing_and_doubles_nothing() {
     assert!(recomputed["findings"]["recorded"].as_u64() > Some(0), "{recomputed}");
     let kinds = ["findings", "alarms", "events"].map(|kind| recomputed[kind]["recorded"].clone());
     println!("findings, alarms, events as recomputed: {kinds:?}");
+    each_notice_has_arrived(&settled(&store, &runtime), &inbox);
     drop(all.service);
     runtime.block_on(all.cluster.unwrap().stop()).unwrap();
 }

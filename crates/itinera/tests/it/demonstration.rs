@@ -50,6 +50,33 @@ impl Demonstration {
         std::fs::read_to_string(self.directory.path().join("said")).unwrap()
     }
 
+    /// What the test receivers have received.
+    pub(crate) fn received(&self) -> Vec<Value> {
+        let said = self.said();
+        let line = said.lines().find(|line| line.starts_with("Notices:"));
+        let url = line.and_then(|line| line.split_whitespace().nth(1));
+        let url = url.unwrap().trim_end_matches('/');
+        let answer = raw_request(url, "GET /received", "Host: 127.0.0.1");
+        let (_, body) = answer.split_once("\r\n\r\n").unwrap();
+        serde_json::from_str(body).unwrap_or_else(|_| panic!("{answer}"))
+    }
+
+    /// The event that says that an incident was raised, as the webhook received it.
+    pub(crate) fn raised(&self, incident_no: &Value) -> Value {
+        eventually("a notice of the incident", PATIENCE, || {
+            let received = self.received();
+            let webhooks = received.iter().filter(|it| it["channel"] == "webhook");
+            let mut events = webhooks.map(|it| {
+                assert_eq!(it["signed"], true, "{it}");
+                serde_json::from_str::<Value>(it["text"].as_str().unwrap()).unwrap()
+            });
+            events.find(|event| {
+                event["type"] == "itinera.notice.raised"
+                    && event["data"]["incident"] == *incident_no
+            })
+        })
+    }
+
     pub(crate) fn token(&self) -> PathBuf {
         self.directory.path().join("demo/token")
     }
@@ -138,6 +165,7 @@ fn the_right_link_and_owner_are_alarmed_whatever_the_seed_draws() {
         says_where_it_begins(&demonstration, &alarm);
         if seed == SEEDS[0] {
             is_worked(&demonstration, &alarm);
+            is_told(&demonstration, &alarm);
         }
 
         // What was measured goes to other metrics stacks as well.
@@ -178,6 +206,34 @@ fn says_where_it_begins(demonstration: &Demonstration, alarm: &Value) {
         let now = alarms.as_array().unwrap().iter().find(|other| other["id"] == alarm["id"])?;
         let mut details = now["paths"].as_array().unwrap().iter().map(detail_of);
         details.any(|detail| detail.contains("silent; traffic passes")).then_some(())
+    });
+}
+
+/// Every receiver is told of the incident under one id, and the incident says so.
+fn is_told(demonstration: &Demonstration, alarm: &Value) {
+    let incident_no =
+        demonstration.client(&["alarms", &alarm["no"].to_string()])["incident_no"].take();
+    let event = demonstration.raised(&incident_no);
+    let owner = alarm["place"]["owners"][0]["name"].as_str().unwrap();
+    let data = &event["data"];
+    assert!(data["contact"].as_str().unwrap().contains(owner), "{event}");
+    assert!(data["link"].as_str().unwrap().starts_with(&demonstration.api), "{event}");
+    assert!(data["paths"].as_u64() > Some(0) && data["sites"][0].is_string(), "{event}");
+    for channel in ["mail", "syslog"] {
+        eventually(channel, PATIENCE, || {
+            let received = demonstration.received();
+            let told = |it: &&Value| it["channel"] == channel && it["id"] == event["id"];
+            received.iter().find(told).map(|it| {
+                let headline = data["headline"].as_str().unwrap();
+                assert!(it["text"].as_str().unwrap().contains(headline), "{it}");
+            })
+        });
+    }
+    eventually("the deliveries in the incident", PATIENCE, || {
+        let incident = demonstration.client(&["incidents", "show", &incident_no.to_string()]);
+        let entries = incident["events"].as_array().unwrap().iter();
+        let sent = entries.filter(|entry| entry["kind"] == "notice-sent").count();
+        (sent >= 3).then_some(())
     });
 }
 

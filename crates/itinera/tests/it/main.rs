@@ -14,6 +14,7 @@ mod help;
 mod ingest;
 mod live;
 mod measuring;
+mod notices;
 mod outage;
 mod poison;
 mod processes;

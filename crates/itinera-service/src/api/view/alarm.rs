@@ -2,6 +2,7 @@
 
 use super::alarm_history::AlarmStateChange;
 use super::handling::{AlarmActionView, HandlingView};
+use super::impact::{ContractHolder, EarlierView};
 use super::message::{MessageView, PlaceView};
 use super::path::{offset, ratio};
 use itinera_analysis::catalogue::Context;
@@ -45,6 +46,14 @@ pub(crate) struct AlarmItem {
     pub(crate) loss: Option<LossEstimate>,
     /// Added delay now; absent for another cause.
     pub(crate) added_delay_us: Option<u32>,
+    /// The loss ratio from which an alarm is raised; absent for another cause.
+    pub(crate) limit_loss_ratio: Option<f64>,
+    /// The added delay from which an alarm is raised; absent for another cause.
+    pub(crate) limit_added_delay_us: Option<u32>,
+    /// The providers that its sites pay.
+    pub(crate) contract_holders: Vec<ContractHolder>,
+    /// Earlier alarms of the same cause at the same place.
+    pub(crate) earlier: EarlierView,
     /// Start of the first window over the limit.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) since: OffsetDateTime,
@@ -117,6 +126,10 @@ impl AlarmItem {
             check: None,
             loss: is_loss.then(|| messages::loss_estimate(alarm.loss_ppm, alarm.loss_counts)),
             added_delay_us: is_delay.then(|| alarm.added_delay_us.as_micros()),
+            limit_loss_ratio: None,
+            limit_added_delay_us: None,
+            contract_holders: Vec::new(),
+            earlier: EarlierView::default(),
             since: offset(alarm.since),
             raised_at: offset(alarm.raised_at),
             state,
@@ -166,6 +179,10 @@ impl AlarmItem {
             check: event.check.map(CheckId::as_uuid),
             loss: None,
             added_delay_us: None,
+            limit_loss_ratio: None,
+            limit_added_delay_us: None,
+            contract_holders: Vec::new(),
+            earlier: EarlierView::default(),
             since: offset(event.since),
             raised_at: offset(event.raised_at),
             state,

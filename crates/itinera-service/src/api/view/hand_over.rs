@@ -211,6 +211,7 @@ mod tests {
             sites: vec!["Eskerry".to_owned()],
             services: Vec::new(),
             owners: Vec::new(),
+            contract_holders: Vec::new(),
             alarms: 2,
             open_alarms: 1,
             handled_by: vec!["ailsa".to_owned()],

@@ -5,6 +5,7 @@ use super::diagnosis::DiagnosisItem;
 use super::evidence;
 use super::evidence::EvidenceView;
 use super::handling::AlarmActionView;
+use super::impact::ContractHolder;
 use super::message::{MessageView, OwnerView};
 use super::path::offset;
 use super::watch::WatchItem;
@@ -72,6 +73,8 @@ pub(crate) struct IncidentItem {
     pub(crate) services: Vec<String>,
     /// Owners of the places at fault.
     pub(crate) owners: Vec<OwnerView>,
+    /// The providers that its sites pay.
+    pub(crate) contract_holders: Vec<ContractHolder>,
     pub(crate) alarms: usize,
     pub(crate) open_alarms: usize,
     /// The users who have its alarms: assigned to them, or acknowledged by them and not assigned.

@@ -41,6 +41,16 @@ impl MessageView {
         self.detail.iter().chain(&self.contact)
     }
 
+    /// The owner to call, or what to check first; absent where there is nothing to do.
+    pub fn contact(&self) -> Option<&str> {
+        self.contact.as_deref()
+    }
+
+    /// Numbers, reasons, and what to do next.
+    pub fn detail(&self) -> &[String] {
+        &self.detail
+    }
+
     /// Effect, then place.
     pub fn headline(&self) -> &str {
         &self.headline
@@ -80,6 +90,11 @@ pub(crate) struct OwnerView {
 }
 
 impl OwnerView {
+    /// Autonomous system number.
+    pub(crate) const fn as_number(&self) -> u32 {
+        self.as_number
+    }
+
     /// True when this shows the same network.
     pub(crate) const fn is(&self, owner: &Owner) -> bool {
         self.as_number == owner.as_number

@@ -1,0 +1,62 @@
+import type { Delivery, Receiver, Route } from '../../api/client';
+import { count } from '../../format';
+
+/** Deliveries that the page can show. */
+export const SHOWN = ['all', 'waiting', 'failed'] as const;
+export type Shown = (typeof SHOWN)[number];
+
+export function isShown(text: string | null): text is Shown {
+  return SHOWN.some((one) => one === text);
+}
+
+const STATES: Record<Delivery['state'], string> = {
+  waiting: 'waiting',
+  sent: 'sent',
+  failed: 'failed',
+  skipped: 'not sent',
+  unknown: 'in a state that this version cannot show',
+};
+
+/** What became of a delivery. */
+export function deliveryWords({ receiver, channel, state, attempts, ...rest }: Delivery): string {
+  const tried = attempts > 1 ? `, ${count(attempts, 'attempt')}` : '';
+  const because = rest.reason == null ? '' : `: ${rest.reason}`;
+  const answer = rest.answer == null ? '' : `. Answer: ${rest.answer}`;
+  return `${receiver} by ${channel}: ${STATES[state]}${tried}${because}${answer}`;
+}
+
+/** Where notices of a receiver go. */
+export function addressOf(receiver: Receiver): string {
+  switch (receiver.channel) {
+    case 'mail':
+      return receiver.to.join(', ');
+    case 'syslog':
+      return `${receiver.host}:${receiver.port} by ${receiver.transport.toUpperCase()}`;
+    case 'action':
+      return `${receiver.url}, ${receiver.per_hour} an hour at most`;
+    case 'webhook':
+      return receiver.url;
+  }
+}
+
+function named(one: string, names: (string | number)[] | undefined): string[] {
+  return names === undefined || names.length === 0 ? [] : [`${one} ${names.join(', ')}`];
+}
+
+/** The notices that a route takes. */
+export function routeWords(route: Route): string {
+  const parts = [
+    ...(route.severity == null ? [] : [`severity ${route.severity} or higher`]),
+    ...named('kind', route.kinds),
+    ...named('site', route.sites),
+    ...named('service', route.services),
+    ...named('tag', route.tags),
+    ...named('AS', route.owners),
+  ];
+  if (route.hours != null) {
+    const { days, from, to, zone } = route.hours;
+    const when = days === undefined || days.length === 0 ? 'every day' : days.join(', ');
+    parts.push(`${when} ${from} to ${to} ${zone}`);
+  }
+  return parts.length === 0 ? 'every notice' : parts.join('; ');
+}
