@@ -18,6 +18,10 @@ export type AlarmActionOutcomes = components['schemas']['AlarmActionOutcomes'];
 export type Incident = components['schemas']['IncidentItem'];
 export type IncidentDetail = components['schemas']['IncidentDetail'];
 export type ContractHolder = components['schemas']['ContractHolder'];
+export type PlannedWork = components['schemas']['PlannedWorkItem'];
+export type Calendar = components['schemas']['CalendarItem'];
+export type CalendarRequest = Partial<components['schemas']['CalendarRequest']>;
+export type SavedCalendar = components['schemas']['SavedCalendar'];
 export type HandOver = components['schemas']['HandOver'];
 export type IncidentHandOver = components['schemas']['IncidentHandOver'];
 export type TimelineEntry = components['schemas']['TimelineEntry'];
@@ -188,6 +192,11 @@ export async function fetchAlarms(which: AlarmQuery): Promise<Alarm[]> {
   );
 }
 
+/** One alarm by its number, with earlier ones at its place. */
+export async function fetchAlarm(id: string): Promise<Alarm> {
+  return taken(await api.GET('/api/v1/alarms/{id}', { params: { path: { id } } }));
+}
+
 /** Does something with alarms; each has an outcome of its own. */
 export async function actOnAlarms(body: AlarmActionRequest): Promise<AlarmActionOutcomes> {
   return taken(await api.POST('/api/v1/alarms/actions', { body }));
@@ -282,6 +291,25 @@ export async function retryCommit(commit: number): Promise<void> {
       params: { path: { commit_no: commit } },
     }),
   );
+}
+
+export async function fetchCalendars(): Promise<Calendar[]> {
+  return taken(await api.GET('/api/v1/calendars')).items;
+}
+
+/** Saves a calendar under its name: its text, or where it is fetched from. */
+export async function saveCalendar(name: string, to: CalendarRequest): Promise<SavedCalendar> {
+  const body = { zone: 'UTC', ...to };
+  return taken(await api.PUT('/api/v1/calendars/{name}', { params: { path: { name } }, body }));
+}
+
+export async function removeCalendar(name: string): Promise<void> {
+  done(await api.DELETE('/api/v1/calendars/{name}', { params: { path: { name } } }));
+}
+
+/** Planned work from a day ago to 13 days ahead. */
+export async function fetchPlannedWork(): Promise<PlannedWork[]> {
+  return taken(await api.GET('/api/v1/planned-work')).items;
 }
 
 export async function fetchReceivers(): Promise<Receiver[]> {

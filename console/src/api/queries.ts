@@ -1,8 +1,10 @@
 import { queryOptions } from '@tanstack/react-query';
 import {
   fetchAgents,
+  fetchAlarm,
   fetchAlarms,
   fetchAssignees,
+  fetchCalendars,
   fetchCheck,
   fetchChecks,
   fetchEvents,
@@ -12,6 +14,7 @@ import {
   fetchDiagnosis,
   fetchNotices,
   fetchPath,
+  fetchPlannedWork,
   fetchPathThen,
   fetchPairs,
   fetchPaths,
@@ -77,6 +80,18 @@ export const queries = {
       queryFn: () => fetchPairHistory(id, range),
       refetchInterval: again(range),
       placeholderData: (before) => before,
+    }),
+  alarm: (no: number) =>
+    queryOptions({
+      queryKey: ['alarms', 'one', String(no)],
+      queryFn: () => fetchAlarm(String(no)),
+    }),
+  calendars: () => queryOptions({ queryKey: ['calendars'], queryFn: fetchCalendars }),
+  plannedWork: () =>
+    queryOptions({
+      queryKey: ['planned-work'],
+      queryFn: fetchPlannedWork,
+      refetchInterval: 60_000,
     }),
   receivers: () => queryOptions({ queryKey: ['receivers'], queryFn: fetchReceivers }),
   notices: (state: 'all' | 'waiting' | 'failed') =>

@@ -126,6 +126,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calendars of planned work, by name. */
+        get: operations["getCalendars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Saves a calendar under its name, in place of an earlier one. What of it cannot be used is said; the rest
+         *     is kept.
+         */
+        put: operations["saveCalendar"];
+        post?: never;
+        /** Removes a calendar. Alarms that it explained stay shelved. */
+        delete: operations["removeCalendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/checks": {
         parameters: {
             query?: never;
@@ -633,6 +671,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/planned-work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Planned work that lasts at some time in a range, with the alarms that it explained. */
+        get: operations["getPlannedWork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/receivers": {
         parameters: {
             query?: never;
@@ -963,7 +1018,7 @@ export interface components {
          * @description A change made by a user. `EnumString` and `IntoStaticStr` read and write its name in the database.
          * @enum {string}
          */
-        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "unknown";
+        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "calendar-saved" | "calendar-removed" | "unknown";
         /**
          * @description What to do after a diagnosis.
          * @enum {string}
@@ -1089,8 +1144,7 @@ export interface components {
             confidence?: number | null;
             /** @description The providers that its sites pay. */
             contract_holders: components["schemas"]["ContractHolder"][];
-            /** @description Earlier alarms of the same cause at the same place. */
-            earlier: components["schemas"]["EarlierView"];
+            earlier?: components["schemas"]["EarlierView"] | null;
             handling: components["schemas"]["HandlingView"];
             /** @description Its states and severities, the oldest first. */
             history: components["schemas"]["AlarmStateChange"][];
@@ -1271,6 +1325,54 @@ export interface components {
          * @enum {string}
          */
         By: "tcp" | "udp";
+        /** @description A calendar of planned work. */
+        CalendarItem: {
+            /** @description Why it could not be fetched since then: what it planned before stays. */
+            error?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was saved, or fetched last.
+             */
+            fetched_at: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Occurrences of its events from 30 days ago to 400 days ahead.
+             */
+            occurrences: number;
+            /**
+             * Format: int64
+             * @description AS number of the owner of its work, where an event names none.
+             */
+            owner?: number | null;
+            saved_by: string;
+            /** @description The site of its work, where an event names none. */
+            site?: string | null;
+            /** @description Where it is fetched from; absent for one from a file. */
+            url?: string | null;
+            /** @description Time zone of times without one. */
+            zone: string;
+        };
+        /** @description A calendar to save: its text, or where it is fetched from. */
+        CalendarRequest: {
+            /** @description iCalendar text (RFC 5545). */
+            content?: string | null;
+            /**
+             * Format: int32
+             * @description AS number of the owner of its work, where an event names none.
+             */
+            owner?: number | null;
+            /** @description Name of the site of its work, where an event names none. */
+            site?: string | null;
+            /** @description `https:` or `http:` URL; it is fetched every 15 minutes. */
+            url?: string | null;
+            /** @description Time zone of times without one, such as `Europe/London`. */
+            zone?: string;
+        };
+        /** @description Calendars by name. */
+        Calendars: {
+            items: components["schemas"]["CalendarItem"][];
+        };
         /**
          * @description Class of fault at the place (X.733 probable cause, as far as probes can tell).
          * @enum {string}
@@ -2139,6 +2241,8 @@ export interface components {
             at: string;
             /** @description Incidents that are open, then those with all alarms cleared, then those closed since; each by severity. */
             incidents: components["schemas"]["IncidentHandOver"][];
+            /** @description Planned work that lasts or begins within a day. */
+            planned: components["schemas"]["PlannedWorkItem"][];
             /** @description Open alarms that are shelved: each returns at its time. */
             shelved: components["schemas"]["AlarmItem"][];
             /** Format: date-time */
@@ -2505,6 +2609,8 @@ export interface components {
             handled_by: string[];
             /** Format: uuid */
             id: string;
+            /** @description Operators, or planned work, have set each of its open alarms aside: shelved or closed it. */
+            is_set_aside: boolean;
             message: components["schemas"]["MessageView"];
             /**
              * Format: int64
@@ -3925,6 +4031,26 @@ export interface components {
             /** @description Its addresses in words. */
             text: string;
         };
+        /** @description One occurrence of planned work. */
+        PlannedWorkItem: {
+            /** @description Name of the calendar. */
+            calendar: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** @description Short numbers of the alarms that it explained: they are shelved until its end. */
+            explained: number[];
+            /** @description AS numbers of the owners that do it. */
+            owners: number[];
+            /** @description Sites that it is at. */
+            sites: string[];
+            /** Format: date-time */
+            starts_at: string;
+            summary: string;
+        };
+        /** @description Planned work, by begin; the first 500. */
+        PlannedWorkList: {
+            items: components["schemas"]["PlannedWorkItem"][];
+        };
         /** @description A problem as the client sees it. */
         Problem: {
             /** @description Stable code for programs. */
@@ -4325,6 +4451,14 @@ export interface components {
             metric: number;
             to: string;
         };
+        /** @description What was read of a calendar. */
+        SavedCalendar: {
+            name: string;
+            /** @description Occurrences of its events that are kept. */
+            occurrences: number;
+            /** @description Lines and events that cannot be used, with the reason; the first 20. */
+            refused: string[];
+        };
         /** @description The user of the session, if any. */
         SessionView: {
             /** @description Absent when no user is signed in. */
@@ -4484,6 +4618,11 @@ export interface components {
             /** Format: int64 */
             commits: number;
             disk?: components["schemas"]["NoteView"] | null;
+            /**
+             * Format: int64
+             * @description Deliveries of notices that failed within a day, or wait after three attempts.
+             */
+            late_deliveries: number;
             /** Format: int64 */
             open_alarms: number;
             open_incidents: number;
@@ -5784,6 +5923,111 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCalendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendars"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the calendar */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedCalendar"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the calendar */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7144,6 +7388,46 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPlannedWork: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339; a day ago where absent. */
+                from?: string;
+                /** @description RFC 3339; 14 days after `from` where absent. */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedWorkList"];
                 };
             };
             422: {

@@ -1,5 +1,7 @@
+import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
-import type { Alarm, ContractHolder } from '../api/client';
+import type { ContractHolder } from '../api/client';
+import { queries } from '../api/queries';
 import { count, listed } from '../format';
 import { Span } from './time';
 
@@ -12,17 +14,18 @@ export function Contracts({ holders }: { holders: ContractHolder[] }) {
   ));
 }
 
-/** Earlier alarms of the same cause at the same place. */
-export function Earlier({ alarm }: { alarm: Alarm }) {
-  const { count: times, last } = alarm.earlier;
-  if (times === 0) {
+/** Earlier alarms of the same cause at the place of an alarm. */
+export function Earlier({ no }: { no: number }) {
+  const earlier = useQuery(queries.alarm(no)).data?.earlier;
+  if (earlier == null) return null;
+  if (earlier.count === 0) {
     return <p className="said quiet">No earlier alarm of this cause at this place.</p>;
   }
   return (
     <>
-      <p className="said">{count(times, 'earlier alarm')} of this cause at this place:</p>
+      <p className="said">{count(earlier.count, 'earlier alarm')} of this cause at this place:</p>
       <ul className="plain-list">
-        {last.map((one) => (
+        {earlier.last.map((one) => (
           <li key={one.no} className="quiet">
             <Link to={`/alarms?show=all&alarm=${one.no}`}>Alarm {one.no}</Link>{' '}
             <Span since={one.raised_at} until={one.cleared_at ?? null} />

@@ -29,7 +29,7 @@ const STALE: Record<Topic | 'here' | 'missed', (body: Body) => Keys> = {
   incident: () => [['status'], ['incidents'], ['incident'], ['hand-over']],
   diagnosis: ({ id }) => [['diagnosis', String(id)], ['incident']],
   unknown: () => [[]],
-  notice: () => [['notices'], ['incident']],
+  notice: () => [['notices'], ['incident'], ['status']],
   throughput: () => [['pairs'], ['events']],
 };
 

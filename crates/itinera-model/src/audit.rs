@@ -95,6 +95,10 @@ pub enum Action {
     NoticeRequested,
     /// Notices that were not delivered were sent again.
     DeliveriesRetried,
+    /// A calendar of planned work was saved.
+    CalendarSaved,
+    /// A calendar of planned work was removed.
+    CalendarRemoved,
     /// An action that this version of the service does not know.
     Unknown,
 }

@@ -461,6 +461,9 @@ mod tests {
         assert_eq!(DeliveryState::of("painted"), DeliveryState::Unknown);
     }
 
+    /// A name, a story, and the kinds that are sent.
+    type Case = (&'static str, &'static [(Standing, bool)], &'static [NoticeKind]);
+
     /// Plays a story: standings, each with whether the waiting notice is composed before the next. Gives
     /// the kinds that were sent.
     fn sent(story: &[(Standing, bool)]) -> Vec<NoticeKind> {
@@ -488,7 +491,7 @@ mod tests {
         use NoticeKind::{Cleared, Raised, RaisedAgain, Worsened};
         use Severity::{Critical, Major, Minor};
         use Standing::{Open, Over, SetAside};
-        let cases: [(&str, &[(Standing, bool)], &[NoticeKind]); 12] = [
+        let cases: [Case; 12] = [
             ("plain", &[(Open(Major), true), (Over, true)], &[Raised, Cleared]),
             ("short", &[(Open(Major), false), (Over, true)], &[]),
             (

@@ -49,6 +49,11 @@ impl OwnerMap {
         })
     }
 
+    /// The owners, in order of their prefixes, each as often as it has one.
+    pub fn owners(&self) -> impl Iterator<Item = &Owner> {
+        self.entries.values()
+    }
+
     /// The owner with an AS number; absent where no entry has it.
     pub fn owner_numbered(&self, as_number: u32) -> Option<&Owner> {
         self.entries.values().find(|owner| owner.as_number == as_number)

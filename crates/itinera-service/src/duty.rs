@@ -44,6 +44,10 @@ pub(crate) enum Duty {
     Notices,
     /// Sending notices.
     Deliveries,
+    /// Fetching calendars of planned work.
+    Calendars,
+    /// Shelving what planned work explains.
+    PlannedWork,
 }
 
 impl Duty {
@@ -68,6 +72,8 @@ impl Duty {
             Self::IncidentClosing => "incident-closing",
             Self::Notices => "notices",
             Self::Deliveries => "deliveries",
+            Self::Calendars => "calendars",
+            Self::PlannedWork => "planned-work",
         }
     }
 

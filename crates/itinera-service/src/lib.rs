@@ -9,6 +9,7 @@ pub mod api;
 mod authority;
 pub mod backfill;
 pub mod backup;
+mod calendar;
 mod clock;
 pub mod config;
 mod console;

@@ -102,6 +102,7 @@ struct Gauges {
     open_alarms: Gauge,
     unjudged_commits: Gauge,
     set_aside_commits: Gauge,
+    late_deliveries: Gauge,
     database_size: Gauge,
     disk_free: Gauge,
     disk_full_in: Gauge<f64, AtomicU64>,
@@ -153,6 +154,11 @@ impl Metrics {
             "set_aside_commits",
             "Commits that could not be judged and are left out",
             gauges.set_aside_commits.clone(),
+        );
+        registry.register(
+            "late_deliveries",
+            "Deliveries of notices that failed within a day, or wait after three attempts",
+            gauges.late_deliveries.clone(),
         );
         registry.register_with_unit(
             "database_size",
@@ -237,6 +243,7 @@ impl Metrics {
         self.gauges.disk_full_in.set(storage.full_in_days().unwrap_or(f64::NAN));
         self.gauges.disk_room.set(room as i64);
         self.gauges.set_aside_commits.set(counts.set_aside_commits);
+        self.gauges.late_deliveries.set(counts.late_deliveries);
         self.gauges.agents.set(counts.agents);
         self.gauges.agents_late.set(counts.agents_late);
         self.gauges.paths.set(counts.paths);

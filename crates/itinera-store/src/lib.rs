@@ -31,6 +31,7 @@ mod owners;
 mod packing;
 mod partitions;
 mod paths;
+mod planned_work;
 mod queue;
 mod reading;
 mod receivers;
@@ -73,6 +74,7 @@ pub use notices::{Composed, DeliveryRecord, DueNotice, NoticeQuery, NoticeRecord
 pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
+pub use planned_work::{CalendarRecord, CalendarSpec, PlannedWork, PlannedWorkRecord};
 pub use queue::{AlarmQuery, AlarmRows, AssigneeFilter};
 pub use reading::StateCounts;
 pub use receivers::{MAX_RECEIVERS, ReceiverRecord, ReceiverRefused};

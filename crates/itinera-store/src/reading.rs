@@ -27,6 +27,8 @@ pub struct StateCounts {
     pub unjudged_commits: i64,
     /// Commits that could not be judged and are left out.
     pub set_aside_commits: i64,
+    /// Deliveries of notices that failed within a day, or wait after three attempts.
+    pub late_deliveries: i64,
 }
 
 impl Store {
@@ -58,7 +60,11 @@ impl Store {
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
              (SELECT log_head FROM meta) - (SELECT cursor FROM judge) AS unjudged_commits, \
-             (SELECT count(*) FROM set_aside) AS set_aside_commits";
+             (SELECT count(*) FROM set_aside) AS set_aside_commits, \
+             (SELECT count(*) FROM delivery d JOIN receiver r ON r.id = d.receiver_id \
+                 WHERE r.removed_at IS NULL AND ((d.state = 'waiting' AND d.attempts >= 3) \
+                     OR (d.state = 'failed' AND d.ended_at > now() - interval '1 day'))) \
+                 AS late_deliveries";
         rows::first(&self.db, query, []).await?.ok_or_else(|| StoreError::corrupt("count"))
     }
 }

@@ -22,6 +22,7 @@ mod survey;
 
 use args::{AgentCommand, Arguments, Command, ConfigCommand, OwnersCommand};
 use clap::Parser;
+use client::{calendars, checks, events, incidents, notices, pairs, watches};
 use exit::{Code, Failure};
 use output::Output;
 use std::process::ExitCode;
@@ -79,7 +80,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
             None => diagnose::run(&args, &output).await,
         },
         Command::Simulate(simulate) => simulate::run(&simulate).await,
-        Command::Backfill(args) => backfill::run(&args, &output).await,
+        Command::Backfill(args) => Box::pin(backfill::run(&args, &output)).await,
         Command::Demo(args) => demo::run(&args).await,
         Command::Recompute(recompute) => recompute::run(&recompute, &output).await,
         Command::Accuracy { command } => accuracy::run(&command, &output),
@@ -105,33 +106,23 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         Command::Alarms(args) => client::alarms::run(&client()?, &output, args).await,
         Command::Follow => client::follow::follow(&client()?, &output).await,
         Command::HandOver(args) => client::hand_over::run(&client()?, &output, args).await,
-        Command::Incidents { command } => {
-            client::incidents::run(&client()?, &output, command).await
-        }
-        Command::Checks { number, now } => {
-            client::checks::run(&client()?, &output, number, now).await
-        }
+        Command::Incidents { command } => incidents::run(&client()?, &output, command).await,
+        Command::Checks { number, now } => checks::run(&client()?, &output, number, now).await,
         Command::Throughput(wanted) => client::throughput::run(&client()?, &output, &wanted).await,
-        Command::Events(args) => client::events::events(&client()?, &output, args).await,
-        Command::HostFacts { site, at } => {
-            client::events::host_facts(&client()?, &output, &site, at).await
-        }
+        Command::Events(args) => events::events(&client()?, &output, args).await,
+        Command::HostFacts { site, at } => events::host_facts(&client()?, &output, &site, at).await,
         Command::Pairs { number, voice, at } => {
-            client::pairs::run(&client()?, &output, number, voice, at).await
+            pairs::run(&client()?, &output, number, voice, at).await
         }
-        Command::Receivers { command } => {
-            client::notices::receivers(&client()?, &output, command).await
-        }
-        Command::Notices { command } => {
-            client::notices::notices(&client()?, &output, command).await
-        }
-        Command::Watches { command } => {
-            client::watches::watches(&client()?, &output, command).await
-        }
+        Command::Calendars { command } => calendars::calendars(&client()?, &output, command).await,
+        Command::PlannedWork(args) => calendars::planned_work(&client()?, &output, args).await,
+        Command::Receivers { command } => notices::receivers(&client()?, &output, command).await,
+        Command::Notices { command } => notices::notices(&client()?, &output, command).await,
+        Command::Watches { command } => watches::watches(&client()?, &output, command).await,
         Command::Storage => client::storage::run(&client()?, &output).await,
         Command::SetAside { command } => client::set_aside::run(&client()?, &output, command).await,
         Command::Suppressions { command } => {
-            client::watches::suppressions(&client()?, &output, command).await
+            watches::suppressions(&client()?, &output, command).await
         }
         Command::Owners { command: OwnersCommand::Import { file, source } } => {
             client::import_owners(&client()?, &output, &file, source.as_deref()).await

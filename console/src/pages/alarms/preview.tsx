@@ -57,7 +57,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
         Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
         <Time at={alarm.raised_at} />.
       </p>
-      <Earlier alarm={alarm} />
+      <Earlier no={alarm.no} />
       {alarm.check != null && (
         <p className="said">
           <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>

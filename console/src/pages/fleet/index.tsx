@@ -10,6 +10,7 @@ import { bits, count, failure, ms, usedShare } from '../../format';
 import { Time } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { nearness, services } from './nearness';
+import { PlannedWorkSection } from './planned-work';
 import { SetAsideCommits } from './set-aside';
 import { StorageState } from './storage';
 import { Notes } from '../../components/notes';
@@ -42,6 +43,7 @@ export function FleetPage() {
       {checks.error && <ErrorAlert error={checks.error} />}
       <h1 className="sentence">{sentence(agents.data, all)}</h1>
       <SetAsideCommits />
+      <PlannedWorkSection />
       {agents.data.map((agent) => (
         <AgentEntry
           key={agent.id}

@@ -8,6 +8,7 @@ import { ErrorAlert } from '../../components/error-alert';
 import { Time } from '../../components/time';
 import { count } from '../../format';
 import { useTimeScope } from '../../time/scope';
+import { explainedWords, plannedWords } from '../fleet/planned-words';
 import { IncidentEntry } from '../incidents/incident-entry';
 import { Entry } from '../incident/timeline';
 
@@ -24,7 +25,9 @@ export function HandOverPage() {
   const [copied, setCopied] = useState(false);
   const data = answer.data;
   const open = data?.incidents.filter((incident) => incident.state === 'open') ?? [];
-  const free = open.filter((incident) => incident.handled_by.length === 0).length;
+  const free = open.filter(
+    (incident) => incident.handled_by.length === 0 && !incident.is_set_aside,
+  ).length;
   return (
     <>
       <div className="actions">
@@ -83,8 +86,19 @@ export function HandOverPage() {
                 from <Time at={pause.from} /> until <Time at={pause.until} />: {pause.reason}
               </li>
             ))}
-            {data.shelved.length + data.watches.length + data.suppressions.length === 0 && (
-              <li className="quiet">No shelved alarm, no watch, no planned pause.</li>
+            {data.planned.map((work) => (
+              <li key={`${work.calendar} ${work.starts_at} ${work.summary}`}>
+                <Link to="/fleet">Planned work</Link> from <Time at={work.starts_at} /> until{' '}
+                <Time at={work.ends_at} />: {plannedWords(work)}
+                {work.explained.length > 0 && `; explains ${explainedWords(work)}`}
+              </li>
+            ))}
+            {data.shelved.length +
+              data.watches.length +
+              data.suppressions.length +
+              data.planned.length ===
+              0 && (
+              <li className="quiet">No shelved alarm, no watch, no pause, no planned work.</li>
             )}
           </ul>
         </>

@@ -14,6 +14,13 @@ export function stateWords(state: Incident['state']): string {
   return STATES[state];
 }
 
+/** Who has an incident, or that its open alarms are shelved. */
+function handlingWords(incident: Incident): string {
+  if (incident.is_set_aside) return 'shelved';
+  if (incident.handled_by.length === 0) return 'not acknowledged';
+  return `with ${listed(incident.handled_by)}`;
+}
+
 /** An incident in two lines: severity, headline and time; then impact and state. */
 export function IncidentEntry({ incident }: { incident: Incident }) {
   return (
@@ -37,8 +44,7 @@ export function IncidentEntry({ incident }: { incident: Incident }) {
         {incident.services.length > 0 && `; ${listed(incident.services)}`}
         {incident.alarms > 0 &&
           `; ${incident.open_alarms} of ${count(incident.alarms, 'alarm')} open`}
-        {incident.state === 'open' &&
-          `; ${incident.handled_by.length > 0 ? `with ${listed(incident.handled_by)}` : 'not acknowledged'}`}
+        {incident.state === 'open' && `; ${handlingWords(incident)}`}
       </span>
     </li>
   );

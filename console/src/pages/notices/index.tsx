@@ -8,7 +8,7 @@ import { ErrorAlert } from '../../components/error-alert';
 import { Time } from '../../components/time';
 import { count } from '../../format';
 import { Receivers } from './receivers';
-import { SHOWN, deliveryWords, isShown } from './words';
+import { SHOWN, deliveryWords, isShown, outcomeWords } from './words';
 import type { Shown } from './words';
 
 const TITLES: Record<Shown, string> = { all: 'All', waiting: 'Waiting', failed: 'Failed' };
@@ -22,23 +22,26 @@ export function NoticesPage() {
   const session = useQuery(queries.session());
   const mayAct = session.data?.role !== 'viewer';
   const answer = useQuery(queries.notices(shown));
-  const failed = useQuery(queries.notices('failed'));
+  const status = useQuery(queries.status());
   const retry = useMutation({
     mutationFn: (notice?: number) => retryDeliveries(notice),
-    onSettled: () => client.invalidateQueries({ queryKey: ['notices'] }),
+    onSettled: async () => {
+      await client.invalidateQueries({ queryKey: ['notices'] });
+      await client.invalidateQueries({ queryKey: ['status'] });
+    },
   });
-  const failures = failed.data?.length;
+  const late = status.data?.late_deliveries;
   return (
     <>
       <div className="actions">
         <h1 className="sentence" style={{ flex: 1, margin: 0 }}>
-          {failures === undefined
+          {late === undefined
             ? 'Notices'
-            : failures === 0
-              ? 'Notices: no delivery has failed'
-              : `Notices: ${count(failures, 'notice')} with a failed delivery`}
+            : late === 0
+              ? 'Notices: all delivered'
+              : `Notices: ${count(late, 'delivery', 'deliveries')} late or failed`}
         </h1>
-        {mayAct && failures !== undefined && failures > 0 && (
+        {mayAct && late !== undefined && late > 0 && (
           <Button loading={retry.isPending} onClick={() => retry.mutate(undefined)}>
             Send all failed again
           </Button>
@@ -84,8 +87,8 @@ export function NoticesPage() {
 function NoticeRow({ notice, onRetry }: { notice: Notice; onRetry?: () => void }) {
   const isFailed = notice.deliveries.some((delivery) => delivery.state === 'failed');
   return (
-    <li className="row" data-notice={notice.no}>
-      <div className="row-rest">
+    <li className="entry" data-notice={notice.no}>
+      <p className="said">
         <span className="quiet">
           <Time at={notice.at} />
         </span>{' '}
@@ -101,26 +104,27 @@ function NoticeRow({ notice, onRetry }: { notice: Notice; onRetry?: () => void }
             </Button>
           </>
         )}
-        {notice.subject != null && notice.deliveries.length === 0 && (
-          <p className="said quiet">No receiver takes it.</p>
-        )}
-        {notice.deliveries.map((delivery) => (
-          <p key={delivery.receiver} className="said quiet" data-delivery={delivery.state}>
-            {deliveryWords(delivery)}
-            {delivery.ended_at != null && delivery.state === 'sent' && (
-              <>
-                {' '}
-                <Time at={delivery.ended_at} />
-              </>
-            )}
-            {delivery.next_at != null && delivery.attempts > 0 && (
-              <>
-                . Next attempt <Time at={delivery.next_at} />
-              </>
-            )}
-          </p>
-        ))}
-      </div>
+      </p>
+      {notice.subject != null && notice.deliveries.length === 0 && (
+        <p className="said quiet">No receiver takes it.</p>
+      )}
+      {notice.deliveries.map((delivery) => (
+        <p key={delivery.receiver} className="said quiet" data-delivery={delivery.state}>
+          {deliveryWords(delivery)}
+          {delivery.ended_at != null && (
+            <>
+              {', '}
+              <Time at={delivery.ended_at} />
+            </>
+          )}
+          {delivery.next_at != null && delivery.attempts > 0 && (
+            <>
+              , next attempt <Time at={delivery.next_at} />
+            </>
+          )}
+          {outcomeWords(delivery)}
+        </p>
+      ))}
     </li>
   );
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { addressOf, deliveryWords, isShown, routeWords } from './words';
+import { addressOf, deliveryWords, isShown, outcomeWords, routeWords } from './words';
 
 const made = { id: 'x', made_at: '2026-03-02T10:00:00Z', made_by: 'ailsa', enabled: true };
 
@@ -12,9 +12,12 @@ describe('words of notices', () => {
       reason: 'greylisted',
       state: 'waiting' as const,
     };
-    expect(deliveryWords(delivery)).toBe('Desk by mail: waiting, 3 attempts: greylisted');
+    expect(deliveryWords(delivery)).toBe('Desk by mail: waiting, 3 attempts');
+    expect(outcomeWords(delivery)).toBe('. greylisted');
     const answered = { ...delivery, attempts: 1, reason: null, state: 'sent' as const };
-    expect(deliveryWords({ ...answered, answer: '200 OK' })).toContain('sent. Answer: 200 OK');
+    expect(deliveryWords(answered)).toBe('Desk by mail: sent');
+    expect(outcomeWords(answered)).toBe('');
+    expect(outcomeWords({ ...answered, answer: '200 OK' })).toBe('. Answer: 200 OK');
   });
 
   it('say where a receiver is', () => {

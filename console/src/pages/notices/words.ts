@@ -18,11 +18,15 @@ const STATES: Record<Delivery['state'], string> = {
 };
 
 /** What became of a delivery. */
-export function deliveryWords({ receiver, channel, state, attempts, ...rest }: Delivery): string {
+export function deliveryWords({ receiver, channel, state, attempts }: Delivery): string {
   const tried = attempts > 1 ? `, ${count(attempts, 'attempt')}` : '';
-  const because = rest.reason == null ? '' : `: ${rest.reason}`;
-  const answer = rest.answer == null ? '' : `. Answer: ${rest.answer}`;
-  return `${receiver} by ${channel}: ${STATES[state]}${tried}${because}${answer}`;
+  return `${receiver} by ${channel}: ${STATES[state]}${tried}`;
+}
+
+/** Why a delivery failed, or what the receiver answered. */
+export function outcomeWords({ reason, answer }: Delivery): string {
+  const because = reason == null ? '' : `. ${reason}`;
+  return answer == null ? because : `${because}. Answer: ${answer}`;
 }
 
 /** Where notices of a receiver go. */

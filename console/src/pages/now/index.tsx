@@ -55,6 +55,11 @@ export function NowPage() {
                 {ofAll(status.data.rebuilding.done, status.data.rebuilding.paths)} paths
               </span>
             )}
+            {status.data.late_deliveries > 0 && (
+              <Link to="/notices">
+                {count(status.data.late_deliveries, 'notice')} late or not delivered
+              </Link>
+            )}
             <span>
               as of <Time at={status.data.at} />
             </span>

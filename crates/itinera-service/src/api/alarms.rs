@@ -76,12 +76,11 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
     }
     let rows = items.iter().flat_map(|item| item.rows.iter().copied()).collect();
     let roots: Vec<Uuid> = items.iter().map(|item| item.id).collect();
-    let (states, handlings, mut actions, contracts, mut earlier) = tokio::try_join!(
+    let (states, handlings, mut actions, contracts) = tokio::try_join!(
         shared.store.alarm_states(rows),
         shared.store.handlings(roots.clone()),
-        shared.store.alarm_actions(roots.clone()),
+        shared.store.alarm_actions(roots),
         shared.store.contracts(),
-        shared.store.earlier_alarms(roots),
     )?;
     let belongs_to = items.iter().filter_map(|item| item.incident).map(IncidentId::from_uuid);
     let attached = actions.values().flatten().filter_map(|action| attached_to(&action.detail));
@@ -92,7 +91,6 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
         item.history = merged(&members.collect::<Vec<_>>());
         item.times_raised = times_raised(&item.history);
         item.contract_holders = holders_of(&contracts, &item.sites);
-        item.earlier = earlier.remove(&item.id).map(EarlierView::from).unwrap_or_default();
         let Limits { loss_ppm, added_delay_us, .. } = shared.limits;
         item.limit_loss_ratio = item.loss.as_ref().map(|_| ratio(loss_ppm));
         item.limit_added_delay_us = item.added_delay_us.map(|_| added_delay_us);
@@ -216,7 +214,10 @@ pub(crate) async fn alarm(
     let unknown = || ApiError::unknown_id(&id);
     let named = resolve(&shared.store, Numbered::Alarm, &id).await?;
     let rows = shared.store.alarm(named).await?.ok_or_else(unknown)?;
-    items_of(&shared, vec![rows]).await?.pop().map(Json).ok_or_else(unknown)
+    let mut item = items_of(&shared, vec![rows]).await?.pop().ok_or_else(unknown)?;
+    let earlier = shared.store.earlier_alarms(vec![item.id]).await?.remove(&item.id);
+    item.earlier = Some(earlier.map(EarlierView::from).unwrap_or_default());
+    Ok(Json(item))
 }
 
 /// What to do with alarms.

@@ -2,8 +2,9 @@
 
 use super::alarms::alarm_items;
 use super::incidents::{ItemParts, entries_of, item};
-use super::view::hand_over::{HandOver, IncidentHandOver, text};
+use super::view::hand_over::{self, HandOver, IncidentHandOver};
 use super::view::incident::IncidentState;
+use super::view::planned_work::PlannedWorkItem;
 use super::view::watch::SuppressionItem;
 use super::{MAX_PAGE, ValidQuery, checked_time, watches};
 use crate::context::Shared;
@@ -19,6 +20,8 @@ use utoipa::IntoParams;
 
 /// A shift, where no other time is asked for.
 const SHIFT: Duration = Duration::hours(8);
+/// Planned work that is named.
+const PLANNED: i64 = 50;
 /// How far back changes are shown at most.
 const LONGEST: Duration = Duration::days(31);
 
@@ -83,8 +86,11 @@ pub(crate) async fn hand_over(
     let watches = watches::running(&shared).await?;
     let suppressions = shared.store.suppressions().await?;
     let suppressions = suppressions.into_iter().map(SuppressionItem::from).collect();
+    let planned = shared.store.planned_work(at, at + Duration::days(1), PLANNED).await?;
+    let planned = planned.into_iter().map(PlannedWorkItem::from).collect();
+    let text = String::new();
     let mut hand_over =
-        HandOver { since, at, incidents, shelved, watches, suppressions, text: String::new() };
-    hand_over.text = text(&hand_over);
+        HandOver { since, at, incidents, shelved, watches, suppressions, planned, text };
+    hand_over.text = hand_over::text(&hand_over);
     Ok(Json(hand_over))
 }

@@ -7,7 +7,7 @@ use super::view::handling::{AlarmActionView, attached_to};
 use super::view::impact::holders_of;
 use super::view::incident::{
     ComplaintView, IncidentDetail, IncidentItem, IncidentOrigin, IncidentState, TimelineEntry,
-    causes, ends_of, handled_by, owners, paths_of, principal, roots_of, since,
+    causes, ends_of, handled_by, is_set_aside, owners, paths_of, principal, roots_of, since,
 };
 use super::view::message::MessageView;
 use super::view::notice::delivered;
@@ -112,6 +112,7 @@ pub(super) async fn item(
         alarms: record.alarms.len() + causes(record, false),
         open_alarms,
         handled_by: handled_by(record, &parts.handlings),
+        is_set_aside: is_set_aside(record, &parts.handlings, OffsetDateTime::now_utc()),
     })
 }
 

@@ -19,6 +19,7 @@ mod numbers;
 mod owners;
 mod pairs;
 mod paths;
+mod planned_work;
 mod session;
 mod set_aside;
 mod status;
@@ -30,6 +31,7 @@ mod watches;
 mod weave;
 
 pub(crate) use compose::compose_notices;
+pub(crate) use planned_work::{apply_planned_work, refresh_calendars};
 pub use view::message::{MessageView, NoteView};
 
 use crate::console;
@@ -124,6 +126,9 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(incidents::close))
         .routes(routes!(incidents::reopen))
         .routes(routes!(hand_over::hand_over))
+        .routes(routes!(planned_work::calendars))
+        .routes(routes!(planned_work::save_calendar, planned_work::remove_calendar))
+        .routes(routes!(planned_work::planned_work))
         .routes(routes!(notices::receivers, notices::add_receiver))
         .routes(routes!(notices::change_receiver, notices::remove_receiver))
         .routes(routes!(notices::test_receiver))

@@ -70,6 +70,7 @@ pub(crate) async fn status(
         commits: counts.commits,
         unjudged_commits: counts.unjudged_commits,
         set_aside_commits: counts.set_aside_commits,
+        late_deliveries: counts.late_deliveries,
         rebuilding,
         disk: disk.map(|note| NoteView::new(note, &map)),
         open_alarms: counts.open_alarms,

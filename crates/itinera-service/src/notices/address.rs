@@ -40,13 +40,23 @@ fn is_allowed(address: IpAddr, this_machine: bool) -> bool {
     !(never || address.is_unspecified() || address.is_multicast())
 }
 
+/// Refuses an address that is written out and that notices are never sent to.
+pub(super) fn check_literal(host: &str) -> Result<(), AddressError> {
+    match literal(host) {
+        Some(address) if !is_allowed(address, true) => Err(AddressError::Refused(address)),
+        _ => Ok(()),
+    }
+}
+
+fn literal(host: &str) -> Option<IpAddr> {
+    host.trim_start_matches('[').trim_end_matches(']').parse().ok()
+}
+
 /// The addresses of a host that a connection may go to, in the order to try them.
 pub(super) async fn pinned(host: &str, port: u16) -> Result<Vec<SocketAddr>, AddressError> {
-    if let Ok(address) = host.trim_start_matches('[').trim_end_matches(']').parse::<IpAddr>() {
-        return match is_allowed(address, true) {
-            true => Ok(vec![SocketAddr::new(address, port)]),
-            false => Err(AddressError::Refused(address)),
-        };
+    check_literal(host)?;
+    if let Some(address) = literal(host) {
+        return Ok(vec![SocketAddr::new(address, port)]);
     }
     let resolving = tokio::time::timeout(LIMIT, tokio::net::lookup_host((host, port)));
     let resolved = resolving.await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut));

@@ -193,9 +193,7 @@ pub(crate) mod tests {
             severity: Some(Severity::Major),
             headline: "13 % loss inside Northmere Carriage".to_owned(),
             contact: Some("Call Northmere Carriage (AS 64501), noc@northmere.example.".to_owned()),
-            contract_holders: vec![
-                "Fennel Fibre, support@fennel.example (contract of Dunverra)".to_owned(),
-            ],
+            contract_holders: vec!["Fennel Fibre, support@fennel.example, for Dunverra".to_owned()],
             detail: vec!["13 % packet loss (11–15 %). Seen on 14 paths.".to_owned()],
             incident: Some(12),
             alarm: Some(34),

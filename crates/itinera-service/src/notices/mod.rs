@@ -21,6 +21,15 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use time::OffsetDateTime;
 
+/// Fetches a text of at most `most` bytes, under the same rules as notices are sent.
+///
+/// # Errors
+/// Why not.
+pub(crate) async fn fetch(sending: &Sending, url: &str, most: usize) -> Result<String, String> {
+    let fetched = webhook::fetch(url, most, sending.tls.as_ref().clone()).await;
+    fetched.map_err(|error| error.reason)
+}
+
 /// Why notices cannot be sent.
 #[derive(Debug, thiserror::Error)]
 pub enum SendingError {
@@ -126,6 +135,7 @@ impl Sending {
                 if host.is_empty() || host.chars().count() > 253 || host.chars().any(odd) {
                     return Err(format!("host: {host:?} is no name or address of a host"));
                 }
+                address::check_literal(host).map_err(|error| format!("host: {error}"))?;
                 if *port == 0 { Err("port: 1 to 65535 is needed".to_owned()) } else { Ok(()) }
             }
         }
@@ -196,6 +206,7 @@ mod tests {
             (&mailing, to("desk"), "to"),
             (&mailing, Channel::Mail { to: Vec::new() }, "to"),
             (&sending, syslog("a b", 514), "host"),
+            (&sending, syslog("224.0.0.1", 514), "host"),
             (&sending, syslog("log.corriven.example", 0), "port"),
         ] {
             let refused = sending.check(&receiver(channel.clone()));

@@ -1,6 +1,6 @@
 //! Notices as signed HTTP requests.
 
-use super::address::pinned;
+use super::address::{check_literal, pinned};
 use super::attempt::{Answer, SendError, causes, kept};
 use super::cloud_event::MEDIA;
 use super::signature::{SignatureHeaders, Signed, sign};
@@ -37,7 +37,47 @@ pub(super) fn checked_url(text: &str) -> Result<Url, String> {
     if !url.username().is_empty() || url.password().is_some() || url.fragment().is_some() {
         return Err("url: without a user, a password and a fragment".to_owned());
     }
+    let host = url.host_str().unwrap_or_default();
+    check_literal(host).map_err(|error| format!("url: {error}"))?;
     Ok(url)
+}
+
+/// A client that connects to addresses of the URL's host that were checked, and nowhere else.
+async fn client(url: &Url, tls: rustls::ClientConfig) -> Result<Client, SendError> {
+    let host = url.host_str().unwrap_or_default();
+    let addresses = pinned(host, url.port_or_known_default().unwrap_or(443)).await?;
+    Client::builder()
+        .tls_backend_preconfigured(tls)
+        .redirect(Policy::none())
+        .no_proxy()
+        .resolve_to_addrs(host, &addresses)
+        .connect_timeout(CONNECT)
+        .timeout(LIMIT)
+        .build()
+        .map_err(|error| SendError::permanent(causes(&error)))
+}
+
+/// Fetches a text of at most `most` bytes.
+pub(super) async fn fetch(
+    url: &str,
+    most: usize,
+    tls: rustls::ClientConfig,
+) -> Result<String, SendError> {
+    let url = checked_url(url).map_err(SendError::permanent)?;
+    let sent = client(&url, tls).await?.get(url).send();
+    let failed = |error: reqwest::Error| SendError::passing(causes(&error.without_url()));
+    let mut response = sent.await.map_err(failed)?;
+    if !response.status().is_success() {
+        return Err(refused(response.status(), "", None));
+    }
+    let mut bytes = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(failed)? {
+        bytes.extend_from_slice(&chunk);
+        if bytes.len() > most {
+            return Err(SendError::permanent(format!("more than {} KiB", most >> 10)));
+        }
+    }
+    String::from_utf8(bytes).map_err(|_| SendError::permanent("no UTF-8 text".to_owned()))
 }
 
 /// What a status means that is no success.
@@ -58,18 +98,7 @@ pub(super) async fn send(
     tls: rustls::ClientConfig,
 ) -> Result<Answer, SendError> {
     let url = checked_url(request.url).map_err(SendError::permanent)?;
-    let host = url.host_str().unwrap_or_default();
-    let port = url.port_or_known_default().unwrap_or(443);
-    let addresses = pinned(host, port).await?;
-    let client = Client::builder()
-        .tls_backend_preconfigured(tls)
-        .redirect(Policy::none())
-        .no_proxy()
-        .resolve_to_addrs(host, &addresses)
-        .connect_timeout(CONNECT)
-        .timeout(LIMIT)
-        .build()
-        .map_err(|error| SendError::permanent(causes(&error)))?;
+    let client = client(&url, tls).await?;
     let signed = Signed {
         url: url.as_str(),
         media: MEDIA,
@@ -143,6 +172,8 @@ mod tests {
             "file:///etc/passwd",
             "https://u:p@desk.corriven.example/",
             "https://desk.corriven.example/#a",
+            "http://169.254.169.254/latest",
+            "http://[fe80::1]/",
         ] {
             assert!(checked_url(bad).is_err_and(|reason| reason.starts_with("url: ")), "{bad}");
         }

@@ -1,3 +1,3 @@
 DROP INDEX alarm_by_key;
-DROP TABLE contract, tag, delivery, notice, receiver;
+DROP TABLE explained_alarm, planned_work, calendar, contract, tag, delivery, notice, receiver;
 ALTER TABLE incident DROP COLUMN said_severity, DROP COLUMN said_cleared;

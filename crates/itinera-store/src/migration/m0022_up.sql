@@ -41,6 +41,7 @@ CREATE TABLE delivery (
     UNIQUE (notice_id, receiver_id)
 );
 CREATE INDEX delivery_waiting ON delivery (next_at) WHERE state = 'waiting';
+CREATE INDEX delivery_failed ON delivery (ended_at) WHERE state = 'failed';
 CREATE INDEX delivery_by_receiver ON delivery (receiver_id, ended_at);
 
 -- What notices have said of an incident: the highest severity, and whether it has cleared since.
@@ -60,6 +61,40 @@ CREATE TABLE contract (
     site text PRIMARY KEY,
     holder text NOT NULL,
     contact text NOT NULL
+);
+
+-- Calendars of planned work, the occurrences of their events, and the alarms that these explained.
+CREATE TABLE calendar (
+    id uuid PRIMARY KEY,
+    name text NOT NULL UNIQUE,
+    url text,
+    site text,
+    owner bigint,
+    zone text NOT NULL,
+    content text NOT NULL,
+    fetched_at timestamptz NOT NULL,
+    next_at timestamptz NOT NULL,
+    error text,
+    saved_by text NOT NULL
+);
+CREATE TABLE planned_work (
+    calendar_id uuid NOT NULL REFERENCES calendar ON DELETE CASCADE,
+    uid text NOT NULL,
+    starts_at timestamptz NOT NULL,
+    ends_at timestamptz NOT NULL,
+    summary text NOT NULL,
+    sites text[] NOT NULL,
+    owners bigint[] NOT NULL,
+    PRIMARY KEY (calendar_id, uid, starts_at)
+);
+CREATE INDEX planned_work_by_end ON planned_work (ends_at);
+CREATE TABLE explained_alarm (
+    calendar_id uuid NOT NULL REFERENCES calendar ON DELETE CASCADE,
+    uid text NOT NULL,
+    starts_at timestamptz NOT NULL,
+    alarm_id uuid NOT NULL REFERENCES alarm ON DELETE CASCADE,
+    at timestamptz NOT NULL,
+    PRIMARY KEY (calendar_id, uid, starts_at, alarm_id)
 );
 
 -- Earlier alarms of the same key. A key may hold long foreign text, which no index entry takes.

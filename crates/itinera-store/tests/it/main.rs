@@ -6,6 +6,7 @@ mod events;
 mod evidence;
 mod judgement;
 mod notices;
+mod planned_work;
 mod retention;
 mod review;
 mod robust;

@@ -216,6 +216,8 @@ async fn what_was_given_up_is_tried_again_on_demand_and_a_removed_receiver_is_se
     }
     use DeliveryState::{Failed, Skipped, Waiting};
     assert_eq!(states(&store).await, [Failed, Failed, Waiting]);
+    let late = async || store.status_counts().await.unwrap().late_deliveries;
+    assert_eq!(late().await, 2);
     let failed = NoticeQuery { state: Some(Failed), ..NoticeQuery::default() };
     assert_eq!(store.notices(failed, 10).await.unwrap().len(), 2);
     let of_other = Retried { receiver: Some(other), notice: None };
@@ -229,10 +231,17 @@ async fn what_was_given_up_is_tried_again_on_demand_and_a_removed_receiver_is_se
     assert!(matches!(taken, StoreError::Receiver(ReceiverRefused::NameTaken)), "{taken:?}");
     store.remove_receiver(desk, "ailsa").await.unwrap();
     assert_eq!(states(&store).await, [Skipped, Waiting, Skipped]);
+    let other_fails = Attempt::Failed { reason: "403".to_owned() };
+    for claim in claims(&store).await {
+        store.record_attempt(claim.id, &other_fails).await.unwrap();
+    }
+    assert_eq!(late().await, 1);
     let gone = store.remove_receiver(desk, "ailsa").await.unwrap_err();
     assert!(matches!(gone, StoreError::Receiver(ReceiverRefused::Unknown)), "{gone:?}");
     let left = store.receivers().await.unwrap();
     assert_eq!(left.iter().map(|it| it.id).collect::<Vec<_>>(), [other]);
+    store.remove_receiver(other, "ailsa").await.unwrap();
+    assert_eq!(late().await, 0, "a receiver that was removed is missed no more");
     add(&store, "Desk", webhook()).await;
     let audit = store.audit_entries(None, 100).await.unwrap();
     assert!(audit.iter().all(|entry| !entry.detail.to_string().contains("5ecret")));

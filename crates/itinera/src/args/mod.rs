@@ -4,6 +4,7 @@ pub(crate) mod accuracy;
 mod agent;
 mod alarms;
 mod backup;
+mod calendars;
 mod measuring;
 mod notices;
 mod number_or_id;
@@ -22,6 +23,7 @@ use time::format_description::well_known::Iso8601;
 pub(crate) use agent::{AgentCommand, JoinArgs, RunArgs};
 pub(crate) use alarms::{AlarmAction, AlarmsArgs, ShownAlarms, SomeAlarms};
 pub(crate) use backup::{BackupArgs, RestoreArgs};
+pub(crate) use calendars::{CalendarsCommand, PlannedWorkArgs};
 pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputArgs};
 pub(crate) use notices::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
 pub(crate) use number_or_id::NumberOrId;
@@ -116,6 +118,13 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: IncidentsCommand,
     },
+    /// Manage calendars of planned work
+    Calendars {
+        #[command(subcommand)]
+        command: CalendarsCommand,
+    },
+    /// List planned work with the alarms that it explains
+    PlannedWork(PlannedWorkArgs),
     /// Manage receivers of notices: webhooks, actions, e-mail, syslog
     Receivers {
         #[command(subcommand)]

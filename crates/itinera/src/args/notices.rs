@@ -10,7 +10,7 @@ pub(crate) enum ReceiversCommand {
     /// List receivers with their routes
     List,
     /// Add a receiver
-    Add(NewReceiverArgs),
+    Add(Box<NewReceiverArgs>),
     /// Replace a receiver by a JSON file, as `list --format json` prints one
     Change {
         /// Name or id

@@ -2,7 +2,7 @@
 
 use super::http::Client;
 use super::notices;
-use super::show::{ABSENT, message_of, names, or_absent, span, text_of, utc_of};
+use super::show::{ABSENT, message_of, names, names_of, or_absent, span, text_of, utc_of};
 use crate::args::{IncidentsCommand, NumberOrId};
 use crate::exit::Failure;
 use crate::output::{Output, plain};
@@ -50,11 +50,6 @@ pub(crate) async fn run(
 pub(crate) async fn id_of(client: &Client, number: NumberOrId) -> Result<String, Failure> {
     let incident = client.get(&format!("/incidents/{number}")).await?;
     Ok(text_of(&incident["id"]))
-}
-
-fn names_of(value: &Value) -> Vec<String> {
-    let names = value.as_array().into_iter().flatten().filter_map(Value::as_str);
-    names.map(str::to_owned).collect()
 }
 
 fn when(incident: &Value) -> String {

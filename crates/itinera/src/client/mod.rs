@@ -1,6 +1,7 @@
 //! The analyst's client: one call of the API per command, printed as a table or as it came.
 
 pub(crate) mod alarms;
+pub(crate) mod calendars;
 pub(crate) mod checks;
 pub(crate) mod counts;
 pub(crate) mod events;
@@ -93,6 +94,18 @@ pub(crate) async fn import_owners(
     );
     let value = client.import_owners(&source, body, None).await?;
     output.either(&value, |output| show::import(output, &view::read(value.clone())?))
+}
+
+/// The text in a file, or on standard input for `-`.
+fn text_in(file: &Path) -> Result<String, Failure> {
+    let name = file.display().to_string();
+    let mut text = String::new();
+    let read = match name.as_str() {
+        "-" => std::io::stdin().lock().read_to_string(&mut text),
+        _ => std::fs::File::open(file).and_then(|mut file| file.read_to_string(&mut text)),
+    };
+    read.map_err(|e| Failure::new(Code::BadFile, e).context(format!("cannot read {name}")))?;
+    Ok(text)
 }
 
 pub(crate) async fn join_code(

@@ -1,12 +1,11 @@
 //! `itinera receivers` and `itinera notices`.
 
 use super::http::Client;
-use super::show::{text_of, utc_of};
+use super::show::{names_of, text_of, utc_of};
 use crate::args::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
 use serde_json::{Value, json};
-use std::io::Read;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -28,7 +27,7 @@ pub(crate) async fn receivers(
             output.either(&items, |output| list_receivers(output, all(&items)))
         }
         ReceiversCommand::Add(new) => {
-            let made = client.post("/receivers", &requested(new)?).await?;
+            let made = client.post("/receivers", &requested(*new)?).await?;
             output.either(&made, |output| receiver(output, &made))
         }
         ReceiversCommand::Change { name, file, new_secret } => {
@@ -51,15 +50,10 @@ pub(crate) async fn receivers(
 }
 
 fn read_json(file: &Path) -> Result<Value, Failure> {
-    let name = file.display().to_string();
-    let mut text = String::new();
-    let read = match name.as_str() {
-        "-" => std::io::stdin().lock().read_to_string(&mut text),
-        _ => std::fs::File::open(file).and_then(|mut file| file.read_to_string(&mut text)),
-    };
-    read.map_err(|e| Failure::new(Code::BadFile, e).context(format!("cannot read {name}")))?;
-    serde_json::from_str(&text)
-        .map_err(|e| Failure::new(Code::BadFile, e).context(format!("{name} is no JSON")))
+    serde_json::from_str(&super::text_in(file)?).map_err(|error| {
+        let text = format!("{} is no JSON", file.display());
+        Failure::new(Code::BadFile, error).context(text)
+    })
 }
 
 /// What can be written of a receiver that was read.
@@ -166,7 +160,7 @@ fn list_receivers(output: &Output, items: &[Value]) -> Result<(), Failure> {
 }
 
 fn texts(list: &Value) -> String {
-    all(list).iter().map(text_of).collect::<Vec<_>>().join(", ")
+    names_of(list).join(", ")
 }
 
 fn route_words(route: &Value) -> String {

@@ -88,6 +88,12 @@ pub(super) fn status(output: &Output, state: &State) -> Result<(), Failure> {
             state.set_aside_commits
         ))?;
     }
+    if state.late_deliveries > 0 {
+        output.line(&format!(
+            "notices    {} late or not delivered; see `itinera notices list`",
+            state.late_deliveries
+        ))?;
+    }
     if let Some(Rebuilding { stage, done, paths }) = &state.rebuilding {
         output.line(&format!(
             "judgement  rebuilding its {} by a new version: {done} of {paths} paths done",
@@ -412,7 +418,7 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
         let (name, contact, sites) = (&holder.name, &holder.contact, holder.sites.join(", "));
         output.sentence(&format!("{label:8}  {name}, {contact}, for {sites}"), "")?;
     }
-    earlier(output, &alarm.earlier)?;
+    alarm.earlier.as_ref().map_or(Ok(()), |it| earlier(output, it))?;
     output.line(&format!("paths     {}", alarm.paths.len()))?;
     output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))?;
     // The first state alone is when it was raised.
@@ -469,6 +475,12 @@ pub(super) fn ms_of(value: &Value) -> String {
         let tenths = us.saturating_add(50) / 100;
         format!("{}.{}", tenths / 10, tenths % 10)
     })
+}
+
+/// The texts of a list.
+pub(super) fn names_of(value: &Value) -> Vec<String> {
+    let names = value.as_array().into_iter().flatten().filter_map(Value::as_str);
+    names.map(str::to_owned).collect()
 }
 
 pub(super) fn text_of(value: &Value) -> String {

@@ -34,6 +34,7 @@ pub(super) struct State {
     pub(super) unjudged_commits: i64,
     #[serde(default)]
     pub(super) set_aside_commits: i64,
+    pub(super) late_deliveries: i64,
     #[serde(default)]
     pub(super) rebuilding: Option<Rebuilding>,
     #[serde(default)]
@@ -173,7 +174,7 @@ pub(super) struct Alarm {
     pub(super) sites: Vec<String>,
     pub(super) services: Vec<String>,
     pub(super) contract_holders: Vec<ContractHolder>,
-    pub(super) earlier: Earlier,
+    pub(super) earlier: Option<Earlier>,
     pub(super) incident_no: Option<i64>,
     pub(super) paths: Vec<String>,
     pub(super) times_raised: usize,

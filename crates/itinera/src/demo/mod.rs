@@ -3,6 +3,7 @@
 
 mod children;
 mod directory;
+mod planned_work;
 mod receivers;
 
 use crate::args::DemoArgs;
@@ -28,6 +29,8 @@ pub(crate) struct Story {
     owners: String,
     service: String,
     watch: &'static str,
+    /// A calendar announces planned work.
+    plans: bool,
 }
 
 const WATCH: &str = "after 1.5 minutes one link begins to lose packets in the forward direction. An alarm\n\
@@ -49,6 +52,7 @@ impl Story {
                 owners: include_str!("../../../../demo/owners.csv").to_owned(),
                 service: include_str!("../../../../demo/service.toml").to_owned(),
                 watch: WATCH,
+                plans: true,
             });
         };
         let read = |name: &str| {
@@ -63,6 +67,7 @@ impl Story {
             owners: read(Self::OWNERS)?,
             service: read(Self::SERVICE)?,
             watch: WATCH_ANOTHER,
+            plans: false,
         })
     }
 }
@@ -199,6 +204,9 @@ impl Demo<'_> {
         })
         .await?;
         step.done()?;
+        if story.plans {
+            planned_work::plan(&client, directory).await?;
+        }
 
         for site in &sites {
             let step = Step::begin(output, &format!("Starting the agent at {}", site.name))?;

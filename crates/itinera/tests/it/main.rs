@@ -16,6 +16,7 @@ mod live;
 mod measuring;
 mod notices;
 mod outage;
+mod planned_work;
 mod poison;
 mod processes;
 mod refusals;

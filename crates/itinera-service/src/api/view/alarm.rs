@@ -52,8 +52,8 @@ pub(crate) struct AlarmItem {
     pub(crate) limit_added_delay_us: Option<u32>,
     /// The providers that its sites pay.
     pub(crate) contract_holders: Vec<ContractHolder>,
-    /// Earlier alarms of the same cause at the same place.
-    pub(crate) earlier: EarlierView,
+    /// Earlier alarms of the same cause at the same place; absent in lists.
+    pub(crate) earlier: Option<EarlierView>,
     /// Start of the first window over the limit.
     #[serde(with = "time::serde::rfc3339")]
     pub(crate) since: OffsetDateTime,
@@ -129,7 +129,7 @@ impl AlarmItem {
             limit_loss_ratio: None,
             limit_added_delay_us: None,
             contract_holders: Vec::new(),
-            earlier: EarlierView::default(),
+            earlier: None,
             since: offset(alarm.since),
             raised_at: offset(alarm.raised_at),
             state,
@@ -182,7 +182,7 @@ impl AlarmItem {
             limit_loss_ratio: None,
             limit_added_delay_us: None,
             contract_holders: Vec::new(),
-            earlier: EarlierView::default(),
+            earlier: None,
             since: offset(event.since),
             raised_at: offset(event.raised_at),
             state,

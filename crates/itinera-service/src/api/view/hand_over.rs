@@ -4,6 +4,7 @@ use super::alarm::AlarmItem;
 use super::handling::minute;
 use super::incident::{IncidentItem, IncidentState, TimelineEntry};
 use super::path::offset;
+use super::planned_work::PlannedWorkItem;
 use super::watch::{SuppressionItem, WatchItem};
 use itinera_model::incident::TimelineKind;
 use itinera_store::IncidentRecord;
@@ -54,9 +55,9 @@ impl IncidentHandOver {
         since: OffsetDateTime,
         mut entries: Vec<TimelineEntry>,
     ) -> Self {
-        use TimelineKind::{AlarmCleared, AlarmRaised, EventBegan, EventEnded, Opened};
-        let counted = [AlarmRaised, EventBegan, AlarmCleared, EventEnded, Opened];
-        entries.retain(|entry| !counted.contains(&entry.kind));
+        use TimelineKind::{AlarmCleared, AlarmRaised, EventBegan, EventEnded, NoticeSent, Opened};
+        let left_out = [AlarmRaised, EventBegan, AlarmCleared, EventEnded, Opened, NoticeSent];
+        entries.retain(|entry| !left_out.contains(&entry.kind));
         let (raised, cleared) = moved_since(record, since);
         Self { is_new: item.opened_at >= since, item, raised, cleared, entries }
     }
@@ -77,6 +78,8 @@ pub(crate) struct HandOver {
     pub(crate) watches: Vec<WatchItem>,
     /// Planned pauses of measurement that last or are to come.
     pub(crate) suppressions: Vec<SuppressionItem>,
+    /// Planned work that lasts or begins within a day.
+    pub(crate) planned: Vec<PlannedWorkItem>,
     /// All of it as plain text, with times in UTC.
     pub(crate) text: String,
 }
@@ -103,9 +106,10 @@ fn incident(it: &IncidentHandOver, at: OffsetDateTime) -> String {
         vec![format!("since {}, {}", minute(*since), lasting(*since, closed_at.unwrap_or(at)))];
     if it.item.state == IncidentState::Open {
         let users = &it.item.handled_by;
-        facts.push(match users.is_empty() {
-            true => "not acknowledged".to_owned(),
-            false => format!("with {}", users.join(", ")),
+        facts.push(match (&users[..], it.item.is_set_aside) {
+            (_, true) => "shelved".to_owned(),
+            ([], false) => "not acknowledged".to_owned(),
+            (users, false) => format!("with {}", users.join(", ")),
         });
         facts.push(format!("{open_alarms} of {alarms} alarms open"));
     }
@@ -157,7 +161,8 @@ fn to_watch(hand_over: &HandOver) -> Vec<String> {
         let (no, reason) = (pause.no, &pause.reason);
         format!("Pause {no} from {from} until {until}, {site} to {target}: {reason}")
     });
-    shelved.chain(watches).chain(pauses).collect()
+    let planned = hand_over.planned.iter().map(PlannedWorkItem::words);
+    shelved.chain(watches).chain(pauses).chain(planned).collect()
 }
 
 /// A hand-over as plain text, with times in UTC.
@@ -215,6 +220,7 @@ mod tests {
             alarms: 2,
             open_alarms: 1,
             handled_by: vec!["ailsa".to_owned()],
+            is_set_aside: false,
         }
     }
 
@@ -299,6 +305,7 @@ mod tests {
             shelved: Vec::new(),
             watches: Vec::new(),
             suppressions: Vec::new(),
+            planned: Vec::new(),
             text: String::new(),
         };
         hand_over.text = text(&hand_over);

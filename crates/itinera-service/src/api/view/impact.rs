@@ -17,7 +17,7 @@ pub(crate) struct ContractHolder {
 impl ContractHolder {
     /// In one line: name, contact, sites.
     pub(crate) fn words(&self) -> String {
-        format!("{}, {} (contract of {})", self.name, self.contact, self.sites.join(", "))
+        format!("{}, {}, for {}", self.name, self.contact, self.sites.join(", "))
     }
 }
 

@@ -18,7 +18,7 @@ use itinera_model::id::PathId;
 use itinera_model::incident::TimelineKind;
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::owner::OwnerMap;
-use itinera_model::triage::Handling;
+use itinera_model::triage::{Handling, OperatorState};
 use itinera_store::{IncidentRecord, PathEnds};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -79,6 +79,8 @@ pub(crate) struct IncidentItem {
     pub(crate) open_alarms: usize,
     /// The users who have its alarms: assigned to them, or acknowledged by them and not assigned.
     pub(crate) handled_by: Vec<String>,
+    /// Operators, or planned work, have set each of its open alarms aside: shelved or closed it.
+    pub(crate) is_set_aside: bool,
 }
 
 /// The alarms of an incident.
@@ -99,6 +101,23 @@ pub(crate) fn handled_by(
         handling.assignee.as_ref().or(acknowledged)
     });
     distinct(users)
+}
+
+/// Whether each open alarm of an incident is shelved or closed at a time; false where none is open.
+pub(crate) fn is_set_aside(
+    record: &IncidentRecord,
+    handlings: &BTreeMap<Uuid, Handling>,
+    now: OffsetDateTime,
+) -> bool {
+    let of_paths = record.alarms.iter().filter(|it| it.cleared_at.is_none());
+    let of_events = record.faults.iter().filter(|it| it.ended_at.is_none());
+    let open = of_paths.map(|it| it.id.as_uuid()).chain(of_events.map(|it| it.root.as_uuid()));
+    let open: BTreeSet<Uuid> = open.collect();
+    let is_aside = |root: &Uuid| {
+        let state = handlings.get(root).map(|handling| handling.state(now.into()));
+        matches!(state, Some(OperatorState::Shelved | OperatorState::Closed))
+    };
+    !open.is_empty() && open.iter().all(is_aside)
 }
 
 pub(crate) fn ends_of<'a>(ends: &'a [PathEnds], paths: &BTreeSet<PathId>) -> Vec<&'a PathEnds> {

@@ -123,6 +123,11 @@ pub(crate) struct PlaceView {
 }
 
 impl PlaceView {
+    /// One owner, two at a boundary, none where no owner map names one.
+    pub(crate) fn owners(&self) -> &[OwnerView] {
+        &self.owners
+    }
+
     pub(crate) fn new(place: &Place, map: &OwnerMap) -> Self {
         let responsible = Responsible::of(place, map);
         Self {

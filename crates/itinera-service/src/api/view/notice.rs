@@ -86,7 +86,7 @@ impl From<DeliveryRecord> for DeliveryView {
 pub(crate) fn delivered(kind: TimelineKind, body: &serde_json::Value) -> String {
     let text = |field: &str| body[field].as_str().unwrap_or_default();
     let (no, says, receiver) = (&body["notice"], text("says"), text("receiver"));
-    let notice = format!("notice {no} ({says}) to {receiver} by {}", text("channel"));
+    let notice = format!("Notice {no} ({says}) to {receiver} by {}", text("channel"));
     match (kind, text("answer"), text("reason")) {
         (TimelineKind::NoticeFailed, _, reason) => format!("{notice}: {reason}"),
         (_, "", _) => notice,

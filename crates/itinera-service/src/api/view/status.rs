@@ -75,6 +75,8 @@ pub(crate) struct StatusView {
     pub(crate) unjudged_commits: i64,
     /// Commits that could not be judged and are left out.
     pub(crate) set_aside_commits: i64,
+    /// Deliveries of notices that failed within a day, or wait after three attempts.
+    pub(crate) late_deliveries: i64,
     /// How far a new version has come with judging again what an older one found; absent where there is
     /// nothing to be judged again.
     pub(crate) rebuilding: Option<RebuildingView>,
