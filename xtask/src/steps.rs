@@ -93,7 +93,7 @@ pub(crate) fn test() -> Result<()> {
     step("tests", || run("cargo", &["test", "--workspace", "--no-fail-fast"]))
 }
 
-const BENCHES: [&str; 8] = [
+const BENCHES: [&str; 9] = [
     "busy_service",
     "compaction",
     "evidence",
@@ -101,6 +101,7 @@ const BENCHES: [&str; 8] = [
     "ingest",
     "judging",
     "probing",
+    "storm",
     "virtual_time",
 ];
 const DESCRIPTION: &str = "console/openapi.json";

@@ -8,7 +8,7 @@ use crate::event::intended::Intended;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 use uuid::Uuid;
 
 /// A path with an intended route.
@@ -47,4 +47,15 @@ pub struct Inventory {
     pub paths: BTreeMap<(AgentId, IpAddr), PathId>,
     /// Paths with an intended route.
     pub intended: BTreeMap<PathId, IntendedRoute>,
+}
+
+/// The smallest address.
+const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+
+impl Inventory {
+    /// The paths of an agent.
+    pub(crate) fn paths_of(&self, agent: AgentId) -> impl Iterator<Item = PathId> {
+        let own = self.paths.range((agent, FIRST)..);
+        own.take_while(move |((of, _), _)| *of == agent).map(|(_, path)| *path)
+    }
 }

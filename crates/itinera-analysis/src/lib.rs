@@ -8,6 +8,7 @@
 mod alarm;
 pub mod catalogue;
 pub mod complaint;
+pub mod correlation;
 pub mod diagnosis;
 pub mod event;
 mod evidence;
@@ -22,6 +23,7 @@ pub mod partners;
 pub mod past;
 pub mod responsible;
 pub mod roaming;
+pub mod self_alarm;
 pub mod stat;
 pub mod two_way;
 pub mod voice;

@@ -75,6 +75,12 @@ impl Responsible {
         same || beside(self, other) || beside(other, self)
     }
 
+    /// True where an owner is responsible for both places.
+    pub fn shares_owner(&self, other: &Self) -> bool {
+        let (own, others) = (self.owners(), other.owners());
+        own.iter().any(|one| others.iter().any(|other| one.as_number == other.as_number))
+    }
+
     /// The owners, the one nearer to the agent first.
     pub fn owners(&self) -> Vec<&Owner> {
         match self {

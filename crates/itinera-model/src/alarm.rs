@@ -5,6 +5,37 @@ use crate::id::PathId;
 use crate::unit::{Micros, WallTime};
 use serde::{Deserialize, Serialize};
 
+/// What an alarm is about. `EnumString` and `IntoStaticStr` read and write its name in the database.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::IntoStaticStr,
+)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum AlarmClass {
+    /// A fault that paths show.
+    Path,
+    /// An event of an agent, a check or a route.
+    Event,
+    /// A fault of the service itself.
+    Service,
+}
+
+impl AlarmClass {
+    /// Its name in the database and in the API.
+    pub fn name(self) -> &'static str {
+        self.into()
+    }
+}
+
 /// Kind of alarm.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
@@ -173,6 +204,18 @@ pub enum AlarmEffect {
 }
 
 impl AlarmEffect {
+    /// The alarm that it is about.
+    pub const fn key(&self) -> AlarmKey {
+        match self {
+            Self::Raised(alarm)
+            | Self::RaisedAgain { alarm, .. }
+            | Self::Changed { alarm, .. }
+            | Self::Recorded { alarm, .. }
+            | Self::Corrected { alarm, .. } => alarm.key,
+            Self::Cleared { key, .. } => *key,
+        }
+    }
+
     /// When it came to be, by the service's clock.
     pub fn at(&self) -> WallTime {
         match self {

@@ -1,7 +1,7 @@
 //! Events of an agent, a name, a service or a route; some for a moment,
 //! some that last.
 
-use crate::alarm::{Alarm, Severity};
+use crate::alarm::{Alarm, AlarmClass, Severity};
 use crate::diagnosis::Part;
 use crate::id::{AgentId, CheckId};
 use crate::message::Message;
@@ -56,6 +56,35 @@ pub enum EventKind {
     /// Packets take another route than the intended one.
     #[serde(alias = "not-as-intended")]
     RouteNotIntended,
+    /// A cut-off agent took the action that its site permits.
+    LocalAction,
+    /// The service judges measurements late.
+    JudgementBehind,
+    /// Judgement fails on commits.
+    CommitsSetAside,
+    /// A duty of the service is not done.
+    DutyFailing,
+    /// Little or no room is left for the database.
+    DiskLow,
+    /// Many agents report late.
+    AgentsLate,
+    /// A receiver does not get its notices.
+    DeliveriesFailing,
+}
+
+impl EventKind {
+    /// The class of its alarms.
+    pub const fn class(self) -> AlarmClass {
+        match self {
+            Self::JudgementBehind
+            | Self::CommitsSetAside
+            | Self::DutyFailing
+            | Self::DiskLow
+            | Self::AgentsLate
+            | Self::DeliveriesFailing => AlarmClass::Service,
+            _ => AlarmClass::Event,
+        }
+    }
 }
 
 /// What makes two events the same while they last.
@@ -63,7 +92,7 @@ pub enum EventKind {
 pub struct EventKey {
     /// Kind.
     pub kind: EventKind,
-    /// At which agent.
+    /// At which agent; nil for what is about the service itself.
     pub agent: AgentId,
     /// About what there: a check's id, an interface, a name.
     pub subject: String,
@@ -93,6 +122,9 @@ pub struct Event {
     /// The machine's own addresses, where it is about the machine: a fault on its first link is
     /// the same.
     pub own_addresses: Vec<IpAddr>,
+    /// Addresses on the routes that it depends on: a fault there at the same time may be its cause.
+    #[serde(default)]
+    pub route: Vec<IpAddr>,
 }
 
 /// What judgement wants recorded about events.
@@ -155,6 +187,13 @@ impl fmt::Display for EventKind {
             Self::AgentSilent => "agent-silent",
             Self::HostFactsChanged => "host-facts-changed",
             Self::RouteNotIntended => "route-not-intended",
+            Self::LocalAction => "local-action",
+            Self::JudgementBehind => "judgement-behind",
+            Self::CommitsSetAside => "commits-set-aside",
+            Self::DutyFailing => "duty-failing",
+            Self::DiskLow => "disk-low",
+            Self::AgentsLate => "agents-late",
+            Self::DeliveriesFailing => "deliveries-failing",
         })
     }
 }

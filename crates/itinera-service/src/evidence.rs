@@ -272,7 +272,7 @@ mod tests {
     use itinera_model::route::FlowKey;
     use itinera_model::unit::WallTime;
     use itinera_store::cluster::Cluster;
-    use itinera_store::{EvidenceWrite, JudgeWrite, NewEntry};
+    use itinera_store::{EachApart, EvidenceWrite, JudgeWrite, NewEntry};
     use std::net::IpAddr;
     use std::os::unix::fs::PermissionsExt;
     use uuid::Uuid;
@@ -368,7 +368,7 @@ mod tests {
             let seconds = (seconds..seconds + until).step_by(60);
             let evidence = published(&mut judge, &paths, seconds, |second| second + 2);
             let write = JudgeWrite { from: day, to: day + 1, evidence, ..JudgeWrite::default() };
-            store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+            store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
         }
         let span = (first, first + time::Duration::days(DAYS));
         let before = counted(&store, &paths, span).await;
@@ -393,7 +393,7 @@ mod tests {
         let minutes: Vec<i64> = parts.map(|second| (second - begin) / 60 - 2 * 1_440).collect();
         assert_eq!((minutes.iter().min(), minutes.iter().max()), (Some(&0), Some(&9)));
         let write = JudgeWrite { from: DAYS + 1, to: DAYS + 1, evidence, ..JudgeWrite::default() };
-        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
         let with_late = counted(&store, &paths, span).await;
         let more = |counts: &Counts| counts.values().map(|counts| counts[0]).sum::<u64>() - sent;
         assert_eq!(more(&with_late), 30 * 6 * 3);
@@ -407,7 +407,7 @@ mod tests {
         assert!(again.len() > 10 && again.iter().all(|it| it.part.is_none()));
         let (from, to) = (DAYS + 1, DAYS + 1);
         let write = JudgeWrite { from, to, evidence: again, ..JudgeWrite::default() };
-        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
         assert_eq!(counted(&store, &paths, span).await, with_late);
         assert!(sum_up_days(&store, span.1, long).await.unwrap());
         assert_eq!(counted(&store, &paths, span).await, with_late);

@@ -5,19 +5,21 @@
 //! are read while the next step computes.
 
 use crate::context::Shared;
+use crate::correlation::ByCause;
 use crate::disk::Room;
 use crate::duty::Duty;
 use crate::engine::{Engine, EngineError};
 use crate::inventory::InventoryWatch;
-use itinera_analysis::{ENGINE, Effect, Limits, Stage, incident};
-use itinera_model::alarm::AlarmEffect;
+use itinera_analysis::{ENGINE, Effect, Limits, Stage};
+use itinera_model::alarm::{AlarmEffect, AlarmKey, Severity};
 use itinera_model::checkpoint::Checkpoint;
 use itinera_model::codec::encode;
-use itinera_model::event::{EventEffect, Fault};
+use itinera_model::event::EventEffect;
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::finding::Assessment;
-use itinera_model::id::{IncidentId, PathId};
+use itinera_model::id::PathId;
 use itinera_model::owner::OwnerMap;
+use itinera_model::unit::WallTime;
 use itinera_store::{EvidenceWrite, JudgeWrite, LogEntry, LogReader, NewEntry, StoreError};
 use std::collections::BTreeMap;
 use std::convert::Infallible;
@@ -432,9 +434,8 @@ async fn write(
 ) -> Result<(), Stopped> {
     let from = *written;
     let write = gathered.into_write(from, to, opening, checkpoint);
-    let fold =
-        |fault: &Fault, open: &[(IncidentId, Vec<Fault>)]| incident::fold(fault, open, owners);
-    let done = shared.store.commit_judgement(token, &write, &fold).await;
+    let mut correlation = ByCause::new(owners);
+    let done = shared.store.commit_judgement(token, &write, &mut correlation).await;
     done.map_err(|error| Stopped::at(from, error.into()))?;
     *written = to;
     shared.change_added.notify_one();
@@ -495,17 +496,36 @@ impl Gathered {
             withdrawn: self.withdrawn,
             evidence: evidence.collect(),
             assessed: assessed.map(|((_, window), (newest, it))| (window, newest, it)).collect(),
-            alarms: self.alarms,
+            alarms: last_figures(self.alarms),
             occurred: self.occurred,
         }
     }
+}
+
+/// Changes of alarms without figures that later ones of the same write replace. Changes of state or severity
+/// stay, since they belong to the history.
+fn last_figures(alarms: Vec<AlarmEffect>) -> Vec<AlarmEffect> {
+    let mut later: BTreeMap<AlarmKey, (Severity, Option<WallTime>)> = BTreeMap::new();
+    let mut kept = Vec::with_capacity(alarms.len());
+    for effect in alarms.into_iter().rev() {
+        if let AlarmEffect::Changed { alarm, .. } = &effect {
+            let state = (alarm.severity, alarm.no_data_since);
+            if later.insert(alarm.key, state) == Some(state) {
+                continue;
+            }
+        } else {
+            later.remove(&effect.key());
+        }
+        kept.push(effect);
+    }
+    kept.reverse();
+    kept
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::{Config, Service, testing};
-    use itinera_model::unit::WallTime;
     use itinera_store::Store;
     use itinera_store::cluster::Cluster;
     use std::os::unix::fs::PermissionsExt;
@@ -571,6 +591,33 @@ mod tests {
         let write = gathered.into_write(3, 4, None, None);
         let windows: Vec<i64> = write.assessed.iter().map(|(window, ..)| *window).collect();
         assert_eq!((windows, write.withdrawn), (vec![1, 2], vec![(path, 90)]));
+    }
+
+    #[test]
+    fn only_the_last_figures_of_an_alarm_are_written_and_every_state() {
+        let alarm = |loss_ppm, severity| {
+            let mut alarm = testing::alarm();
+            (alarm.loss_ppm, alarm.severity) = (loss_ppm, severity);
+            alarm
+        };
+        let at = WallTime::from_unix_seconds(0);
+        let changed = |loss_ppm, severity| {
+            let alarm = alarm(loss_ppm, severity);
+            AlarmEffect::Changed { alarm, at }
+        };
+        let key = alarm(0, Severity::Minor).key;
+        let all = vec![
+            AlarmEffect::Raised(alarm(1, Severity::Minor)),
+            changed(2, Severity::Minor),
+            changed(3, Severity::Minor),
+            changed(4, Severity::Major),
+            changed(5, Severity::Major),
+            AlarmEffect::Cleared { key, at },
+            AlarmEffect::RaisedAgain { alarm: alarm(6, Severity::Major), at },
+            changed(7, Severity::Major),
+        ];
+        let kept = [0, 2, 4, 5, 6, 7].map(|index: usize| all[index].clone());
+        assert_eq!(last_figures(all), kept);
     }
 
     #[test]

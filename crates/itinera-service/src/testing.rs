@@ -1,7 +1,9 @@
 //! What tests of the service share: a plan of measurement, an agent, rounds.
 
 use crate::config::Config;
+use itinera_model::alarm::{Alarm, AlarmKey, AlarmKind, Severity};
 use itinera_model::batch::Batch;
+use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::{AgentId, BootId, PathId};
 use itinera_model::path::Method;
 use itinera_model::reading::Reading;
@@ -111,4 +113,28 @@ pub(crate) fn config(data: &std::path::Path) -> Config {
     config.data = data.to_owned();
     config.retention.rounds_days = 30;
     config
+}
+
+/// An open alarm of no path: 20 % loss at an unknown place.
+pub(crate) fn alarm() -> Alarm {
+    let at = WallTime::default();
+    Alarm {
+        key: AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place: Place::Unknown },
+        severity: Severity::Major,
+        since: at,
+        raised_at: at,
+        confidence_ppm: 990_000,
+        loss_ppm: 200_000,
+        loss_counts: LossCounts::default(),
+        direction: FaultDirection::Undetermined,
+        indistinguishable: Vec::new(),
+        reasons: Vec::new(),
+        added_delay_us: Micros::ZERO,
+        worst_loss_ppm: 200_000,
+        worst_added_delay_us: Micros::ZERO,
+        no_data_since: None,
+        recorded_at: None,
+        showing: Vec::new(),
+        paths: Vec::new(),
+    }
 }

@@ -18,7 +18,7 @@ use itinera_model::reading::{HopReading, Reading};
 use itinera_model::round::{Clocks, HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
-use itinera_store::{Compacted, JudgeWrite, Store};
+use itinera_store::{Compacted, EachApart, JudgeWrite, Store};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::time::Instant;
@@ -69,7 +69,7 @@ async fn measure(targets: u8, every_s: i64, probes: u8) {
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let checkpoint = Some(Checkpoint::default());
     let judged = JudgeWrite { to: seq.cast_signed(), checkpoint, ..JudgeWrite::default() };
-    store.commit_judgement(token, &judged, &|_, _| None).await.unwrap();
+    store.commit_judgement(token, &judged, &mut EachApart).await.unwrap();
 
     let live = (bytes_of(&store, "round", now).await - empty) / rounds;
     let (live_s, before) = read(&store, &paths, first).await;

@@ -2,12 +2,13 @@
 //! and routes are rows of one table; an event without severity is no alarm.
 
 use crate::change_feed;
+use crate::correlation::Incidents;
 use crate::entity::alarm;
 use crate::statement::{recordable_json, sql};
-use crate::timeline::{self, ChooseIncident, Class, Placed};
+use crate::timeline::{self, Placed};
 use crate::times::{Lasting, offset};
 use crate::{Store, StoreError, rows, triage};
-use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState, Severity};
+use itinera_model::alarm::{Alarm, AlarmClass, AlarmEffect, AlarmState, Severity};
 use itinera_model::event::Fault;
 use itinera_model::id::{AlarmId, IncidentId};
 use itinera_model::unit::WallTime;
@@ -54,7 +55,7 @@ impl Store {
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn alarms(&self, which: Lasting, limit: u64) -> Result<Vec<AlarmRecord>, StoreError> {
         let query = alarm::Entity::find()
-            .filter(alarm::Column::Class.eq(Class::Path.name()))
+            .filter(alarm::Column::Class.eq(AlarmClass::Path.name()))
             .filter(which.condition(alarm::Column::RaisedAt, alarm::Column::ClearedAt))
             .order_by_desc(alarm::Column::RaisedAt)
             .order_by_desc(alarm::Column::Id)
@@ -110,12 +111,13 @@ pub(crate) async fn insert(
     let (class, key, body, severity, agent_id, raised_at) = match fault {
         Fault::Alarm(alarm) => {
             let (key, body) = (serde_json::json!(alarm.key), serde_json::json!(alarm));
-            (Class::Path, key, body, Some(alarm.severity), None, alarm.raised_at)
+            (AlarmClass::Path, key, body, Some(alarm.severity), None, alarm.raised_at)
         }
         Fault::Event(event) => {
             let (key, body) = (serde_json::json!(event.key), serde_json::json!(event));
-            let agent = Some(event.key.agent.as_uuid());
-            (Class::Event, key, body, event.severity, agent, event.raised_at)
+            let class = event.key.kind.class();
+            let agent = (class == AlarmClass::Event).then(|| event.key.agent.as_uuid());
+            (class, key, body, event.severity, agent, event.raised_at)
         }
     };
     let row = alarm::ActiveModel {
@@ -183,12 +185,12 @@ async fn update_ended(
     rows::first(txn, update, values).await
 }
 
-/// Records what judgement says of an alarm of paths; gives its id, where it is known. `fold` chooses the
-/// incident of a new one.
+/// Records what judgement says of an alarm of paths; gives its id, where it is known. A new one belongs to
+/// one of the `incidents`.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     effect: &AlarmEffect,
-    fold: &ChooseIncident<'_>,
+    incidents: &mut Incidents<'_>,
 ) -> Result<Option<Uuid>, StoreError> {
     let now = |at: WallTime, alarm: &Alarm, ended| {
         let (state, severity) = (alarm.state(ended), Some(alarm.severity));
@@ -198,22 +200,22 @@ pub(crate) async fn write(
         AlarmEffect::Raised(alarm) => {
             let fault = Fault::Alarm(alarm.clone());
             let id = insert(txn, &fault, None).await?;
-            timeline::place(txn, id, &fault, fold).await?;
+            incidents.place(txn, id, &fault).await?;
             (Some(id), "raised", now(alarm.raised_at, alarm, false))
         }
         AlarmEffect::RaisedAgain { alarm, at } => {
             let placed = update_ended(txn, alarm, None).await?;
             let Some(placed) = placed else { return Ok(None) };
-            timeline::note_return(txn, &placed, offset(*at)).await?;
+            incidents.note_return(txn, &placed, offset(*at)).await?;
             triage::note_return(txn, placed.id, offset(*at)).await?;
             (Some(placed.id), "raised-again", now(*at, alarm, false))
         }
         AlarmEffect::Recorded { alarm, cleared_at } => {
             let (fault, at) = (Fault::Alarm(alarm.clone()), offset(*cleared_at));
             let id = insert(txn, &fault, Some(at)).await?;
-            let incident = timeline::place(txn, id, &fault, fold).await?;
+            let incident = incidents.place(txn, id, &fault).await?;
             let placed = Placed { id, incident_id: Some(incident.as_uuid()) };
-            timeline::note_end(txn, Class::Path, &placed, at).await?;
+            timeline::note_end(txn, AlarmClass::Path, &placed, at).await?;
             (Some(id), "recorded", now(alarm.recorded_at.unwrap_or(*cleared_at), alarm, true))
         }
         AlarmEffect::Corrected { alarm, cleared_at } => {
@@ -228,7 +230,7 @@ pub(crate) async fn write(
             (id, "corrected", None)
         }
         AlarmEffect::Changed { alarm, at } => {
-            let risen = (Class::Path, serde_json::json!(alarm.key), alarm.severity);
+            let risen = (AlarmClass::Path, serde_json::json!(alarm.key), alarm.severity);
             triage::note_severity(txn, risen, offset(*at)).await?;
             let update = "UPDATE alarm SET body = $2, severity = $3 \
                  WHERE key = $1 AND cleared_at IS NULL AND class = 'path' RETURNING id";
@@ -249,7 +251,8 @@ pub(crate) async fn write(
             let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(None) };
             let alarm: Alarm =
                 serde_json::from_value(body).map_err(|_| StoreError::corrupt("alarm"))?;
-            timeline::note_end(txn, Class::Path, &Placed { id, incident_id }, offset(*at)).await?;
+            timeline::note_end(txn, AlarmClass::Path, &Placed { id, incident_id }, offset(*at))
+                .await?;
             (Some(id), "cleared", now(*at, &alarm, true))
         }
     };

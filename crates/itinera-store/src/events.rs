@@ -2,15 +2,17 @@
 
 use crate::alarms::{EndedRow, StateChange, insert, note_state};
 use crate::change_feed;
-use crate::timeline::{self, ChooseIncident, Class, Placed};
+use crate::correlation::{Correlation, Incidents};
+use crate::notices::{self, Touched};
+use crate::timeline::{self, Placed, hold_alarms};
 use crate::times::{Lasting, offset};
 use crate::{Store, StoreError, rows, triage};
-use itinera_model::alarm::AlarmState;
+use itinera_model::alarm::{AlarmClass, AlarmState};
 use itinera_model::event::{Event, EventEffect, EventKind, Fault};
 use itinera_model::id::{AgentId, EventId, IncidentId};
 use sea_orm::DatabaseTransaction;
-use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
+use sea_orm::{FromQueryResult, TransactionTrait};
 use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
 
@@ -23,14 +25,21 @@ pub struct EventRecord {
     pub no: i64,
     /// The event.
     pub event: Event,
-    /// The site of its agent.
-    pub site: String,
+    /// The site of its agent; absent for what is about the service itself.
+    pub site: Option<String>,
     /// When it was over; absent while it lasts.
     pub ended_at: Option<OffsetDateTime>,
     /// The incident that it belongs to.
     pub incident: Option<IncidentId>,
     /// The first event of its cause in that incident, itself or another: both are one alarm.
     pub root: EventId,
+}
+
+impl EventRecord {
+    /// The event, the name of its site, which is empty without one, and whether it is over.
+    pub fn standing(&self) -> (&Event, &str, bool) {
+        (&self.event, self.site.as_deref().unwrap_or_default(), self.ended_at.is_some())
+    }
 }
 
 /// Which events.
@@ -48,14 +57,14 @@ pub struct EventQuery {
 
 const SELECT: &str = "SELECT e.id, e.no, e.body, e.cleared_at, e.incident_id, e.root_id, \
          s.name AS site \
-     FROM alarm e JOIN agent a ON a.id = e.agent_id JOIN site s ON s.id = a.site_id";
+     FROM alarm e LEFT JOIN agent a ON a.id = e.agent_id LEFT JOIN site s ON s.id = a.site_id";
 
 #[derive(FromQueryResult)]
 struct EventRow {
     id: Uuid,
     no: i64,
     body: Json,
-    site: String,
+    site: Option<String>,
     cleared_at: Option<OffsetDateTime>,
     incident_id: Option<Uuid>,
     root_id: Uuid,
@@ -79,7 +88,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
     pub async fn event(&self, id: EventId) -> Result<Option<EventRecord>, StoreError> {
-        let select = format!("{SELECT} WHERE e.id = $1 AND e.class = 'event'");
+        let select = format!("{SELECT} WHERE e.id = $1 AND e.class <> 'path'");
         rows::first(&self.db, &select, [id.as_uuid().into()]).await?.map(record).transpose()
     }
 
@@ -117,6 +126,44 @@ impl Store {
         rows::all(&self.db, &select, values).await?.into_iter().map(record).collect()
     }
 
+    /// The open alarms of the service itself.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`], or [`StoreError::Corrupt`] for a row that cannot be read.
+    pub async fn open_self_alarms(&self) -> Result<Vec<Event>, StoreError> {
+        let select = "SELECT body FROM alarm WHERE class = $1 AND cleared_at IS NULL ORDER BY id";
+        let bodies = rows::column(&self.db, select, [AlarmClass::Service.name().into()]).await?;
+        let read = |body| serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"));
+        bodies.into_iter().map(read).collect()
+    }
+
+    /// Records what follows from how the service stands, all or nothing. `correlation` decides to which
+    /// incidents new alarms belong.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    ///
+    /// # Cancel safety
+    /// All or nothing.
+    pub async fn record_self_alarms(
+        &self,
+        effects: &[EventEffect],
+        now: OffsetDateTime,
+        correlation: &mut dyn Correlation,
+    ) -> Result<(), StoreError> {
+        let txn = self.db.begin().await?;
+        hold_alarms(&txn).await?;
+        let mut incidents = Incidents::new(correlation, (now, now));
+        let mut touched = Touched::default();
+        for effect in effects {
+            touched.alarms.extend(write(&txn, effect, &mut incidents).await?);
+        }
+        touched.incidents = std::mem::take(&mut incidents.merged);
+        notices::note(&txn, touched, (now, now)).await?;
+        txn.commit().await?;
+        Ok(())
+    }
+
     /// The sites with an agent that reports nothing.
     ///
     /// # Errors
@@ -137,7 +184,7 @@ pub(crate) async fn of_roots(
     roots: Vec<Uuid>,
 ) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
     let select = format!(
-        "{SELECT} WHERE e.class = 'event' AND e.root_id = ANY($1) \
+        "{SELECT} WHERE e.class <> 'path' AND e.root_id = ANY($1) \
          ORDER BY e.id <> e.root_id, e.raised_at, e.id"
     );
     let mut by_root: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
@@ -153,7 +200,7 @@ pub(crate) async fn of_incidents(
     incidents: Vec<Uuid>,
 ) -> Result<BTreeMap<Uuid, Vec<EventRecord>>, StoreError> {
     let select = format!(
-        "{SELECT} WHERE e.class = 'event' AND e.incident_id = ANY($1) ORDER BY e.raised_at, e.id"
+        "{SELECT} WHERE e.class <> 'path' AND e.incident_id = ANY($1) ORDER BY e.raised_at, e.id"
     );
     let mut by_incident: BTreeMap<Uuid, Vec<EventRecord>> = BTreeMap::new();
     for row in rows::all::<EventRow>(db, &select, [incidents.into()]).await? {
@@ -164,12 +211,12 @@ pub(crate) async fn of_incidents(
     Ok(by_incident)
 }
 
-/// Records what judgement says of an event; gives its id, where it is known. A fault belongs to an incident,
-/// which `fold` chooses.
+/// Records what judgement says of an event; gives its id, where it is known. A fault belongs to one of
+/// the `incidents`.
 pub(crate) async fn write(
     txn: &DatabaseTransaction,
     effect: &EventEffect,
-    fold: &ChooseIncident<'_>,
+    incidents: &mut Incidents<'_>,
 ) -> Result<Option<Uuid>, StoreError> {
     let (id, what, now) = match effect {
         EventEffect::Occurred(event) => {
@@ -183,40 +230,48 @@ pub(crate) async fn write(
             let id = insert(txn, &fault, None).await?;
             let (at, severity) = (offset(event.raised_at), event.severity);
             if severity.is_some() {
-                timeline::place(txn, id, &fault, fold).await?;
+                incidents.place(txn, id, &fault).await?;
                 triage::note_return(txn, id, at).await?;
             }
             (id, "began", StateChange { at, state: AlarmState::Open, severity })
         }
         EventEffect::Changed { event, at } => {
             if let Some(severity) = event.severity {
-                let risen = (Class::Event, serde_json::json!(event.key), severity);
+                let class = event.key.kind.class();
+                let risen = (class, serde_json::json!(event.key), severity);
                 triage::note_severity(txn, risen, offset(*at)).await?;
             }
-            let update = "UPDATE alarm SET body = $2, severity = $2::jsonb->>'severity' \
-                 WHERE key = $1 AND cleared_at IS NULL AND class = 'event' \
-                 RETURNING id, incident_id";
+            // The class is written out: there is an index for the open ones of each.
+            let update = format!(
+                "UPDATE alarm SET body = $2, severity = $2::jsonb->>'severity' \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = '{}' RETURNING id, incident_id",
+                event.key.kind.class().name()
+            );
             let values = [serde_json::json!(event.key).into(), serde_json::json!(event).into()];
-            let placed: Option<Placed> = rows::first(txn, update, values).await?;
+            let placed: Option<Placed> = rows::first(txn, &update, values).await?;
             let Some(Placed { id, incident_id }) = placed else { return Ok(None) };
             if incident_id.is_none() && event.severity.is_some() {
-                timeline::place(txn, id, &Fault::Event(event.clone()), fold).await?;
+                incidents.place(txn, id, &Fault::Event(event.clone())).await?;
                 triage::note_return(txn, id, offset(*at)).await?;
             }
             let (at, severity) = (offset(*at), event.severity);
             (id, "changed", StateChange { at, state: AlarmState::Open, severity })
         }
         EventEffect::Ended { key, at } => {
-            let update = "UPDATE alarm SET cleared_at = $2 \
-                 WHERE key = $1 AND cleared_at IS NULL AND class = 'event' \
-                 RETURNING id, incident_id, body";
+            let update = format!(
+                "UPDATE alarm SET cleared_at = $2 \
+                 WHERE key = $1 AND cleared_at IS NULL AND class = '{}' \
+                 RETURNING id, incident_id, body",
+                key.kind.class().name()
+            );
             let values = [serde_json::json!(key).into(), offset(*at).into()];
-            let ended: Option<EndedRow> = rows::first(txn, update, values).await?;
+            let ended: Option<EndedRow> = rows::first(txn, &update, values).await?;
             let Some(EndedRow { id, incident_id, body }) = ended else { return Ok(None) };
             let event: Event =
                 serde_json::from_value(body).map_err(|_| StoreError::corrupt("event"))?;
             let (at, severity) = (offset(*at), event.severity);
-            timeline::note_end(txn, Class::Event, &Placed { id, incident_id }, at).await?;
+            let class = event.key.kind.class();
+            timeline::note_end(txn, class, &Placed { id, incident_id }, at).await?;
             (id, "ended", StateChange { at, state: AlarmState::Cleared, severity })
         }
     };

@@ -5,10 +5,11 @@ use crate::entity::{alarm, incident, incident_event};
 use crate::events;
 use crate::events::EventRecord;
 use crate::statement::sql;
-use crate::timeline::{Class, Entry, ITSELF, enter, hold_alarms, open_incident};
+use crate::timeline::{Entry, ITSELF, enter, hold_alarms, open_incident};
 use crate::times::Lasting;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows};
+use itinera_model::alarm::AlarmClass;
 use itinera_model::audit::Action;
 use itinera_model::id::IncidentId;
 use itinera_model::incident::TimelineKind;
@@ -151,7 +152,7 @@ impl Store {
         let rows_ids: Vec<Uuid> = ids.clone().collect();
         let alarms = alarm::Entity::find()
             .filter(alarm::Column::IncidentId.is_in(ids))
-            .filter(alarm::Column::Class.eq(Class::Path.name()))
+            .filter(alarm::Column::Class.eq(AlarmClass::Path.name()))
             .order_by_asc(alarm::Column::RaisedAt)
             .order_by_asc(alarm::Column::Id)
             .all(&self.db)

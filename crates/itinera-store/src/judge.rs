@@ -4,6 +4,7 @@
 use crate::alarms;
 use crate::change_feed;
 use crate::compute::compute;
+use crate::correlation::{Correlation, Incidents};
 use crate::events;
 use crate::evidence::{self, EvidenceWrite};
 use crate::lease::renew_lease;
@@ -11,10 +12,10 @@ use crate::notices::{self, Touched};
 use crate::packing::Packing;
 use crate::set_aside;
 use crate::statement::sql;
-use crate::timeline::{ChooseIncident, Class, hold_alarms};
+use crate::timeline::hold_alarms;
 use crate::times::offset;
 use crate::{Store, StoreError, rows};
-use itinera_model::alarm::{Alarm, AlarmEffect};
+use itinera_model::alarm::{Alarm, AlarmClass, AlarmEffect};
 use itinera_model::checkpoint::{Checkpoint, StageState, StoredMinute};
 use itinera_model::event::{Event, EventEffect};
 use itinera_model::finding::{Assessment, Finding};
@@ -208,8 +209,8 @@ impl Store {
         Ok(first.flatten())
     }
 
-    /// Renews leadership and records what judgement says, all or nothing. `fold` chooses the
-    /// incident of each new alarm.
+    /// Renews leadership and records what judgement says, all or nothing. `correlation` decides to which
+    /// incidents new alarms belong.
     ///
     /// # Errors
     /// [`StoreError::Fenced`] when another process leads or has judged these commits;
@@ -221,7 +222,7 @@ impl Store {
         &self,
         token: i64,
         write: &JudgeWrite,
-        fold: &ChooseIncident<'_>,
+        correlation: &mut dyn Correlation,
     ) -> Result<(), StoreError> {
         let txn = self.judge.begin().await?;
         if let Some(day) = write.opening {
@@ -235,7 +236,7 @@ impl Store {
         withdraw(&txn, &write.withdrawn).await?;
         evidence::write(&txn, &write.evidence).await?;
         write_assessments(&txn, &write.assessed).await?;
-        write_alarms(&txn, write, fold).await?;
+        write_alarms(&txn, write, correlation).await?;
         set_aside::judged(&txn, (write.from, write.to)).await?;
         tell(&txn, &write.assessed).await?;
         // Last, so that the lease can be renewed from elsewhere while this is written.
@@ -255,8 +256,10 @@ impl Store {
         let select = "SELECT path_id, window_no, body FROM finding ORDER BY path_id, window_no";
         let findings: Vec<FindingRow> = rows::all(&txn, select, []).await?;
         let select = "SELECT body, cleared_at FROM alarm WHERE class = $1 ORDER BY raised_at, id";
-        let alarms: Vec<EndingRow> = rows::all(&txn, select, [Class::Path.name().into()]).await?;
-        let events: Vec<EndingRow> = rows::all(&txn, select, [Class::Event.name().into()]).await?;
+        let alarms: Vec<EndingRow> =
+            rows::all(&txn, select, [AlarmClass::Path.name().into()]).await?;
+        let events: Vec<EndingRow> =
+            rows::all(&txn, select, [AlarmClass::Event.name().into()]).await?;
         txn.commit().await?;
         let finding = |row: FindingRow| -> Result<(PathId, i64, Finding), StoreError> {
             let finding = serde_json::from_value(row.body);
@@ -329,20 +332,42 @@ async fn keep_opening(txn: &DatabaseTransaction, day: Date, from: i64) -> Result
 async fn write_alarms(
     txn: &DatabaseTransaction,
     write: &JudgeWrite,
-    fold: &ChooseIncident<'_>,
+    correlation: &mut dyn Correlation,
 ) -> Result<(), StoreError> {
     let of_alarms = write.alarms.iter().map(AlarmEffect::at);
     let at = of_alarms.chain(write.occurred.iter().map(EventEffect::at)).max();
     let Some(at) = at.map(offset) else { return Ok(()) };
     hold_alarms(txn).await?;
     let mut touched = Touched::default();
+    let mut incidents = Incidents::new(correlation, first_fault(write, at));
     for effect in &write.alarms {
-        touched.alarms.extend(alarms::write(txn, effect, fold).await?);
+        touched.alarms.extend(alarms::write(txn, effect, &mut incidents).await?);
     }
     for effect in &write.occurred {
-        touched.alarms.extend(events::write(txn, effect, fold).await?);
+        touched.alarms.extend(events::write(txn, effect, &mut incidents).await?);
     }
+    touched.incidents = incidents.merged;
     notices::note(txn, touched, (at, OffsetDateTime::now_utc())).await
+}
+
+/// When the first fault of a write began, and when the first was raised; `at` where there is none.
+fn first_fault(write: &JudgeWrite, at: OffsetDateTime) -> (OffsetDateTime, OffsetDateTime) {
+    let alarms = write.alarms.iter().filter_map(|effect| match effect {
+        AlarmEffect::Raised(alarm) | AlarmEffect::Recorded { alarm, .. } => {
+            Some((alarm.since, alarm.raised_at))
+        }
+        _ => None,
+    });
+    let events = write.occurred.iter().filter_map(|effect| match effect {
+        EventEffect::Began(event) | EventEffect::Changed { event, .. } => {
+            Some((event.since, event.raised_at))
+        }
+        _ => None,
+    });
+    let first = |known: (OffsetDateTime, OffsetDateTime), (since, raised_at)| {
+        (known.0.min(offset(since)), known.1.min(offset(raised_at)))
+    };
+    alarms.chain(events).fold((at, at), first)
 }
 
 async fn move_cursor(txn: &DatabaseTransaction, write: &JudgeWrite) -> Result<(), StoreError> {

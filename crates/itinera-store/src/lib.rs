@@ -11,6 +11,7 @@ mod change_feed;
 mod checks;
 pub mod cluster;
 mod compute;
+mod correlation;
 mod deliveries;
 mod diagnoses;
 pub mod dump;
@@ -58,6 +59,7 @@ pub use alarms::{AlarmRecord, StateChange};
 pub use backup::{applied_migrations, is_empty, known_migrations};
 pub use change_feed::{Change, Since, Topic};
 pub use checks::{CheckRecord, CheckSpec, CheckedAt, HostFactsAt};
+pub use correlation::{Correlation, EachApart, KnownFault};
 pub use deliveries::{Attempt, Claim, Retried};
 pub use diagnoses::DiagnosisRecord;
 pub use error::StoreError;
@@ -76,7 +78,7 @@ pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
 pub use planned_work::{CalendarRecord, CalendarSpec, PlannedWork, PlannedWorkRecord};
 pub use queue::{AlarmQuery, AlarmRows, AssigneeFilter};
-pub use reading::StateCounts;
+pub use reading::{HealthCounts, StateCounts};
 pub use receivers::{MAX_RECEIVERS, ReceiverRecord, ReceiverRefused};
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
 pub use rollups::{PairRollupRecord, RollupRecord, RouteRollups};
@@ -87,7 +89,7 @@ pub use targets::{
     TwoWaySchedule,
 };
 pub use throughput::{ThroughputRecord, ThroughputSpec};
-pub use timeline::ChooseIncident;
+
 pub use times::Lasting;
 pub use triage::{ActionRecord, AlarmChange, AlarmOutcome, AlarmRefused, AlarmRequest};
 pub use two_way::{PairRecord, PairSpec, PartnerRecord};

@@ -143,6 +143,12 @@ struct BootRow {
     boot: Uuid,
 }
 
+/// True for a newest judgement `l` of a path that no open alarm has. All these paths are read once: an alarm
+/// may have thousands.
+pub(crate) const WITHOUT_ALARM: &str = "l.path_id NOT IN \
+    (SELECT jsonb_array_elements_text(x.body->'showing')::uuid FROM alarm x \
+     WHERE x.cleared_at IS NULL AND x.class = 'path')";
+
 impl Store {
     /// The path with the surest finding of the last two minutes that no open alarm has; absent
     /// where there is none.
@@ -152,9 +158,7 @@ impl Store {
     pub async fn surest_suspected(&self) -> Result<Option<PathRecord>, StoreError> {
         let select = format!(
             "{SELECT} WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
-                 AND l.confidence_ppm IS NOT NULL \
-                 AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
-                     AND x.body->'showing' ? l.path_id::text) \
+                 AND l.confidence_ppm IS NOT NULL AND {WITHOUT_ALARM} \
              ORDER BY l.confidence_ppm DESC, p.id LIMIT 1"
         );
         rows::first(&self.db, &select, []).await?.map(record).transpose()

@@ -3,11 +3,11 @@
 use crate::change_feed;
 use crate::notices::{self, Touched};
 use crate::statement::{recordable_json, sql};
-use crate::timeline::{Class, Entry, ITSELF, close_where_empty, enter, hold_alarms};
+use crate::timeline::{Entry, ITSELF, close_where_empty, enter, hold_alarms};
 use crate::times::offset;
 use crate::users::{Audited, audit};
 use crate::{Store, StoreError, rows, severity};
-use itinera_model::alarm::Severity;
+use itinera_model::alarm::{AlarmClass, Severity};
 use itinera_model::id::IncidentId;
 use itinera_model::triage::{Act, Handling, HandlingChange, OperatorAction, Shelf};
 use sea_orm::entity::prelude::*;
@@ -205,6 +205,22 @@ async fn record(
     change_feed::add(txn, change_feed::Topic::Alarm, change).await
 }
 
+/// Enters that the service has attached alarms to another incident.
+pub(crate) async fn attached(
+    txn: &DatabaseTransaction,
+    roots: Vec<Uuid>,
+    (detail, at): (Json, OffsetDateTime),
+    incidents: [IncidentId; 2],
+) -> Result<(), StoreError> {
+    let select = "SELECT id, no, incident_id FROM alarm WHERE id = ANY($1)";
+    for root in &rows::all::<Root>(txn, select, [roots.into()]).await? {
+        let (action, detail) = (OperatorAction::Attached, detail.clone());
+        let action = Action { root, at, user: ITSELF, action, detail };
+        record(txn, action, incidents.map(IncidentId::as_uuid)).await?;
+    }
+    Ok(())
+}
+
 /// Reopens an alarm that an operator closed, where it was raised again.
 pub(crate) async fn note_return(
     txn: &DatabaseTransaction,
@@ -222,7 +238,7 @@ pub(crate) async fn note_return(
 /// Reopens the alarm of an open row with a key that an operator closed, where its severity rises to this.
 pub(crate) async fn note_severity(
     txn: &DatabaseTransaction,
-    (class, key, severity): (Class, Json, Severity),
+    (class, key, severity): (AlarmClass, Json, Severity),
     at: OffsetDateTime,
 ) -> Result<(), StoreError> {
     let select = "SELECT r.id, r.no, r.incident_id FROM alarm a JOIN alarm r ON r.id = a.root_id \

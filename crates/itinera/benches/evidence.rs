@@ -18,7 +18,7 @@ use itinera_model::route::FlowKey;
 use itinera_model::unit::{Micros, WallTime};
 use itinera_service::evidence;
 use itinera_store::cluster::Cluster;
-use itinera_store::{EvidenceWrite, JudgeWrite, NewEntry, Store};
+use itinera_store::{EachApart, EvidenceWrite, JudgeWrite, NewEntry, Store};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
@@ -68,7 +68,7 @@ async fn write_all(store: &Store, token: i64, mut all: Vec<EvidenceWrite>) {
     while !all.is_empty() {
         let evidence = all.split_off(all.len().saturating_sub(5_000));
         let write = JudgeWrite { from: cursor, to: 1, evidence, ..JudgeWrite::default() };
-        store.commit_judgement(token, &write, &|_, _| None).await.unwrap();
+        store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
         cursor = 1;
     }
 }

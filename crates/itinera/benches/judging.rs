@@ -14,18 +14,18 @@
 mod common;
 #[path = "common/installation.rs"]
 mod installation;
+#[path = "common/reader.rs"]
+mod reader;
 #[path = "common/report.rs"]
 mod report;
 #[path = "common/user.rs"]
 mod user;
 
 use installation::Installation;
-use itinera_model::quantile::quantile;
-use std::collections::BTreeMap;
+use reader::Reader;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use time::OffsetDateTime;
-use user::User;
 use uuid::Uuid;
 
 /// Agents, targets of each, rounds of each path; in the short form less.
@@ -35,9 +35,6 @@ const SHORT: (u8, u8, u64) = (2, 4, 6);
 const INTERVAL_S: u64 = 10;
 /// How often it is asked how much is left to be judged: asking costs 20 ms of the database's time.
 const POLL: Duration = Duration::from_secs(1);
-/// Pauses of a user between requests: while the service judges, and when it is idle.
-const BUSY_PAUSE: Duration = Duration::from_millis(400);
-const IDLE_PAUSE: Duration = Duration::from_millis(50);
 /// Requests of each kind when it is idle, in the long form and in the short one.
 const REQUESTS: (usize, usize) = (100, 5);
 /// Clock ticks of the kernel's accounts in a second.
@@ -88,77 +85,6 @@ async fn judged(installation: &Installation, commits: u64) {
         }
     };
     installation.judged(POLL, on_left).await;
-}
-
-/// A user who opens pages.
-struct Reader {
-    user: User,
-    /// What the pages ask for, each with a name.
-    questions: Vec<(&'static str, String)>,
-    waits: BTreeMap<&'static str, Vec<Duration>>,
-}
-
-impl Reader {
-    async fn new(api: String, installation: &Installation) -> Self {
-        let user = User::first(api, &installation.config.data).await;
-        let path = installation.agents[0].1.1[0].path;
-        let questions = vec![
-            ("state", "status".to_owned()),
-            ("paths", "paths".to_owned()),
-            ("open alarms", "alarms?open=true".to_owned()),
-            ("open incidents", "incidents?open=true".to_owned()),
-            ("a path", format!("paths/{path}")),
-            ("a path's history", format!("paths/{path}/history")),
-        ];
-        Self { user, questions, waits: BTreeMap::new() }
-    }
-
-    /// Asks everything once.
-    async fn read(&mut self, pause: Duration) {
-        for (name, question) in &self.questions {
-            let wait = self.user.get(question).await;
-            self.waits.entry(name).or_default().push(wait);
-            tokio::time::sleep(pause).await;
-        }
-    }
-
-    /// Asks until something is done.
-    async fn read_while(&mut self, work: impl Future<Output = ()>) {
-        tokio::pin!(work);
-        loop {
-            tokio::select! {
-                () = &mut work => return,
-                () = self.read(BUSY_PAUSE) => (),
-            }
-        }
-    }
-
-    /// Prints how long the requests took while the service judged, and how long they take now that it is idle.
-    async fn compare(&mut self, requests: usize) {
-        if self.waits.len() < self.questions.len() {
-            println!("pages were not all read while it judged");
-            return;
-        }
-        let busy = self.take_p95();
-        for _ in 0..requests {
-            self.read(IDLE_PAUSE).await;
-        }
-        let idle = self.take_p95();
-        println!("pages, p95 while it judges; idle");
-        for (((name, _), busy), idle) in self.questions.iter().zip(busy).zip(idle) {
-            println!("  {name:<18}{busy:>8.1} ms; {idle:>6.1} ms, {:.1} times", busy / idle);
-        }
-    }
-
-    /// 95th percentiles in milliseconds, in the order of the questions.
-    fn take_p95(&mut self) -> Vec<f64> {
-        let p95 = |(name, _): &(&'static str, String)| {
-            let mut waits = self.waits.remove(name).unwrap();
-            waits.sort_unstable();
-            quantile(&waits, 95, 100).unwrap().as_secs_f64() * 1e3
-        };
-        self.questions.iter().map(p95).collect()
-    }
 }
 
 #[tokio::main]
@@ -216,7 +142,10 @@ async fn main() {
     );
     let share = (own_s + database_s) / rounds * 1_000.0;
     println!("  at 1,000 rounds/s {:>8.0} % of one core", share * 100.0);
-    reader.compare(if short { REQUESTS.1 } else { REQUESTS.0 }).await;
+    let busy = reader.take_p95();
+    reader.read_idle(if short { REQUESTS.1 } else { REQUESTS.0 }).await;
+    let idle = reader.take_p95();
+    reader.compare("while it judges; idle", busy, idle);
     service.stop().await;
     installation.restart(reports).await;
     installation.end().await;

@@ -1,6 +1,6 @@
 //! What the clock does to alarms: their paths stop reporting, and they expire.
 
-use super::{AlarmBook, PastAlarm};
+use super::{AlarmBook, PastAlarm, is_among};
 use crate::evidence::WINDOW_US;
 use crate::log_clock::LogClock;
 use itinera_model::alarm::AlarmEffect;
@@ -18,11 +18,7 @@ const MOST_PAST: usize = 256;
 
 impl AlarmBook {
     /// A path has reported: its alarms have data again.
-    pub(super) fn on_reported(
-        &mut self,
-        assessment: &Assessment,
-        now: WallTime,
-    ) -> Vec<AlarmEffect> {
+    pub(super) fn on_reported(&mut self, assessment: &Assessment) {
         let path = assessment.path;
         let record = self.paths.entry(path).or_default();
         if record.seen_until > WallTime::default() {
@@ -32,45 +28,45 @@ impl AlarmBook {
             record.gap_us = gap_us.min(most_us);
         }
         record.seen_until = record.seen_until.max(assessment.until);
-        let mut effects = Vec::new();
-        for alarm in self.open.iter_mut().filter(|alarm| alarm.showing.contains(&path)) {
-            if alarm.no_data_since.take().is_some() {
-                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
-            }
+        let silent = self.open.iter_mut().filter(|alarm| alarm.no_data_since.is_some());
+        for alarm in silent.filter(|alarm| is_among(&alarm.showing, path)) {
+            alarm.no_data_since = None;
+            self.touched.insert(alarm.key);
         }
-        effects
     }
 
     /// Goes by the clock of the log.
     pub(crate) fn on_clock(&mut self, clock: &LogClock) -> Vec<AlarmEffect> {
         let now = clock.now;
         let expire_us = i64::from(self.limits.expire_after_s).saturating_mul(1_000_000);
-        let mut effects = Vec::new();
-        let Self { open, paths, past, .. } = self;
-        open.retain_mut(|alarm| {
+        let Self { open, paths, touched, .. } = self;
+        let mut expired = Vec::new();
+        for alarm in open {
             let reported =
                 |path: &PathId| paths.get(path).map(|record| (record.seen_until, record.gap_us));
             let newest = alarm.showing.iter().filter_map(&reported).max().unwrap_or_default();
             let (newest, gap_us) = newest;
             if clock.silence_us(newest) >= expire_us {
-                effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
-                past.push(PastAlarm { alarm: alarm.clone(), cleared_at: now });
-                return false;
+                expired.push(alarm.key);
+                continue;
             }
-            let before = alarm.clone();
             // The others still report: a path that does not is no evidence any more.
+            let before = alarm.showing.len();
             alarm.showing.retain(|path| {
                 reported(path).is_some_and(|(seen, _)| clock.silence_us(seen) < expire_us)
             });
             let limit_us = gap_us.saturating_mul(3).clamp(NO_DATA_US, NO_DATA_US.max(expire_us));
-            if alarm.no_data_since.is_none() && clock.silence_us(newest) >= limit_us {
+            let falls_silent =
+                alarm.no_data_since.is_none() && clock.silence_us(newest) >= limit_us;
+            if falls_silent {
                 alarm.no_data_since = Some(newest);
             }
-            if *alarm != before {
-                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
+            if falls_silent || alarm.showing.len() < before {
+                touched.insert(alarm.key);
             }
-            true
-        });
+        }
+        let effects = expired.into_iter().flat_map(|key| self.clear(key, now)).collect();
+        let past = &mut self.past;
         let ended = |it: &PastAlarm| it.alarm.recorded_at.unwrap_or(it.cleared_at);
         past.retain(|it| now.micros_since(ended(it).max(it.cleared_at)) < PAST_US);
         let too_many = past.len().saturating_sub(MOST_PAST);

@@ -146,8 +146,10 @@ impl AlarmBook {
         if let Some(alarm) =
             self.open.iter_mut().find(|alarm| alarm.key == run.key && touches(alarm, None))
         {
-            return widen(alarm, path, run)
-                .then(|| AlarmEffect::Changed { alarm: alarm.clone(), at: now });
+            if widen(alarm, path, run) {
+                self.touched.insert(run.key);
+            }
+            return None;
         }
         let known = self.past.iter_mut();
         let mut known = known.filter(|known| known.alarm.key == run.key);

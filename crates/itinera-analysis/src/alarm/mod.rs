@@ -19,7 +19,7 @@ use itinera_model::id::PathId;
 use itinera_model::quantile::median;
 use itinera_model::unit::{Micros, Ratio, WallTime};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The fixed limits and how long they must be exceeded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -67,6 +67,10 @@ const INSIST_BESIDE_WINDOWS: u32 = 12;
 /// incident stays open.
 const RETURNS_US: i64 = 1_800_000_000;
 
+/// Least time between two publications of an alarm's figures, for each of its paths: a millisecond. An alarm
+/// of thousands of paths has other figures with every report.
+const PUBLISH_US: i64 = 1_000;
+
 /// What one path has been showing.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 struct PathRecord {
@@ -103,12 +107,42 @@ pub struct AlarmBook {
     open: Vec<Alarm>,
     /// Those that ended in the last hours, the oldest first: late measurements may belong to them.
     past: Vec<PastAlarm>,
+    /// What was published last of each open alarm, and when.
+    #[serde(default)]
+    published: BTreeMap<AlarmKey, Published>,
+    /// Open alarms with changes that are not published.
+    #[serde(default)]
+    touched: BTreeSet<AlarmKey>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Published {
+    alarm: Alarm,
+    at: WallTime,
+}
+
+impl Published {
+    /// True where a change of the alarm is published at `now`: its state or severity at once, its figures
+    /// less often the more paths it has.
+    fn is_due(&self, alarm: &Alarm, now: WallTime) -> bool {
+        let Self { alarm: known, at } = self;
+        let paths = i64::try_from(alarm.paths.len()).unwrap_or(i64::MAX);
+        (known.severity, known.no_data_since) != (alarm.severity, alarm.no_data_since)
+            || now.micros_since(*at) >= paths.saturating_mul(PUBLISH_US)
+    }
 }
 
 impl AlarmBook {
     /// A book without alarms.
     pub const fn new(limits: Limits) -> Self {
-        Self { limits, paths: BTreeMap::new(), open: Vec::new(), past: Vec::new() }
+        Self {
+            limits,
+            paths: BTreeMap::new(),
+            open: Vec::new(),
+            past: Vec::new(),
+            published: BTreeMap::new(),
+            touched: BTreeSet::new(),
+        }
     }
 
     /// Goes by other limits from now on; open alarms stay until they clear by them.
@@ -131,20 +165,46 @@ impl AlarmBook {
         self.past.iter().map(|past| (&past.alarm, past.cleared_at))
     }
 
-    /// Regards one complete window of a path, which began at `since`, at time `now`.
+    /// Regards one complete window of a path, which began at `since`, at time `now`. Changes of alarms that
+    /// stay open are published by [`AlarmBook::publish`].
     pub fn regard(
         &mut self,
         assessment: &Assessment,
         since: WallTime,
         now: WallTime,
     ) -> Vec<AlarmEffect> {
-        let mut effects = self.on_reported(assessment, now);
-        effects.extend(match self.regarded(assessment) {
+        self.on_reported(assessment);
+        match self.regarded(assessment) {
             Regarded::Over(finding) => self.on_over(assessment, finding, since, now),
             Regarded::Unsure => Vec::new(),
             Regarded::Calm => self.on_calm(assessment.path, now),
+        }
+    }
+
+    /// Publishes what has changed of open alarms, once for any number of paths.
+    pub fn publish(&mut self, now: WallTime) -> Vec<AlarmEffect> {
+        let mut effects = Vec::new();
+        let Self { open, paths, published, touched, .. } = self;
+        touched.retain(|key| {
+            let Some(alarm) = open.iter_mut().find(|alarm| alarm.key == *key) else { return false };
+            let known = published.get(key);
+            if known.is_some_and(|known| !known.is_due(alarm, now)) {
+                return true;
+            }
+            sum_up(alarm, paths);
+            if known.is_none_or(|known| known.alarm != *alarm) {
+                published.insert(*key, Published { alarm: alarm.clone(), at: now });
+                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
+            }
+            false
         });
         effects
+    }
+
+    /// Opens an alarm. The caller publishes its contents.
+    fn open_alarm(&mut self, alarm: Alarm, now: WallTime) {
+        self.published.insert(alarm.key, Published { alarm: alarm.clone(), at: now });
+        self.open.push(alarm);
     }
 
     /// Compares the open alarms with those that were recorded as open: what is known of one that is still
@@ -153,7 +213,12 @@ impl AlarmBook {
         let mut effects = Vec::new();
         let mut recorded: BTreeMap<AlarmKey, Alarm> =
             recorded.into_iter().map(|alarm| (alarm.key, alarm)).collect();
+        self.published.clear();
+        let touched = std::mem::take(&mut self.touched);
         for alarm in &mut self.open {
+            if touched.contains(&alarm.key) {
+                sum_up(alarm, &self.paths);
+            }
             match recorded.remove(&alarm.key) {
                 Some(known) => {
                     let mut paths: Vec<PathId> = [&known.paths[..], &alarm.paths[..]].concat();
@@ -162,7 +227,10 @@ impl AlarmBook {
                     let showing = std::mem::take(&mut alarm.showing);
                     *alarm = Alarm { showing, paths, ..known };
                 }
-                None => effects.push(AlarmEffect::Raised(alarm.clone())),
+                None => {
+                    self.published.insert(alarm.key, Published { alarm: alarm.clone(), at: now });
+                    effects.push(AlarmEffect::Raised(alarm.clone()));
+                }
             }
         }
         let cleared = recorded.into_keys();
@@ -214,36 +282,36 @@ impl AlarmBook {
         if streak.windows < self.limits.hold_windows {
             return Vec::new();
         }
-        let elsewhere = self.open.iter().any(|a| a.key != key && a.showing.contains(&path));
+        let elsewhere = self.open.iter().any(|a| a.key != key && is_among(&a.showing, path));
         if elsewhere && streak.windows < INSIST_WINDOWS {
             return Vec::new();
         }
-        let explained = self.open.iter().any(|alarm| {
-            alarm.key != key && alarm.key.cause == key.cause && passes(assessment, &alarm.key.place)
-        });
         let known = self.open.iter().any(|alarm| alarm.key == key);
-        if explained && !known && streak.windows < INSIST_BESIDE_WINDOWS {
+        let explained =
+            |alarm: &Alarm| alarm.key.cause == key.cause && passes(assessment, &alarm.key.place);
+        if !known && streak.windows < INSIST_BESIDE_WINDOWS && self.open.iter().any(explained) {
             return Vec::new();
         }
         let mut effects = self.leave(path, Some(key), now);
-        let known = self.open.iter_mut().find(|alarm| alarm.key == key);
-        effects.extend(match known {
-            Some(alarm) => join(alarm, path, finding, &self.paths)
-                .then(|| AlarmEffect::Changed { alarm: alarm.clone(), at: now }),
-            None => Some(match self.take_past(key, now) {
-                Some(mut alarm) => {
-                    alarm.no_data_since = None;
-                    alarm.showing.clear();
-                    let _changed = join(&mut alarm, path, finding, &self.paths);
-                    self.open.push(alarm.clone());
-                    AlarmEffect::RaisedAgain { alarm, at: now }
-                }
-                None => {
-                    let alarm = new_alarm(key, finding, path, (streak.since, now));
-                    self.open.push(alarm.clone());
-                    AlarmEffect::Raised(alarm)
-                }
-            }),
+        if let Some(alarm) = self.open.iter_mut().find(|alarm| alarm.key == key) {
+            join(alarm, path, finding);
+            self.touched.insert(key);
+            return effects;
+        }
+        effects.push(match self.take_past(key, now) {
+            Some(mut alarm) => {
+                alarm.no_data_since = None;
+                alarm.showing.clear();
+                join(&mut alarm, path, finding);
+                sum_up(&mut alarm, &self.paths);
+                self.open_alarm(alarm.clone(), now);
+                AlarmEffect::RaisedAgain { alarm, at: now }
+            }
+            None => {
+                let alarm = new_alarm(key, finding, path, (streak.since, now));
+                self.open_alarm(alarm.clone(), now);
+                AlarmEffect::Raised(alarm)
+            }
         });
         effects
     }
@@ -272,21 +340,39 @@ impl AlarmBook {
 
     /// Takes a path out of every open alarm but `keep`; an alarm that no path shows clears.
     fn leave(&mut self, path: PathId, keep: Option<AlarmKey>, now: WallTime) -> Vec<AlarmEffect> {
+        let mut over = Vec::new();
+        for alarm in &mut self.open {
+            let Ok(index) = alarm.showing.binary_search(&path) else { continue };
+            if Some(alarm.key) == keep {
+                continue;
+            }
+            if alarm.showing.len() == 1 {
+                over.push(alarm.key);
+            } else {
+                alarm.showing.remove(index);
+                self.touched.insert(alarm.key);
+            }
+        }
+        over.into_iter().flat_map(|key| self.clear(key, now)).collect()
+    }
+
+    /// Clears an open alarm, with the last of what it showed.
+    fn clear(&mut self, key: AlarmKey, now: WallTime) -> Vec<AlarmEffect> {
+        let Some(index) = self.open.iter().position(|alarm| alarm.key == key) else {
+            return Vec::new();
+        };
+        let mut alarm = self.open.remove(index);
         let mut effects = Vec::new();
-        let past = &mut self.past;
-        self.open.retain_mut(|alarm| {
-            if Some(alarm.key) == keep || !alarm.showing.contains(&path) {
-                return true;
+        let published = self.published.remove(&key);
+        if self.touched.remove(&key) {
+            sum_up(&mut alarm, &self.paths);
+            if published.is_none_or(|known| known.alarm != alarm) {
+                effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
             }
-            alarm.showing.retain(|member| *member != path);
-            if alarm.showing.is_empty() {
-                effects.push(AlarmEffect::Cleared { key: alarm.key, at: now });
-                past.push(PastAlarm { alarm: alarm.clone(), cleared_at: now });
-                return false;
-            }
-            effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
-            true
-        });
+        }
+        effects.push(AlarmEffect::Cleared { key, at: now });
+        alarm.showing.clear();
+        self.past.push(PastAlarm { alarm, cleared_at: now });
         effects
     }
 }
@@ -336,18 +422,16 @@ fn passes(assessment: &Assessment, place: &Place) -> bool {
     addresses.any(|address| address == from) && addresses.any(|address| address == to)
 }
 
-/// Adds a path and its figures; true when that changed anything that is shown.
-fn join(
-    alarm: &mut Alarm,
-    path: PathId,
-    finding: &Finding,
-    records: &BTreeMap<PathId, PathRecord>,
-) -> bool {
-    let before = alarm.clone();
+/// True for a path that is among some in order.
+fn is_among(paths: &[PathId], path: PathId) -> bool {
+    paths.binary_search(&path).is_ok()
+}
+
+/// Adds a path with its newest finding.
+fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) {
     for paths in [&mut alarm.showing, &mut alarm.paths] {
-        if !paths.contains(&path) {
-            paths.push(path);
-            paths.sort_unstable();
+        if let Err(index) = paths.binary_search(&path) {
+            paths.insert(index, path);
         }
     }
     if finding.confidence_ppm > alarm.confidence_ppm {
@@ -356,6 +440,11 @@ fn join(
         alarm.indistinguishable.clone_from(&finding.indistinguishable);
         alarm.reasons.clone_from(&finding.reasons);
     }
+    alarm.severity = alarm.severity.min(severity(finding));
+}
+
+/// Sums up the newest figures of the paths that show an alarm.
+fn sum_up(alarm: &mut Alarm, records: &BTreeMap<PathId, PathRecord>) {
     let showing: Vec<&PathRecord> =
         alarm.showing.iter().filter_map(|path| records.get(path)).collect();
     alarm.loss_counts = showing.iter().fold(LossCounts::default(), |sum, record| LossCounts {
@@ -369,8 +458,6 @@ fn join(
     alarm.added_delay_us = added.unwrap_or(Micros::ZERO);
     alarm.worst_loss_ppm = alarm.worst_loss_ppm.max(alarm.loss_ppm);
     alarm.worst_added_delay_us = alarm.worst_added_delay_us.max(alarm.added_delay_us);
-    alarm.severity = alarm.severity.min(severity(finding));
-    *alarm != before
 }
 
 /// Perceived severity: from half of all packets critical, from 5 % or 100 ms major.

@@ -4,6 +4,7 @@ use super::*;
 use crate::evidence::{beginning_of, end_of, window_of};
 use crate::log_clock::LogClock;
 use itinera_model::finding::{HopVerdict, HopView};
+use std::cell::Cell;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -36,11 +37,21 @@ fn assessment(path: PathId, finding: Option<Finding>) -> Assessment {
     }
 }
 
+thread_local! {
+    /// Seconds: a window of a book that is fed takes ten.
+    static NOW: Cell<i64> = const { Cell::new(0) };
+}
+
 /// Feeds windows of one path and gives a letter for each effect: raised, changed, cleared.
 fn feed(book: &mut AlarmBook, path: PathId, findings: &[Option<Finding>]) -> String {
     let letters = findings.iter().flat_map(|finding| {
-        let at = WallTime::default();
-        book.regard(&assessment(path, finding.clone()), at, at)
+        let at = NOW.with(|now| {
+            now.set(now.get() + 10);
+            WallTime::from_unix_seconds(now.get())
+        });
+        let mut effects = book.regard(&assessment(path, finding.clone()), at, at);
+        effects.extend(book.publish(at));
+        effects
     });
     letters
         .map(|effect| match effect {
@@ -178,11 +189,18 @@ fn windows_of(
 }
 
 fn regard_all(book: &mut AlarmBook, windows: &[(i64, Arc<Assessment>)]) -> Vec<AlarmEffect> {
-    windows.iter().flat_map(|(index, a)| book.regard(a, beginning_of(*index), a.until)).collect()
+    let regard = |(index, a): &(i64, Arc<Assessment>)| {
+        let mut effects = book.regard(a, beginning_of(*index), a.until);
+        effects.extend(book.publish(a.until));
+        effects
+    };
+    windows.iter().flat_map(regard).collect()
 }
 
 fn tick(book: &mut AlarmBook, now: WallTime, listening_since: WallTime) -> Vec<AlarmEffect> {
-    book.on_clock(&LogClock { now, listening_since })
+    let mut effects = book.on_clock(&LogClock { now, listening_since });
+    effects.extend(book.publish(now));
+    effects
 }
 
 /// A book with an alarm of two paths since second 0, raised at 30.
@@ -191,6 +209,7 @@ fn book_with_alarm() -> AlarmBook {
     let bad = vec![Some(finding(2, 200_000, 990_000)); 3];
     regard_all(&mut book, &windows_of(path(1), 0, &bad));
     regard_all(&mut book, &windows_of(path(2), 0, &bad));
+    assert_eq!(book.publish(at(31)).len(), 1, "the second path");
     assert_eq!(book.open().len(), 1);
     book
 }
@@ -280,8 +299,8 @@ fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
     let bad = vec![Some(finding(2, 200_000, 990_000)); 6];
     // It began before the alarm says, and another path shows it.
     let windows = windows_of(path(3), -60, &[bad.clone(), vec![None; 3]].concat());
-    let again = book.read_again(path(3), &windows, at(60));
-    assert!(matches!(&again.effects[..], [AlarmEffect::Changed { alarm, .. }]
+    assert_eq!(book.read_again(path(3), &windows, at(60)).effects, []);
+    assert!(matches!(&book.publish(at(60))[..], [AlarmEffect::Changed { alarm, .. }]
         if alarm.since == at(-60) && alarm.paths.contains(&path(3)) && alarm.showing.len() == 2));
     // A path of the alarm names another place meanwhile.
     let other = vec![Some(finding(3, 200_000, 990_000)); 6];
@@ -292,7 +311,7 @@ fn late_windows_of_a_fault_that_was_alarmed_or_is_not_over_make_no_record() {
     let windows = windows_of(path(1), -60, &bad);
     let again = book.read_again(path(1), &windows, at(20));
     assert!(!again.unfinished, "the alarm ends by itself");
-    assert!(matches!(&again.effects[..], [AlarmEffect::Changed { alarm, .. }]
+    assert!(matches!(&book.publish(at(60))[..], [AlarmEffect::Changed { alarm, .. }]
         if alarm.since == at(-60)));
     // Not over, as far as is known; over where no more is measured.
     let mut book = AlarmBook::default();
@@ -335,4 +354,38 @@ fn what_shows_again_within_half_an_hour_is_the_same_alarm() {
     at(&mut book, path(1), 150, &calm);
     let later = at(&mut book, path(1), 180, &bad);
     assert!(matches!(later, AlarmEffect::Raised(_)), "half an hour later it is another one");
+}
+
+#[test]
+fn an_alarm_of_thousands_of_paths_is_published_now_and_then_and_loses_nothing() {
+    const PATHS: u128 = 4_000;
+    let mut book = AlarmBook::default();
+    let mut published = 0;
+    for second in 0..60 {
+        let paths = (0..PATHS).skip(second % 10).step_by(10);
+        let bad = finding(2, 200_000 + 2_000 * u32::try_from(second).unwrap(), 990_000);
+        let second = i64::try_from(second).unwrap();
+        for number in paths {
+            let judged = assessment(path(number), Some(bad.clone()));
+            book.regard(&judged, at(second), at(second));
+        }
+        let effects = book.publish(at(second));
+        assert!(effects.len() <= 1, "one of an alarm at most");
+        published += effects.len();
+    }
+    assert!((5..=20).contains(&published), "{published} times in 40 s");
+    // A new severity is published at once, and the last figures before it clears.
+    let worse = assessment(path(7), Some(finding(2, 700_000, 990_000)));
+    book.regard(&worse, at(60), at(60));
+    let effects = book.publish(at(60));
+    assert!(matches!(&effects[..], [AlarmEffect::Changed { alarm, .. }]
+        if alarm.severity == Severity::Critical && alarm.paths.len() == 4_000));
+    let mut last = Vec::new();
+    for number in 0..PATHS {
+        for _ in 0..3 {
+            last.extend(book.regard(&assessment(path(number), None), at(61), at(61)));
+        }
+    }
+    assert!(matches!(&last[..], [AlarmEffect::Changed { alarm, .. }, AlarmEffect::Cleared { .. }]
+        if alarm.showing == [path(PATHS - 1)] && alarm.paths.len() == 4_000));
 }

@@ -1,5 +1,6 @@
 //! What results of checks say.
 
+use super::addresses_on;
 use super::{CheckFacts, Observed, Paths, Watcher, path_state};
 use itinera_model::alarm::Severity;
 use itinera_model::check::{Ask, CheckResult, Outcome, Resolved, Step, Why};
@@ -88,6 +89,19 @@ impl Symptom {
             Self::Late(..) => EventKind::ServiceSlow,
             Self::Slow(..) => EventKind::TransferSlow,
         }
+    }
+
+    /// True where a fault of the path to the server can cause it.
+    const fn may_come_from_the_path(&self) -> bool {
+        matches!(
+            self,
+            Self::Broken(_, Why::NoAnswer | Why::Unfinished | Why::Unreachable)
+                | Self::Broken(_, Why::Reset | Why::Closed)
+                | Self::Late(..)
+                | Self::Slow(..)
+                | Self::Unresolved(..)
+                | Self::Large
+        )
     }
 }
 
@@ -178,9 +192,15 @@ impl Watcher {
         let memory = self.checks.entry(check.id).or_default();
         let seen = symptom(memory, result, late_us);
         memory.learn(check, result, seen.as_ref(), late_us, at);
-        let path = path_state(result.spoke_to.and_then(|there| paths(check.agent, there.ip())));
+        let assessment = result.spoke_to.and_then(|there| paths(check.agent, there.ip()));
+        let path = path_state(assessment);
         let key = |kind| EventKey { kind, agent: check.agent, subject: check.id.to_string() };
-        let sight = seen.and_then(|seen| self.sight(check, result, &seen, path, at));
+        let sight = seen.and_then(|seen| {
+            let sight = self.sight(check, result, &seen, path, at)?;
+            let passes = assessment.filter(|_| seen.may_come_from_the_path());
+            let route = passes.map(addresses_on).unwrap_or_default();
+            Some(Observed { route, ..sight })
+        });
         self.settle(KINDS.map(key).to_vec(), sight, at, now)
     }
 
@@ -197,16 +217,7 @@ impl Watcher {
         let ever_good = memory.ever_good;
         let misfit = matches!(seen, Symptom::Broken(..)) && !ever_good;
         let kind = if misfit { EventKind::CheckMismatch } else { seen.kind() };
-        let by_network = matches!(path, PathState::Faulty { .. })
-            && matches!(
-                seen,
-                Symptom::Broken(_, Why::NoAnswer | Why::Unfinished | Why::Unreachable)
-                    | Symptom::Broken(_, Why::Reset | Why::Closed)
-                    | Symptom::Late(..)
-                    | Symptom::Slow(..)
-                    | Symptom::Unresolved(..)
-                    | Symptom::Large
-            );
+        let by_network = matches!(path, PathState::Faulty { .. }) && seen.may_come_from_the_path();
         match seen {
             // A change takes as long to get around as answers may be kept.
             Symptom::Stale { .. } | Symptom::Disagree => {
@@ -256,6 +267,7 @@ impl Watcher {
             service: Some(check.service.clone()),
             check: Some(check.id),
             own_addresses: Vec::new(),
+            route: Vec::new(),
             hold: u32::from(check.raise_after.max(1)),
         })
     }

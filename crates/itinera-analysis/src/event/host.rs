@@ -1,6 +1,6 @@
 //! What host facts say: what changed, what damages frames, what is full.
 
-use super::host_changes::{changed, changes, own_addresses};
+use super::host_changes::{acted, changed, changes, own_addresses};
 use super::{Observed, Watcher};
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
@@ -100,6 +100,7 @@ impl Watcher {
             let own: Vec<IpAddr> = own_addresses(host_facts);
             let changes = changes(&known.host_facts, host_facts, site).into_iter();
             effects.extend(changes.map(|change| changed(agent, change, own.clone(), at, now)));
+            effects.extend(acted(agent, site, (&known.host_facts, host_facts), (at, now)));
             let us = at.micros_since(known.at);
             if us < LEAST_US && known.host_facts.lasting() == host_facts.lasting() {
                 return effects;
@@ -192,6 +193,7 @@ impl Watcher {
             service: None,
             check: None,
             own_addresses: own_addresses(host_facts),
+            route: Vec::new(),
             hold: HOLD,
         });
         self.settle(vec![key], sight, at, now)
@@ -217,6 +219,7 @@ impl Watcher {
             service: None,
             check: None,
             own_addresses: own_addresses(host_facts),
+            route: Vec::new(),
             hold: HOLD,
         };
         let all = grown.good + grown.damaged;

@@ -4,7 +4,7 @@ use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::host_facts::{Duplex, HostFacts, Interface, Medium};
 use itinera_model::id::AgentId;
-use itinera_model::message::{HostChange, HostFact, Message};
+use itinera_model::message::{HostChange, HostFact, Message, TakenAction};
 use itinera_model::unit::WallTime;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -33,7 +33,34 @@ pub(super) fn changed(
         service: None,
         check: None,
         own_addresses,
+        route: Vec::new(),
     })
+}
+
+/// The momentary event of an action that an agent took, where it was not reported before.
+pub(super) fn acted(
+    agent: AgentId,
+    site: &str,
+    (before, after): (&HostFacts, &HostFacts),
+    (at, now): (WallTime, WallTime),
+) -> Option<EventEffect> {
+    let action = after.action.as_ref().filter(|_| before.action != after.action)?;
+    Some(EventEffect::Occurred(Event {
+        key: EventKey { kind: EventKind::LocalAction, agent, subject: action.program.clone() },
+        part: Part::Machine,
+        severity: None,
+        since: at,
+        raised_at: now,
+        group: format!("machine:{agent}"),
+        message: Message::LocalActionTaken(TakenAction {
+            site: site.to_owned(),
+            action: action.clone(),
+        }),
+        service: None,
+        check: None,
+        own_addresses: own_addresses(after),
+        route: Vec::new(),
+    }))
 }
 
 /// Addresses of the machine's interfaces, loopback excluded.

@@ -104,6 +104,8 @@ pub enum Fact<'a> {
         at: WallTime,
         /// How it deviates; empty where it is the intended one.
         deviations: &'a [RouteDeviation],
+        /// Its addresses.
+        addresses: &'a [IpAddr],
     },
     /// It was measured how much gets through.
     Carried(Carried<'a>),
@@ -155,6 +157,11 @@ fn path_state(assessment: Option<&Assessment>) -> PathState {
     }
 }
 
+/// Addresses that answered on the route of a path.
+pub(crate) fn addresses_on(assessment: &Assessment) -> Vec<IpAddr> {
+    assessment.hops.iter().filter_map(|hop| hop.address).collect()
+}
+
 /// The message of one result of a check, with the newest judgement of the path to the server.
 pub fn of_result(check: &CheckFacts, result: &CheckResult, path: Option<&Assessment>) -> Message {
     checked::of_result(check, result, path_state(path))
@@ -178,6 +185,8 @@ struct Observed {
     service: Option<String>,
     check: Option<CheckId>,
     own_addresses: Vec<IpAddr>,
+    /// Addresses on the route that it depends on.
+    route: Vec<IpAddr>,
     /// So many sights in a row are believed.
     hold: u32,
 }
@@ -246,7 +255,7 @@ impl Watcher {
             }
             Fact::Access { agent, site, at, by } => self.on_access(agent, site, at, by, now),
             Fact::Carried(carried) => self.on_carried(carried, now),
-            Fact::Route { agent, site, target, service, by, at, deviations } => {
+            Fact::Route { agent, site, target, service, by, at, deviations, addresses } => {
                 let subject = format!("{target} by {by}");
                 let key = EventKey { kind: EventKind::RouteNotIntended, agent, subject };
                 let sight = (!deviations.is_empty()).then(|| Observed {
@@ -263,6 +272,7 @@ impl Watcher {
                     service: Some(service.to_owned()),
                     check: None,
                     own_addresses: Vec::new(),
+                    route: addresses.to_vec(),
                     hold: HOLD_ROUTE,
                 });
                 self.settle(vec![key], sight, at, now)
@@ -291,6 +301,7 @@ impl Watcher {
             service: None,
             check: None,
             own_addresses: Vec::new(),
+            route: Vec::new(),
             hold: u32::from(raise_after.max(1)),
         });
         self.settle(vec![key], sight, at, now)
@@ -363,6 +374,7 @@ impl Watcher {
             service: sight.service.clone(),
             check: sight.check,
             own_addresses: sight.own_addresses.clone(),
+            route: sight.route.clone(),
         };
         self.lasting.push(event.clone());
         Some(EventEffect::Began(event))

@@ -10,6 +10,7 @@ use itinera_model::message::{Message, SilentAgent};
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 
 /// An agent is silent after this, or after three times as long as between its reports: a minute and a
 /// half.
@@ -45,10 +46,12 @@ impl Watcher {
         self.end(&key_of(agent), now)
     }
 
-    /// The clock of the log has gone on. `sites` names the sites of all agents that there are.
+    /// The clock of the log has gone on. `sites` names the sites of all agents that there are; `routes` gives
+    /// the addresses on the routes of an agent.
     pub(crate) fn on_clock(
         &mut self,
         sites: &BTreeMap<AgentId, String>,
+        routes: &dyn Fn(AgentId) -> Vec<IpAddr>,
         clock: &LogClock,
     ) -> Vec<EventEffect> {
         let now = clock.now;
@@ -93,6 +96,7 @@ impl Watcher {
                 check: None,
                 // Silence is no fault of the host's link, which may have alarms of its own.
                 own_addresses: Vec::new(),
+                route: routes(*agent),
             };
             self.lasting.push(event.clone());
             effects.push(EventEffect::Began(event));

@@ -5,7 +5,9 @@ use super::*;
 use crate::log_clock::LogClock;
 use itinera_model::check::{AskName, CheckDetails, Outcome, Phase, Resolved, Step, WebSeen, Why};
 use itinera_model::finding::{HopVerdict, HopView};
-use itinera_model::host_facts::{Counters, HostLateness, Interface, RouteEntry};
+use itinera_model::host_facts::{
+    ActionOutcome, Counters, HostLateness, Interface, LocalAction, RouteEntry,
+};
 use itinera_model::id::PathId;
 use itinera_model::message::{HostChange, HostFact, TrafficDirection};
 use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
@@ -328,6 +330,27 @@ fn report(watcher: &mut Watcher, at: i64, host_facts: &HostFacts) -> Vec<EventEf
 }
 
 #[test]
+fn an_action_of_a_cut_off_agent_is_an_event_once() {
+    let mut watcher = Watcher::default();
+    let action = |number| LocalAction {
+        program: "restart-uplink".to_owned(),
+        began_at: second(5),
+        cut_off_s: 300,
+        took_ms: 2_000,
+        outcome: ActionOutcome::Succeeded,
+        number,
+    };
+    let after = |action: Option<LocalAction>| HostFacts { action, ..host_facts(0, 0, 0, 100) };
+    report(&mut watcher, 0, &after(None));
+    let effects = report(&mut watcher, 10, &after(Some(action(1))));
+    let [EventEffect::Occurred(event)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!((event.key.kind, event.severity), (EventKind::LocalAction, None));
+    assert!(matches!(&event.message, Message::LocalActionTaken(it) if it.action == action(1)));
+    assert_eq!(report(&mut watcher, 20, &after(Some(action(1)))), [], "known");
+    assert_eq!(report(&mut watcher, 30, &after(Some(action(2)))).len(), 1);
+}
+
+#[test]
 fn damaged_frames_and_a_full_line_are_the_machines_own() {
     let mut watcher = Watcher::default();
     report(&mut watcher, 0, &host_facts(0, 0, 0, 100));
@@ -488,8 +511,9 @@ fn a_route_is_as_intended_or_its_deviations_are_listed() {
     let mut step = |at, by, deviations| {
         let (site, target, service) = ("Eskerry", "Seat Booking", "Seat Booking");
         let agent = agent(5);
-        let fact = Fact::Route { agent, site, target, service, by, at: second(at), deviations };
-        watcher.step(fact, &|_, _| None, second(at))
+        let (at, addresses) = (second(at), &[]);
+        let fact = Fact::Route { agent, site, target, service, by, at, deviations, addresses };
+        watcher.step(fact, &|_, _| None, at)
     };
     for at in [0, 10] {
         assert_eq!(step(at, "udp over IPv4", &other), vec![]);
@@ -542,7 +566,7 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
             }
             effects.extend(watcher.on_report(agent(4), second(now)));
             clock.on_entry(second(now));
-            effects.extend(watcher.on_clock(&sites, &clock));
+            effects.extend(watcher.on_clock(&sites, &|_| Vec::new(), &clock));
         }
         effects
     };
@@ -559,7 +583,7 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
     // The agent is removed.
     let sites = BTreeMap::from([(agent(4), "Eskerry".to_owned())]);
     clock.on_entry(second(4_005));
-    assert_eq!(ended(&watcher.on_clock(&sites, &clock)), 1);
+    assert_eq!(ended(&watcher.on_clock(&sites, &|_| Vec::new(), &clock)), 1);
 }
 
 #[test]
@@ -576,7 +600,7 @@ fn what_lasts_at_an_agent_expires_when_it_has_been_silent_for_half_an_hour() {
         let ticks = seconds.step_by(5);
         let tick = |now| {
             clock.on_entry(second(now));
-            watcher.on_clock(&sites, &clock)
+            watcher.on_clock(&sites, &|_| Vec::new(), &clock)
         };
         ticks.flat_map(tick).collect::<Vec<_>>()
     };

@@ -2,15 +2,16 @@
 //! that they are about.
 
 use super::{AgentReport, Effect, Judge};
-use crate::event::Fact;
 use crate::event::intended::{self, RouteState};
+use crate::event::{Fact, addresses_on};
 use crate::inventory::IntendedRoute;
 use crate::roaming::access_providers;
 use itinera_model::event::EventEffect;
 use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::unit::WallTime;
-use std::net::{IpAddr, Ipv4Addr};
+use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 /// Facts that come later than this are kept and say nothing: three minutes.
@@ -19,10 +20,28 @@ const TOO_LATE_US: i64 = 180_000_000;
 /// A DSCP that was quoted last before this tells nothing of the route any more: ten minutes.
 const QUOTE_HOLDS_US: i64 = 600_000_000;
 
-/// The smallest address.
-const FIRST: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+/// Addresses on the routes of one agent that are kept, the nearest first.
+const MOST_ON_ROUTES: usize = 1_024;
 
 impl Judge {
+    /// What the clock says about events.
+    pub(super) fn watch_clock(&mut self) -> Vec<EventEffect> {
+        let Self { watcher, inventory, latest, paths, seals, .. } = self;
+        let routes = |agent: AgentId| {
+            let mut by_distance: BTreeSet<(usize, IpAddr)> = BTreeSet::new();
+            for path in inventory.paths_of(agent) {
+                by_distance.extend(paths.get(&path).map(|history| (0, history.source)));
+                let hops = latest.get(&path).into_iter().flat_map(|judged| &judged.hops);
+                let addresses = hops.enumerate().filter_map(|(nth, hop)| Some((nth, hop.address?)));
+                by_distance.extend(addresses);
+            }
+            let mut known = BTreeSet::new();
+            let addresses = by_distance.into_iter().map(|(_, address)| address);
+            addresses.filter(|it| known.insert(*it)).take(MOST_ON_ROUTES).collect()
+        };
+        watcher.on_clock(&inventory.sites, &routes, &seals.clock)
+    }
+
     /// Drops what was known of checks and paths that are not in the inventory any more.
     pub(super) fn keep_to_inventory(&mut self, now: WallTime, effects: &mut Vec<Effect>) {
         let Self { watcher, inventory, arrived_dscp, .. } = self;
@@ -90,9 +109,8 @@ impl Judge {
             }
             let fact = Fact::HostFactsSource { agent, site, at, host_facts };
             occurred.extend(watcher.step(fact, &|_, _| None, now));
-            let own = inventory.paths.range((agent, FIRST)..);
-            let own = own.take_while(|((of, _), _)| *of == agent);
-            let judged = own.filter_map(|(_, path)| latest.get(path).map(Arc::as_ref));
+            let own = inventory.paths_of(agent);
+            let judged = own.filter_map(|path| latest.get(&path).map(Arc::as_ref));
             let by: Vec<(u32, &str)> = access_providers(judged, owners).into_keys().collect();
             let fact = Fact::Access { agent, site, at, by: &by };
             occurred.extend(watcher.step(fact, &|_, _| None, now));
@@ -123,6 +141,7 @@ impl Judge {
             by: packets,
             at: assessment.until,
             deviations: &deviations,
+            addresses: &addresses_on(assessment),
         };
         watcher.step(fact, &|_, _| None, now)
     }
@@ -141,6 +160,7 @@ mod tests {
     use itinera_model::round::{Clocks, HopCounts, StampSource};
     use itinera_model::route::FlowKey;
     use itinera_model::unit::Tick;
+    use std::net::Ipv4Addr;
     use uuid::Uuid;
 
     const AGENT: AgentId = AgentId::from_uuid(Uuid::from_u128(3));
@@ -233,7 +253,7 @@ mod tests {
                 path: PATH,
                 measured_at: at(nth * 10),
                 number: nth.cast_unsigned(),
-                source: FIRST,
+                source: IpAddr::V4(Ipv4Addr::UNSPECIFIED),
                 flow: FlowKey::default(),
                 route: ContentId::of(b"route"),
                 addresses: &[None],

@@ -72,8 +72,8 @@ impl Stage {
         match self {
             Self::Findings => ENGINE,
             Self::Windows => 3,
-            Self::Held => 2,
-            Self::Seals | Self::Pairs | Self::Alarms | Self::Events | Self::Inventory => 1,
+            Self::Held | Self::Alarms => 2,
+            Self::Seals | Self::Pairs | Self::Events | Self::Inventory => 1,
         }
     }
 

@@ -258,6 +258,8 @@ impl Judge {
                 self.on_clock(now, &mut effects);
             }
         }
+        let alarms = self.book.publish(now);
+        effects.extend(alarms.into_iter().map(Effect::Alarm));
         effects
     }
 
@@ -311,8 +313,7 @@ impl Judge {
         self.pairs.on_clock((now, after_us), effects);
         let alarms = self.book.on_clock(&self.seals.clock);
         effects.extend(alarms.into_iter().map(Effect::Alarm));
-        let events = self.watcher.on_clock(&self.inventory.sites, &self.seals.clock);
-        effects.extend(events.into_iter().map(Effect::Event));
+        effects.extend(self.watch_clock().into_iter().map(Effect::Event));
     }
 
     fn on_rounds(

@@ -258,6 +258,7 @@ pub(crate) async fn apply_planned_work(shared: Arc<Shared>) -> Result<(), ApiErr
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::testing;
     use itinera_analysis::responsible::Responsible;
     use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
     use itinera_model::unit::WallTime;
@@ -269,10 +270,8 @@ mod tests {
 
     /// An alarm on a link inside an owner, seen from some sites.
     fn alarm(sites: &[&str]) -> AlarmItem {
-        use itinera_model::alarm::{Alarm, AlarmKey, AlarmKind, Severity};
-        use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
+        use itinera_model::finding::Place;
         use itinera_model::id::{AlarmId, PathId};
-        use itinera_model::unit::Micros;
         use uuid::Uuid;
         let address = |last| [198, 18, 128, last].into();
         let place = Place::Link { from: address(1), to: address(2), silent_between: 0 };
@@ -296,25 +295,9 @@ mod tests {
         let map = OwnerMap::new(vec![OwnerEntry { prefix, owner }]);
         assert_eq!(Responsible::of(&place, &map).owners().len(), 1);
         let at = WallTime::from(SINCE);
-        let alarm = Alarm {
-            key: AlarmKey { kind: AlarmKind::LimitHeldOver, cause: Cause::Loss, place },
-            severity: Severity::Major,
-            since: at,
-            raised_at: at,
-            confidence_ppm: 990_000,
-            loss_ppm: 200_000,
-            loss_counts: LossCounts::default(),
-            direction: FaultDirection::Undetermined,
-            indistinguishable: Vec::new(),
-            reasons: Vec::new(),
-            added_delay_us: Micros::ZERO,
-            worst_loss_ppm: 200_000,
-            worst_added_delay_us: Micros::ZERO,
-            no_data_since: None,
-            recorded_at: None,
-            showing: paths.clone(),
-            paths,
-        };
+        let mut alarm = testing::alarm();
+        (alarm.key.place, alarm.since, alarm.raised_at) = (place, at, at);
+        (alarm.showing, alarm.paths) = (paths.clone(), paths);
         let id = AlarmId::from_uuid(Uuid::from_u128(9));
         let record = AlarmRecord { id, no: 9, alarm, cleared_at: None, incident: None };
         AlarmItem::of_paths(&record, &ends, &map)

@@ -2,15 +2,16 @@
 
 use super::robust::raw;
 use super::{
-    Fixture, apart, batch, checkpoint, fixture, join, log_after, measuring, nothing, rounds_in,
-    watched,
+    Fixture, batch, checkpoint, fixture, join, log_after, measuring, nothing, rounds_in, watched,
 };
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::path::Family;
 use itinera_model::round::{Clocks, HopCounts, Lateness, Round};
 use itinera_model::unit::{Micros, Tick, WallTime};
-use itinera_store::{Compacted, JudgeWrite, LogEntry, LoggedRound, Retention, Store, StoreError};
+use itinera_store::{
+    Compacted, EachApart, JudgeWrite, LogEntry, LoggedRound, Retention, Store, StoreError,
+};
 use sea_orm::{ConnectionTrait, TransactionTrait};
 use std::collections::BTreeMap;
 use time::{Duration, OffsetDateTime};
@@ -132,7 +133,7 @@ async fn judge_all(store: &Store, from: i64, to: i64) {
     while store.roll_up().await.unwrap() {}
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let all = JudgeWrite { checkpoint: Some(checkpoint(1)), ..nothing(from, to) };
-    store.commit_judgement(token, &all, &apart).await.unwrap();
+    store.commit_judgement(token, &all, &mut EachApart).await.unwrap();
 }
 
 #[tokio::test]

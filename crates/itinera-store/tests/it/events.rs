@@ -89,6 +89,7 @@ pub(crate) fn event(kind: EventKind, severity: Option<Severity>, agent: AgentId)
         service: None,
         check: None,
         own_addresses: vec![],
+        route: vec![],
     }
 }
 
@@ -110,7 +111,7 @@ async fn a_fault_opens_an_incident_a_notice_does_not() {
     let (mut open, mut alarms) = (Vec::new(), Vec::new());
     for (from, occurred) in (0..).zip(steps) {
         let write = JudgeWrite { occurred, ..nothing(from, from + 1) };
-        store.commit_judgement(token, &write, &apart).await.unwrap();
+        store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
         open.push(store.incidents(Lasting::OPEN, None, 10).await.unwrap().len());
         alarms.push(store.status_counts().await.unwrap().open_alarms);
     }

@@ -1,11 +1,12 @@
 //! Evidence: what is recorded, replaced, summed up and deleted.
 
-use super::{Fixture, apart, fixture, join_as, measuring, nothing};
+use super::{Fixture, fixture, join_as, measuring, nothing};
 use itinera_model::evidence::EvidenceSubject;
 use itinera_model::id::PathId;
 use itinera_model::path::Family;
 use itinera_store::{
-    EvidenceRow, EvidenceWrite, JudgeWrite, NewEntry, PairSpec, Retention, Store, SubjectNo,
+    EachApart, EvidenceRow, EvidenceWrite, JudgeWrite, NewEntry, PairSpec, Retention, Store,
+    SubjectNo,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -22,7 +23,7 @@ fn evidence(path: PathId, at: OffsetDateTime, content: Option<&[u8]>) -> Evidenc
 
 async fn write(store: &Store, token: i64, cursor: i64, evidence: Vec<EvidenceWrite>) {
     let write = JudgeWrite { evidence, ..nothing(cursor, cursor) };
-    store.commit_judgement(token, &write, &apart).await.unwrap();
+    store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
 }
 
 fn contents(rows: &[EvidenceRow]) -> Vec<&[u8]> {
@@ -63,11 +64,11 @@ async fn a_day_is_summed_up_once_it_is_complete_and_its_minutes_are_deleted() {
     let of_day = minutes.map(|at| evidence(path, at, Some(b"one")));
     store.log(token, NewEntry::Clock, today + Duration::hours(47)).await.unwrap();
     let first = JudgeWrite { evidence: of_day.to_vec(), ..nothing(0, 1) };
-    store.commit_judgement(token, &first, &apart).await.unwrap();
+    store.commit_judgement(token, &first, &mut EachApart).await.unwrap();
     let much_later = today + Duration::days(9);
     assert_eq!(store.evidence_day(much_later).await.unwrap(), None, "judgement is not as far");
     store.log(token, NewEntry::Clock, today + Duration::hours(48)).await.unwrap();
-    store.commit_judgement(token, &nothing(1, 2), &apart).await.unwrap();
+    store.commit_judgement(token, &nothing(1, 2), &mut EachApart).await.unwrap();
     assert_eq!(store.evidence_day(today + Duration::hours(47)).await.unwrap(), None);
     let day = store.evidence_day(much_later).await.unwrap().unwrap();
     assert_eq!(day.day, today.date());
@@ -148,7 +149,7 @@ async fn pairs_have_evidence_beside_paths_with_the_same_number() {
         EvidenceWrite { subject: pair, content: Some(b"pair".to_vec()), ..of_path.clone() };
     store.log(token, NewEntry::Clock, today + Duration::hours(48)).await.unwrap();
     let first = JudgeWrite { evidence: vec![of_path, of_pair.clone()], ..nothing(0, 1) };
-    store.commit_judgement(token, &first, &apart).await.unwrap();
+    store.commit_judgement(token, &first, &mut EachApart).await.unwrap();
     let span = (today, today + Duration::hours(1));
     for (subject, content) in [(EvidenceSubject::Path(path), b"path"), (pair, b"pair")] {
         let read = store.evidence(subject, span).await.unwrap();

@@ -1,14 +1,13 @@
 //! What judgement writes, and its lease.
 
 use super::review::alarm;
-use super::{Fixture, Lasting, apart, fixture, join, nothing, watched};
+use super::{Chosen, Fixture, Lasting, fixture, join, nothing, watched};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmState};
-use itinera_model::event::Fault;
 use itinera_model::finding::Assessment;
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
 use itinera_model::unit::WallTime;
-use itinera_store::JudgeWrite;
+use itinera_store::{EachApart, JudgeWrite};
 use std::sync::{Arc, Barrier};
 use uuid::Uuid;
 
@@ -45,13 +44,14 @@ async fn the_lease_is_renewed_while_judgement_is_written() {
         })
     };
     // The incident of an alarm is chosen in the middle of the transaction.
-    let choose = |_: &Fault, _: &[(IncidentId, Vec<Fault>)]| {
+    let choose = |_: &[IncidentId]| {
         is_writing.wait();
         is_renewed.wait();
-        None
+        (None, Vec::new())
     };
+    let mut chosen = Chosen { open: Vec::new(), choose };
     let raised = JudgeWrite { alarms: vec![AlarmEffect::Raised(alarm(1))], ..nothing(0, 1) };
-    store.commit_judgement(token, &raised, &choose).await.unwrap();
+    store.commit_judgement(token, &raised, &mut chosen).await.unwrap();
     renewing.await.unwrap().unwrap();
     cluster.stop().await.unwrap();
 }
@@ -65,9 +65,9 @@ async fn of_several_windows_that_were_newest_the_last_is_a_paths_latest() {
     let token = store.lead_judgement(Uuid::from_u128(1)).await.unwrap().unwrap();
     let judged = |window: i64, rounds| (window, true, Arc::new(assessment(path, rounds)));
     let write = JudgeWrite { assessed: vec![judged(7, 6), judged(8, 2)], ..nothing(0, 1) };
-    store.commit_judgement(token, &write, &apart).await.unwrap();
+    store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
     let older = JudgeWrite { assessed: vec![judged(6, 5)], ..nothing(1, 2) };
-    store.commit_judgement(token, &older, &apart).await.unwrap();
+    store.commit_judgement(token, &older, &mut EachApart).await.unwrap();
     let latest = store.paths(None, 10).await.unwrap();
     assert_eq!(latest[0].latest.as_ref().unwrap().rounds, 2);
     cluster.stop().await.unwrap();
@@ -103,7 +103,7 @@ async fn a_fault_that_late_measurements_show_is_recorded_in_its_own_time() {
         AlarmEffect::Corrected { alarm: wider.clone(), cleared_at: later },
     ];
     let write = JudgeWrite { alarms, ..nothing(0, 1) };
-    store.commit_judgement(token, &write, &apart).await.unwrap();
+    store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
     assert_eq!(store.alarms(Lasting::OPEN, 10).await.unwrap(), [], "it was never open");
     let recorded = store.alarms(Lasting::default(), 10).await.unwrap().pop().unwrap();
     assert_eq!((&recorded.alarm, recorded.alarm.state(true)), (&wider, AlarmState::RecordedLate));

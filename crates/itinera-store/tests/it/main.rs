@@ -10,6 +10,7 @@ mod planned_work;
 mod retention;
 mod review;
 mod robust;
+mod self_alarms;
 mod triage;
 mod two_way;
 mod users;
@@ -30,9 +31,9 @@ use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::unit::{Micros, Tick, WallTime};
 use itinera_store::cluster::Cluster;
 use itinera_store::{
-    AlarmQuery, AlarmRows, CodeRefused, JudgeWrite, Lasting, LogContent, LogEntry, LoggedRound,
-    MeasurementPlan, NewAgent, NewEntry, NewImport, Schedule, SiteSpec, Store, StoreError,
-    TargetSpec, TwoWaySchedule,
+    AlarmQuery, AlarmRows, CodeRefused, Correlation, EachApart, JudgeWrite, KnownFault, Lasting,
+    LogContent, LogEntry, LoggedRound, MeasurementPlan, NewAgent, NewEntry, NewImport, Schedule,
+    SiteSpec, Store, StoreError, TargetSpec, TwoWaySchedule,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -43,9 +44,33 @@ struct Fixture {
     _data: tempfile::TempDir,
 }
 
-/// Every alarm opens an incident of its own.
-fn apart(_: &Fault, _: &[(IncidentId, Vec<Fault>)]) -> Option<IncidentId> {
-    None
+/// Every fault belongs to the incident that is open, where there is one, or to what `choose` gives.
+struct Chosen<F> {
+    open: Vec<IncidentId>,
+    choose: F,
+}
+
+impl<F> Correlation for Chosen<F>
+where
+    F: Fn(&[IncidentId]) -> (Option<IncidentId>, Vec<IncidentId>) + Send,
+{
+    fn add(&mut self, known: KnownFault) {
+        self.open.push(known.incident);
+    }
+
+    fn choose(&self, _: &Fault) -> (Option<IncidentId>, Vec<IncidentId>) {
+        (self.choose)(&self.open)
+    }
+
+    fn merge(&mut self, from: IncidentId, into: IncidentId) {
+        for incident in self.open.iter_mut().filter(|open| **open == from) {
+            *incident = into;
+        }
+    }
+
+    fn clear(&mut self) {
+        self.open.clear();
+    }
 }
 
 /// A judge that has nothing to say of some commits.
@@ -280,13 +305,13 @@ async fn only_the_leader_records_judgement_and_only_from_its_cursor() {
     let token = store.lead_judgement(first).await.unwrap().unwrap();
     assert_eq!(store.lead_judgement(second).await.unwrap(), None);
     let write = nothing;
-    store.commit_judgement(token, &write(0, 3), &apart).await.unwrap();
-    let stale = store.commit_judgement(token, &write(0, 2), &apart).await.unwrap_err();
+    store.commit_judgement(token, &write(0, 3), &mut EachApart).await.unwrap();
+    let stale = store.commit_judgement(token, &write(0, 2), &mut EachApart).await.unwrap_err();
     assert!(matches!(stale, StoreError::Fenced));
     store.release_leases(Some(first)).await.unwrap();
     let next = store.lead_judgement(second).await.unwrap().unwrap();
     assert!(next > token);
-    let fenced = store.commit_judgement(token, &write(3, 4), &apart).await.unwrap_err();
+    let fenced = store.commit_judgement(token, &write(3, 4), &mut EachApart).await.unwrap_err();
     assert!(matches!(fenced, StoreError::Fenced));
     assert_eq!(store.judge_memory().await.unwrap().judged, 3);
     cluster.stop().await.unwrap();
@@ -386,7 +411,7 @@ async fn alarms_open_and_clear_once_and_are_listed_by_when_they_were_open() {
     ];
     for (from, alarms) in (0..).zip(steps) {
         let write = JudgeWrite { alarms, ..nothing(from, from + 1) };
-        store.commit_judgement(token, &write, &apart).await.unwrap();
+        store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
     }
     let all = store.alarms(Lasting::default(), 10).await.unwrap();
     assert_eq!(all.len(), 2);

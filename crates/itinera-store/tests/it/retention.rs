@@ -1,14 +1,14 @@
 //! What is deleted after its time, and what is kept.
 
 use super::robust::raw;
-use super::{Fixture, apart, batch, checkpoint, fixture, log_after, measuring, nothing, rounds_in};
+use super::{Fixture, batch, checkpoint, fixture, log_after, measuring, nothing, rounds_in};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::rollup::RollupSpan;
 use itinera_model::round::Round;
 use itinera_model::route::Resolution;
 use itinera_model::unit::WallTime;
-use itinera_store::{JudgeWrite, Retention, Store};
+use itinera_store::{EachApart, JudgeWrite, Retention, Store};
 use sea_orm::{ConnectionTrait, TransactionTrait};
 use std::sync::LazyLock;
 use time::{Duration, OffsetDateTime};
@@ -45,7 +45,7 @@ async fn commit(store: &Store, of: (AgentId, PathId), seq: u64, days: i64) {
 /// Judges commits and sums them up.
 async fn judge(store: &Store, token: i64, write: JudgeWrite) {
     while store.roll_up().await.unwrap() {}
-    store.commit_judgement(token, &write, &apart).await.unwrap();
+    store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
 }
 
 /// Applies retention until there is nothing to delete; gives the number of partitions and rows.

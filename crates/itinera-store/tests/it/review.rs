@@ -1,13 +1,15 @@
 //! Incidents and the news of them.
 
-use super::{Fixture, Lasting, apart, fixture, nothing};
+use super::{Chosen, Fixture, Lasting, fixture, nothing};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, AlarmState, Severity};
-use itinera_model::event::{EventEffect, Fault};
+use itinera_model::event::EventEffect;
 use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place};
 use itinera_model::id::IncidentId;
 use itinera_model::incident::TimelineKind;
 use itinera_model::unit::{Micros, WallTime};
-use itinera_store::{Complaint, IncidentRefused, JudgeWrite, Since, Store, StoreError, Topic};
+use itinera_store::{
+    Complaint, Correlation, EachApart, IncidentRefused, JudgeWrite, Since, Store, StoreError, Topic,
+};
 use time::OffsetDateTime;
 use uuid::Uuid;
 
@@ -61,20 +63,54 @@ impl Judging {
     }
 
     async fn commit(&mut self, store: &Store, write: JudgeWrite, together: bool) {
-        self.cursor = write.to;
-        let first = |_: &Fault, open: &[(IncidentId, Vec<Fault>)]| open.first().map(|(id, _)| *id);
-        let done = if together {
-            store.commit_judgement(self.token, &write, &first).await
+        if together {
+            let choose = |open: &[IncidentId]| (open.first().copied(), Vec::new());
+            self.commit_by(store, write, &mut Chosen { open: Vec::new(), choose }).await;
         } else {
-            store.commit_judgement(self.token, &write, &apart).await
-        };
-        done.unwrap();
+            self.commit_by(store, write, &mut EachApart).await;
+        }
+    }
+
+    async fn commit_by(&mut self, store: &Store, write: JudgeWrite, by: &mut dyn Correlation) {
+        self.cursor = write.to;
+        store.commit_judgement(self.token, &write, by).await.unwrap();
     }
 }
 
 async fn kinds(store: &Store, id: IncidentId) -> Vec<(String, TimelineKind)> {
     let events = store.incident_events(id).await.unwrap();
     events.into_iter().map(|event| (event.user, event.kind)).collect()
+}
+
+#[tokio::test]
+async fn an_alarm_that_ties_incidents_makes_one_of_those_that_no_user_has_worked_on() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    let mut judging = Judging::begin(&store).await;
+    for hop in [1, 2, 3] {
+        judging.write(&store, vec![AlarmEffect::Raised(alarm(hop))], false).await;
+    }
+    let before = store.incidents(Lasting::OPEN, None, 10).await.unwrap();
+    let [third, second, first] = [0, 1, 2].map(|index: usize| before[index].id);
+    store.add_note(second, "the ferry's cable?", "ailsa").await.unwrap();
+    // A later alarm of the same write is put where the earlier one has moved the others.
+    let choose = |open: &[IncidentId]| {
+        let mut open = open.to_vec();
+        open.dedup();
+        (open.first().copied(), open.split_off(1))
+    };
+    let raised = vec![AlarmEffect::Raised(alarm(4)), AlarmEffect::Raised(alarm(5))];
+    let write = JudgeWrite { alarms: raised, ..nothing(judging.cursor, judging.cursor + 1) };
+    judging.commit_by(&store, write, &mut Chosen { open: Vec::new(), choose }).await;
+    let open = store.incidents(Lasting::OPEN, None, 10).await.unwrap();
+    let alarms: Vec<_> = open.iter().map(|it| (it.id, it.alarms.len())).collect();
+    assert_eq!(alarms, [(second, 1), (first, 4)]);
+    let empty: Vec<_> = kinds(&store, third).await.into_iter().map(|(_, kind)| kind).collect();
+    assert_eq!(empty[2..], [TimelineKind::AlarmAttached, TimelineKind::Closed]);
+    let timeline = store.incident_events(first).await.unwrap();
+    let attached = timeline.iter().find(|it| it.kind == TimelineKind::AlarmAttached).unwrap();
+    assert_eq!((attached.user.as_str(), &attached.body["alarm_no"]), ("Itinera", &3.into()));
+    assert_eq!(attached.body["from"], serde_json::json!(third));
+    cluster.stop().await.unwrap();
 }
 
 #[tokio::test]

@@ -12,6 +12,13 @@ use time::OffsetDateTime;
 /// Hops of each path.
 pub(crate) const HOPS: u8 = 20;
 
+/// Hops, counted from 0, that all paths have in common.
+const CORE: u8 = 6;
+const CORE_END: u8 = 12;
+/// The first hop, counted from 1, behind a link that all paths have in common.
+#[allow(dead_code, reason = "not every bench has a fault there")]
+pub(crate) const BEHIND_CORE: u8 = CORE + 4;
+
 /// A report. From the hop `fault` on, all probes but the first of each hop are lost.
 pub(crate) fn batch(
     agent: AgentId,
@@ -42,6 +49,7 @@ pub(crate) fn batch(
         let last = u8::try_from(nth % 250).unwrap();
         let hop = |hop: u8| match hop {
             0..6 => [198, 18, number, hop + 1],
+            CORE..CORE_END => [198, 19, hop, 1],
             _ => [198, 19, hop, last],
         };
         let hops = (0..HOPS - 1).map(|n| Some(hop(n).into()));

@@ -24,7 +24,7 @@ const SITES: [(&str, &str); 2] =
     [("Alderskay Head Office", "10.1.0.2"), ("Carrock Pier", "10.3.0.2")];
 
 /// Numbers that look random: SplitMix64.
-struct Draw(u64);
+pub(crate) struct Draw(pub(crate) u64);
 
 impl Draw {
     /// A number below `end`.
@@ -36,12 +36,12 @@ impl Draw {
         (mixed ^ (mixed >> 31)) % end
     }
 
-    fn pause(&mut self, most_ms: u64) {
+    pub(crate) fn pause(&mut self, most_ms: u64) {
         std::thread::sleep(Duration::from_millis(self.below(most_ms)));
     }
 }
 
-fn setting(name: &str, usual: u64) -> u64 {
+pub(crate) fn setting(name: &str, usual: u64) -> u64 {
     std::env::var(name).map_or(usual, |value| value.parse().unwrap())
 }
 
@@ -146,7 +146,7 @@ async fn recorded(store: &Store) -> BTreeMap<(Uuid, Uuid), Vec<i64>> {
 }
 
 /// Starts a receiver that takes everything, and names it to the service.
-fn receive(service: &Service, runtime: &tokio::runtime::Runtime) -> Inbox {
+pub(crate) fn receive(service: &Service, runtime: &tokio::runtime::Runtime) -> Inbox {
     let inbox = Inbox::default();
     let port = runtime.block_on(async {
         let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await.unwrap();
@@ -161,7 +161,7 @@ fn receive(service: &Service, runtime: &tokio::runtime::Runtime) -> Inbox {
 }
 
 /// Every notice has arrived, perhaps twice under its id; no incident was raised twice.
-fn each_notice_has_arrived(notices: &[NoticeRecord], inbox: &Inbox) {
+pub(crate) fn each_notice_has_arrived(notices: &[NoticeRecord], inbox: &Inbox) {
     let received: BTreeSet<String> = inbox.all().into_iter().filter_map(|it| it.id).collect();
     let ids: BTreeSet<String> = notices.iter().map(|notice| notice.id.to_string()).collect();
     assert_eq!(received, ids);
@@ -174,7 +174,7 @@ fn each_notice_has_arrived(notices: &[NoticeRecord], inbox: &Inbox) {
 }
 
 /// Waits until nothing is to be composed or sent.
-fn settled(store: &Store, runtime: &tokio::runtime::Runtime) -> Vec<NoticeRecord> {
+pub(crate) fn settled(store: &Store, runtime: &tokio::runtime::Runtime) -> Vec<NoticeRecord> {
     eventually("the deliveries", PATIENCE, || {
         let notices = runtime.block_on(store.notices(NoticeQuery::default(), 1_000)).ok()?;
         let is_sent = |notice: &NoticeRecord| {
