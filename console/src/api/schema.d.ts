@@ -1019,6 +1019,30 @@ export interface components {
          * @enum {string}
          */
         Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "calendar-saved" | "calendar-removed" | "unknown";
+        /** @description What came of an action. */
+        ActionOutcome: {
+            /** @enum {string} */
+            what: "succeeded";
+        } | {
+            /**
+             * Format: int32
+             * @description Exit code; absent where a signal ended it.
+             */
+            code?: number | null;
+            /** @enum {string} */
+            what: "failed";
+        } | {
+            /** @enum {string} */
+            what: "timed-out";
+        } | {
+            /** @enum {string} */
+            what: "interrupted";
+        } | {
+            /** @description Why. */
+            reason: string;
+            /** @enum {string} */
+            what: "not-started";
+        };
         /**
          * @description What to do after a diagnosis.
          * @enum {string}
@@ -1117,6 +1141,11 @@ export interface components {
             /** @description All of this in words, with times in UTC: "acknowledged by ailsa: looking". */
             words: string;
         };
+        /**
+         * @description What an alarm is about. `EnumString` and `IntoStaticStr` read and write its name in the database.
+         * @enum {string}
+         */
+        AlarmClass: "path" | "event" | "service";
         /** @description An alarm. */
         AlarmItem: {
             /** @description What operators did with it, the oldest first. */
@@ -1132,6 +1161,8 @@ export interface components {
              * @description The check that sees it.
              */
             check?: string | null;
+            /** @description What it is about: paths, an event, or the service itself. */
+            class: components["schemas"]["AlarmClass"];
             /**
              * Format: date-time
              * @description Absent while the alarm is open.
@@ -1314,6 +1345,19 @@ export interface components {
             no: number;
             object: string;
             user: string;
+        };
+        /** @description Measurements that are not judged yet. */
+        Backlog: {
+            /**
+             * Format: int64
+             * @description Commits not judged yet.
+             */
+            commits: number;
+            /**
+             * Format: int32
+             * @description Age of the oldest of them, in seconds.
+             */
+            seconds: number;
         };
         /**
          * @description How a router chooses among routes.
@@ -2042,7 +2086,7 @@ export interface components {
         /** @description An event. */
         EventItem: {
             /** Format: uuid */
-            agent: string;
+            agent?: string | null;
             /**
              * Format: uuid
              * @description The check that saw it.
@@ -2081,13 +2125,14 @@ export interface components {
             service?: string | null;
             /** Format: date-time */
             since: string;
-            site: string;
+            /** @description Absent for what is about the service itself, like the agent. */
+            site?: string | null;
         };
         /**
          * @description Kind of event.
          * @enum {string}
          */
-        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "agent-silent" | "host-facts-changed" | "route-not-intended";
+        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "agent-silent" | "host-facts-changed" | "route-not-intended" | "local-action" | "judgement-behind" | "commits-set-aside" | "duty-failing" | "disk-low" | "agents-late" | "deliveries-failing";
         /** @description A page of events. */
         Events: {
             items: components["schemas"]["EventItem"][];
@@ -2123,6 +2168,23 @@ export interface components {
             from: string;
             /** @description The receiving site. */
             to: string;
+        };
+        /** @description A duty of the service that is not done. */
+        FailingDuty: {
+            /** @description Its name, as in `/readyz`. */
+            duty: string;
+        };
+        /** @description A receiver that does not get its notices. */
+        FailingReceiver: {
+            /**
+             * Format: int32
+             * @description Deliveries that wait after three attempts, or failed within an hour.
+             */
+            deliveries: number;
+            /** @description Why the last attempt failed. */
+            reason: string;
+            /** @description Its name. */
+            receiver: string;
         };
         /**
          * @description Address family of a path.
@@ -2740,6 +2802,19 @@ export interface components {
             /** @description The target's name. */
             target: string;
         };
+        /** @description Agents that report late or not at all. */
+        LateAgents: {
+            /**
+             * Format: int32
+             * @description All agents that have reported within a day.
+             */
+            agents: number;
+            /**
+             * Format: int32
+             * @description Agents with a last report older than a minute.
+             */
+            late: number;
+        };
         /** @description A late first byte. */
         LateAnswer: {
             /**
@@ -2898,6 +2973,33 @@ export interface components {
             hop: number;
             /** @description The first addresses behind it. */
             next: string[];
+        };
+        /** @description An action that a cut-off agent took, as its site's limits file permits. */
+        LocalAction: {
+            /**
+             * Format: int64
+             * @description When it began, by the agent's clock, in microseconds since 1970.
+             */
+            began_at: number;
+            /**
+             * Format: int32
+             * @description How long the agent had been cut off then, in seconds.
+             */
+            cut_off_s: number;
+            /**
+             * Format: int32
+             * @description Which action of the last 24 hours it was, from 1.
+             */
+            number: number;
+            /** @description What came of it. */
+            outcome: components["schemas"]["ActionOutcome"];
+            /** @description Name of the program, without its directory. */
+            program: string;
+            /**
+             * Format: int32
+             * @description How long it took, in milliseconds.
+             */
+            took_ms: number;
         };
         /** @description A fault with its place, over all paths that show it. */
         LocatedFault: {
@@ -3137,9 +3239,49 @@ export interface components {
             parameters: components["schemas"]["HostChange"];
         } | {
             /** @enum {string} */
+            code: "local-action-taken";
+            /** @description A cut-off agent took the action that its site permits. */
+            parameters: components["schemas"]["TakenAction"];
+        } | {
+            /** @enum {string} */
             code: "route-not-intended";
             /** @description Packets take another route than the intended one. */
             parameters: components["schemas"]["RouteDeviations"];
+        } | {
+            /** @enum {string} */
+            code: "judgement-behind";
+            /** @description Measurements are judged late. */
+            parameters: components["schemas"]["Backlog"];
+        } | {
+            /** @enum {string} */
+            code: "commits-set-aside";
+            /** @description Judgement fails on commits. */
+            parameters: components["schemas"]["SetAsideCommits"];
+        } | {
+            /** @enum {string} */
+            code: "duty-failing";
+            /** @description A duty of the service is not done. */
+            parameters: components["schemas"]["FailingDuty"];
+        } | {
+            /** @enum {string} */
+            code: "disk-low";
+            /** @description Little room is left for the database. */
+            parameters: components["schemas"]["DiskSpace"];
+        } | {
+            /** @enum {string} */
+            code: "disk-full";
+            /** @description No room is left for the database. */
+            parameters: components["schemas"]["DiskSpace"];
+        } | {
+            /** @enum {string} */
+            code: "agents-late";
+            /** @description Many agents report late. */
+            parameters: components["schemas"]["LateAgents"];
+        } | {
+            /** @enum {string} */
+            code: "deliveries-failing";
+            /** @description A receiver does not get its notices. */
+            parameters: components["schemas"]["FailingReceiver"];
         } | {
             /** @enum {string} */
             code: "complaint-not-measured";
@@ -3821,7 +3963,7 @@ export interface components {
          * @description A part at fault.
          * @enum {string}
          */
-        Part: "nothing" | "machine" | "site" | "names" | "network" | "service";
+        Part: "nothing" | "machine" | "site" | "names" | "network" | "service" | "itinera";
         /** @description A new password for the calling user. */
         PasswordRequest: {
             new: string;
@@ -4470,6 +4612,16 @@ export interface components {
         /** @description Commits that could not be judged, the newest first; at most 500. */
         SetAside: {
             items: components["schemas"]["SetAsideItem"][];
+        };
+        /** @description Commits that judgement fails on. */
+        SetAsideCommits: {
+            /**
+             * Format: int64
+             * @description Their number.
+             */
+            commits: number;
+            /** @description The error of the newest. */
+            error: string;
         };
         /** @description A commit that judgement failed on three times. Its rounds are recorded and not judged. */
         SetAsideItem: {
@@ -5130,6 +5282,13 @@ export interface components {
          * @enum {string}
          */
         SyslogTransport: "udp" | "tcp" | "tls";
+        /** @description An action of an agent. */
+        TakenAction: {
+            /** @description The action. */
+            action: components["schemas"]["LocalAction"];
+            /** @description The agent's site. */
+            site: string;
+        };
         /** @description Probes to the target over some rounds. */
         TargetLoss: {
             /**
@@ -5727,6 +5886,8 @@ export interface operations {
                 operator_state?: string;
                 /** @description Only those of these severities: critical, major, minor, separated by commas. */
                 severity?: string;
+                /** @description Only those of these classes: path, event, service, separated by commas. */
+                class?: string;
                 /** @description Only those assigned to the user of this name. */
                 assignee?: string;
                 /** @description Only those that are not assigned. */

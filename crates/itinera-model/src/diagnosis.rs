@@ -188,6 +188,8 @@ pub enum Part {
     Network,
     /// The target's, or the service's on it.
     Service,
+    /// Itinera's own.
+    Itinera,
 }
 
 /// What a diagnosis concludes.

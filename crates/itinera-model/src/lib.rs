@@ -39,6 +39,7 @@ pub mod round_block;
 pub mod round_row;
 pub mod round_set;
 pub mod route;
+pub mod self_alarm;
 pub mod text;
 pub mod throughput;
 pub mod triage;

@@ -6,6 +6,10 @@
 
 use crate::check::{AskKind, Step, Why};
 use crate::finding::{Cause, FaultDirection, Place, Reason};
+use crate::host_facts::LocalAction;
+use crate::self_alarm::{
+    Backlog, DiskSpace, FailingDuty, FailingReceiver, LateAgents, SetAsideCommits,
+};
 use crate::unit::Ratio;
 use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, SocketAddr};
@@ -67,8 +71,24 @@ pub enum Message {
     AgentSilent(SilentAgent),
     /// A host fact of an agent has changed.
     HostFactsChanged(HostChange),
+    /// A cut-off agent took the action that its site permits.
+    LocalActionTaken(TakenAction),
     /// Packets take another route than the intended one.
     RouteNotIntended(RouteDeviations),
+    /// Measurements are judged late.
+    JudgementBehind(Backlog),
+    /// Judgement fails on commits.
+    CommitsSetAside(SetAsideCommits),
+    /// A duty of the service is not done.
+    DutyFailing(FailingDuty),
+    /// Little room is left for the database.
+    DiskLow(DiskSpace),
+    /// No room is left for the database.
+    DiskFull(DiskSpace),
+    /// Many agents report late.
+    AgentsLate(LateAgents),
+    /// A receiver does not get its notices.
+    DeliveriesFailing(FailingReceiver),
     /// A complaint about a time at which nothing was measured.
     ComplaintNotMeasured(ComplaintFacts),
     /// A complaint while the network was clean.
@@ -474,6 +494,16 @@ pub struct HostChange {
     pub before: Option<String>,
     /// Its value now; absent where there is none.
     pub after: Option<String>,
+}
+
+/// An action of an agent.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct TakenAction {
+    /// The agent's site.
+    pub site: String,
+    /// The action.
+    pub action: LocalAction,
 }
 
 /// One deviation from the intended route.

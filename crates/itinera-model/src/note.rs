@@ -9,6 +9,7 @@ use crate::finding::LossCounts;
 use crate::message::{Message, RecordedWords};
 use crate::path::Family;
 use crate::path_mtu::MtuLimit;
+use crate::self_alarm::DiskSpace;
 use crate::throughput::By;
 use crate::two_way::Fitness;
 use crate::unit::Ratio;
@@ -438,16 +439,6 @@ pub struct InterfaceSpeed {
     pub interface: String,
     /// Negotiated megabits per second.
     pub mbit_s: u32,
-}
-
-/// Free space on a disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-pub struct DiskSpace {
-    /// What is free, in megabytes.
-    pub free_mb: u32,
-    /// What has to be free until nothing waits, in megabytes.
-    pub needed_mb: u32,
 }
 
 /// What is routed through a tunnel.

@@ -10,6 +10,7 @@ use crate::notices::Sending;
 use crate::storage::{self, StorageState};
 use crate::unpacking::Unpacking;
 use itinera_analysis::Limits;
+use itinera_analysis::self_alarm::SelfWatch;
 use itinera_model::owner::OwnerMap;
 use itinera_store::{ImportRecord, Retention, Store, StoreError};
 use std::collections::BTreeMap;
@@ -62,6 +63,8 @@ pub(crate) struct Shared {
     pub(crate) private_cluster: bool,
     /// What sending notices needs.
     pub(crate) sending: Sending,
+    /// What was seen lately of how the service stands.
+    pub(crate) self_watch: std::sync::Mutex<SelfWatch>,
     /// This process, as holder of leases.
     pub(crate) process: Uuid,
 }
@@ -108,6 +111,7 @@ impl Shared {
             disk: watch::Sender::default(),
             private_cluster: config.database.is_none(),
             sending,
+            self_watch: std::sync::Mutex::default(),
             process: Uuid::now_v7(),
         }
     }

@@ -1,7 +1,8 @@
 //! Room for the database, and what waits while there is little: first what can be
 //! made up for later, then everything that is measured.
 
-use itinera_model::note::{DiskSpace, Note};
+use itinera_model::note::Note;
+use itinera_model::self_alarm::DiskSpace;
 
 /// Free space below which something waits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

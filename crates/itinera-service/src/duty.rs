@@ -48,6 +48,8 @@ pub(crate) enum Duty {
     Calendars,
     /// Shelving what planned work explains.
     PlannedWork,
+    /// Looking at how the service stands.
+    SelfAlarms,
 }
 
 impl Duty {
@@ -74,6 +76,7 @@ impl Duty {
             Self::Deliveries => "deliveries",
             Self::Calendars => "calendars",
             Self::PlannedWork => "planned-work",
+            Self::SelfAlarms => "self-alarms",
         }
     }
 

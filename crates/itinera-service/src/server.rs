@@ -12,7 +12,8 @@ use crate::supervise::{every, every_leased, supervise};
 use crate::timed_listener::TimedListener;
 use crate::tls_listener::{Peer, TlsListener};
 use crate::{
-    agent_api, api, delivering, evidence, live, runner, storage, throughput, two_way, watches,
+    agent_api, api, delivering, evidence, live, runner, self_alarms, storage, throughput, two_way,
+    watches,
 };
 use itinera_store::cluster::{Cluster, ClusterError};
 use itinera_store::{Store, StoreError};
@@ -32,6 +33,8 @@ const FOLLOW: Duration = Duration::from_secs(1);
 const WATCHES: Duration = Duration::from_secs(5);
 /// How often the room on the disk is looked at.
 const LOOK_AT_DISK: Duration = Duration::from_secs(2);
+/// How often the service looks at how it stands.
+const LOOK_AT_ITSELF: Duration = Duration::from_secs(10);
 /// How often measurements are summed up.
 const ROLL_UP: Duration = Duration::from_secs(30);
 
@@ -237,6 +240,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
             shared.tell_agents(Some(version));
             Ok::<_, StoreError>(())
         }),
+        every_leased(shared, Duty::SelfAlarms, LOOK_AT_ITSELF, self_alarms::look),
         every_leased(shared, Duty::Watches, WATCHES, watches::finish),
         every_leased(shared, Duty::Partitions, minute, async |shared: Arc<Shared>| {
             shared.store.make_partitions(shared.clock.now()).await

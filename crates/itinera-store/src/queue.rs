@@ -3,10 +3,9 @@
 use crate::alarms::{AlarmRecord, alarm_record, name_of};
 use crate::entity::alarm;
 use crate::events::{self, EventRecord};
-use crate::timeline::Class;
 use crate::times::Lasting;
 use crate::{Store, StoreError, rows};
-use itinera_model::alarm::Severity;
+use itinera_model::alarm::{AlarmClass, Severity};
 use itinera_model::triage::OperatorState;
 use sea_orm::FromQueryResult;
 use sea_orm::entity::prelude::*;
@@ -33,6 +32,8 @@ pub struct AlarmQuery {
     pub assignee: Option<AssigneeFilter>,
     /// Only those of these severities.
     pub severities: Option<Vec<Severity>>,
+    /// Only those of these classes.
+    pub classes: Option<Vec<AlarmClass>>,
 }
 
 /// The rows of one alarm.
@@ -76,6 +77,7 @@ impl Store {
                      WHEN w.shelved_until > $6 THEN 'shelved' \
                      WHEN w.acknowledged_at IS NOT NULL THEN 'ack' ELSE 'none' END = ANY($5)) \
                  AND (NOT $7 OR w.assignee_id IS NULL) AND ($8::text IS NULL OR u.name = $8) \
+                 AND ($12::text[] IS NULL OR e.class = ANY($12)) \
                  AND ($9::timestamptz IS NULL OR (e.raised_at, e.id) < ($9, $10)) \
              ORDER BY e.raised_at DESC, e.id DESC LIMIT $11";
         let severities = which
@@ -85,11 +87,14 @@ impl Store {
         let states = which.states.as_ref().map(|states| {
             states.iter().map(|state| state.name().to_owned()).collect::<Vec<String>>()
         });
+        let classes = which.classes.as_ref().map(|classes| {
+            classes.iter().map(|class| class.name().to_owned()).collect::<Vec<String>>()
+        });
         let user = match &which.assignee {
             Some(AssigneeFilter::User(name)) => Some(name.clone()),
             Some(AssigneeFilter::Unassigned) | None => None,
         };
-        let values: [Value; 11] = [
+        let values: [Value; 12] = [
             which.lasting.open.into(),
             which.lasting.from.into(),
             which.lasting.to.into(),
@@ -101,6 +106,7 @@ impl Store {
             before.map(|(at, _)| at).into(),
             before.map_or(Uuid::nil(), |(_, id)| id).into(),
             i64::try_from(limit).unwrap_or(i64::MAX).into(),
+            classes.into(),
         ];
         self.rows_of(rows::all(&self.db, select, values).await?).await
     }
@@ -121,7 +127,7 @@ impl Store {
     /// The alarms of some roots, in their order.
     async fn rows_of(&self, roots: Vec<RootRow>) -> Result<Vec<AlarmRows>, StoreError> {
         let (of_paths, of_events): (Vec<&RootRow>, Vec<&RootRow>) =
-            roots.iter().partition(|root| root.class == Class::Path.name());
+            roots.iter().partition(|root| root.class == AlarmClass::Path.name());
         let records = alarm::Entity::find()
             .filter(alarm::Column::Id.is_in(of_paths.into_iter().map(|root| root.id)));
         let records = records.all(&self.db).await?.into_iter();

@@ -1,6 +1,8 @@
 //! The state of everything in a few numbers.
 
+use crate::paths::WITHOUT_ALARM;
 use crate::{Store, StoreError, rows};
+use itinera_model::self_alarm::FailingReceiver;
 use sea_orm::FromQueryResult;
 
 /// Counts that the first page and the metrics show.
@@ -37,7 +39,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`].
     pub async fn status_counts(&self) -> Result<StateCounts, StoreError> {
-        let query = "SELECT \
+        let query = format!(
+            "SELECT \
              (SELECT count(*) FROM agent) AS agents, \
              (SELECT count(*) FROM agent WHERE last_batch_at IS NULL \
                  OR last_batch_at < now() - interval '1 minute') AS agents_late, \
@@ -54,9 +57,7 @@ impl Store {
                  WHERE cleared_at IS NULL AND severity IS NOT NULL) AS open_alarms, \
              (SELECT count(*) FROM path_latest l \
                  WHERE l.window_no >= extract(epoch FROM now()) / 10 - 12 \
-                     AND l.confidence_ppm IS NOT NULL \
-                     AND NOT EXISTS (SELECT FROM alarm x WHERE x.cleared_at IS NULL AND x.class = 'path' \
-                         AND x.body->'showing' ? l.path_id::text)) AS suspected_paths, \
+                     AND l.confidence_ppm IS NOT NULL AND {WITHOUT_ALARM}) AS suspected_paths, \
              (SELECT rounds FROM meta) AS rounds, \
              (SELECT log_head FROM meta) AS commits, \
              (SELECT log_head FROM meta) - (SELECT cursor FROM judge) AS unjudged_commits, \
@@ -64,7 +65,74 @@ impl Store {
              (SELECT count(*) FROM delivery d JOIN receiver r ON r.id = d.receiver_id \
                  WHERE r.removed_at IS NULL AND ((d.state = 'waiting' AND d.attempts >= 3) \
                      OR (d.state = 'failed' AND d.ended_at > now() - interval '1 day'))) \
-                 AS late_deliveries";
-        rows::first(&self.db, query, []).await?.ok_or_else(|| StoreError::corrupt("count"))
+                 AS late_deliveries"
+        );
+        rows::first(&self.db, &query, []).await?.ok_or_else(|| StoreError::corrupt("count"))
     }
+
+    /// How the service stands, as far as the database knows.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn health(&self) -> Result<HealthCounts, StoreError> {
+        // Entries of the log are in order of their numbers, and of the times at which they came in.
+        let select = "SELECT (SELECT log_head FROM meta) - (SELECT cursor FROM judge) AS unjudged_commits, \
+             coalesce(extract(epoch FROM now() - least( \
+                 (SELECT received_at FROM batch WHERE commit_no > (SELECT cursor FROM judge) \
+                     ORDER BY commit_no LIMIT 1), \
+                 (SELECT received_at FROM log_clock WHERE commit_no > (SELECT cursor FROM judge) \
+                     ORDER BY commit_no LIMIT 1))), 0)::float8 AS oldest_unjudged_s, \
+             (SELECT count(*) FROM set_aside) AS set_aside_commits, \
+             (SELECT error FROM set_aside ORDER BY at DESC LIMIT 1) AS set_aside_error, \
+             (SELECT count(*) FROM agent WHERE last_batch_at > now() - interval '1 day') AS agents, \
+             (SELECT count(*) FROM agent WHERE last_batch_at > now() - interval '1 day' \
+                 AND last_batch_at < now() - interval '1 minute') AS agents_late";
+        let counts = rows::first(&self.db, select, []).await?;
+        counts.ok_or_else(|| StoreError::corrupt("count"))
+    }
+
+    /// Receivers with deliveries that wait after three attempts, or failed within an hour; tests do not count.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`].
+    pub async fn failing_receivers(&self) -> Result<Vec<FailingReceiver>, StoreError> {
+        let select = "SELECT r.name, count(*) AS deliveries, \
+                 (array_agg(d.reason ORDER BY d.next_at DESC))[1] AS reason \
+             FROM delivery d JOIN receiver r ON r.id = d.receiver_id \
+                 JOIN notice n ON n.id = d.notice_id \
+             WHERE r.removed_at IS NULL AND n.incident_id IS NOT NULL AND ((d.state = 'waiting' AND d.attempts >= 3) \
+                 OR (d.state = 'failed' AND d.ended_at > now() - interval '1 hour')) \
+             GROUP BY r.id, r.name ORDER BY r.name";
+        let found: Vec<FailingRow> = rows::all(&self.db, select, []).await?;
+        let failing = |row: FailingRow| FailingReceiver {
+            receiver: row.name,
+            deliveries: u32::try_from(row.deliveries).unwrap_or(u32::MAX),
+            reason: row.reason.unwrap_or_default(),
+        };
+        Ok(found.into_iter().map(failing).collect())
+    }
+}
+
+/// How the service stands.
+#[derive(Debug, Clone, PartialEq, FromQueryResult)]
+pub struct HealthCounts {
+    /// Commits not judged yet.
+    pub unjudged_commits: i64,
+    /// Seconds since the oldest of them came in; 0 without one.
+    pub oldest_unjudged_s: f64,
+    /// Commits that could not be judged and are left out.
+    pub set_aside_commits: i64,
+    /// The error of the newest of them.
+    pub set_aside_error: Option<String>,
+    /// Agents that have reported within a day.
+    pub agents: i64,
+    /// Of those, with a last report older than a minute.
+    pub agents_late: i64,
+}
+
+#[derive(FromQueryResult)]
+struct FailingRow {
+    name: String,
+    deliveries: i64,
+    reason: Option<String>,
 }

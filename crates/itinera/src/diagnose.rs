@@ -235,7 +235,7 @@ fn asks(
 /// The exit code of the part at fault.
 const fn code(part: Part) -> Option<u8> {
     match part {
-        Part::Nothing => None,
+        Part::Nothing | Part::Itinera => None,
         Part::Machine => Some(10),
         Part::Site => Some(11),
         Part::Names => Some(12),

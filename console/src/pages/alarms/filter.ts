@@ -32,15 +32,24 @@ export function viewOf(search: URLSearchParams): View {
   return VIEWS.find((view) => view === search.get('show')) ?? 'todo';
 }
 
-/** The severity that a URL names. */
-export function severityOf(search: URLSearchParams) {
-  return SEVERITIES.find((severity) => severity === search.get('severity')) ?? null;
+/** What alarms are about. */
+export const CLASS_LABELS = {
+  path: 'Paths',
+  event: 'Events',
+  service: 'Itinera itself',
+} as const;
+
+/** The severity and the class of alarms that a URL names. */
+export function narrowedBy(search: URLSearchParams): Pick<AlarmQuery, 'severity' | 'class'> {
+  const severity = SEVERITIES.find((one) => one === search.get('severity'));
+  const named = Object.keys(CLASS_LABELS).find((one) => one === search.get('class'));
+  return { ...(severity && { severity }), ...(named && { class: named }) };
 }
 
 /** What the service is asked for by a view, by the user of this name. */
 export function queryOf(
   view: View,
-  severity: (typeof SEVERITIES)[number] | null,
+  narrowed: Pick<AlarmQuery, 'severity' | 'class'>,
   name: string,
   range: Range,
   now: number,
@@ -54,5 +63,5 @@ export function queryOf(
     closed: () => ({ operator_state: 'closed', ...timesOf(range, now) }),
     all: () => timesOf(range, now),
   };
-  return severity === null ? byView[view]() : { ...byView[view](), severity };
+  return { ...byView[view](), ...narrowed };
 }

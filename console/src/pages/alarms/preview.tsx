@@ -24,6 +24,7 @@ const PARTS: Record<Part, string> = {
   names: 'names and resolvers',
   network: 'the network',
   service: 'the service',
+  itinera: 'Itinera itself',
 };
 
 /** The figure of now, or the last one, and the highest so far, each named. */
@@ -45,7 +46,8 @@ function figures(alarm: Alarm): string {
 /** What the selected alarm rests on, and where to go from here. */
 export function Preview({ alarm }: { alarm: Alarm }) {
   const paths = useQuery(queries.paths());
-  const known = paths.data?.filter((path) => alarm.paths.includes(path.id)) ?? [];
+  const shown = new Set(alarm.paths);
+  const known = paths.data?.filter((path) => shown.has(path.id)) ?? [];
   const showing = new Set(alarm.showing);
   return (
     <section aria-label="The selected alarm">
@@ -57,7 +59,7 @@ export function Preview({ alarm }: { alarm: Alarm }) {
         Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
         <Time at={alarm.raised_at} />.
       </p>
-      <Earlier no={alarm.no} />
+      {alarm.class !== 'service' && <Earlier no={alarm.no} />}
       {alarm.check != null && (
         <p className="said">
           <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>

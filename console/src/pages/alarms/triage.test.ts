@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Alarm } from '../../api/client';
-import { VIEWS, queryOf, severityOf, viewOf } from './filter';
+import { VIEWS, narrowedBy, queryOf, viewOf } from './filter';
 import { chosen, offers, remaining, summary } from './triage';
 
 function alarm(id: string, handling: Partial<Alarm['handling']>): Alarm {
@@ -51,7 +51,7 @@ describe('a view of the queue', () => {
     const range = { kind: 'last', seconds: 3600 } as const;
     const of = (search: string) => {
       const params = new URLSearchParams(search);
-      return queryOf(viewOf(params), severityOf(params), 'ailsa', range, 7_200_000);
+      return queryOf(viewOf(params), narrowedBy(params), 'ailsa', range, 7_200_000);
     };
     expect(of('')).toEqual({ open: true, operator_state: 'none,ack' });
     expect(of('show=open')).toEqual(of(''));
@@ -61,6 +61,8 @@ describe('a view of the queue', () => {
     expect(of('show=closed')).toMatchObject({ operator_state: 'closed' });
     expect(of('show=all')).not.toHaveProperty('open');
     expect(of('severity=painted')).not.toHaveProperty('severity');
+    expect(of('class=service')).toEqual({ ...of(''), class: 'service' });
+    expect(of('class=painted')).toEqual(of(''));
     expect(VIEWS.map((view) => of(`show=${view}`)).length).toBe(6);
   });
 });

@@ -2,9 +2,10 @@
 
 use super::Words;
 use super::text::{bit_rate, count, delay, listed, per_cent};
+use itinera_model::host_facts::{ActionOutcome, LocalAction};
 use itinera_model::message::{
     HostChange, HostFact, HostLateness, LinkUse, LowThroughput, ReceiveErrorCounts, RouteDeviation,
-    RouteDeviations, SilentAgent, TrafficDirection,
+    RouteDeviations, SilentAgent, TakenAction, TrafficDirection,
 };
 use itinera_model::unit::Ratio;
 
@@ -81,6 +82,31 @@ pub(super) fn silent(silent: &SilentAgent) -> Words {
             "Nothing from the agent of {site} has come in for {}. Its paths have no data until it \
              reports again; measurements that it keeps meanwhile are judged then.",
             count(*seconds, "second")
+        )],
+    )
+}
+
+pub(super) fn acted(taken: &TakenAction) -> Words {
+    let TakenAction { site, action } = taken;
+    let LocalAction { program, cut_off_s, took_ms, outcome, number, .. } = action;
+    let took = delay(took_ms.saturating_mul(1_000));
+    let ended = match outcome {
+        ActionOutcome::Succeeded => format!("It succeeded after {took}."),
+        ActionOutcome::Failed { code: Some(code) } => {
+            format!("It failed with exit code {code} after {took}.")
+        }
+        ActionOutcome::Failed { code: None } => format!("A signal ended it after {took}."),
+        ActionOutcome::TimedOut => format!("It took too long and was ended after {took}."),
+        ActionOutcome::Interrupted => "The agent ended before it did.".to_owned(),
+        ActionOutcome::NotStarted { reason } => format!("It could not be started: {reason}."),
+    };
+    Words::new(
+        format!("{site}: cut-off agent ran {program}"),
+        None,
+        vec![format!(
+            "The agent had reached neither the service nor any target for {}. Its limits file permits \
+             {program} in this case. {ended} It was action {number} within 24 hours.",
+            count(*cut_off_s, "second")
         )],
     )
 }

@@ -13,6 +13,7 @@ mod located;
 mod note_tests;
 mod notes;
 mod overall;
+mod own;
 mod path;
 #[cfg(test)]
 mod step_tests;
@@ -95,7 +96,15 @@ pub fn render(message: &Message, context: &Context<'_>) -> Words {
         Message::HostBusy(late) => host::busy(late),
         Message::AgentSilent(silent) => host::silent(silent),
         Message::HostFactsChanged(change) => host::changed(change),
+        Message::LocalActionTaken(taken) => host::acted(taken),
         Message::RouteNotIntended(route) => host::route_not_intended(route),
+        Message::JudgementBehind(backlog) => own::behind(backlog),
+        Message::CommitsSetAside(commits) => own::set_aside(commits),
+        Message::DutyFailing(failing) => own::duty(failing),
+        Message::DiskLow(space) => own::disk_low(*space),
+        Message::DiskFull(space) => own::disk_full(*space),
+        Message::AgentsLate(agents) => own::agents_late(agents),
+        Message::DeliveriesFailing(failing) => own::deliveries(failing),
         Message::ComplaintNotMeasured(facts)
         | Message::ComplaintNetworkClean(facts)
         | Message::ComplaintSite(facts)

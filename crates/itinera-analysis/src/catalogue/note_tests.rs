@@ -7,6 +7,7 @@ use itinera_model::message::{LocatedFault, LossEstimate, RecordedWords};
 use itinera_model::note::*;
 use itinera_model::path::Family;
 use itinera_model::path_mtu::MtuLimit;
+use itinera_model::self_alarm::DiskSpace;
 use itinera_model::throughput::By;
 use itinera_model::two_way::Fitness;
 use itinera_model::unit::Ratio;

@@ -4,10 +4,11 @@ use super::text::{self, byte_count, count, delay, listed, per_cent_counts};
 use super::{Context, render};
 use itinera_model::ensemble::Balancing;
 use itinera_model::note::{
-    DiskSpace, FoundMtu, HopAt, LoadBalancer, MeasuredThroughput, Note, PairLoss, Refusals,
-    SizeDelay, TunnelUse, VoiceRating,
+    FoundMtu, HopAt, LoadBalancer, MeasuredThroughput, Note, PairLoss, Refusals, SizeDelay,
+    TunnelUse, VoiceRating,
 };
 use itinera_model::path_mtu::MtuLimit;
+use itinera_model::self_alarm::DiskSpace;
 use itinera_model::throughput::By;
 use itinera_model::two_way::Fitness;
 use itinera_model::unit::Ratio;

@@ -3,11 +3,15 @@
 use super::*;
 use itinera_model::check::{AskKind, Step, Why};
 use itinera_model::finding::{Cause, FaultDirection, Place, Reason};
+use itinera_model::host_facts::{ActionOutcome, LocalAction};
 use itinera_model::id::AgentId;
 use itinera_model::message::*;
 use itinera_model::owner::{Owner, OwnerEntry};
 use itinera_model::path::Method;
-use itinera_model::unit::Ratio;
+use itinera_model::self_alarm::{
+    Backlog, DiskSpace, FailingDuty, FailingReceiver, LateAgents, SetAsideCommits,
+};
+use itinera_model::unit::{Ratio, WallTime};
 use std::net::IpAddr;
 use uuid::Uuid;
 
@@ -219,6 +223,17 @@ fn hosts() -> Vec<Message> {
         let site = "Carrock Pier".to_owned();
         Message::HostFactsChanged(HostChange { site, fact, subject, before, after })
     };
+    let acted = |outcome| {
+        let action = LocalAction {
+            program: "restart-uplink".to_owned(),
+            began_at: WallTime::from_unix_seconds(1_700_000_000),
+            cut_off_s: 300,
+            took_ms: 2_100,
+            outcome,
+            number: 1,
+        };
+        Message::LocalActionTaken(TakenAction { site: "Carrock Pier".to_owned(), action })
+    };
     let low = LowThroughput {
         from: "Brannock Quay".to_owned(),
         to: "Dunverra".to_owned(),
@@ -255,6 +270,12 @@ fn hosts() -> Vec<Message> {
         change(HostFact::Duplex, Some("eth0"), Some("full duplex"), None),
         change(HostFact::Route, Some(targets), Some("eth0"), Some("tun9")),
         change(HostFact::AccessNetwork, None, Some("Fennel (AS 64501)"), Some("Low (AS 64502)")),
+        acted(ActionOutcome::Succeeded),
+        acted(ActionOutcome::Failed { code: Some(3) }),
+        acted(ActionOutcome::Failed { code: None }),
+        acted(ActionOutcome::TimedOut),
+        acted(ActionOutcome::Interrupted),
+        acted(ActionOutcome::NotStarted { reason: "no such file".to_owned() }),
         Message::RouteNotIntended(RouteDeviations {
             site,
             target: "Seat Booking".to_owned(),
@@ -265,6 +286,26 @@ fn hosts() -> Vec<Message> {
                 RouteDeviation::TunnelTaken,
                 RouteDeviation::DscpRewritten { sent: 46, arrived: 0 },
             ],
+        }),
+    ]
+}
+
+fn of_the_service() -> Vec<Message> {
+    let space = DiskSpace { free_mb: 300, needed_mb: 640 };
+    vec![
+        Message::JudgementBehind(Backlog { commits: 512, seconds: 75 }),
+        Message::CommitsSetAside(SetAsideCommits {
+            commits: 1,
+            error: "hop 3 has more answers than probes".to_owned(),
+        }),
+        Message::DutyFailing(FailingDuty { duty: "partitions".to_owned() }),
+        Message::DiskLow(space),
+        Message::DiskFull(space),
+        Message::AgentsLate(LateAgents { late: 12, agents: 40 }),
+        Message::DeliveriesFailing(FailingReceiver {
+            receiver: "duty desk".to_owned(),
+            deliveries: 3,
+            reason: "connection refused".to_owned(),
         }),
     ]
 }
@@ -299,7 +340,7 @@ fn complaints() -> Vec<Message> {
 }
 
 fn samples() -> Vec<Message> {
-    [places(), paths(), checks(), hosts(), complaints()].concat()
+    [places(), paths(), checks(), hosts(), of_the_service(), complaints()].concat()
 }
 
 fn code(message: &Message) -> String {

@@ -153,7 +153,7 @@ const fn advice(part: Part, broken: Option<StepKind>) -> Advice {
         (Part::Network, Some(StepKind::Application)) => Advice::AskForMtu,
         (Part::Network, _) => Advice::CallProvider,
         (Part::Service, _) => Advice::ReportService,
-        (Part::Nothing, _) => Advice::ReportProblem,
+        (Part::Nothing | Part::Itinera, _) => Advice::ReportProblem,
     }
 }
 

@@ -14,7 +14,7 @@ use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use itinera_analysis::Limits;
-use itinera_model::alarm::{AlarmState, Severity};
+use itinera_model::alarm::{AlarmClass, AlarmState, Severity};
 use itinera_model::id::{IncidentId, PathId};
 use itinera_model::triage::{Act, HandlingChange, OperatorState};
 use itinera_store::{
@@ -135,6 +135,8 @@ pub(crate) struct AlarmFilter {
     operator_state: Option<String>,
     /// Only those of these severities: critical, major, minor, separated by commas.
     severity: Option<String>,
+    /// Only those of these classes: path, event, service, separated by commas.
+    class: Option<String>,
     /// Only those assigned to the user of this name.
     assignee: Option<String>,
     /// Only those that are not assigned.
@@ -159,6 +161,7 @@ impl AlarmFilter {
         let states: Option<Vec<OperatorState>> =
             several("operator_state", self.operator_state.as_deref())?;
         let severities: Option<Vec<Severity>> = several("severity", self.severity.as_deref())?;
+        let classes: Option<Vec<AlarmClass>> = several("class", self.class.as_deref())?;
         let assignee = match (self.unassigned, self.assignee) {
             (true, Some(_)) => {
                 let reason = "assignee: not together with `unassigned`";
@@ -167,7 +170,8 @@ impl AlarmFilter {
             (true, None) => Some(AssigneeFilter::Unassigned),
             (false, assignee) => assignee.map(AssigneeFilter::User),
         };
-        Ok(AlarmQuery { lasting: during.lasting(self.open)?, states, assignee, severities })
+        let lasting = during.lasting(self.open)?;
+        Ok(AlarmQuery { lasting, states, assignee, severities, classes })
     }
 }
 

@@ -68,7 +68,7 @@ pub(super) async fn item(
     let (sites, services) = match &record.complaint {
         Some(complaint) => (vec![complaint.site.clone()], vec![complaint.service.clone()]),
         None => {
-            let seen_at = faults.iter().map(|fault| &fault.site);
+            let seen_at = faults.iter().filter_map(|fault| fault.site.as_ref());
             let touched = faults.iter().filter_map(|fault| fault.event.service.as_ref());
             (
                 distinct(ends.iter().map(|end| &end.site).chain(seen_at)),

@@ -44,6 +44,7 @@ impl MigratorTrait for Migrator {
             step!("m0020", "path_minutes"),
             step!("m0021", "alarm_actions"),
             step!("m0022", "notices"),
+            step!("m0023", "self_alarms"),
         ]
     }
 }

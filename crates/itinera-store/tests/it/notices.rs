@@ -18,11 +18,11 @@ fn receiver(name: &str, channel: Channel) -> Receiver {
     Receiver { name: name.to_owned(), enabled: true, channel, routes: Vec::new() }
 }
 
-fn webhook() -> Channel {
+pub(crate) fn webhook() -> Channel {
     Channel::Webhook { url: "https://desk.corriven.example/".to_owned() }
 }
 
-async fn add(store: &Store, name: &str, channel: Channel) -> ReceiverId {
+pub(crate) async fn add(store: &Store, name: &str, channel: Channel) -> ReceiverId {
     let added = store.add_receiver(&receiver(name, channel), Some("5ecret"), "ailsa").await;
     added.unwrap().id
 }
@@ -38,7 +38,7 @@ async fn due_kinds(store: &Store) -> Vec<NoticeKind> {
 }
 
 /// Composes all notices that are due within an hour, for these receivers.
-async fn compose(store: &Store, receivers: &[ReceiverId]) -> Vec<NoticeId> {
+pub(crate) async fn compose(store: &Store, receivers: &[ReceiverId]) -> Vec<NoticeId> {
     let mut ids = Vec::new();
     for notice in due(store).await {
         let content = serde_json::json!({ "headline": "a\0b" });
@@ -53,7 +53,7 @@ async fn compose(store: &Store, receivers: &[ReceiverId]) -> Vec<NoticeId> {
     ids
 }
 
-async fn claims(store: &Store) -> Vec<Claim> {
+pub(crate) async fn claims(store: &Store) -> Vec<Claim> {
     store.claim_deliveries(Vec::new(), LASTS, 10).await.unwrap()
 }
 
@@ -220,6 +220,7 @@ async fn what_was_given_up_is_tried_again_on_demand_and_a_removed_receiver_is_se
     assert_eq!(late().await, 2);
     let failed = NoticeQuery { state: Some(Failed), ..NoticeQuery::default() };
     assert_eq!(store.notices(failed, 10).await.unwrap().len(), 2);
+    assert_eq!(store.failing_receivers().await.unwrap(), [], "tests do not count");
     let of_other = Retried { receiver: Some(other), notice: None };
     assert_eq!(store.retry_deliveries(of_other, "ailsa").await.unwrap(), 1);
     assert_eq!(states(&store).await, [Failed, Waiting, Waiting]);

@@ -65,14 +65,15 @@ async fn text_with_nul_is_recorded_and_judged() {
         service: Some("Crew\0Mail".to_owned()),
         check: None,
         own_addresses: vec![],
+        route: vec![],
     };
     let key = event.key.clone();
     let began = JudgeWrite { occurred: vec![EventEffect::Began(event)], ..nothing(0, 1) };
-    store.commit_judgement(token, &began, &apart).await.unwrap();
+    store.commit_judgement(token, &began, &mut EachApart).await.unwrap();
     assert_eq!(store.incidents(Lasting::OPEN, None, 10).await.unwrap().len(), 1);
     let ended = EventEffect::Ended { key, at: micros(now) };
     let ended = JudgeWrite { occurred: vec![ended], ..nothing(1, 2) };
-    store.commit_judgement(token, &ended, &apart).await.unwrap();
+    store.commit_judgement(token, &ended, &mut EachApart).await.unwrap();
     let which = itinera_store::EventQuery { lasting: Lasting::OPEN, ..Default::default() };
     assert_eq!(
         store.events(which, None, 10).await.unwrap().len(),
@@ -175,7 +176,7 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
     assert!(store.log_reader().after(3, 1).await.is_err());
     let before = store.log_reader().between((0, 3), 10).await.unwrap();
     assert_eq!(before.len(), 2, "what was judged can be read although the next cannot");
-    store.commit_judgement(token, &nothing(1, 3), &apart).await.unwrap();
+    store.commit_judgement(token, &nothing(1, 3), &mut EachApart).await.unwrap();
     store.set_commit_aside(token, 4, 3, "still").await.unwrap();
     let [kept] = store.commits_set_aside().await.unwrap().try_into().unwrap();
     assert_eq!((kept.commit_no, kept.retry, kept.error.as_str()), (1, false, "still"));
@@ -186,7 +187,7 @@ async fn a_commit_is_set_aside_with_its_error_and_comes_back_on_demand() {
     let log = log_after(store, 0, 10).await;
     let rounds: Vec<_> = log.iter().map(|it| (it.commit_no, rounds_in(it).len())).collect();
     assert_eq!(rounds, [(2, 2), (3, 2), (4, 0), (5, 2)], "in the place of the second try");
-    store.commit_judgement(token, &nothing(3, 5), &apart).await.unwrap();
+    store.commit_judgement(token, &nothing(3, 5), &mut EachApart).await.unwrap();
     assert_eq!(store.commits_set_aside().await.unwrap(), []);
     assert_eq!(log_after(store, 0, 10).await, log, "and it stays there");
     raw.close().await.unwrap();
@@ -252,6 +253,7 @@ async fn windows_of_the_version_before_keep_their_minutes() {
     let fixture = fixture().await;
     let db = raw(&fixture).await;
     for statement in [
+        include_str!("../../src/migration/m0023_down.sql"),
         include_str!("../../src/migration/m0022_down.sql"),
         include_str!("../../src/migration/m0021_down.sql"),
         include_str!("../../src/migration/m0020_down.sql"),
@@ -324,6 +326,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0023_down.sql"),
         include_str!("../../src/migration/m0022_down.sql"),
         include_str!("../../src/migration/m0021_down.sql"),
         include_str!("../../src/migration/m0020_down.sql"),

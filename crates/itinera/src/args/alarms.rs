@@ -19,7 +19,7 @@ pub(crate) struct AlarmsArgs {
 #[derive(Debug, Args)]
 pub(crate) struct ShownAlarms {
     /// Number of the alarm as the list shows it, or its id
-    #[arg(conflicts_with_all = ["open", "operator_state", "severity", "assignee", "unassigned"])]
+    #[arg(conflicts_with_all = ["open", "operator_state", "severity", "class", "assignee", "unassigned"])]
     pub(crate) number: Option<NumberOrId>,
     /// Show only open alarms
     #[arg(long)]
@@ -32,6 +32,10 @@ pub(crate) struct ShownAlarms {
     #[arg(long, value_name = "SEVERITY", value_delimiter = ',',
         value_parser = ["critical", "major", "minor"])]
     pub(crate) severity: Vec<String>,
+    /// Show only alarms of paths, of events, or of the service itself
+    #[arg(long, value_name = "CLASS", value_delimiter = ',',
+        value_parser = ["path", "event", "service"])]
+    pub(crate) class: Vec<String>,
     /// Show only alarms assigned to this user
     #[arg(long, value_name = "NAME", conflicts_with = "unassigned")]
     pub(crate) assignee: Option<String>,

@@ -21,14 +21,16 @@ pub(crate) async fn run(
 }
 
 async fn list(client: &Client, output: &Output, shown: ShownAlarms) -> Result<(), Failure> {
-    let ShownAlarms { number, open, operator_state, severity, assignee, unassigned, during } =
+    let ShownAlarms { number, open, operator_state, severity, class, assignee, unassigned, during } =
         shown;
     if let Some(number) = number {
         let alarm = client.get(&format!("/alarms/{number}")).await?;
         return output.either(&alarm, |output| show::alarm(output, &view::read(alarm.clone())?));
     }
     let mut fields = vec![("limit", "500".to_owned()), ("open", open.to_string())];
-    for (field, values) in [("operator_state", operator_state), ("severity", severity)] {
+    for (field, values) in
+        [("operator_state", operator_state), ("severity", severity), ("class", class)]
+    {
         if !values.is_empty() {
             fields.push((field, values.join(",")));
         }

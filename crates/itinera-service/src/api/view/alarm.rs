@@ -7,7 +7,7 @@ use super::message::{MessageView, PlaceView};
 use super::path::{offset, ratio};
 use itinera_analysis::catalogue::Context;
 use itinera_analysis::{event, messages};
-use itinera_model::alarm::{AlarmState, Severity};
+use itinera_model::alarm::{AlarmClass, AlarmState, Severity};
 use itinera_model::diagnosis::Part;
 use itinera_model::finding::Cause;
 use itinera_model::id::{CheckId, EventId, IncidentId};
@@ -26,6 +26,8 @@ pub(crate) struct AlarmItem {
     pub(crate) id: Uuid,
     /// Its short number, of one series with events.
     pub(crate) no: i64,
+    /// What it is about: paths, an event, or the service itself.
+    pub(crate) class: AlarmClass,
     pub(crate) message: MessageView,
     /// Part at fault.
     pub(crate) part: Part,
@@ -116,6 +118,7 @@ impl AlarmItem {
         Self {
             id: record.id.as_uuid(),
             no: record.no,
+            class: AlarmClass::Path,
             message: MessageView::new(messages::of_alarm(alarm, cleared, false), &context),
             part: Part::Network,
             perceived_severity: alarm.severity,
@@ -157,10 +160,9 @@ impl AlarmItem {
     pub(crate) fn of_events(group: &[&EventRecord], map: &OwnerMap) -> Option<Self> {
         let record = group.iter().find(|it| it.id == it.root).or_else(|| group.first())?;
         let event = &record.event;
-        let seen: Vec<_> =
-            group.iter().map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some())).collect();
+        let seen: Vec<_> = group.iter().map(|it| it.standing()).collect();
         let cleared = group.iter().all(|it| it.ended_at.is_some());
-        let sites = distinct(group.iter().map(|it| &it.site));
+        let sites = distinct(group.iter().filter_map(|it| it.site.as_ref()));
         let state = AlarmState::of_cleared(cleared);
         let context = Context { map, state, sites: &sites };
         let principal = event::principal(&seen)?;
@@ -169,6 +171,7 @@ impl AlarmItem {
         Some(Self {
             id: record.id.as_uuid(),
             no: record.no,
+            class: event.key.kind.class(),
             message: MessageView::new(principal.event.message.clone(), &context),
             part: event.part,
             perceived_severity: severities.min().unwrap_or(Severity::Minor),

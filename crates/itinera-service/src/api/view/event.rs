@@ -3,8 +3,7 @@
 use super::message::MessageView;
 use super::path::offset;
 use itinera_analysis::catalogue::Context;
-use itinera_model::alarm::AlarmState;
-use itinera_model::alarm::Severity;
+use itinera_model::alarm::{AlarmClass, AlarmState, Severity};
 use itinera_model::diagnosis::Part;
 use itinera_model::event::EventKind;
 use itinera_model::id::IncidentId;
@@ -28,8 +27,9 @@ pub(crate) struct EventItem {
     pub(crate) part: Part,
     /// Absent for what is only to be known.
     pub(crate) perceived_severity: Option<Severity>,
-    pub(crate) site: String,
-    pub(crate) agent: Uuid,
+    /// Absent for what is about the service itself, like the agent.
+    pub(crate) site: Option<String>,
+    pub(crate) agent: Option<Uuid>,
     /// The service that it touches, where it is about one.
     pub(crate) service: Option<String>,
     /// The check that saw it.
@@ -63,13 +63,13 @@ impl EventItem {
                 &Context {
                     map,
                     state: AlarmState::of_cleared(event.severity.is_some() && ended_at.is_some()),
-                    sites: std::slice::from_ref(&site),
+                    sites: site.as_slice(),
                 },
             ),
             part: event.part,
             perceived_severity: event.severity,
             site,
-            agent: event.key.agent.as_uuid(),
+            agent: (event.key.kind.class() == AlarmClass::Event).then(|| event.key.agent.as_uuid()),
             service: event.service,
             check: event.check.map(itinera_model::id::CheckId::as_uuid),
             since: offset(event.since),

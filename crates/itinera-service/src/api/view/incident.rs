@@ -19,7 +19,7 @@ use itinera_model::incident::TimelineKind;
 use itinera_model::message::{Message, RecordedWords};
 use itinera_model::owner::OwnerMap;
 use itinera_model::triage::{Handling, OperatorState};
-use itinera_store::{IncidentRecord, PathEnds};
+use itinera_store::{EventRecord, IncidentRecord, PathEnds};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use time::OffsetDateTime;
@@ -140,11 +140,7 @@ pub(crate) fn principal(record: &IncidentRecord) -> Result<(Message, bool), ApiE
         return Ok((evidence.map_or_else(unjudged, |it| it.message), false));
     }
     let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
-    let faults: Vec<_> = record
-        .faults
-        .iter()
-        .map(|it| (&it.event, it.site.as_str(), it.ended_at.is_some()))
-        .collect();
+    let faults: Vec<_> = record.faults.iter().map(EventRecord::standing).collect();
     let of_events = events::principal(&faults).map(|it| (it.event.message.clone(), it.cleared));
     // What a host reports of itself explains what its first link shows.
     let of_host = faults.iter().any(|(event, ..)| event.part == Part::Machine);
