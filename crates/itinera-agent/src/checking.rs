@@ -13,7 +13,7 @@ use itinera_check::{Asker, Destination, Net, Patience, Roots};
 use itinera_model::batch::RefusedTask;
 use itinera_model::check::{CheckRound, CheckTask};
 use itinera_model::diagnosis::{DiagnosisReport, DiagnosisTask, DiagnosisUpdate};
-use itinera_model::host_facts::HostFactsRound;
+use itinera_model::host_facts::{HostFactsRound, LocalAction};
 use itinera_model::id::{AgentId, CheckId, DiagnosisId, ThroughputId};
 use itinera_model::protocol::Schedule;
 use itinera_model::throughput::{Side, ThroughputOrder, ThroughputRound, ThroughputWord};
@@ -63,6 +63,8 @@ pub(crate) struct Checking {
     pub(crate) roots: Arc<Roots>,
     pub(crate) found: mpsc::Sender<Measurement>,
     pub(crate) refusals: watch::Sender<Vec<RefusedTask>>,
+    /// The last action that the agent took while it was cut off; absent where none is permitted.
+    pub(crate) action: Option<watch::Receiver<Option<LocalAction>>>,
     /// The addresses that are probed now.
     pub(crate) probed: watch::Receiver<BTreeSet<IpAddr>>,
     /// This agent, and the authority that signs orders.
@@ -115,6 +117,7 @@ pub(crate) async fn follow(
     };
     let mut follower = Follower::new(it, net, schedule.borrow_and_update().clone());
     let mut probed = follower.it.probed.clone();
+    let mut action = follower.it.action.clone();
     let mut glance = tokio::time::interval(GLANCE);
     loop {
         let next = follower.next();
@@ -124,8 +127,15 @@ pub(crate) async fn follow(
                 None => std::future::pending().await,
             }
         };
+        let acted = async {
+            match &mut action {
+                Some(action) => action.changed().await.is_ok(),
+                None => std::future::pending().await,
+            }
+        };
         tokio::select! {
             () = tokio::time::sleep_until(next) => {}
+            true = acted => follower.on_change(),
             Ok(()) = schedule.changed() => {
                 follower.schedule = schedule.borrow_and_update().clone();
                 follower.replan();
@@ -224,6 +234,7 @@ impl Follower {
         self.look_at = Instant::now() + every;
         let (place, clock) = (self.it.place.clone(), Arc::clone(&self.it.clock));
         let limits = self.it.limits.clone();
+        let action = self.it.action.as_ref().and_then(|action| action.borrow().clone());
         let targets: Vec<IpAddr> = self.it.probed.borrow().iter().copied().collect();
         self.running.spawn(async move {
             let mut seen = match host_facts.read().await {
@@ -234,6 +245,7 @@ impl Follower {
                 }
             };
             seen.lateness = clock.lateness_report();
+            seen.action = action;
             seen.routes_used = host_facts.routes_to(&targets).await;
             let clocks = clock.clocks_at(clock.now());
             let gateway = seen.gateway(false).or_else(|| seen.gateway(true));

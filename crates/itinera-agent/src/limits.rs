@@ -1,5 +1,6 @@
 //! The local limits file: what a site allows its agent, whatever the service asks.
 
+use crate::local_action::CutOffAction;
 use ipnet::IpNet;
 use itinera_model::check::CheckTask;
 use itinera_model::path::Method;
@@ -49,6 +50,8 @@ pub struct LocalLimits {
     pub sockets: Option<bool>,
     /// Bytes that measurements of throughput may take in 24 hours; none at all where 0.
     pub throughput_bytes_per_day: Option<u64>,
+    /// What the agent may do while it is cut off; nothing where absent.
+    pub cut_off_action: Option<CutOffAction>,
 }
 
 impl LocalLimits {

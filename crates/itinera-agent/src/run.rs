@@ -7,6 +7,7 @@ use crate::exchange::{Exchange, ExchangeError};
 use crate::identity::{Identity, IdentityError};
 use crate::limits::LocalLimits;
 use crate::link::{Link, OwnAddresses};
+use crate::local_action::{Contact, CutOffWatch};
 use crate::measurement::{Measured, Measurement};
 use crate::probing::{self, Listeners, Permission};
 use crate::spool::{Spool, SpoolError};
@@ -14,9 +15,12 @@ use crate::upload::{SpoolWriter, drained, upload};
 use crate::wait::Wait;
 use itinera_check::Roots;
 use itinera_model::batch::{Batch, RefusedTask};
+use itinera_model::check::Outcome;
 use itinera_model::codec::{decode, encode};
+use itinera_model::host_facts::LocalAction;
 use itinera_model::id::{AgentId, BootId};
 use itinera_model::join::JoinCode;
+use itinera_model::owner::is_private;
 use itinera_model::protocol::{JoinRequest, Schedule};
 use itinera_model::round::Round;
 use rcgen::{CertificateParams, KeyPair};
@@ -24,6 +28,7 @@ use rustls::pki_types::CertificateDer;
 use std::collections::BTreeSet;
 use std::fs;
 use std::io;
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -209,7 +214,11 @@ async fn run_once(
     let (refusals, refused) = watch::channel(Vec::new());
     let (targets, probed) = watch::channel(BTreeSet::new());
     let (check_refusals, checks_refused) = watch::channel(Vec::new());
+    let contact = Arc::new(Contact::new());
+    let mut tasks = Tasks::default();
+    let action = watch_for_cut_off(config, &mut tasks, (&contact, &clock));
     let asking = Checking {
+        action,
         place: config.place.clone(),
         clock: Arc::clone(&clock),
         limits: config.limits.clone(),
@@ -221,9 +230,9 @@ async fn run_once(
         authority: leave.authority.clone(),
     };
     let listeners = Listeners { refusals, targets };
-    let mut tasks = Tasks::default();
     let own = link.own_addresses();
-    tasks.spawn("the schedule's task", keep_schedule(exchange.clone(), own, schedule_tx, kept));
+    let keeping = keep_schedule(exchange.clone(), own, (schedule_tx, kept), Arc::clone(&contact));
+    tasks.spawn("the schedule's task", keeping);
     let (spool_of, clock_of) = (Arc::clone(&spool), Arc::clone(&clock));
     tasks.spawn("the uploader", upload(exchange, spool_of, clock_of, Arc::clone(&fresh)));
     // These two end by themselves when they are told to stop.
@@ -241,7 +250,8 @@ async fn run_once(
     );
     measuring.spawn("the prober", following);
     let refused = [refused, checks_refused];
-    let gathering = gather(identity.agent, &clock, rounds_rx, refused, &writer, &fresh);
+    let outlets = (&writer, &*fresh, &*contact);
+    let gathering = gather(identity.agent, &clock, rounds_rx, refused, outlets);
     tokio::pin!(gathering);
     let ended = loop {
         tokio::select! {
@@ -262,6 +272,19 @@ async fn run_once(
         let _finished = tokio::time::timeout(Duration::from_secs(2), drained(&spool)).await;
     }
     Ok(ended)
+}
+
+/// Watches for a cut-off where the site permits an action then; gives the last action.
+fn watch_for_cut_off(
+    config: &AgentConfig,
+    tasks: &mut Tasks,
+    (contact, clock): (&Arc<Contact>, &Arc<AgentClock>),
+) -> Option<watch::Receiver<Option<LocalAction>>> {
+    let permitted = config.limits.cut_off_action.clone()?;
+    let known = (Arc::clone(contact), Arc::clone(clock));
+    let (cut_off, last) = CutOffWatch::new(permitted, known, &config.directory);
+    tasks.spawn("the watch for a cut-off", cut_off.watch());
+    Some(last)
 }
 
 /// Follows a schedule for a limited time without a service, for trials and benches: gives the rounds of
@@ -311,14 +334,18 @@ fn kept_schedule(path: &Path) -> Schedule {
 async fn keep_schedule(
     exchange: Exchange,
     own: OwnAddresses,
-    schedule: watch::Sender<Schedule>,
-    kept: PathBuf,
+    (schedule, kept): (watch::Sender<Schedule>, PathBuf),
+    contact: Arc<Contact>,
 ) {
     // Asked without a version first: what was kept may be another record's.
     let mut after = 0;
     let mut wait = Wait::default();
     loop {
-        match exchange.schedule(after, &own.now()).await {
+        let answer = exchange.schedule(after, &own.now()).await;
+        if answer.is_ok() {
+            contact.made();
+        }
+        match answer {
             Ok(Some(new)) => {
                 wait = Wait::default();
                 after = new.version;
@@ -346,8 +373,7 @@ async fn gather(
     clock: &AgentClock,
     mut rounds: mpsc::Receiver<Measurement>,
     mut refused: [watch::Receiver<Vec<RefusedTask>>; 2],
-    writer: &SpoolWriter,
-    fresh: &Notify,
+    (writer, fresh, contact): (&SpoolWriter, &Notify, &Contact),
 ) -> io::Result<()> {
     let mut seq = 0;
     let [of_probes, of_checks] = &mut refused;
@@ -377,10 +403,19 @@ async fn gather(
             match found {
                 Measurement::Sweep(measured) => {
                     let Measured { round, flow, resolution, route, reading } = *measured;
+                    contact.measured(round.reached_at);
                     batch.paths.add(round, &flow, &resolution, &route, &reading);
                 }
                 Measurement::TwoWay(round) => batch.two_way.push(*round),
-                Measurement::Check(round) => batch.checks.push(*round),
+                Measurement::Check(round) => {
+                    // A server at the site itself answers also when the uplink is down.
+                    let is_outside = |there: SocketAddr| !is_private(there.ip());
+                    let spoke_outside = round.result.spoke_to.is_some_and(is_outside);
+                    if round.result.outcome == Outcome::Good && spoke_outside {
+                        contact.made();
+                    }
+                    batch.checks.push(*round);
+                }
                 Measurement::HostFacts(round) => batch.host_facts.push(*round),
                 Measurement::Diagnosis(report) => batch.diagnoses.push(*report),
                 Measurement::Throughput(round) => batch.throughput.push(*round),

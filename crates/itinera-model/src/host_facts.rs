@@ -2,7 +2,7 @@
 //! Many faults of "the network" are found right there.
 
 use crate::round::Clocks;
-use crate::unit::Micros;
+use crate::unit::{Micros, WallTime};
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 use std::net::IpAddr;
@@ -33,6 +33,50 @@ pub struct HostFacts {
     /// How late the agent's own program was since the report before; absent before the first
     /// timer, and from agents that do not report it.
     pub lateness: Option<HostLateness>,
+    /// The last action that the agent took by its site's limits file while it was cut off.
+    pub action: Option<LocalAction>,
+}
+
+/// An action that a cut-off agent took, as its site's limits file permits.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+pub struct LocalAction {
+    /// Name of the program, without its directory.
+    pub program: String,
+    /// When it began, by the agent's clock, in microseconds since 1970.
+    #[cfg_attr(feature = "openapi", schema(value_type = i64))]
+    pub began_at: WallTime,
+    /// How long the agent had been cut off then, in seconds.
+    pub cut_off_s: u32,
+    /// How long it took, in milliseconds.
+    pub took_ms: u32,
+    /// What came of it.
+    pub outcome: ActionOutcome,
+    /// Which action of the last 24 hours it was, from 1.
+    pub number: u32,
+}
+
+/// What came of an action.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
+#[serde(tag = "what", rename_all = "kebab-case")]
+pub enum ActionOutcome {
+    /// The program ended with exit code 0.
+    Succeeded,
+    /// It ended with another exit code, or by a signal.
+    Failed {
+        /// Exit code; absent where a signal ended it.
+        code: Option<i32>,
+    },
+    /// It took too long and was ended.
+    TimedOut,
+    /// The agent ended before the program did.
+    Interrupted,
+    /// It could not be started.
+    NotStarted {
+        /// Why.
+        reason: String,
+    },
 }
 
 /// How late an agent's program is on its machine: from the time at which a timer is due to the time

@@ -72,6 +72,7 @@ impl World {
                 .collect(),
             sockets: None,
             lateness: None,
+            action: None,
         })
     }
 }
