@@ -32,12 +32,13 @@ const HELP: [string, string][] = [
   ['s', 'shelve, or unshelve'],
   ['t', 'attach to an incident'],
   ['c', 'close, or reopen'],
-  ['/', 'choose which alarms are listed'],
+  ['1 to 6', 'the views of the alarms, from “To do” to “All in the range”'],
+  ['/', 'choose the view with the arrow keys; Enter leads back to the list'],
   ['?', 'this list'],
 ];
 
 /** True where letters are for writing. */
-function isWriting(target: EventTarget | null): boolean {
+export function isWriting(target: EventTarget | null): boolean {
   return (
     target instanceof HTMLElement &&
     (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))

@@ -8,11 +8,13 @@ import { queries } from '../../api/queries';
 import { count, listed } from '../../format';
 import { AlarmStanding } from '../../components/handling';
 import { useTimeScope } from '../../time/scope';
+import { isWriting } from '../../components/keys';
 import { SeverityMark } from '../../components/severity';
 import { Span } from '../../components/time';
 import { ErrorAlert } from '../../components/error-alert';
 import { ActionDialog } from './action-dialog';
-import { EMPTY, SEVERITIES, VIEWS, VIEW_LABELS, queryOf, severityOf, viewOf } from './filter';
+import { CLASS_LABELS, EMPTY, SEVERITIES, VIEWS, VIEW_LABELS } from './filter';
+import { narrowedBy, queryOf, viewOf } from './filter';
 import type { View } from './filter';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
@@ -21,14 +23,33 @@ import { useTriage } from './use-triage';
 
 const STEPS: Record<string, number> = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 };
 
+/** A query with some values changed; those of the first view are left out. */
+function shownBy(search: URLSearchParams, next: Record<string, string>): Record<string, string> {
+  const all = { ...Object.fromEntries(search), ...next };
+  const plain = { show: 'todo', severity: '', class: '' };
+  for (const [name, value] of Object.entries(plain)) if (all[name] === value) delete all[name];
+  return all;
+}
+
 /** What do I do next? The queue of alarms, with what the selected one shows beside it. */
 export function AlarmsPage() {
-  const [search] = useSearchParams();
+  const [search, setSearch] = useSearchParams();
   const { rangeText } = useTimeScope();
-  const [view, severity] = [viewOf(search), severityOf(search)];
+  const [view, narrowed] = [viewOf(search), narrowedBy(search)];
   const ranged = view === 'all' || view === 'closed';
+  // A digit leads to a view from everywhere on the page: an empty view has no list to press keys in.
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (isWriting(event.target) || event.ctrlKey || event.metaKey || event.altKey) return;
+      const next = VIEWS[Number(event.key) - 1];
+      if (next === undefined || document.querySelector('[role=dialog]')) return;
+      setSearch((known) => shownBy(known, { show: next }), { replace: true });
+    };
+    window.addEventListener('keydown', press);
+    return () => window.removeEventListener('keydown', press);
+  }, [setSearch]);
   // Another filter is another list.
-  const key = `${view} ${severity ?? ''} ${ranged ? rangeText : ''}`;
+  const key = `${view} ${narrowed.severity ?? ''} ${narrowed.class ?? ''} ${ranged ? rangeText : ''}`;
   return <Queue key={key} name={key} view={view} />;
 }
 
@@ -38,8 +59,8 @@ function Queue({ name, view }: { name: string; view: View }) {
   const session = useQuery(queries.session());
   const user = session.data?.name ?? '';
   const navigate = useNavigate();
-  const severity = severityOf(search);
-  const query = queries.alarms(name, (now) => queryOf(view, severity, user, range, now));
+  const narrowed = narrowedBy(search);
+  const query = queries.alarms(name, (now) => queryOf(view, narrowed, user, range, now));
   const answer = useQuery(query);
   const [shown, setShown] = useState<Alarm[]>([]);
   const [marked, setMarked] = useState<Set<string>>(new Set());
@@ -53,12 +74,8 @@ function Queue({ name, view }: { name: string; view: View }) {
   const isFresh = !answer.isPlaceholderData && !answer.isFetching;
   if (shown.length === 0 && items.length > 0 && isFresh) setShown(items);
 
-  const change = (next: Record<string, string>) => {
-    const all = { ...Object.fromEntries(search), ...next };
-    if (all.show === 'todo') delete all.show;
-    if (all.severity === '') delete all.severity;
-    setSearch(all, { replace: true });
-  };
+  const change = (next: Record<string, string>) =>
+    setSearch(shownBy(search, next), { replace: true });
 
   const triage = useTriage(query.queryKey, (acted, now) => {
     const left = remaining(items, acted, now);
@@ -138,16 +155,29 @@ function Queue({ name, view }: { name: string; view: View }) {
         <Select
           aria-label="Severity"
           style={{ width: 140 }}
-          value={severity ?? ''}
+          value={narrowed.severity ?? ''}
           options={[
             { value: '', label: 'Any severity' },
             ...SEVERITIES.map((value) => ({ value, label: value })),
           ]}
           onChange={(next: string) => change({ severity: next })}
         />
+        <Select
+          aria-label="About"
+          style={{ width: 140 }}
+          value={narrowed.class ?? ''}
+          options={[
+            { value: '', label: 'All classes' },
+            ...Object.entries(CLASS_LABELS).map(([value, label]) => ({ value, label })),
+          ]}
+          onChange={(next: string) => change({ class: next })}
+        />
         <div ref={views}>
           <Segmented
             aria-label="Which alarms"
+            onKeyDown={(event) => {
+              if (event.key === 'Enter' || event.key === 'Escape') list.current?.focus();
+            }}
             value={view}
             options={VIEWS.map((value) => ({ value, label: VIEW_LABELS[value] }))}
             onChange={(next) => change({ show: next })}

@@ -216,7 +216,7 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.see(By::Css(linked)).await;
     browser.driver.goto(format!("{}/alarms?alarm={no}", demonstration.api)).await.unwrap();
     browser.see(By::Css(format!("#alarm-{no}[data-current=true]"))).await;
-    triage_by_keyboard(&browser, &no).await;
+    triage_by_keyboard(&browser, &no, &complained(&demonstration)).await;
     browser.accessible_light_and_dark("alarms").await;
     let height = "const row = document.querySelector('[role=option]').getBoundingClientRect();
         return row.top + window.scrollY + 10 * row.height";
@@ -248,13 +248,23 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     tokio::task::spawn_blocking(|| demonstration.stop()).await.unwrap();
 }
 
+/// Reports a problem by the command; gives the number of its incident.
+fn complained(demonstration: &Demonstration) -> String {
+    let about = ["--site", "Eskerry", "--service", "Seat Booking", "--words", "bookings stall"];
+    let arguments = [&["incidents", "open"], &about[..], &["--format", "json"]].concat();
+    let ran = tokio::task::block_in_place(|| demonstration.run(&arguments));
+    let opened: Value = serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{ran:?}"));
+    opened["no"].to_string()
+}
+
 /// Presses keys, one after the other.
 async fn press(browser: &Browser, keys: impl Into<TypingData>) {
     browser.driver.action_chain().send_keys(keys).perform().await.unwrap();
 }
 
-/// Alarms are acknowledged, assigned, shelved and unshelved without a mouse.
-async fn triage_by_keyboard(browser: &Browser, no: &str) {
+/// A shift's work on an alarm without a mouse: acknowledged, assigned, shelved and unshelved, attached to the
+/// incident of a complaint, and handed over.
+async fn triage_by_keyboard(browser: &Browser, no: &str, complaint: &str) {
     let row = |words: &str| {
         By::XPath(format!("//*[@id='alarm-{no}'][contains(normalize-space(.), \"{words}\")]"))
     };
@@ -272,15 +282,34 @@ async fn triage_by_keyboard(browser: &Browser, no: &str) {
     press(browser, Key::Enter).await;
     browser.see(Browser::named("p", "1 alarm shelved")).await;
     // What is shelved is in a list of its own.
-    browser.click(Browser::named("label", "Shelved")).await;
+    press(browser, "4").await;
     browser.see(row("shelved until")).await;
     let url = browser.driver.current_url().await.unwrap();
     assert!(url.query().unwrap_or_default().contains("show=shelved"), "{url}");
-    browser.click(row("shelved until")).await;
+    browser.see(By::Css("[role=listbox]:focus")).await;
     press(browser, "s").await;
     browser.see(Browser::named("p", "1 alarm unshelved")).await;
     browser.see(Browser::named("p", "No open alarm is shelved.")).await;
-    browser.click(Browser::named("label", "To do")).await;
+    // An empty view is left by a key, too.
+    press(browser, "2").await;
+    browser.see(row("assigned to administrator")).await;
+    browser.see(By::Css("[role=listbox]:focus")).await;
+    press(browser, "t").await;
+    browser.see(By::Css("[role=dialog] input:focus")).await;
+    press(browser, format!("{complaint}.")).await;
+    press(browser, Key::Enter).await;
+    press(browser, Key::Tab).await;
+    press(browser, "the same fault").await;
+    press(browser, Key::Enter).await;
+    browser.see(Browser::named("p", "1 alarm attached")).await;
+    browser.see(row(&format!("incident {complaint}"))).await;
+    press(browser, "h").await;
+    // The hand-over says who has the incident, and what was done.
+    let attached = format!("alarm {no} attached to incident {complaint}");
+    let main = format!("//main[contains(., 'with administrator') and contains(., '{attached}')]");
+    browser.see(By::XPath(main)).await;
+    browser.accessible("hand-over").await;
+    press(browser, "a").await;
     browser.see(row("assigned to administrator")).await;
 }
 
