@@ -41,6 +41,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarm-views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The user's saved views of alarms, by name. */
+        get: operations["getAlarmViews"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarm-views/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Saves a view of alarms under a name, in place of an earlier one of this user. */
+        put: operations["saveAlarmView"];
+        post?: never;
+        /** Removes a saved view of the user. */
+        delete: operations["removeAlarmView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alarms": {
         parameters: {
             query?: never;
@@ -747,6 +782,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules of alarms in order, of the newest version or another. The entity tag is the version. */
+        get: operations["getRules"];
+        /**
+         * Saves all rules as the next version. `If-Match` has the version that was changed, such as `"7"`: where
+         *     another user has saved one since, nothing is saved. They apply within a minute.
+         */
+        put: operations["saveRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tries rules on the findings of the last days, beside the rules in force: which alarms of paths they would
+         *     have raised. Nothing is saved.
+         */
+        post: operations["tryRules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last 100 versions of the rules, newest first. */
+        get: operations["getRuleVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -1018,7 +1111,7 @@ export interface components {
          * @description A change made by a user. `EnumString` and `IntoStaticStr` read and write its name in the database.
          * @enum {string}
          */
-        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "calendar-saved" | "calendar-removed" | "unknown";
+        Action: "signed-in" | "signed-out" | "user-added" | "user-changed" | "token-made" | "token-revoked" | "join-code-made" | "owner-map-imported" | "incident-opened" | "incident-noted" | "incident-closed" | "incident-reopened" | "alarm-acknowledged" | "alarm-unacknowledged" | "alarm-assigned" | "alarm-shelved" | "alarm-unshelved" | "alarm-closed" | "alarm-reopened" | "alarm-attached" | "diagnosis-started" | "check-asked" | "throughput-asked" | "voice-begun" | "watch-begun" | "watch-paused" | "watch-resumed" | "watch-ended" | "watch-attached" | "suppression-made" | "suppression-lifted" | "commit-retried" | "receiver-added" | "receiver-changed" | "receiver-removed" | "receiver-tested" | "notice-requested" | "deliveries-retried" | "calendar-saved" | "calendar-removed" | "rules-saved" | "unknown";
         /** @description What came of an action. */
         ActionOutcome: {
             /** @enum {string} */
@@ -1201,6 +1294,8 @@ export interface components {
              * @description The loss ratio from which an alarm is raised; absent for another cause.
              */
             limit_loss_ratio?: number | null;
+            /** @description The rule with the limit; absent where it is as configured. */
+            limits_by?: string | null;
             loss?: components["schemas"]["LossEstimate"] | null;
             message: components["schemas"]["MessageView"];
             /**
@@ -1228,6 +1323,9 @@ export interface components {
             recorded_at?: string | null;
             /** @description The services that it touches. */
             services: string[];
+            /** @description The rule that gives it another severity than its figures; absent where none does. */
+            severity_by?: string | null;
+            severity_by_figures?: components["schemas"]["Severity"] | null;
             /** @description Paths that show it now. */
             showing: string[];
             /** @description Its sites with an agent that reports nothing now: why it has no data. */
@@ -1702,6 +1800,19 @@ export interface components {
             detail: string[];
             /** @description The fault and the target, in at most 70 characters. */
             headline: string;
+        };
+        /** @description Limits where no rule has others. */
+        ConfiguredLimits: {
+            /** Format: int32 */
+            added_delay_ms: number;
+            /** Format: int32 */
+            clear_windows: number;
+            /** Format: double */
+            confidence: number;
+            /** Format: int32 */
+            hold_windows: number;
+            /** Format: double */
+            loss_ratio: number;
         };
         /** @description A provider that sites pay. They can call it whichever network is at fault. */
         ContractHolder: {
@@ -2619,6 +2730,26 @@ export interface components {
             to: string;
             /** @description Time zone of the IANA database, such as `Europe/London`. */
             zone: string;
+        };
+        /** @description A severity that alarms have from some impact. Each count that is given must be reached. */
+        ImpactStep: {
+            /**
+             * Format: int32
+             * @description Paths that show it.
+             */
+            paths?: number | null;
+            /**
+             * Format: int32
+             * @description Services that it touches.
+             */
+            services?: number | null;
+            /** @description The severity, or a higher one. */
+            severity: components["schemas"]["Severity"];
+            /**
+             * Format: int32
+             * @description Sites that see it.
+             */
+            sites?: number | null;
         };
         /** @description The outcome of an import. */
         ImportView: {
@@ -4215,7 +4346,18 @@ export interface components {
          * @description Why a request failed.
          * @enum {string}
          */
-        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "alarm-state" | "watch-state" | "incident-state" | "user-refused" | "receiver-refused" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
+        ProblemCode: "unknown-id" | "unknown-place" | "bad-input" | "damaged-batch" | "unrecordable-batch" | "join-code-unknown" | "join-code-used" | "join-code-expired" | "no-certificate" | "other-agent" | "foreign-host" | "not-signed-in" | "wrong-password" | "too-many-tries" | "not-allowed" | "no-proof" | "alarm-state" | "watch-state" | "incident-state" | "user-refused" | "receiver-refused" | "rules-changed" | "precondition-required" | "disk-full" | "database-unavailable" | "internal" | "bad-request" | "method-not-allowed" | "payload-too-large" | "unsupported-media-type" | "request-timeout" | "refused";
+        /** @description Quiet hours: alarms that are raised within them are shelved until their end. */
+        Quiet: {
+            /** @description The hours. */
+            hours: components["schemas"]["Hours"];
+            most?: components["schemas"]["Severity"] | null;
+        };
+        /**
+         * @description Whether both sets of rules raise an alarm.
+         * @enum {string}
+         */
+        RaisedBy: "both" | "other-severity" | "only-tried" | "only-in-force";
         /**
          * Format: double
          * @description A share between 0 and 1 in parts per million: a number from 0 to 1 in data.
@@ -4593,6 +4735,132 @@ export interface components {
             metric: number;
             to: string;
         };
+        /** @description A rule, for what meets each of its conditions. An empty list is no condition. */
+        Rule: {
+            /**
+             * @description Limits held over.
+             * @default {}
+             */
+            limits: components["schemas"]["RuleLimits"];
+            /**
+             * @description Name, unique.
+             * @default
+             */
+            name: string;
+            /**
+             * @description An owner at fault has one of these AS numbers.
+             * @default []
+             */
+            owners: number[];
+            /** @default null */
+            quiet: components["schemas"]["Quiet"] | null;
+            /**
+             * @description Its target is part of one of these services.
+             * @default []
+             */
+            services: string[];
+            /**
+             * @description Severity by impact.
+             * @default {}
+             */
+            severity: components["schemas"]["RuleSeverity"];
+            /**
+             * @description The path begins at one of these sites.
+             * @default []
+             */
+            sites: string[];
+            /**
+             * @description Its site or service has one of these tags.
+             * @default []
+             */
+            tags: string[];
+        };
+        /** @description Limits held over. What is absent is as configured, or as a later rule has it. */
+        RuleLimits: {
+            /**
+             * Format: int32
+             * @description Added delay from which an alarm is due, in milliseconds, 1 to 60,000.
+             * @default null
+             */
+            added_delay_ms: number | null;
+            /**
+             * Format: int32
+             * @description Windows in a row without it before the alarm clears, 1 to 360.
+             * @default null
+             */
+            clear_windows: number | null;
+            /** @default null */
+            confidence: components["schemas"]["Ratio"] | null;
+            /**
+             * Format: int32
+             * @description Windows (of ten seconds) in a row over the limit before an alarm is raised, 1 to 360.
+             * @default null
+             */
+            hold_windows: number | null;
+            /** @default null */
+            loss_ratio: components["schemas"]["Ratio"] | null;
+        };
+        /** @description Severity by impact. */
+        RuleSeverity: {
+            /**
+             * @description Alarms have at least the severity of each step that holds.
+             * @default []
+             */
+            least: components["schemas"]["ImpactStep"][];
+            /** @default null */
+            most: components["schemas"]["Severity"] | null;
+        };
+        /** @description A version of the rules in a list. */
+        RuleVersionItem: {
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
+            at?: string | null;
+            /** @description Names of its rules, in order. */
+            rules: string[];
+            /** @description What that user wrote about it. */
+            text: string;
+            /** @description The user who saved it. */
+            user: string;
+            /**
+             * Format: int64
+             * @description Its number, from 1.
+             */
+            version: number;
+        };
+        /** @description Versions of the rules, newest first. */
+        RuleVersions: {
+            items: components["schemas"]["RuleVersionItem"][];
+        };
+        /** @description Rules to save. */
+        RulesRequest: {
+            /** @description All rules, in order. */
+            rules: components["schemas"]["Rule"][];
+            /** @description What is changed, and why. */
+            text?: string;
+        };
+        /** @description A version of the rules. */
+        RulesView: {
+            /**
+             * Format: date-time
+             * @description When it was saved; absent before the first.
+             */
+            at?: string | null;
+            /** @description Limits where no rule has others. */
+            configured: components["schemas"]["ConfiguredLimits"];
+            /** @description The rules, in order. */
+            rules: components["schemas"]["Rule"][];
+            /** @description What that user wrote about it. */
+            text: string;
+            /** @description The user who saved it; absent before the first. */
+            user?: string | null;
+            /**
+             * Format: int64
+             * @description Its number, from 1; 0 before the first.
+             */
+            version: number;
+        };
         /** @description What was read of a calendar. */
         SavedCalendar: {
             name: string;
@@ -4600,6 +4868,21 @@ export interface components {
             occurrences: number;
             /** @description Lines and events that cannot be used, with the reason; the first 20. */
             refused: string[];
+        };
+        /** @description A saved view. */
+        SavedViewItem: {
+            name: string;
+            /** @description What it shows: parameters of the address of *Alarms*, such as `show=mine&severity=critical`. */
+            query: string;
+        };
+        /** @description What a view shows. */
+        SavedViewRequest: {
+            /** @description Parameters of the address of *Alarms*. */
+            query: string;
+        };
+        /** @description The views of the user, by name. */
+        SavedViews: {
+            items: components["schemas"]["SavedViewItem"][];
         };
         /** @description The user of the session, if any. */
         SessionView: {
@@ -5481,6 +5764,79 @@ export interface components {
             /** @description The address that the hop sees. */
             source: string;
         };
+        /** @description How many alarms rules would have raised. */
+        TrialCounts: {
+            alarms: number;
+            critical: number;
+            major: number;
+            minor: number;
+            /** @description Of all, those raised in quiet hours. */
+            quiet: number;
+        };
+        /** @description Rules to try. */
+        TrialRequest: {
+            /**
+             * Format: int32
+             * @description Days up to now, 1 to 90.
+             */
+            days?: number;
+            /** @description All rules, in order. */
+            rules: components["schemas"]["Rule"][];
+        };
+        /** @description What rules would have raised. */
+        TrialResult: {
+            /**
+             * Format: int32
+             * @description Days up to now.
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description Findings that the rules were tried on.
+             */
+            findings: number;
+            /** Format: date-time */
+            from: string;
+            /** @description Alarms by the rules in force. */
+            in_force: components["schemas"]["TrialCounts"];
+            /** @description Alarms, the newest first, 200 at most. */
+            items: components["schemas"]["TriedAlarmView"][];
+            /** @description More alarms that are not listed. */
+            more: number;
+            /** Format: date-time */
+            to: string;
+            /** @description Alarms by the rules on trial. */
+            tried: components["schemas"]["TrialCounts"];
+        };
+        /** @description An alarm of a trial. */
+        TriedAlarmView: {
+            /**
+             * Format: date-time
+             * @description Absent where it would be open.
+             */
+            cleared_at?: string | null;
+            headline: string;
+            /** @description The rule that its limits are of; absent where they are as configured. */
+            limits_by?: string | null;
+            paths: number;
+            /** @description The rule with the quiet hours that it would have been raised in. */
+            quiet_by?: string | null;
+            /**
+             * Format: date-time
+             * @description Their end.
+             */
+            quiet_until?: string | null;
+            raised_by: components["schemas"]["RaisedBy"];
+            services: string[];
+            severity: components["schemas"]["Severity"];
+            /** @description The rule that gives it another severity than its figures; absent where none does. */
+            severity_by?: string | null;
+            /** Format: date-time */
+            since: string;
+            sites: string[];
+            /** Format: int32 */
+            times_raised: number;
+        };
         /** @description What is routed through a tunnel. */
         TunnelUse: {
             /** @description Name of the interface. */
@@ -5860,6 +6216,111 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getAlarmViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedViews"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveAlarmView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the view */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedViewRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedViewItem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeAlarmView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the view */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7806,6 +8267,168 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRules: {
+        parameters: {
+            query?: {
+                /** @description Its number; the newest where it is absent. */
+                version?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveRules: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Entity tag of the version that was changed; `*` for any */
+                "If-Match": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesView"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRuleVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleVersions"];
                 };
             };
             503: {

@@ -5,7 +5,7 @@
 //! site; if every path to one service suffers, look at the target's end; if neither, look at
 //! what they share.
 
-use crate::alarm::Limits;
+use crate::limits::Limits;
 use itinera_model::finding::{Assessment, Cause, Finding};
 use itinera_model::message::{CommonPlace, ComplaintFacts, FaultyPaths, Message, Relation};
 

@@ -291,6 +291,7 @@ pub(crate) mod tests {
             worst_added_delay_us: Micros::ZERO,
             no_data_since: None,
             recorded_at: None,
+            applied: None,
             showing: vec![PathId::from_uuid(Uuid::nil())],
             paths: vec![PathId::from_uuid(Uuid::nil())],
         }

@@ -1,10 +1,11 @@
-//! The inventory: agents, paths, checks, intended routes and limits, as judgement is told of them.
+//! The inventory: agents, paths, checks, intended routes, limits and rules, as judgement is told of them.
 //!
 //! It is an input of the log, so that what was judged by it can be judged again after it has changed.
 
-use crate::alarm::Limits;
 use crate::event::CheckFacts;
 use crate::event::intended::Intended;
+use crate::limits::Limits;
+use crate::rules::Rules;
 use itinera_model::id::{AgentId, CheckId, PathId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -35,8 +36,11 @@ pub struct IntendedRoute {
 /// What judgement is told of what is measured, and by what it is judged.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Inventory {
-    /// Limits of alarms.
+    /// Limits of alarms, where no rule has others.
     pub limits: Limits,
+    /// Rules of alarms.
+    #[serde(default)]
+    pub rules: Rules,
     /// Identity of the owner map; absent before the first.
     pub owner_map: Option<Uuid>,
     /// The site of each agent.

@@ -15,6 +15,7 @@ mod evidence;
 pub mod incident;
 pub mod inventory;
 mod judge;
+mod limits;
 pub mod locate;
 mod log_clock;
 pub mod messages;
@@ -23,14 +24,16 @@ pub mod partners;
 pub mod past;
 pub mod responsible;
 pub mod roaming;
+pub mod rules;
 pub mod self_alarm;
 pub mod stat;
+pub mod trial;
 pub mod two_way;
 pub mod voice;
 pub mod watch;
 pub mod weave;
 
-pub use alarm::{AlarmBook, Limits};
+pub use alarm::AlarmBook;
 pub use evidence::{
     DirectionCounts, EvidenceError, HopSummary, HourBlock, MinuteSummary, PairCounts, PairEvidence,
     PublishedMinute, RouteSummary, WINDOW_US,
@@ -39,4 +42,5 @@ pub use judge::{
     AgentReport, Effect, Judge, JudgeInput, Observation, PairObservation, RebuildProgress,
     RebuildSources, Stage, UnreadableStage, minutes_to_rebuild, rounds_to_rebuild,
 };
+pub use limits::Limits;
 pub use locate::ENGINE;

@@ -69,6 +69,21 @@ pub struct AlarmKey {
     pub place: Place,
 }
 
+/// The limits that an alarm is raised by, and what has changed its severity.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AppliedRules {
+    /// Carried loss from which it is due, in parts per million.
+    pub loss_ppm: u32,
+    /// Added delay from which it is due.
+    pub added_delay_us: Micros,
+    /// The first rule that has one of its limits; absent where they are as configured.
+    pub limits_by: Option<String>,
+    /// The severity by its figures, where a rule decides it.
+    pub by_figures: Option<Severity>,
+    /// That rule.
+    pub severity_by: Option<String>,
+}
+
 /// An alarm as the judgement keeps it while open.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Alarm {
@@ -110,6 +125,9 @@ pub struct Alarm {
     /// never open.
     #[serde(default)]
     pub recorded_at: Option<WallTime>,
+    /// The rules that apply to it; absent for alarms from before there were any.
+    #[serde(default)]
+    pub applied: Option<AppliedRules>,
     /// Paths that show it now; it clears when none does.
     pub showing: Vec<PathId>,
     /// Paths that have shown it, those included.

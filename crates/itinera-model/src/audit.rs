@@ -99,6 +99,8 @@ pub enum Action {
     CalendarSaved,
     /// A calendar of planned work was removed.
     CalendarRemoved,
+    /// The rules of alarms were saved.
+    RulesSaved,
     /// An action that this version of the service does not know.
     Unknown,
 }

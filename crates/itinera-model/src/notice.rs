@@ -1,10 +1,8 @@
 //! Notices: what is said of incidents outside the product, to which receivers, and when.
 
 use crate::alarm::Severity;
+use crate::hours::Hours;
 use crate::unit::WallTime;
-use jiff::Timestamp;
-use jiff::civil::{Time, Weekday as CivilWeekday};
-use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use std::time::Duration;
 
@@ -186,91 +184,6 @@ pub fn wait(kind: NoticeKind, behind: Duration, cleared_before: u32) -> Duration
         _ => GATHERING,
     };
     settled + (behind / CATCH_UP).min(LONGEST_CATCH_UP)
-}
-
-/// Day of the week.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum Weekday {
-    /// Monday.
-    Monday,
-    /// Tuesday.
-    Tuesday,
-    /// Wednesday.
-    Wednesday,
-    /// Thursday.
-    Thursday,
-    /// Friday.
-    Friday,
-    /// Saturday.
-    Saturday,
-    /// Sunday.
-    Sunday,
-}
-
-impl From<CivilWeekday> for Weekday {
-    fn from(day: CivilWeekday) -> Self {
-        match day {
-            CivilWeekday::Monday => Self::Monday,
-            CivilWeekday::Tuesday => Self::Tuesday,
-            CivilWeekday::Wednesday => Self::Wednesday,
-            CivilWeekday::Thursday => Self::Thursday,
-            CivilWeekday::Friday => Self::Friday,
-            CivilWeekday::Saturday => Self::Saturday,
-            CivilWeekday::Sunday => Self::Sunday,
-        }
-    }
-}
-
-/// Hours of the week in a time zone.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "openapi", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Hours {
-    /// Days on which they begin; every day where empty.
-    #[serde(default)]
-    pub days: Vec<Weekday>,
-    /// First minute, such as `08:00`.
-    pub from: String,
-    /// The minute after the last, such as `17:30`. Not later than `from`: they end on the next day.
-    pub to: String,
-    /// Time zone of the IANA database, such as `Europe/London`.
-    pub zone: String,
-}
-
-impl Hours {
-    fn parsed(&self) -> Result<(Time, Time, TimeZone), String> {
-        let minute = |field: &str, text: &str| {
-            let time = Time::strptime("%H:%M", text);
-            time.map_err(|_| format!("{field}: {text:?} is no time such as 08:00"))
-        };
-        let zone = TimeZone::get(&self.zone)
-            .map_err(|_| format!("zone: {:?} is no time zone such as Europe/London", self.zone))?;
-        Ok((minute("from", &self.from)?, minute("to", &self.to)?, zone))
-    }
-
-    /// Refuses what is no time or no zone, with the field's name and the reason.
-    ///
-    /// # Errors
-    /// The field and what is wrong with it.
-    pub fn check(&self) -> Result<(), String> {
-        self.parsed().map(drop)
-    }
-
-    /// Whether a time is within. Hours that cannot be read hold always: a notice too many is better than
-    /// none.
-    pub fn hold(&self, at: WallTime) -> bool {
-        let Ok((from, to, zone)) = self.parsed() else { return true };
-        let Ok(at) = Timestamp::from_microsecond(at.as_unix_micros()) else { return true };
-        let at = at.to_zoned(zone);
-        let begins_on = |day: CivilWeekday| self.days.is_empty() || self.days.contains(&day.into());
-        let (today, time) = (at.weekday(), at.time());
-        if from < to {
-            return begins_on(today) && (from..to).contains(&time);
-        }
-        (begins_on(today) && time >= from) || (begins_on(today.previous()) && time < to)
-    }
 }
 
 /// Which notices go to a receiver. Each condition that is given must hold; an empty list is none.
@@ -552,50 +465,6 @@ mod tests {
         WallTime::from(time::OffsetDateTime::parse(text, &Rfc3339).unwrap())
     }
 
-    fn hours(days: &[Weekday], from: &str, to: &str) -> Hours {
-        Hours {
-            days: days.to_vec(),
-            from: from.to_owned(),
-            to: to.to_owned(),
-            zone: "Europe/London".to_owned(),
-        }
-    }
-
-    #[test]
-    fn hours_are_of_the_zone_with_its_summer_time_and_may_end_on_the_next_day() {
-        let office = hours(&[Weekday::Monday], "08:00", "17:00");
-        // 2026-07-06 and 2026-12-07 are Mondays; in July the zone is an hour ahead of UTC.
-        for (time, holds) in [
-            ("2026-07-06T07:00:00Z", true),
-            ("2026-07-06T06:59:59Z", false),
-            ("2026-07-06T16:00:00Z", false),
-            ("2026-12-07T07:30:00Z", false),
-            ("2026-12-07T16:30:00Z", true),
-            ("2026-12-08T12:00:00Z", false),
-        ] {
-            assert_eq!(office.hold(at(time)), holds, "{time}");
-        }
-        let night = hours(&[Weekday::Monday], "22:00", "06:00");
-        for (time, holds) in [
-            ("2026-12-07T21:59:00Z", false),
-            ("2026-12-07T22:00:00Z", true),
-            ("2026-12-08T05:59:00Z", true),
-            ("2026-12-08T06:00:00Z", false),
-            ("2026-12-07T03:00:00Z", false),
-        ] {
-            assert_eq!(night.hold(at(time)), holds, "{time}");
-        }
-        assert!(hours(&[], "00:00", "00:00").hold(at("2026-12-07T12:00:00Z")), "the whole day");
-        for (bad, field) in [
-            (hours(&[], "8 am", "17:00"), "from"),
-            (hours(&[], "08:00", "25:00"), "to"),
-            (Hours { zone: "Sound/Corriven".to_owned(), ..office }, "zone"),
-        ] {
-            assert!(bad.check().is_err_and(|reason| reason.starts_with(field)), "{field}");
-            assert!(bad.hold(at("2026-12-07T12:00:00Z")), "what cannot be read hides nothing");
-        }
-    }
-
     fn notice() -> Routed {
         Routed {
             kind: NoticeKind::Raised,
@@ -611,6 +480,12 @@ mod tests {
     fn a_route_takes_what_meets_each_of_its_conditions() {
         let names = |names: &[&str]| names.iter().map(|&it| it.to_owned()).collect::<Vec<_>>();
         let any = Route::default;
+        let morning = Hours {
+            days: Vec::new(),
+            from: "08:00".to_owned(),
+            to: "09:00".to_owned(),
+            zone: "Europe/London".to_owned(),
+        };
         let cases = [
             (any(), true),
             (Route { severity: Some(Severity::Critical), ..any() }, false),
@@ -623,7 +498,7 @@ mod tests {
                 false,
             ),
             (Route { tags: names(&["harbour"]), owners: vec![64_500], ..any() }, true),
-            (Route { hours: Some(hours(&[], "08:00", "09:00")), ..any() }, false),
+            (Route { hours: Some(morning), ..any() }, false),
         ];
         let noon = at("2026-12-07T12:00:00Z");
         for (route, takes) in cases {

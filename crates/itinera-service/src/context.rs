@@ -27,6 +27,8 @@ pub(crate) struct Shared {
     pub(crate) authority: Authority,
     pub(crate) metrics: Metrics,
     pub(crate) schedule_version: watch::Sender<u64>,
+    /// The version of the rules that this process saved last; 0 where it has saved none.
+    pub(crate) rules_version: watch::Sender<i64>,
     /// A batch was committed.
     pub(crate) committed: Notify,
     /// An entry was added to the change feed.
@@ -93,6 +95,7 @@ impl Shared {
             authority,
             metrics: Metrics::new(),
             schedule_version: watch::Sender::new(version),
+            rules_version: watch::Sender::new(0),
             committed: Notify::new(),
             change_added: Notify::new(),
             last_change: watch::Sender::new(0),

@@ -47,7 +47,7 @@ pub(crate) enum Duty {
     /// Fetching calendars of planned work.
     Calendars,
     /// Shelving what planned work explains.
-    PlannedWork,
+    Shelving,
     /// Looking at how the service stands.
     SelfAlarms,
 }
@@ -75,7 +75,7 @@ impl Duty {
             Self::Notices => "notices",
             Self::Deliveries => "deliveries",
             Self::Calendars => "calendars",
-            Self::PlannedWork => "planned-work",
+            Self::Shelving => "planned-work",
             Self::SelfAlarms => "self-alarms",
         }
     }

@@ -5,9 +5,11 @@ use itinera_analysis::Limits;
 use itinera_analysis::event::CheckFacts;
 use itinera_analysis::event::intended::Intended;
 use itinera_analysis::inventory::{IntendedRoute, Inventory};
+use itinera_analysis::rules::{RuledPath, Rules};
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::path::{Family, Method};
-use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError};
+use itinera_model::rule::Rule;
+use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError, TagOf, Tagged};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
@@ -52,6 +54,31 @@ pub(crate) fn by_address(paths: &[PathRecord]) -> BTreeMap<(AgentId, IpAddr), Pa
     found
 }
 
+/// A path as rules see it.
+pub(crate) fn ruled(path: &PathRecord) -> (PathId, RuledPath) {
+    (path.id, RuledPath { site: path.site.clone(), service: path.service.clone() })
+}
+
+/// Rules with what they need to know of paths; nothing more than that where there are none.
+pub(crate) async fn rules_with(
+    shared: &Shared,
+    rules: Vec<Rule>,
+    paths: impl Iterator<Item = (PathId, RuledPath)>,
+) -> Result<Rules, StoreError> {
+    if rules.is_empty() {
+        return Ok(Rules::default());
+    }
+    let mut known = Rules { rules, paths: paths.collect(), ..Rules::default() };
+    for Tagged { tag, kind, name } in shared.store.tags().await? {
+        let tags = match kind {
+            TagOf::Site => &mut known.site_tags,
+            TagOf::Service => &mut known.service_tags,
+        };
+        tags.entry(name).or_default().push(tag);
+    }
+    Ok(known)
+}
+
 /// Reads the inventory as it is now.
 async fn read(shared: &Shared, limits: Limits) -> Result<Inventory, StoreError> {
     let checks = shared.store.checks().await?;
@@ -60,8 +87,10 @@ async fn read(shared: &Shared, limits: Limits) -> Result<Inventory, StoreError> 
     let paths = shared.store.paths(None, MOST_PATHS).await?;
     let targets = shared.store.targets().await?;
     let (_, import) = shared.owner_map_at(shared.clock.now()).await?;
+    let rules = shared.store.rules_in_force().await?;
     let mut inventory = Inventory {
         limits,
+        rules: rules_with(shared, rules, paths.iter().map(ruled)).await?,
         owner_map: import.map(|import| import.id),
         sites: agents.into_iter().map(|agent| (agent.id, agent.site)).collect(),
         checks: active.map(|check| (check.id, facts_of(check))).collect(),
@@ -95,8 +124,8 @@ async fn read(shared: &Shared, limits: Limits) -> Result<Inventory, StoreError> 
 /// Tells when the inventory may have changed.
 #[derive(Debug, Default)]
 pub(crate) struct InventoryWatch {
-    /// When it was read last, by which version of the schedule.
-    read: Option<(Instant, u64)>,
+    /// When it was read last, by which versions of the schedule and of the rules.
+    read: Option<(Instant, (u64, i64))>,
     /// Checks and agents that were not found when last read: not worth reading again for.
     unknown: BTreeSet<Uuid>,
     /// Others were reported since.
@@ -114,7 +143,7 @@ impl InventoryWatch {
         limits: Limits,
         known: &Inventory,
     ) -> Result<Option<Inventory>, StoreError> {
-        let version = *shared.schedule_version.borrow();
+        let version = (*shared.schedule_version.borrow(), *shared.rules_version.borrow());
         let is_fresh = self.read.is_some_and(|(at, of)| of == version && at.elapsed() < REFRESH);
         if is_fresh && !self.unknown_reported {
             return Ok(None);

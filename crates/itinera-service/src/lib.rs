@@ -41,6 +41,7 @@ mod testing;
 mod throughput;
 mod timed_listener;
 mod tls_listener;
+mod trial;
 mod two_way;
 mod unpacking;
 mod watches;

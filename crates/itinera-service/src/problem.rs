@@ -10,8 +10,8 @@ use axum::response::{IntoResponse, Response};
 pub(crate) use code::ProblemCode;
 use itinera_model::role::Role;
 use itinera_store::{
-    AlarmRefused, CodeRefused, IncidentRefused, ReceiverRefused, StoreError, UserRefused,
-    WatchRefused,
+    AlarmRefused, CodeRefused, IncidentRefused, ReceiverRefused, RulesChanged, StoreError,
+    UserRefused, WatchRefused,
 };
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -75,6 +75,10 @@ pub(crate) enum ApiError {
     #[error("{0}")]
     Receiver(ReceiverRefused),
     #[error("{0}")]
+    Rules(RulesChanged),
+    #[error("If-Match: the version that was changed is needed, as the entity tag of GET has it")]
+    NoPrecondition,
+    #[error("{0}")]
     Watch(WatchRefused),
     #[error("the database cannot store this batch: its numbers or texts are out of bounds")]
     Unrecordable(#[source] StoreError),
@@ -94,6 +98,7 @@ impl From<StoreError> for ApiError {
             StoreError::Incident(refused) => Self::Incident(refused),
             StoreError::Alarm(refused) => Self::Alarm(refused),
             StoreError::Receiver(refused) => Self::Receiver(refused),
+            StoreError::Rules(refused) => Self::Rules(refused),
             StoreError::Watch(refused) => Self::Watch(refused),
             unrecordable @ StoreError::Unrecordable(_) => Self::Unrecordable(unrecordable),
             other => Self::Store(other),
@@ -145,6 +150,10 @@ impl ApiError {
             ) => (StatusCode::NOT_FOUND, ProblemCode::UnknownId),
             Self::Alarm(_) => (StatusCode::CONFLICT, ProblemCode::AlarmState),
             Self::Receiver(_) => (StatusCode::CONFLICT, ProblemCode::ReceiverRefused),
+            Self::Rules(_) => (StatusCode::PRECONDITION_FAILED, ProblemCode::RulesChanged),
+            Self::NoPrecondition => {
+                (StatusCode::PRECONDITION_REQUIRED, ProblemCode::PreconditionRequired)
+            }
             Self::Watch(_) => (StatusCode::CONFLICT, ProblemCode::WatchState),
             Self::Incident(_) => (StatusCode::CONFLICT, ProblemCode::IncidentState),
             Self::User(_) => (StatusCode::CONFLICT, ProblemCode::UserRefused),

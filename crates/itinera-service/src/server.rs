@@ -233,7 +233,7 @@ fn other_duties(shared: &Arc<Shared>) -> Vec<JoinHandle<()>> {
         supervise(shared, Duty::ChangeFeed, live::present),
         supervise(shared, Duty::Deliveries, delivering::deliver),
         every_leased(shared, Duty::Notices, FOLLOW, api::compose_notices),
-        every_leased(shared, Duty::PlannedWork, WATCHES, api::apply_planned_work),
+        every_leased(shared, Duty::Shelving, WATCHES, api::shelve_alarms),
         every_leased(shared, Duty::Calendars, minute, api::refresh_calendars),
         every(shared, Duty::ScheduleVersion, FOLLOW, async |shared: Arc<Shared>| {
             let version = shared.store.schedule_version().await?;

@@ -76,6 +76,8 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
         _ if place.starts_with("/users") => Some(Role::Administrator),
         // Tokens are one's own, unless an administrator asks.
         _ if place.starts_with("/tokens") => Some(Role::Viewer),
+        // Views of alarms are one's own too.
+        _ if place.starts_with("/alarm-views") => Some(Role::Viewer),
         _ if !reads
             && [
                 "/alarms",
@@ -87,6 +89,7 @@ pub(crate) fn needed(method: &Method, path: &str) -> Option<Role> {
                 "/pairs",
                 "/throughput",
                 "/checks",
+                "/rules/trial",
             ]
             .iter()
             .any(|theirs| place.starts_with(theirs)) =>

@@ -134,6 +134,7 @@ pub(crate) fn alarm() -> Alarm {
         worst_added_delay_us: Micros::ZERO,
         no_data_since: None,
         recorded_at: None,
+        applied: None,
         showing: Vec::new(),
         paths: Vec::new(),
     }

@@ -39,6 +39,9 @@ pub enum StoreError {
     /// A change of receivers is refused.
     #[error(transparent)]
     Receiver(#[from] crate::ReceiverRefused),
+    /// Rules are not saved.
+    #[error(transparent)]
+    Rules(#[from] crate::RulesChanged),
     /// A change to a watch or a suppression is refused.
     #[error(transparent)]
     Watch(#[from] crate::WatchRefused),

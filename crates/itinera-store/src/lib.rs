@@ -40,11 +40,14 @@ mod retention;
 mod rollups;
 mod rounds;
 mod rows;
+mod rules;
+mod saved_views;
 mod schedule_version;
 mod set_aside;
 mod severity;
 mod sign_in_attempts;
 mod statement;
+mod tags;
 mod targets;
 mod throughput;
 mod timeline;
@@ -72,7 +75,7 @@ pub use incidents::{Complaint, IncidentEvent, IncidentRecord, IncidentRefused};
 pub use ingest::{Arrival, Committed};
 pub use judge::{JudgeMemory, JudgeWrite, Recorded};
 pub use log::{LogContent, LogEntry, LogReader, LoggedReport, NewEntry};
-pub use notices::{Composed, DeliveryRecord, DueNotice, NoticeQuery, NoticeRecord, TagOf, Tagged};
+pub use notices::{Composed, DeliveryRecord, DueNotice, NoticeQuery, NoticeRecord};
 pub use numbers::Numbered;
 pub use owners::{ImportRecord, NewImport};
 pub use paths::{PathEnds, PathRecord, ReadRecord, RoundRecord};
@@ -83,7 +86,10 @@ pub use receivers::{MAX_RECEIVERS, ReceiverRecord, ReceiverRefused};
 pub use retention::{DatabaseSize, Deleted, Retention, TableSize};
 pub use rollups::{PairRollupRecord, RollupRecord, RouteRollups};
 pub use rounds::{Compacted, KnownRoute, LoggedRound, RoundsEnd, RoundsPage};
+pub use rules::{FindingRecord, RuleVersion, RulesChanged};
+pub use saved_views::{MAX_VIEWS, SavedView};
 pub use set_aside::SetAsideRecord;
+pub use tags::{TagOf, Tagged};
 pub use targets::{
     IntendedRoute, MeasurementPlan, Schedule, SiteRecord, SiteSpec, TargetRecord, TargetSpec,
     TwoWaySchedule,

@@ -116,6 +116,7 @@ async fn run(arguments: Arguments, opened: agent::Privileged) -> Result<(), Fail
         }
         Command::Calendars { command } => calendars::calendars(&client()?, &output, command).await,
         Command::PlannedWork(args) => calendars::planned_work(&client()?, &output, args).await,
+        Command::Rules { command } => client::rules::run(&client()?, &output, command).await,
         Command::Receivers { command } => notices::receivers(&client()?, &output, command).await,
         Command::Notices { command } => notices::notices(&client()?, &output, command).await,
         Command::Watches { command } => watches::watches(&client()?, &output, command).await,

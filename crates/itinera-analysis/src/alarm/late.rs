@@ -6,10 +6,11 @@
 
 use super::clock::NO_DATA_US;
 use super::{
-    AlarmBook, AlarmKey, AlarmKind, INSIST_BESIDE_WINDOWS, PastAlarm, Regarded, new_alarm, passes,
-    severity,
+    AlarmBook, AlarmKey, AlarmKind, INSIST_BESIDE_WINDOWS, PastAlarm, Regarded, grade, new_alarm,
+    passes, raise, regarded, severity,
 };
 use crate::evidence::beginning_of;
+use crate::rules::{PathLimits, Ruling};
 use itinera_model::alarm::{Alarm, AlarmEffect};
 use itinera_model::finding::{Assessment, Finding};
 use itinera_model::id::PathId;
@@ -27,8 +28,10 @@ struct Run<'a> {
     /// End of the window in which it had been over the limit for long enough.
     raised_at: Option<WallTime>,
     calm: u32,
-    /// The first window with the surest finding, and that finding.
-    surest: (&'a Assessment, &'a Finding),
+    /// Windows without it after which it is over.
+    clear_windows: u32,
+    /// The first window with the surest finding, that finding, and the limits that it is over.
+    surest: (&'a Assessment, &'a Finding, PathLimits<'a>),
     /// The highest loss and added delay.
     worst: &'a Finding,
 }
@@ -59,7 +62,8 @@ impl AlarmBook {
         windows: &[(i64, Arc<Assessment>)],
         now: WallTime,
     ) -> ReadAgain {
-        let (mut ended, last) = self.runs(windows);
+        let ruling = self.ruling.clone();
+        let (mut ended, last) = self.runs(windows, &ruling);
         let until = windows.last().map_or(now, |(_, last)| last.until);
         let reports = now.micros_since(until) < NO_DATA_US;
         // An open alarm of the same place ends by itself.
@@ -75,24 +79,28 @@ impl AlarmBook {
     }
 
     /// The runs that are over, and one that is not.
-    fn runs<'a>(&self, windows: &'a [(i64, Arc<Assessment>)]) -> (Vec<Ended<'a>>, Option<Run<'a>>) {
+    fn runs<'a>(
+        &self,
+        windows: &'a [(i64, Arc<Assessment>)],
+        ruling: &'a Ruling,
+    ) -> (Vec<Ended<'a>>, Option<Run<'a>>) {
         let mut ended = Vec::new();
         let mut current: Option<Run<'a>> = None;
         for (window, assessment) in windows {
             let since = beginning_of(*window);
-            match self.regarded(assessment) {
+            match regarded(ruling, &self.limits, assessment) {
                 Regarded::Unsure => {}
                 Regarded::Calm => {
                     let Some(mut run) = current.take() else { continue };
                     let Some(raised_at) = run.raised_at else { continue };
                     run.calm += 1;
-                    if run.calm < self.limits.clear_windows {
+                    if run.calm < run.clear_windows {
                         current = Some(run);
                     } else {
                         ended.push(Ended { run, raised_at, cleared_at: assessment.until });
                     }
                 }
-                Regarded::Over(finding) => {
+                Regarded::Over(finding, by) => {
                     let (kind, cause, place) =
                         (AlarmKind::LimitHeldOver, finding.cause, finding.place);
                     let key = AlarmKey { kind, cause, place };
@@ -112,18 +120,20 @@ impl AlarmBook {
                                 windows: 0,
                                 raised_at: None,
                                 calm: 0,
-                                surest: (assessment, finding),
+                                clear_windows: by.limits.clear_windows,
+                                surest: (assessment, finding, by),
                                 worst: finding,
                             }
                         }
                     };
                     run.windows += 1;
                     run.calm = 0;
-                    if run.windows >= self.limits.hold_windows {
+                    run.clear_windows = by.limits.clear_windows;
+                    if run.windows >= by.limits.hold_windows {
                         run.raised_at.get_or_insert(assessment.until);
                     }
                     if finding.confidence_ppm > run.surest.1.confidence_ppm {
-                        run.surest = (assessment, finding);
+                        run.surest = (assessment, finding, by);
                     }
                     let size = |it: &Finding| (it.loss_ppm, it.added_delay_us);
                     if size(finding) > size(run.worst) {
@@ -171,10 +181,13 @@ impl AlarmBook {
         if explained {
             return None;
         }
-        let mut alarm = new_alarm(run.key, run.surest.1, path, (run.since, *raised_at));
+        let (_, surest, limits) = run.surest;
+        let since = (run.since, *raised_at);
+        let mut alarm = new_alarm(run.key, (surest, limits), path, since, &self.ruling);
         alarm.worst_loss_ppm = run.worst.loss_ppm;
         alarm.worst_added_delay_us = run.worst.added_delay_us;
-        alarm.severity = alarm.severity.min(severity(run.worst));
+        raise(&mut alarm, severity(run.worst));
+        grade(&mut alarm, &self.ruling);
         alarm.recorded_at = Some(now);
         alarm.showing.clear();
         self.past.push(PastAlarm { alarm: alarm.clone(), cleared_at: *cleared_at });

@@ -13,48 +13,17 @@ mod late;
 #[cfg(test)]
 mod tests;
 
+use crate::limits::Limits;
+use crate::rules::{PathLimits, Ruled, Rules, Ruling};
 use itinera_model::alarm::{Alarm, AlarmEffect, AlarmKey, AlarmKind, Severity};
 use itinera_model::finding::{Assessment, Cause, Finding, LossCounts, Place};
 use itinera_model::id::PathId;
+use itinera_model::owner::OwnerMap;
 use itinera_model::quantile::median;
 use itinera_model::unit::{Micros, Ratio, WallTime};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-
-/// The fixed limits and how long they must be exceeded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Limits {
-    /// Carried loss from which an alarm is due, in parts per million.
-    pub loss_ppm: u32,
-    /// Added delay from which an alarm is due, in microseconds.
-    pub added_delay_us: u32,
-    /// Confidence a finding needs, in parts per million.
-    pub confidence_ppm: u32,
-    /// Windows (of ten seconds) in a row over the limit before it is raised.
-    pub hold_windows: u32,
-    /// Windows in a row without it before it clears.
-    pub clear_windows: u32,
-    /// Seconds after which a window is judged for alarms although its path has not yet reported
-    /// past it.
-    pub seal_after_s: u32,
-    /// Seconds without measurements of its paths after which an alarm expires.
-    pub expire_after_s: u32,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Self {
-            loss_ppm: 30_000,
-            added_delay_us: 15_000,
-            confidence_ppm: 900_000,
-            hold_windows: 3,
-            clear_windows: 3,
-            seal_after_s: 15,
-            expire_after_s: 1_800,
-        }
-    }
-}
+use std::sync::Arc;
 
 /// Windows for which a path of an open alarm must name another place before it is believed.
 const INSIST_WINDOWS: u32 = 6;
@@ -76,6 +45,9 @@ const PUBLISH_US: i64 = 1_000;
 struct PathRecord {
     over: Option<Streak>,
     calm: u32,
+    /// Windows without a fault before its alarm clears, as its newest finding over the limit has it.
+    #[serde(default)]
+    clear_windows: Option<u32>,
     /// Figures of its newest finding over the limit.
     loss_counts: LossCounts,
     loss_ppm: u32,
@@ -100,9 +72,11 @@ struct Streak {
 }
 
 /// The open alarms and what every path has been showing.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct AlarmBook {
     limits: Limits,
+    #[serde(skip)]
+    ruling: Ruling,
     paths: BTreeMap<PathId, PathRecord>,
     open: Vec<Alarm>,
     /// Those that ended in the last hours, the oldest first: late measurements may belong to them.
@@ -127,27 +101,21 @@ impl Published {
     fn is_due(&self, alarm: &Alarm, now: WallTime) -> bool {
         let Self { alarm: known, at } = self;
         let paths = i64::try_from(alarm.paths.len()).unwrap_or(i64::MAX);
-        (known.severity, known.no_data_since) != (alarm.severity, alarm.no_data_since)
-            || now.micros_since(*at) >= paths.saturating_mul(PUBLISH_US)
+        let state = |it: &Alarm| (it.severity, by_figures(it), it.no_data_since);
+        state(known) != state(alarm) || now.micros_since(*at) >= paths.saturating_mul(PUBLISH_US)
     }
 }
 
 impl AlarmBook {
-    /// A book without alarms.
-    pub const fn new(limits: Limits) -> Self {
-        Self {
-            limits,
-            paths: BTreeMap::new(),
-            open: Vec::new(),
-            past: Vec::new(),
-            published: BTreeMap::new(),
-            touched: BTreeSet::new(),
-        }
+    /// A book without alarms, by configured limits alone.
+    pub fn new(limits: Limits) -> Self {
+        Self { limits, ..Self::default() }
     }
 
-    /// Goes by other limits from now on; open alarms stay until they clear by them.
-    pub fn set_limits(&mut self, limits: Limits) {
-        self.limits = limits;
+    /// Goes by other limits and rules from now on, with the owners of a map. Open alarms stay until they clear
+    /// by them.
+    pub fn set_rules(&mut self, limits: Limits, rules: Arc<Rules>, owners: Arc<OwnerMap>) {
+        (self.limits, self.ruling) = (limits, Ruling { rules, owners });
     }
 
     /// The limits that it goes by.
@@ -174,8 +142,11 @@ impl AlarmBook {
         now: WallTime,
     ) -> Vec<AlarmEffect> {
         self.on_reported(assessment);
-        match self.regarded(assessment) {
-            Regarded::Over(finding) => self.on_over(assessment, finding, since, now),
+        let ruling = self.ruling.clone();
+        match regarded(&ruling, &self.limits, assessment) {
+            Regarded::Over(finding, limits) => {
+                self.on_over(assessment, (finding, limits), since, now)
+            }
             Regarded::Unsure => Vec::new(),
             Regarded::Calm => self.on_calm(assessment.path, now),
         }
@@ -184,7 +155,7 @@ impl AlarmBook {
     /// Publishes what has changed of open alarms, once for any number of paths.
     pub fn publish(&mut self, now: WallTime) -> Vec<AlarmEffect> {
         let mut effects = Vec::new();
-        let Self { open, paths, published, touched, .. } = self;
+        let Self { open, paths, published, touched, ruling, .. } = self;
         touched.retain(|key| {
             let Some(alarm) = open.iter_mut().find(|alarm| alarm.key == *key) else { return false };
             let known = published.get(key);
@@ -192,6 +163,7 @@ impl AlarmBook {
                 return true;
             }
             sum_up(alarm, paths);
+            grade(alarm, ruling);
             if known.is_none_or(|known| known.alarm != *alarm) {
                 published.insert(*key, Published { alarm: alarm.clone(), at: now });
                 effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
@@ -218,6 +190,7 @@ impl AlarmBook {
         for alarm in &mut self.open {
             if touched.contains(&alarm.key) {
                 sum_up(alarm, &self.paths);
+                grade(alarm, &self.ruling);
             }
             match recorded.remove(&alarm.key) {
                 Some(known) => {
@@ -238,31 +211,10 @@ impl AlarmBook {
         effects
     }
 
-    fn regarded<'a>(&self, assessment: &'a Assessment) -> Regarded<'a> {
-        match assessment.finding.as_ref() {
-            Some(finding) if self.is_over(finding) => {
-                if finding.confidence_ppm >= self.limits.confidence_ppm {
-                    Regarded::Over(finding)
-                } else {
-                    Regarded::Unsure
-                }
-            }
-            _ => Regarded::Calm,
-        }
-    }
-
-    const fn is_over(&self, finding: &Finding) -> bool {
-        match finding.cause {
-            Cause::Break | Cause::Misrouting => true,
-            Cause::Loss => finding.loss_ppm >= self.limits.loss_ppm,
-            Cause::Delay => finding.added_delay_us.as_micros() >= self.limits.added_delay_us,
-        }
-    }
-
     fn on_over(
         &mut self,
         assessment: &Assessment,
-        finding: &Finding,
+        (finding, limits): (&Finding, PathLimits<'_>),
         since: WallTime,
         now: WallTime,
     ) -> Vec<AlarmEffect> {
@@ -271,6 +223,7 @@ impl AlarmBook {
             AlarmKey { kind: AlarmKind::LimitHeldOver, cause: finding.cause, place: finding.place };
         let record = self.paths.entry(path).or_default();
         record.calm = 0;
+        record.clear_windows = Some(limits.limits.clear_windows);
         record.loss_counts = finding.loss_counts;
         record.loss_ppm = finding.loss_ppm;
         record.added_delay_us = finding.added_delay_us;
@@ -279,7 +232,7 @@ impl AlarmBook {
             _ => Streak { key, windows: 1, since },
         };
         record.over = Some(streak.clone());
-        if streak.windows < self.limits.hold_windows {
+        if streak.windows < limits.limits.hold_windows {
             return Vec::new();
         }
         let elsewhere = self.open.iter().any(|a| a.key != key && is_among(&a.showing, path));
@@ -304,11 +257,13 @@ impl AlarmBook {
                 alarm.showing.clear();
                 join(&mut alarm, path, finding);
                 sum_up(&mut alarm, &self.paths);
+                grade(&mut alarm, &self.ruling);
                 self.open_alarm(alarm.clone(), now);
                 AlarmEffect::RaisedAgain { alarm, at: now }
             }
             None => {
-                let alarm = new_alarm(key, finding, path, (streak.since, now));
+                let since = (streak.since, now);
+                let alarm = new_alarm(key, (finding, limits), path, since, &self.ruling);
                 self.open_alarm(alarm.clone(), now);
                 AlarmEffect::Raised(alarm)
             }
@@ -332,7 +287,7 @@ impl AlarmBook {
         let record = self.paths.entry(path).or_default();
         record.over = None;
         record.calm = record.calm.saturating_add(1);
-        if record.calm < self.limits.clear_windows {
+        if record.calm < record.clear_windows.unwrap_or(self.limits.clear_windows) {
             return Vec::new();
         }
         self.leave(path, None, now)
@@ -366,6 +321,7 @@ impl AlarmBook {
         let published = self.published.remove(&key);
         if self.touched.remove(&key) {
             sum_up(&mut alarm, &self.paths);
+            grade(&mut alarm, &self.ruling);
             if published.is_none_or(|known| known.alarm != alarm) {
                 effects.push(AlarmEffect::Changed { alarm: alarm.clone(), at: now });
             }
@@ -379,22 +335,89 @@ impl AlarmBook {
 
 /// What one window of a path means for alarms.
 enum Regarded<'a> {
-    /// Over a limit, at a place that is sure enough.
-    Over(&'a Finding),
+    /// Over a limit of its path, at a place that is sure enough.
+    Over(&'a Finding, PathLimits<'a>),
     /// Over a limit at a place that is not sure enough: neither raises nor calms.
     Unsure,
     /// Under every limit.
     Calm,
 }
 
+const fn is_over(finding: &Finding, limits: &Limits) -> bool {
+    match finding.cause {
+        Cause::Break | Cause::Misrouting => true,
+        Cause::Loss => finding.loss_ppm >= limits.loss_ppm,
+        Cause::Delay => finding.added_delay_us.as_micros() >= limits.added_delay_us,
+    }
+}
+
+/// What a window of a path means, by its limits.
+fn regarded<'a>(
+    ruling: &'a Ruling,
+    configured: &Limits,
+    assessment: &'a Assessment,
+) -> Regarded<'a> {
+    let Some(finding) = &assessment.finding else { return Regarded::Calm };
+    let by = ruling.limits(configured, assessment.path, &finding.place);
+    match is_over(finding, &by.limits) {
+        false => Regarded::Calm,
+        true if finding.confidence_ppm < by.limits.confidence_ppm => Regarded::Unsure,
+        true => Regarded::Over(finding, by),
+    }
+}
+
+/// The severity of an alarm by its figures alone.
+fn by_figures(alarm: &Alarm) -> Severity {
+    alarm.applied.as_ref().and_then(|it| it.by_figures).unwrap_or(alarm.severity)
+}
+
+/// Takes note of a severity by figures: that of the alarm, unless a rule decides it.
+fn raise(alarm: &mut Alarm, severity: Severity) {
+    match alarm.applied.as_mut().and_then(|it| it.by_figures.as_mut()) {
+        Some(known) => *known = severity.min(*known),
+        None => alarm.severity = severity.min(alarm.severity),
+    }
+}
+
+/// Gives an alarm the severity by rules, where one decides it. After the first time it only rises, until the
+/// rule is gone: then it is that by the figures alone.
+fn grade(alarm: &mut Alarm, ruling: &Ruling) {
+    let rules = &ruling.rules;
+    let Some(applied) = &mut alarm.applied else { return };
+    if applied.by_figures.is_none() && !rules.have_severity() {
+        return;
+    }
+    let (by_figures, owners) =
+        (applied.by_figures.unwrap_or(alarm.severity), ruling.owners_at(&alarm.key.place));
+    let ruled = rules.severity(by_figures, Ruled::Paths(&alarm.showing), &owners);
+    let decides =
+        |name: &String| rules.rules.iter().any(|it| it.name == *name && it.has_severity());
+    match ruled {
+        Some((severity, by)) => {
+            let is_first = applied.by_figures.replace(by_figures).is_none();
+            applied.severity_by = Some(by.to_owned());
+            alarm.severity = if is_first { severity } else { severity.min(alarm.severity) };
+        }
+        // The paths that the rule selects do not show it now.
+        None if applied.severity_by.as_ref().is_some_and(decides) => {
+            alarm.severity = by_figures.min(alarm.severity);
+        }
+        None => {
+            (applied.by_figures, applied.severity_by) = (None, None);
+            alarm.severity = by_figures;
+        }
+    }
+}
+
 /// The alarm of a path, since the first of two times and raised at the second.
 fn new_alarm(
     key: AlarmKey,
-    finding: &Finding,
+    (finding, limits): (&Finding, PathLimits<'_>),
     path: PathId,
     (since, raised_at): (WallTime, WallTime),
+    ruling: &Ruling,
 ) -> Alarm {
-    Alarm {
+    let mut alarm = Alarm {
         key,
         severity: severity(finding),
         since,
@@ -410,9 +433,12 @@ fn new_alarm(
         worst_added_delay_us: finding.added_delay_us,
         no_data_since: None,
         recorded_at: None,
+        applied: Some(limits.applied()),
         showing: vec![path],
         paths: vec![path],
-    }
+    };
+    grade(&mut alarm, ruling);
+    alarm
 }
 
 /// True when a path goes over a link: its ends are two of its hops, in this order.
@@ -440,7 +466,7 @@ fn join(alarm: &mut Alarm, path: PathId, finding: &Finding) {
         alarm.indistinguishable.clone_from(&finding.indistinguishable);
         alarm.reasons.clone_from(&finding.reasons);
     }
-    alarm.severity = alarm.severity.min(severity(finding));
+    raise(alarm, severity(finding));
 }
 
 /// Sums up the newest figures of the paths that show an alarm.

@@ -3,7 +3,9 @@
 use super::*;
 use crate::evidence::{beginning_of, end_of, window_of};
 use crate::log_clock::LogClock;
+use crate::rules::RuledPath;
 use itinera_model::finding::{HopVerdict, HopView};
+use itinera_model::rule::{ImpactStep, Rule, RuleLimits, RuleSeverity};
 use std::cell::Cell;
 use std::sync::Arc;
 use uuid::Uuid;
@@ -388,4 +390,95 @@ fn an_alarm_of_thousands_of_paths_is_published_now_and_then_and_loses_nothing() 
     }
     assert!(matches!(&last[..], [AlarmEffect::Changed { alarm, .. }, AlarmEffect::Cleared { .. }]
         if alarm.showing == [path(PATHS - 1)] && alarm.paths.len() == 4_000));
+}
+
+/// A book by rules for all paths, of which the odd ones begin at Eskerry and the others at Dunverra.
+fn ruled_book(rules: Vec<Rule>) -> AlarmBook {
+    let ruled = |number: u128| {
+        let site = if number % 2 == 1 { "Eskerry" } else { "Dunverra" };
+        (path(number), RuledPath { site: site.to_owned(), service: "Bridge Voice".to_owned() })
+    };
+    let rules = Rules { rules, paths: (1..9).map(ruled).collect(), ..Rules::default() };
+    let mut book = AlarmBook::default();
+    book.set_rules(Limits::default(), Arc::new(rules), Arc::default());
+    book
+}
+
+#[test]
+fn a_path_is_judged_by_the_limits_of_its_rule_and_its_alarm_names_the_rule() {
+    let limits = RuleLimits {
+        loss_ratio: Some(Ratio::from_ppm(5_000)),
+        hold_windows: Some(2),
+        clear_windows: Some(1),
+        ..RuleLimits::default()
+    };
+    let sites = vec!["Eskerry".to_owned()];
+    let mut book =
+        ruled_book(vec![Rule { name: "Voice".into(), sites, limits, ..Rule::default() }]);
+    let mild = Some(finding(2, 9_000, 950_000));
+    assert_eq!(feed(&mut book, path(2), &vec![mild.clone(); 20]), "", "as configured");
+    assert_eq!(feed(&mut book, path(1), &[mild.clone(), mild]), "r");
+    let applied = book.open()[0].applied.clone().unwrap();
+    assert_eq!((applied.loss_ppm, applied.limits_by), (5_000, Some("Voice".to_owned())));
+    assert_eq!(feed(&mut book, path(1), &[None]), "x", "by its own number of calm windows");
+}
+
+#[test]
+fn severity_rises_with_the_sites_that_see_it_and_does_not_fall_while_it_is_open() {
+    let step = |severity, sites| ImpactStep { severity, sites, services: None, paths: None };
+    let severity = RuleSeverity { least: vec![step(Severity::Critical, Some(2))], most: None };
+    let mut book = ruled_book(vec![Rule { name: "Wide".into(), severity, ..Rule::default() }]);
+    let major = Some(finding(2, 80_000, 950_000));
+    assert_eq!(feed(&mut book, path(1), &vec![major.clone(); 3]), "r");
+    assert_eq!(feed(&mut book, path(3), &vec![major.clone(); 4]).matches('r').count(), 0);
+    assert_eq!(book.open()[0].severity, Severity::Major, "both paths begin at one site");
+    feed(&mut book, path(2), &vec![major; 4]);
+    let seen = |book: &AlarmBook| {
+        let applied = book.open()[0].applied.clone().unwrap();
+        (book.open()[0].severity, applied.by_figures, applied.severity_by)
+    };
+    let wide = (Severity::Critical, Some(Severity::Major), Some("Wide".to_owned()));
+    assert_eq!(seen(&book), wide);
+    feed(&mut book, path(2), &vec![None; 4]);
+    assert_eq!((book.open()[0].showing.len(), seen(&book)), (2, wide));
+}
+
+#[test]
+fn the_most_of_a_rule_holds_for_worse_figures_too() {
+    let severity = RuleSeverity { least: Vec::new(), most: Some(Severity::Minor) };
+    let mut book = ruled_book(vec![Rule { name: "Lab".into(), severity, ..Rule::default() }]);
+    feed(&mut book, path(1), &vec![Some(finding(2, 80_000, 950_000)); 3]);
+    feed(&mut book, path(1), &vec![Some(finding(2, 600_000, 950_000)); 3]);
+    let alarm = &book.open()[0];
+    let by_figures = alarm.applied.as_ref().and_then(|it| it.by_figures);
+    assert_eq!((alarm.severity, by_figures), (Severity::Minor, Some(Severity::Critical)));
+}
+
+#[test]
+fn an_alarm_without_its_rule_has_the_severity_of_its_figures_again() {
+    let severity = RuleSeverity { least: Vec::new(), most: Some(Severity::Minor) };
+    let mut book = ruled_book(vec![Rule { name: "Lab".into(), severity, ..Rule::default() }]);
+    let critical = Some(finding(2, 600_000, 950_000));
+    feed(&mut book, path(1), &vec![critical.clone(); 3]);
+    assert_eq!(book.open()[0].severity, Severity::Minor);
+    book.set_rules(Limits::default(), Arc::default(), Arc::default());
+    feed(&mut book, path(1), &[critical]);
+    let alarm = &book.open()[0];
+    let applied = alarm.applied.clone().unwrap();
+    assert_eq!((alarm.severity, applied.by_figures), (Severity::Critical, None));
+}
+
+#[test]
+fn figures_still_count_where_the_rule_selects_no_path_that_shows_it_any_more() {
+    let severity = RuleSeverity { least: Vec::new(), most: Some(Severity::Minor) };
+    let sites = vec!["Dunverra".to_owned()];
+    let mut book =
+        ruled_book(vec![Rule { name: "Lab".into(), sites, severity, ..Rule::default() }]);
+    let major = Some(finding(2, 80_000, 950_000));
+    feed(&mut book, path(2), &vec![major.clone(); 3]);
+    feed(&mut book, path(1), &vec![major.clone(); 3]);
+    assert_eq!(book.open()[0].severity, Severity::Minor);
+    feed(&mut book, path(2), &vec![None; 3]);
+    feed(&mut book, path(1), &[major]);
+    assert_eq!(book.open()[0].severity, Severity::Major);
 }

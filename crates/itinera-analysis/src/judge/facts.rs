@@ -4,8 +4,9 @@
 use super::{AgentReport, Effect, Judge};
 use crate::event::intended::{self, RouteState};
 use crate::event::{Fact, addresses_on};
-use crate::inventory::IntendedRoute;
+use crate::inventory::{IntendedRoute, Inventory};
 use crate::roaming::access_providers;
+use crate::rules::Ruled;
 use itinera_model::event::EventEffect;
 use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, PathId};
@@ -40,6 +41,29 @@ impl Judge {
             addresses.filter(|it| known.insert(*it)).take(MOST_ON_ROUTES).collect()
         };
         watcher.on_clock(&inventory.sites, &routes, &seals.clock)
+    }
+
+    /// Gives events the severity by rules, where one decides it.
+    pub(super) fn grade_events(&self, effects: &mut [Effect]) {
+        let Inventory { rules, sites, .. } = &self.inventory;
+        if !rules.have_severity() {
+            return;
+        }
+        let events = effects.iter_mut().filter_map(|effect| match effect {
+            Effect::Event(EventEffect::Occurred(event) | EventEffect::Began(event))
+            | Effect::Event(EventEffect::Changed { event, .. }) => Some(event),
+            _ => None,
+        });
+        for event in events {
+            let Some(by_figures) = event.severity else { continue };
+            let site: Vec<&str> =
+                sites.get(&event.key.agent).map(String::as_str).into_iter().collect();
+            let service: Vec<&str> = event.service.as_deref().into_iter().collect();
+            let of = Ruled::Events { sites: &site, services: &service };
+            if let Some((severity, _)) = rules.severity(by_figures, of, &[]) {
+                event.severity = Some(severity);
+            }
+        }
     }
 
     /// Drops what was known of checks and paths that are not in the inventory any more.

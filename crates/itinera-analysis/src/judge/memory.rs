@@ -193,6 +193,7 @@ impl Judge {
         let alarms = match book {
             Some(book) => {
                 it.book = book;
+                it.set_rules();
                 Vec::new()
             }
             None => it.rebuild_alarms(sources.open, is_known),

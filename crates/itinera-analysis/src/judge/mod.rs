@@ -13,10 +13,11 @@ mod seal;
 #[cfg(test)]
 mod tests;
 
-use crate::alarm::{AlarmBook, Limits};
+use crate::alarm::AlarmBook;
 use crate::event::{Carried, Watcher};
 use crate::evidence::{Exactness, RoundCounts, WINDOWS_A_MINUTE, beginning_of, window_of};
 use crate::inventory::Inventory;
+use crate::limits::Limits;
 use crate::locate::RECENT;
 use held::Held;
 use itinera_model::alarm::AlarmEffect;
@@ -251,16 +252,23 @@ impl Judge {
             JudgeInput::Report(report) => self.on_report(&report, now, &mut effects),
             JudgeInput::Clock => self.on_clock(now, &mut effects),
             JudgeInput::Inventory(inventory, owners) => {
-                self.book.set_limits(inventory.limits);
                 self.inventory = *inventory;
                 self.owners = owners;
+                self.set_rules();
                 self.keep_to_inventory(now, &mut effects);
                 self.on_clock(now, &mut effects);
             }
         }
         let alarms = self.book.publish(now);
         effects.extend(alarms.into_iter().map(Effect::Alarm));
+        self.grade_events(&mut effects);
         effects
+    }
+
+    /// Has alarms go by the rules of the inventory.
+    fn set_rules(&mut self) {
+        let Inventory { limits, rules, .. } = &self.inventory;
+        self.book.set_rules(*limits, Arc::new(rules.clone()), Arc::clone(&self.owners));
     }
 
     /// Takes rounds that are in order of measuring as if those of each window had been reported

@@ -147,7 +147,9 @@ impl Judge {
         open: Vec<Alarm>,
         findings_are_known: bool,
     ) -> Vec<AlarmEffect> {
-        let mut book = AlarmBook::new(self.inventory.limits);
+        self.book = AlarmBook::default();
+        self.set_rules();
+        let book = &mut self.book;
         for (path, history) in &mut self.paths {
             let through = self.seals.paths.get(path).map_or(i64::MAX, |seal| seal.through);
             let newest = history.windows.range(..=through).rev().take(REGARDED);
@@ -162,7 +164,6 @@ impl Judge {
                 }
             }
         }
-        self.book = book;
         self.book.take_over(open, self.seals.clock.now)
     }
 }

@@ -30,6 +30,8 @@ use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
+/// The author of what the service does by itself.
+pub(super) const ITSELF: &str = "Itinera";
 /// An alarm is shelved for so long at most.
 const LONGEST_SHELVE: Duration = Duration::days(90);
 
@@ -92,8 +94,12 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
         item.times_raised = times_raised(&item.history);
         item.contract_holders = holders_of(&contracts, &item.sites);
         let Limits { loss_ppm, added_delay_us, .. } = shared.limits;
-        item.limit_loss_ratio = item.loss.as_ref().map(|_| ratio(loss_ppm));
-        item.limit_added_delay_us = item.added_delay_us.map(|_| added_delay_us);
+        if item.limit_loss_ratio.is_none() {
+            item.limit_loss_ratio = item.loss.as_ref().map(|_| ratio(loss_ppm));
+        }
+        if item.limit_added_delay_us.is_none() {
+            item.limit_added_delay_us = item.added_delay_us.map(|_| added_delay_us);
+        }
         let incident = item.incident.map(IncidentId::from_uuid);
         item.incident_no = incident.and_then(|id| numbers.get(&id).copied());
         if let Some(handling) = handlings.get(&item.id) {
@@ -102,6 +108,22 @@ pub(super) async fn complete(shared: &Shared, items: &mut [AlarmItem]) -> Result
         let actions = actions.remove(&item.id).unwrap_or_default().into_iter();
         item.actions = actions.map(|record| AlarmActionView::new(record, &numbers)).collect();
     }
+    Ok(())
+}
+
+/// Changes an alarm in the name of the service.
+pub(super) async fn act_as_itself(
+    shared: &Shared,
+    alarm: Uuid,
+    change: HandlingChange,
+    now: OffsetDateTime,
+) -> Result<(), ApiError> {
+    let request = AlarmRequest {
+        change: AlarmChange::Handling(change),
+        text: String::new(),
+        act: Act { by: ITSELF.to_owned(), at: now.into() },
+    };
+    shared.store.change_alarms(&BTreeSet::from([alarm]), &request).await?;
     Ok(())
 }
 

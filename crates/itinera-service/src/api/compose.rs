@@ -1,7 +1,7 @@
 //! Composing notices: what a notice tells of its incident, and which receivers take it.
 
 use super::incidents::{self, ItemParts};
-use super::planned_work::apply_planned_work;
+use super::shelving::shelve_alarms;
 use super::view::impact::ContractHolder;
 use super::view::incident::{IncidentItem, paths_of};
 use crate::context::Shared;
@@ -37,8 +37,8 @@ pub(crate) async fn compose_notices(shared: Arc<Shared>) -> Result<(), ComposeEr
     if due.is_empty() {
         return Ok(());
     }
-    // What planned work explains is withdrawn. Where that fails, notices are sent.
-    let applied = apply_planned_work(Arc::clone(&shared)).await;
+    // What planned work explains or quiet hours shelve is withdrawn. Where that fails, notices are sent.
+    let applied = shelve_alarms(Arc::clone(&shared)).await;
     let due = store.due_notices(now, AT_ONCE).await.map_err(|error| one(error.into()))?;
     let receivers = store.receivers().await.map_err(|error| one(error.into()))?;
     let mut failed = Vec::new();

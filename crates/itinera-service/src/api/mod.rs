@@ -20,8 +20,12 @@ mod owners;
 mod pairs;
 mod paths;
 mod planned_work;
+mod quiet_hours;
+mod rules;
+mod saved_views;
 mod session;
 mod set_aside;
+mod shelving;
 mod status;
 mod storage;
 mod throughput;
@@ -31,7 +35,8 @@ mod watches;
 mod weave;
 
 pub(crate) use compose::compose_notices;
-pub(crate) use planned_work::{apply_planned_work, refresh_calendars};
+pub(crate) use planned_work::refresh_calendars;
+pub(crate) use shelving::shelve_alarms;
 pub use view::message::{MessageView, NoteView};
 
 use crate::console;
@@ -129,6 +134,11 @@ fn described() -> OpenApiRouter<Arc<Shared>> {
         .routes(routes!(planned_work::calendars))
         .routes(routes!(planned_work::save_calendar, planned_work::remove_calendar))
         .routes(routes!(planned_work::planned_work))
+        .routes(routes!(rules::rules, rules::save))
+        .routes(routes!(rules::versions))
+        .routes(routes!(rules::trial))
+        .routes(routes!(saved_views::views))
+        .routes(routes!(saved_views::save_view, saved_views::remove_view))
         .routes(routes!(notices::receivers, notices::add_receiver))
         .routes(routes!(notices::change_receiver, notices::remove_receiver))
         .routes(routes!(notices::test_receiver))

@@ -1,6 +1,6 @@
 //! Calendars of planned work, and the alarms that it explains.
 
-use super::alarms::alarm_items;
+use super::alarms::{act_as_itself, alarm_items};
 use super::users::checked_name;
 use super::view::alarm::AlarmItem;
 use super::view::planned_work::{CalendarItem, PlannedWorkItem, SavedCalendar};
@@ -14,12 +14,9 @@ use axum::Json;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use itinera_model::triage::{Act, HandlingChange, OperatorState};
-use itinera_store::{
-    AlarmChange, AlarmQuery, AlarmRequest, CalendarSpec, Lasting, PlannedWork, PlannedWorkRecord,
-};
+use itinera_model::triage::{HandlingChange, OperatorState};
+use itinera_store::{AlarmQuery, CalendarSpec, Lasting, PlannedWork, PlannedWorkRecord};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
 use std::sync::Arc;
 use time::{Duration, OffsetDateTime};
 use utoipa::{IntoParams, ToSchema};
@@ -33,8 +30,6 @@ const EARLY: Duration = Duration::minutes(2);
 const COMPARED: u64 = 2_000;
 /// Occurrences that are listed.
 const LISTED: i64 = 500;
-/// The author of what the service does by itself.
-const ITSELF: &str = "Itinera";
 
 /// Calendars by name.
 #[derive(Debug, Serialize, ToSchema)]
@@ -228,7 +223,7 @@ fn explains(work: &PlannedWork, alarm: &AlarmItem) -> bool {
 }
 
 /// Shelves open alarms that planned work explains until its end, each once: an operator may take that back.
-pub(crate) async fn apply_planned_work(shared: Arc<Shared>) -> Result<(), ApiError> {
+pub(super) async fn apply_planned_work(shared: &Shared) -> Result<(), ApiError> {
     let now = OffsetDateTime::now_utc();
     let lasting = shared.store.planned_work(now, now, LISTED).await?;
     if lasting.is_empty() {
@@ -236,7 +231,7 @@ pub(crate) async fn apply_planned_work(shared: Arc<Shared>) -> Result<(), ApiErr
     }
     let states = Some(vec![OperatorState::None, OperatorState::Ack]);
     let open = AlarmQuery { lasting: Lasting::OPEN, states, ..AlarmQuery::default() };
-    for alarm in alarm_items(&shared, &open, None, COMPARED).await? {
+    for alarm in alarm_items(shared, &open, None, COMPARED).await? {
         let explaining = |it: &&PlannedWorkRecord| explains(&it.work, &alarm);
         let Some(record) = lasting.iter().find(explaining) else { continue };
         if record.explained.iter().any(|(root, _)| *root == alarm.id) {
@@ -244,12 +239,7 @@ pub(crate) async fn apply_planned_work(shared: Arc<Shared>) -> Result<(), ApiErr
         }
         let reason = format!("Planned work: {} ({})", record.work.summary, record.calendar);
         let until = record.work.ends_at.into();
-        let request = AlarmRequest {
-            change: AlarmChange::Handling(HandlingChange::Shelve { until, reason }),
-            text: String::new(),
-            act: Act { by: ITSELF.to_owned(), at: now.into() },
-        };
-        shared.store.change_alarms(&BTreeSet::from([alarm.id]), &request).await?;
+        act_as_itself(shared, alarm.id, HandlingChange::Shelve { until, reason }, now).await?;
         shared.store.record_explained(record, alarm.id, now).await?;
     }
     Ok(())

@@ -30,6 +30,10 @@ pub(crate) enum ProblemCode {
     IncidentState,
     UserRefused,
     ReceiverRefused,
+    /// The rules were saved by another user meanwhile.
+    RulesChanged,
+    /// The request does not say which version it changes.
+    PreconditionRequired,
     DiskFull,
     DatabaseUnavailable,
     Internal,
@@ -76,7 +80,9 @@ impl ProblemCode {
             | Self::WatchState
             | Self::IncidentState
             | Self::UserRefused
-            | Self::ReceiverRefused => "Change refused",
+            | Self::ReceiverRefused
+            | Self::RulesChanged
+            | Self::PreconditionRequired => "Change refused",
             Self::DiskFull => "Disk full",
             Self::DatabaseUnavailable => "Database unavailable",
             Self::Internal => "Internal error",

@@ -45,6 +45,7 @@ impl MigratorTrait for Migrator {
             step!("m0021", "alarm_actions"),
             step!("m0022", "notices"),
             step!("m0023", "self_alarms"),
+            step!("m0024", "rules"),
         ]
     }
 }

@@ -10,6 +10,7 @@ mod planned_work;
 mod retention;
 mod review;
 mod robust;
+mod rules;
 mod self_alarms;
 mod triage;
 mod two_way;
@@ -394,6 +395,7 @@ async fn alarms_open_and_clear_once_and_are_listed_by_when_they_were_open() {
         worst_added_delay_us: Micros::ZERO,
         no_data_since: None,
         recorded_at: None,
+        applied: None,
         showing: vec![],
         paths: vec![],
     };

@@ -34,6 +34,7 @@ pub(crate) fn alarm(hop: u8) -> Alarm {
         worst_added_delay_us: Micros::ZERO,
         no_data_since: None,
         recorded_at: None,
+        applied: None,
         showing: vec![],
         paths: vec![],
     }

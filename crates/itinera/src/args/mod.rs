@@ -9,6 +9,7 @@ mod measuring;
 mod notices;
 mod number_or_id;
 mod range;
+mod rules;
 mod watches;
 
 use crate::output::Format;
@@ -28,6 +29,7 @@ pub(crate) use measuring::{DiagnoseArgs, SurveyArgs, SurveyCommand, ThroughputAr
 pub(crate) use notices::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
 pub(crate) use number_or_id::NumberOrId;
 pub(crate) use range::{AtArgs, CountsArgs, EventsArgs, HandOverArgs, HistoryArgs, RangeArgs};
+pub(crate) use rules::{RulesChange, RulesCommand, SetRuleArgs};
 pub(crate) use watches::{SuppressionsCommand, WatchesCommand};
 
 const EXIT_CODES: &str = "Exit codes:
@@ -125,6 +127,11 @@ pub(crate) enum Command {
     },
     /// List planned work with the alarms that it explains
     PlannedWork(PlannedWorkArgs),
+    /// Manage rules of alarms: limits held over, severity by impact, quiet hours
+    Rules {
+        #[command(subcommand)]
+        command: RulesCommand,
+    },
     /// Manage receivers of notices: webhooks, actions, e-mail, syslog
     Receivers {
         #[command(subcommand)]

@@ -84,6 +84,18 @@ impl Client {
         self.send(self.http.put(self.url(place)).json(body)).await
     }
 
+    /// Replaces what has this version still.
+    pub(crate) async fn put_version(
+        &self,
+        place: &str,
+        version: i64,
+        body: &Value,
+    ) -> Result<Value, Failure> {
+        let request =
+            self.http.put(self.url(place)).header(header::IF_MATCH, format!("\"{version}\""));
+        self.send(request.json(body)).await
+    }
+
     pub(crate) async fn delete(&self, place: &str) -> Result<Value, Failure> {
         self.send(self.http.delete(self.url(place))).await
     }

@@ -3,6 +3,7 @@
 pub(crate) mod alarms;
 pub(crate) mod calendars;
 pub(crate) mod checks;
+mod conditions;
 pub(crate) mod counts;
 pub(crate) mod events;
 pub(crate) mod follow;
@@ -12,6 +13,7 @@ mod http;
 pub(crate) mod incidents;
 pub(crate) mod notices;
 pub(crate) mod pairs;
+pub(crate) mod rules;
 pub(crate) mod set_aside;
 pub(crate) mod show;
 pub(crate) mod sign_in;

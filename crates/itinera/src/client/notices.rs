@@ -1,5 +1,6 @@
 //! `itinera receivers` and `itinera notices`.
 
+use super::conditions;
 use super::http::Client;
 use super::show::{names_of, text_of, utc_of};
 use crate::args::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
@@ -95,9 +96,8 @@ fn requested(new: NewReceiverArgs) -> Result<Value, Failure> {
         "severity": new.severity, "sites": new.site, "services": new.service, "tags": new.tag,
     });
     if let Some(hours) = new.hours {
-        let bad = || Failure::say(Code::Refused, "--hours: FROM-TO is needed, as 08:00-17:00");
-        let (from, to) = hours.split_once('-').ok_or_else(bad)?;
-        route["hours"] = json!({ "from": from, "to": to, "days": new.days, "zone": new.zone });
+        let when = (&new.days[..], new.zone.as_deref());
+        route["hours"] = conditions::given_hours("--hours", &hours, when)?;
     }
     receiver["routes"] = json!([route]);
     Ok(receiver)
@@ -168,25 +168,11 @@ fn route_words(route: &Value) -> String {
     if let Some(severity) = route["severity"].as_str() {
         parts.push(format!("severity {severity} or higher"));
     }
-    for (field, name) in
-        [("kinds", "kind"), ("sites", "site"), ("services", "service"), ("tags", "tag")]
-    {
-        if !all(&route[field]).is_empty() {
-            parts.push(format!("{name} {}", texts(&route[field])));
-        }
+    if !all(&route["kinds"]).is_empty() {
+        parts.push(format!("kind {}", texts(&route["kinds"])));
     }
-    let owners: Vec<String> = all(&route["owners"]).iter().map(|it| format!("AS {it}")).collect();
-    if !owners.is_empty() {
-        parts.push(format!("owner {}", owners.join(", ")));
-    }
-    if let Some(hours) = route["hours"].as_object() {
-        let days = match texts(&hours["days"]) {
-            days if days.is_empty() => "every day".to_owned(),
-            days => days,
-        };
-        let (from, to) = (text_of(&hours["from"]), text_of(&hours["to"]));
-        parts.push(format!("{days} {from} to {to} {}", text_of(&hours["zone"])));
-    }
+    parts.extend(conditions::selected(route));
+    parts.extend(conditions::hours(&route["hours"]));
     if parts.is_empty() { "every notice".to_owned() } else { parts.join("; ") }
 }
 

@@ -38,6 +38,11 @@ pub(crate) fn per_cent(ratio: f64) -> String {
     format!("{:.0} %", ratio * 100.0)
 }
 
+/// A limit as it was set, to a thousandth of a per cent.
+pub(super) fn limit_share(ratio: f64) -> String {
+    format!("{} %", (ratio * 1e5).round() / 1e3)
+}
+
 /// A ratio of loss, to a tenth of a per cent.
 pub(super) fn loss_of(ratio: &Value) -> String {
     or_absent(ratio.as_f64(), |ratio| format!("{:.1} %", ratio * 100.0))
@@ -419,6 +424,7 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
         output.sentence(&format!("{label:8}  {name}, {contact}, for {sites}"), "")?;
     }
     alarm.earlier.as_ref().map_or(Ok(()), |it| earlier(output, it))?;
+    rules_of(output, alarm)?;
     output.line(&format!("paths     {}", alarm.paths.len()))?;
     output.line(&format!("incident  {}", or_absent(alarm.incident_no, |no| no.to_string())))?;
     // The first state alone is when it was raised.
@@ -433,6 +439,25 @@ pub(super) fn alarm(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
     for (nth, done) in alarm.actions.iter().enumerate() {
         let label = if nth == 0 { "actions" } else { "" };
         output.line(&format!("{label:8}  {}  {}", utc(done.at), plain(&done.words)))?;
+    }
+    Ok(())
+}
+
+/// The limit of an alarm, and the rules that decide it and the severity.
+fn rules_of(output: &Output, alarm: &Alarm) -> Result<(), Failure> {
+    let rule = alarm.limits_by.as_ref();
+    let by = rule.map_or_else(|| "as configured".to_owned(), |rule| format!("rule {rule:?}"));
+    let loss = alarm.limit_loss_ratio.map(|ratio| format!("{} loss", limit_share(ratio)));
+    let delay = alarm.limit_added_delay_us.map(|us| format!("{} added delay", ms(us)));
+    if let Some(limit) = loss.or(delay) {
+        output.sentence(&format!("limit     {limit}, {by}"), "")?;
+    }
+    if let (Some(rule), Some(figures)) = (&alarm.severity_by, &alarm.severity_by_figures) {
+        let severity = &alarm.perceived_severity;
+        output.sentence(
+            &format!("severity  {severity} by rule {rule:?}, {figures} by figures"),
+            "",
+        )?;
     }
     Ok(())
 }

@@ -3,7 +3,8 @@
 
 use crate::processes::{Background, Turn};
 use crate::support::{
-    PATIENCE, Ran, WORLD, directory, eventually, itinera, processes_of, raw_request, with_token,
+    PATIENCE, Ran, SERVICE, WORLD, directory, eventually, itinera, processes_of, raw_request,
+    with_token,
 };
 use itinera_simnet::{Scenario, Simnet, Truth, TruthCause};
 use rustix::process::Signal;
@@ -44,6 +45,21 @@ impl Demonstration {
             Some(line.split_whitespace().nth(1)?.trim_end_matches('/').to_owned())
         });
         demonstration
+    }
+
+    /// A demonstration in which Stannoch Halls and Lowtide Mobile have a fault after 25 seconds. Its world is
+    /// written to a directory.
+    pub(crate) fn with_two_faults_soon(seed: u64, place: &Path) -> Self {
+        let world = place.join("story");
+        std::fs::create_dir(&world).unwrap();
+        let soon = WORLD.replace("at_s = [600, 600]", "at_s = [25, 25]");
+        let soon = soon.replace("at_s = [630, 630]", "at_s = [25, 25]");
+        assert_ne!(soon, WORLD);
+        std::fs::write(world.join("world.toml"), soon).unwrap();
+        std::fs::write(world.join("service.toml"), SERVICE).unwrap();
+        let owners = include_str!("../../../../demo/owners.csv");
+        std::fs::write(world.join("owners.csv"), owners).unwrap();
+        Self::start(directory(), seed, &["--world", &world.display().to_string()])
     }
 
     pub(crate) fn said(&self) -> String {
@@ -106,6 +122,15 @@ impl Demonstration {
         drop(turn);
         directory
     }
+}
+
+/// Alarms at a place of one owner.
+pub(crate) fn at_owner(alarms: &Value, owner: &str) -> Vec<Value> {
+    let of_owner = |alarm: &&Value| {
+        let owners = alarm["place"]["owners"].as_array();
+        owners.is_some_and(|it| it.len() == 1 && it[0]["name"] == owner)
+    };
+    alarms.as_array().unwrap().iter().filter(of_owner).cloned().collect()
 }
 
 pub(crate) fn truth(seed: u64) -> Truth {

@@ -21,6 +21,7 @@ mod planned_work;
 mod poison;
 mod processes;
 mod refusals;
+mod rules;
 mod storm;
 mod support;
 mod survey;

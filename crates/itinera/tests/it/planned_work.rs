@@ -1,7 +1,7 @@
 //! Planned work of a calendar: it shelves the alarms that it explains, and no other within its time.
 
-use crate::demonstration::{Demonstration, truth};
-use crate::support::{PATIENCE, SERVICE, WORLD, directory, eventually};
+use crate::demonstration::{Demonstration, at_owner, truth};
+use crate::support::{PATIENCE, directory, eventually};
 use serde_json::Value;
 use time::macros::format_description;
 use time::{Duration, OffsetDateTime};
@@ -23,30 +23,11 @@ fn calendar(now: OffsetDateTime) -> String {
     )
 }
 
-/// The open alarms at a place of one owner.
-fn at(alarms: &Value, owner: &str) -> Vec<Value> {
-    let of_owner = |alarm: &&Value| {
-        let owners = alarm["place"]["owners"].as_array();
-        owners.is_some_and(|it| it.len() == 1 && it[0]["name"] == owner)
-    };
-    alarms.as_array().unwrap().iter().filter(of_owner).cloned().collect()
-}
-
 #[test]
 fn what_is_planned_is_shelved_and_an_unrelated_fault_is_told() {
     assert_eq!(truth(SEED).owner.as_deref(), Some("Northmere Carriage"));
     let place = directory();
-    let world = place.path().join("story");
-    std::fs::create_dir(&world).unwrap();
-    let soon = WORLD.replace("at_s = [600, 600]", "at_s = [25, 25]");
-    let soon = soon.replace("at_s = [630, 630]", "at_s = [25, 25]");
-    assert_ne!(soon, WORLD);
-    std::fs::write(world.join("world.toml"), soon).unwrap();
-    std::fs::write(world.join("service.toml"), SERVICE).unwrap();
-    let owners = include_str!("../../../../demo/owners.csv");
-    std::fs::write(world.join("owners.csv"), owners).unwrap();
-    let world = world.display().to_string();
-    let demonstration = Demonstration::start(directory(), SEED, &["--world", &world]);
+    let demonstration = Demonstration::with_two_faults_soon(SEED, place.path());
     let file = place.path().join("work.ics");
     std::fs::write(&file, calendar(OffsetDateTime::now_utc())).unwrap();
     let file = file.display().to_string();
@@ -55,7 +36,7 @@ fn what_is_planned_is_shelved_and_an_unrelated_fault_is_told() {
 
     let (planned, unrelated) = eventually("both alarms", PATIENCE, || {
         let alarms = demonstration.client(&["alarms", "--open"]);
-        let (planned, unrelated) = (at(&alarms, PLANNED), at(&alarms, UNRELATED));
+        let (planned, unrelated) = (at_owner(&alarms, PLANNED), at_owner(&alarms, UNRELATED));
         let is_shelved = |alarm: &&Value| alarm["handling"]["state"] == "shelved";
         let shelved = planned.iter().find(is_shelved)?.clone();
         Some((shelved, unrelated.first()?.clone()))

@@ -2,6 +2,7 @@
 
 mod checkpoints;
 mod pairs;
+mod rules;
 
 use super::*;
 use itinera_model::alarm::AlarmEffect;

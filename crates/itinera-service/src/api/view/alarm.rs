@@ -52,6 +52,12 @@ pub(crate) struct AlarmItem {
     pub(crate) limit_loss_ratio: Option<f64>,
     /// The added delay from which an alarm is raised; absent for another cause.
     pub(crate) limit_added_delay_us: Option<u32>,
+    /// The rule with the limit; absent where it is as configured.
+    pub(crate) limits_by: Option<String>,
+    /// The rule that gives it another severity than its figures; absent where none does.
+    pub(crate) severity_by: Option<String>,
+    /// The severity by its figures, where a rule gives it another.
+    pub(crate) severity_by_figures: Option<Severity>,
     /// The providers that its sites pay.
     pub(crate) contract_holders: Vec<ContractHolder>,
     /// Earlier alarms of the same cause at the same place; absent in lists.
@@ -115,6 +121,8 @@ impl AlarmItem {
         let context = Context { map, state, sites: &sites };
         let is_loss = matches!(cause, Cause::Loss | Cause::Break);
         let is_delay = cause == Cause::Delay;
+        let applied = alarm.applied.as_ref();
+        let changed = applied.filter(|it| it.by_figures != Some(alarm.severity));
         Self {
             id: record.id.as_uuid(),
             no: record.no,
@@ -129,8 +137,13 @@ impl AlarmItem {
             check: None,
             loss: is_loss.then(|| messages::loss_estimate(alarm.loss_ppm, alarm.loss_counts)),
             added_delay_us: is_delay.then(|| alarm.added_delay_us.as_micros()),
-            limit_loss_ratio: None,
-            limit_added_delay_us: None,
+            limit_loss_ratio: applied.filter(|_| is_loss).map(|it| ratio(it.loss_ppm)),
+            limit_added_delay_us: applied
+                .filter(|_| is_delay)
+                .map(|it| it.added_delay_us.as_micros()),
+            limits_by: applied.and_then(|it| it.limits_by.clone()),
+            severity_by: changed.and_then(|it| it.severity_by.clone()),
+            severity_by_figures: changed.and_then(|it| it.by_figures),
             contract_holders: Vec::new(),
             earlier: None,
             since: offset(alarm.since),
@@ -184,6 +197,9 @@ impl AlarmItem {
             added_delay_us: None,
             limit_loss_ratio: None,
             limit_added_delay_us: None,
+            limits_by: None,
+            severity_by: None,
+            severity_by_figures: None,
             contract_holders: Vec::new(),
             earlier: None,
             since: offset(event.since),

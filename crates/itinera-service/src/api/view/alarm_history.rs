@@ -50,6 +50,12 @@ pub(crate) fn merged(members: &[&[StateChange]]) -> Vec<AlarmStateChange> {
     history
 }
 
+/// When an alarm with this history was raised the last time; absent where nothing is known of it.
+pub(crate) fn raised_last(history: &[AlarmStateChange]) -> Option<OffsetDateTime> {
+    let over = history.iter().rposition(|change| change.state.is_over());
+    history.get(over.map_or(0, |last| last + 1)).map(|change| change.at)
+}
+
 /// How often an alarm with this history has been raised: once, and again whenever it was over before.
 pub(crate) fn times_raised(history: &[AlarmStateChange]) -> usize {
     let again = history.windows(2).filter(|it| it[0].state.is_over() && !it[1].state.is_over());

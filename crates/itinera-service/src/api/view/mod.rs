@@ -17,6 +17,7 @@ pub(crate) mod notice;
 pub(crate) mod pair;
 pub(crate) mod path;
 pub(crate) mod planned_work;
+pub(crate) mod rules;
 pub(crate) mod set_aside;
 pub(crate) mod status;
 pub(crate) mod throughput;
