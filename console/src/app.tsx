@@ -27,6 +27,7 @@ const HandOverPage = lazy(async () => ({
   default: (await import('./pages/hand-over')).HandOverPage,
 }));
 const NoticesPage = lazy(async () => ({ default: (await import('./pages/notices')).NoticesPage }));
+const RulesPage = lazy(async () => ({ default: (await import('./pages/rules')).RulesPage }));
 const DiagnosisPage = lazy(async () => ({
   default: (await import('./pages/diagnosis')).DiagnosisPage,
 }));
@@ -80,6 +81,7 @@ export function App({ mode, onMode }: Props) {
               <Route path="/incidents/:id" element={<IncidentPage />} />
               <Route path="/hand-over" element={<HandOverPage />} />
               <Route path="/notices" element={<NoticesPage />} />
+              <Route path="/rules" element={<RulesPage />} />
               <Route path="/pairs" element={<PairsPage />} />
               <Route path="/paths/:id" element={<PathPage />} />
               <Route path="/fleet" element={<FleetPage />} />
@@ -119,6 +121,7 @@ function Head({ name, mode, onMode }: Props & { name: string }) {
         <NavLink to="/incidents">Incidents</NavLink>
         <NavLink to="/hand-over">Hand-over</NavLink>
         <NavLink to="/notices">Notices</NavLink>
+        <NavLink to="/rules">Rules</NavLink>
         <NavLink to="/pairs">Two-way</NavLink>
         <NavLink to="/fleet">Fleet</NavLink>
       </nav>

@@ -21,6 +21,11 @@ export function perCent(ratio: number | null | undefined): string {
   return ratio == null ? absent : `${Math.round(ratio * 100)} %`;
 }
 
+/** A limit as it was set, to a thousandth of a per cent. */
+export function limitShare(ratio: number): string {
+  return `${Math.round(ratio * 1e5) / 1e3} %`;
+}
+
 /** A share of what there is, where little is not nothing. */
 export function usedShare(ratio: number | null | undefined): string {
   return ratio != null && ratio > 0 && ratio < 0.01 ? 'under 1 %' : perCent(ratio);

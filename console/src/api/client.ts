@@ -63,6 +63,24 @@ export type Receiver = components['schemas']['ReceiverItem'];
 export type ReceiverRequest = components['schemas']['Receiver'];
 /** Conditions that are left out hold always. */
 export type Route = Partial<components['schemas']['Route']>;
+/** What a rule does not have is left out. */
+export type RuleLimits = Partial<components['schemas']['RuleLimits']>;
+type ImpactStep = Pick<components['schemas']['ImpactStep'], 'severity'> &
+  Partial<components['schemas']['ImpactStep']>;
+type WholeRule = components['schemas']['Rule'];
+export type Rule = Pick<WholeRule, 'name'> &
+  Partial<Omit<WholeRule, 'limits' | 'severity' | 'quiet'>> & {
+    limits?: RuleLimits;
+    severity?: { least?: ImpactStep[]; most?: Severity | null };
+    quiet?: { hours: NonNullable<Route['hours']>; most?: Severity | null } | null;
+  };
+export type ConfiguredLimits = components['schemas']['ConfiguredLimits'];
+export type Rules = Omit<components['schemas']['RulesView'], 'rules'> & { rules: Rule[] };
+export type RuleVersion = components['schemas']['RuleVersionItem'];
+export type Trial = components['schemas']['TrialResult'];
+export type TriedAlarm = components['schemas']['TriedAlarmView'];
+export type TrialCounts = components['schemas']['TrialCounts'];
+export type SavedView = components['schemas']['SavedViewItem'];
 export type Notice = components['schemas']['NoticeItem'];
 export type Delivery = components['schemas']['DeliveryView'];
 type Problem = components['schemas']['Problem'];
@@ -336,6 +354,42 @@ export async function removeReceiver(id: string): Promise<void> {
 
 export async function testReceiver(id: string): Promise<void> {
   done(await api.POST('/api/v1/receivers/{id}/test', { params: { path: { id } } }));
+}
+
+/** The rules of alarms, of the newest version or another. */
+export async function fetchRules(version?: number): Promise<Rules> {
+  return taken(await api.GET('/api/v1/rules', { params: { query: { version } } }));
+}
+
+export async function fetchRuleVersions(): Promise<RuleVersion[]> {
+  return taken(await api.GET('/api/v1/rules/versions')).items;
+}
+
+/** Saves all rules, as a change of a version that must be the newest still. */
+export async function saveRules(rules: Rule[], of: number, text: string): Promise<Rules> {
+  const params = { header: { 'If-Match': `"${of}"` } };
+  const body = { rules: rules as WholeRule[], text };
+  return taken(await api.PUT('/api/v1/rules', { params, body }));
+}
+
+/** The alarms that rules would have raised. */
+export async function tryRules(rules: Rule[], days: number): Promise<Trial> {
+  const body = { rules: rules as WholeRule[], days };
+  return taken(await api.POST('/api/v1/rules/trial', { body }));
+}
+
+/** Views of alarms that the user has saved. */
+export async function fetchViews(): Promise<SavedView[]> {
+  return taken(await api.GET('/api/v1/alarm-views')).items;
+}
+
+export async function saveView({ name, query }: SavedView): Promise<SavedView> {
+  const params = { path: { name } };
+  return taken(await api.PUT('/api/v1/alarm-views/{name}', { params, body: { query } }));
+}
+
+export async function removeView(name: string): Promise<void> {
+  done(await api.DELETE('/api/v1/alarm-views/{name}', { params: { path: { name } } }));
 }
 
 /** Asks for a notice about an incident, whatever the routes of the receiver. */

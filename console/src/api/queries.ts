@@ -19,6 +19,8 @@ import {
   fetchPairs,
   fetchPaths,
   fetchReceivers,
+  fetchRuleVersions,
+  fetchRules,
   fetchSession,
   fetchPairHistory,
   fetchPathHistory,
@@ -27,6 +29,7 @@ import {
   fetchStatus,
   fetchSuppressions,
   fetchHostFacts,
+  fetchViews,
   fetchWatch,
   fetchWatches,
   fetchWeave,
@@ -47,6 +50,9 @@ function again(range: Range): number | false {
 export const queries = {
   session: () =>
     queryOptions({ queryKey: ['session'], queryFn: fetchSession, staleTime: Infinity }),
+  rules: () => queryOptions({ queryKey: ['rules'], queryFn: () => fetchRules() }),
+  ruleVersions: () => queryOptions({ queryKey: ['rules', 'versions'], queryFn: fetchRuleVersions }),
+  views: () => queryOptions({ queryKey: ['alarm-views'], queryFn: fetchViews }),
   status: () => queryOptions({ queryKey: ['status'], queryFn: fetchStatus }),
   paths: () => queryOptions({ queryKey: ['paths'], queryFn: fetchPaths }),
   path: (id: string) => queryOptions({ queryKey: ['path', id], queryFn: () => fetchPath(id) }),

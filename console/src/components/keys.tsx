@@ -9,6 +9,7 @@ const PLACES: Record<string, string> = {
   i: '/incidents',
   h: '/hand-over',
   o: '/notices',
+  r: '/rules',
   b: '/pairs',
   f: '/fleet',
 };
@@ -19,6 +20,7 @@ const HELP: [string, string][] = [
   ['i', 'incidents'],
   ['h', 'hand-over to the next shift'],
   ['o', 'notices and their receivers'],
+  ['r', 'rules of alarms'],
   ['b', 'two-way measurements between sites'],
   ['f', 'agents, host facts and checks'],
   [
@@ -33,6 +35,7 @@ const HELP: [string, string][] = [
   ['t', 'attach to an incident'],
   ['c', 'close, or reopen'],
   ['1 to 6', 'the views of the alarms, from “To do” to “All in the range”'],
+  ['v', 'save the view under a name, or remove a saved one'],
   ['/', 'choose the view with the arrow keys; Enter leads back to the list'],
   ['?', 'this list'],
 ];

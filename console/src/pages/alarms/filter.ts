@@ -1,4 +1,4 @@
-import type { AlarmQuery } from '../../api/client';
+import type { AlarmQuery, SavedView } from '../../api/client';
 import { timesOf } from '../../time/range';
 import type { Range } from '../../time/range';
 
@@ -64,4 +64,19 @@ export function queryOf(
     all: () => timesOf(range, now),
   };
   return { ...byView[view](), ...narrowed };
+}
+
+/** What of an address a view keeps: not which alarm is selected, nor the name of another view. */
+export function savedQuery(search: URLSearchParams): string {
+  const kept = new URLSearchParams(search);
+  kept.delete('alarm');
+  kept.delete('view');
+  return kept.toString();
+}
+
+/** The address that a saved view leads to. */
+export function leadsTo({ name, query }: SavedView): URLSearchParams {
+  const address = new URLSearchParams(query);
+  address.set('view', name);
+  return address;
 }

@@ -18,6 +18,7 @@ import { narrowedBy, queryOf, viewOf } from './filter';
 import type { View } from './filter';
 import { Preview } from './preview';
 import { hold, moved } from './queue';
+import { SavedViews } from './saved-views';
 import { KEYS, chosen, offers, remaining } from './triage';
 import { useTriage } from './use-triage';
 
@@ -28,6 +29,8 @@ function shownBy(search: URLSearchParams, next: Record<string, string>): Record<
   const all = { ...Object.fromEntries(search), ...next };
   const plain = { show: 'todo', severity: '', class: '' };
   for (const [name, value] of Object.entries(plain)) if (all[name] === value) delete all[name];
+  // Another filter is no saved view any more.
+  if (Object.keys(next).some((name) => name in plain)) delete all.view;
   return all;
 }
 
@@ -152,9 +155,10 @@ function Queue({ name, view }: { name: string; view: View }) {
         >
           {waiting === 0 ? 'Nothing new' : `Show ${count(waiting, 'new alarm')}`}
         </Button>
+        <SavedViews />
         <Select
           aria-label="Severity"
-          style={{ width: 140 }}
+          style={{ width: 122 }}
           value={narrowed.severity ?? ''}
           options={[
             { value: '', label: 'Any severity' },
@@ -164,7 +168,7 @@ function Queue({ name, view }: { name: string; view: View }) {
         />
         <Select
           aria-label="About"
-          style={{ width: 140 }}
+          style={{ width: 122 }}
           value={narrowed.class ?? ''}
           options={[
             { value: '', label: 'All classes' },

@@ -6,7 +6,7 @@ import { AlarmHistory, AlarmStateReason } from '../../components/alarm-state';
 import { AlarmActions } from '../../components/handling';
 import { Contracts, Earlier } from '../../components/impact';
 import { MessageDetail } from '../../components/message';
-import { count, interval, ms, perCent } from '../../format';
+import { count, interval, limitShare, ms, perCent } from '../../format';
 import { Time } from '../../components/time';
 
 /** Paths named here; the rest is counted. */
@@ -30,16 +30,21 @@ const PARTS: Record<Part, string> = {
 /** The figure of now, or the last one, and the highest so far, each named. */
 function figures(alarm: Alarm): string {
   const when = alarm.state === 'open' ? 'now' : 'last';
+  const limitRule = alarm.limits_by == null ? '' : ` by rule “${alarm.limits_by}”`;
   if (alarm.loss) {
     const { ratio, low, high } = alarm.loss;
     const limit =
-      alarm.limit_loss_ratio == null ? '' : `, limit ${perCent(alarm.limit_loss_ratio)}`;
+      alarm.limit_loss_ratio == null
+        ? ''
+        : `, limit ${limitShare(alarm.limit_loss_ratio)}${limitRule}`;
     const highest = perCent(alarm.worst_loss_ratio);
     return `loss ${when} ${interval(ratio, low, high)}${limit}, highest ${highest}; `;
   }
   if (alarm.added_delay_us == null) return '';
   const limit =
-    alarm.limit_added_delay_us == null ? '' : `, limit ${ms(alarm.limit_added_delay_us)}`;
+    alarm.limit_added_delay_us == null
+      ? ''
+      : `, limit ${ms(alarm.limit_added_delay_us)}${limitRule}`;
   return `delay added ${when} ${ms(alarm.added_delay_us)}${limit}, highest ${ms(alarm.worst_added_delay_us)}; `;
 }
 
@@ -59,6 +64,12 @@ export function Preview({ alarm }: { alarm: Alarm }) {
         Alarm {alarm.no}: {figures(alarm)}at fault: {PARTS[alarm.part]}; raised{' '}
         <Time at={alarm.raised_at} />.
       </p>
+      {alarm.severity_by != null && (
+        <p className="said quiet">
+          Severity {alarm.perceived_severity} by rule “{alarm.severity_by}”; by its figures alone{' '}
+          {alarm.severity_by_figures}.
+        </p>
+      )}
       {alarm.class !== 'service' && <Earlier no={alarm.no} />}
       {alarm.check != null && (
         <p className="said">

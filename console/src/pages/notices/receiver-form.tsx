@@ -1,6 +1,7 @@
 import { Button, Form, Input, InputNumber, Modal, Select, Space } from 'antd';
 import type { Receiver, ReceiverRequest, Route } from '../../api/client';
 import { writtenReceiver } from '../../api/client';
+import { HoursFields, NameFields, SEVERITIES, givenHours } from '../../components/condition-fields';
 import { ErrorAlert } from '../../components/error-alert';
 
 const CHANNELS = [
@@ -9,12 +10,7 @@ const CHANNELS = [
   { value: 'action', label: 'Action webhook' },
   { value: 'syslog', label: 'Syslog' },
 ];
-const SEVERITIES = ['critical', 'major', 'minor'].map((value) => ({ value, label: value }));
-const DAYS = ['monday', 'tuesday', 'wednesday', 'thursday', 'friday', 'saturday', 'sunday'].map(
-  (value) => ({ value, label: value }),
-);
 const TRANSPORTS = ['udp', 'tcp', 'tls'].map((value) => ({ value, label: value.toUpperCase() }));
-const ZONE = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** The channel decides which other fields there are. */
 interface Fields {
@@ -30,10 +26,9 @@ interface Fields {
 }
 
 /** Without hours that were left empty. */
-function kept(route: Route): Route {
-  const { hours, ...rest } = route;
-  const isGiven = hours != null && Boolean(hours.from) && Boolean(hours.to);
-  return isGiven ? { ...rest, hours: { ...hours, zone: hours.zone || ZONE } } : rest;
+function kept({ hours, ...rest }: Route): Route {
+  const given = givenHours(hours);
+  return given === undefined ? rest : { ...rest, hours: given };
 }
 
 function requested(fields: Fields, before: Receiver | null): ReceiverRequest {
@@ -129,41 +124,16 @@ export function ReceiverForm({ receiver, error, isSaving, onCancel, onSave }: Pr
 
 /** Conditions of one route; empty ones hold always. */
 function RouteFields({ at, onRemove }: { at: number; onRemove: () => void }) {
-  const list = (field: string, label: string) => (
-    <Form.Item name={[at, field]} label={label} style={{ width: 156, marginBottom: 8 }}>
-      <Select mode="tags" open={false} suffixIcon={null} placeholder="any" />
-    </Form.Item>
-  );
   return (
     <fieldset className="route">
       <legend>Route {at + 1}: notices that meet each condition</legend>
-      <Space align="start" wrap>
+      <div className="fields">
         <Form.Item name={[at, 'severity']} label="Least severity" style={{ marginBottom: 8 }}>
           <Select allowClear options={SEVERITIES} placeholder="any" style={{ width: 120 }} />
         </Form.Item>
-        {list('sites', 'Sites')}
-        {list('services', 'Services')}
-        {list('tags', 'Tags')}
-      </Space>
-      <Space align="start" wrap>
-        <Form.Item name={[at, 'hours', 'from']} label="From" style={{ marginBottom: 8 }}>
-          <Input placeholder="08:00" style={{ width: 80 }} />
-        </Form.Item>
-        <Form.Item name={[at, 'hours', 'to']} label="To" style={{ marginBottom: 8 }}>
-          <Input placeholder="17:00" style={{ width: 80 }} />
-        </Form.Item>
-        <Form.Item name={[at, 'hours', 'days']} label="Days" style={{ marginBottom: 8 }}>
-          <Select
-            mode="multiple"
-            options={DAYS}
-            placeholder="every day"
-            style={{ minWidth: 180 }}
-          />
-        </Form.Item>
-        <Form.Item name={[at, 'hours', 'zone']} label="Time zone" style={{ marginBottom: 8 }}>
-          <Input placeholder={ZONE} style={{ width: 160 }} />
-        </Form.Item>
-      </Space>
+        <NameFields at={[at]} fields={{ sites: 'Sites', services: 'Services', tags: 'Tags' }} />
+      </div>
+      <HoursFields at={[at, 'hours']} />
       <Button size="small" onClick={onRemove}>
         Remove route {at + 1}
       </Button>

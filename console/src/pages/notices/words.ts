@@ -1,4 +1,5 @@
 import type { Delivery, Receiver, Route } from '../../api/client';
+import { conditionWords, hoursWords, named } from '../../components/condition-words';
 import { count } from '../../format';
 
 /** Deliveries that the page can show. */
@@ -43,24 +44,13 @@ export function addressOf(receiver: Receiver): string {
   }
 }
 
-function named(one: string, names: (string | number)[] | undefined): string[] {
-  return names === undefined || names.length === 0 ? [] : [`${one} ${names.join(', ')}`];
-}
-
 /** The notices that a route takes. */
 export function routeWords(route: Route): string {
   const parts = [
     ...(route.severity == null ? [] : [`severity ${route.severity} or higher`]),
     ...named('kind', route.kinds),
-    ...named('site', route.sites),
-    ...named('service', route.services),
-    ...named('tag', route.tags),
-    ...named('AS', route.owners),
+    ...conditionWords(route),
   ];
-  if (route.hours != null) {
-    const { days, from, to, zone } = route.hours;
-    const when = days === undefined || days.length === 0 ? 'every day' : days.join(', ');
-    parts.push(`${when} ${from} to ${to} ${zone}`);
-  }
+  if (route.hours != null) parts.push(hoursWords(route.hours));
   return parts.length === 0 ? 'every notice' : parts.join('; ');
 }

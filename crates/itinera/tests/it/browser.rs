@@ -4,11 +4,11 @@
 //! content security policy, requests that failed.
 
 use crate::demonstration::{Demonstration, alarm_of, truth};
-use crate::support::{PATIENCE, directory, terminate};
+use crate::support::{PATIENCE, directory, eventually, terminate};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 
@@ -217,20 +217,11 @@ async fn a_fault_arrives_live_and_is_followed_to_its_path_and_its_incident() {
     browser.driver.goto(format!("{}/alarms?alarm={no}", demonstration.api)).await.unwrap();
     browser.see(By::Css(format!("#alarm-{no}[data-current=true]"))).await;
     triage_by_keyboard(&browser, &no, &complained(&demonstration)).await;
-    browser.accessible_light_and_dark("alarms").await;
-    let height = "const row = document.querySelector('[role=option]').getBoundingClientRect();
-        return row.top + window.scrollY + 10 * row.height";
-    let height = browser.js(height).await.as_f64().unwrap();
-    assert!(height <= 800.0, "ten alarms end at {height}");
-    browser.click(By::Css("[role=option]")).await;
-    browser.driver.action_chain().send_keys("j").perform().await.unwrap();
-    browser.driver.action_chain().send_keys(Key::Enter).perform().await.unwrap();
-    let note = browser.see(By::Tag("textarea")).await;
-    note.send_keys("Northmere called at the desk").await.unwrap();
-    browser.click(Browser::named("button", "Add the note")).await;
-    browser.see(Browser::named("li", "Northmere called at the desk")).await;
-    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
+    work_marked_and_save_view(&browser, &demonstration).await;
+    browser.driver.goto(format!("{}/alarms?alarm={no}", demonstration.api)).await.unwrap();
+    note_in_the_incident(&browser).await;
 
+    try_and_save_rules(&browser).await;
     keep_range_and_zone(&browser).await;
     complain(&browser).await;
     diagnose(&browser).await;
@@ -311,6 +302,89 @@ async fn triage_by_keyboard(browser: &Browser, no: &str, complaint: &str) {
     browser.accessible("hand-over").await;
     press(browser, "a").await;
     browser.see(row("assigned to administrator")).await;
+}
+
+/// From the list of alarms, which shows ten, into the incident of one, which gets a note.
+async fn note_in_the_incident(browser: &Browser) {
+    browser.see(By::Css("[role=option]")).await;
+    browser.accessible_light_and_dark("alarms").await;
+    let height = "const row = document.querySelector('[role=option]').getBoundingClientRect();
+        return row.top + window.scrollY + 10 * row.height";
+    let height = browser.js(height).await.as_f64().unwrap();
+    assert!(height <= 800.0, "ten alarms end at {height}");
+    browser.click(By::Css("[role=option]")).await;
+    press(browser, "j").await;
+    press(browser, Key::Enter).await;
+    let note = browser.see(By::Tag("textarea")).await;
+    note.send_keys("Northmere called at the desk").await.unwrap();
+    browser.click(Browser::named("button", "Add the note")).await;
+    browser.see(Browser::named("li", "Northmere called at the desk")).await;
+    assert!(browser.driver.current_url().await.unwrap().path().starts_with("/incidents/"));
+}
+
+/// Works on several alarms at once, and saves the view under a name, by keyboard.
+async fn work_marked_and_save_view(browser: &Browser, demonstration: &Demonstration) {
+    // The other version of IP has an alarm of its own.
+    let two = || demonstration.client(&["alarms"]).as_array().is_some_and(|all| all.len() >= 2);
+    tokio::task::block_in_place(|| eventually("two alarms", PATIENCE, || two().then_some(())));
+    browser.driver.goto(format!("{}/alarms?show=all", demonstration.api)).await.unwrap();
+    browser.see(By::Css("[role=option]:nth-child(2)")).await;
+    browser.see(By::Css("[role=listbox]:focus")).await;
+    press(browser, "X").await;
+    browser.see(Browser::named("span", "marked alarms")).await;
+    press(browser, "y").await;
+    let said = "//*[@role='status'][contains(., 'acknowledged') and contains(., 'unchanged')]";
+    browser.see(By::XPath(said)).await;
+
+    press(browser, "v").await;
+    browser.see(By::Css("[role=dialog] input:focus")).await;
+    press(browser, "Night").await;
+    browser.accessible("save view").await;
+    press(browser, Key::Enter).await;
+    let until = async |condition: &str| {
+        let script = format!("return {condition}");
+        let begun = Instant::now();
+        while browser.js(&script).await != true {
+            assert!(begun.elapsed() < PATIENCE, "{condition}");
+        }
+    };
+    let named = "location.search.includes('view=Night')";
+    until(&format!("{named} && document.querySelector('[role=dialog]') === null")).await;
+    press(browser, "1").await;
+    until(&format!("!{named}")).await;
+    browser.see(By::Css("input[aria-label='Saved view']")).await.focus().await.unwrap();
+    press(browser, Key::Down).await;
+    browser.see(By::Css(".ant-select-item-option-active[title=Night]")).await;
+    press(browser, Key::Enter).await;
+    until(&format!("{named} && location.search.includes('show=all')")).await;
+}
+
+/// A rule is added, tried on the past and saved; then it is removed.
+async fn try_and_save_rules(browser: &Browser) {
+    browser.click(Browser::named("a", "Rules")).await;
+    browser.see(Browser::named("h1", "No rules")).await;
+    browser.click(Browser::named("button", "Add rule")).await;
+    browser.see(By::Id("name")).await.send_keys("Half a minute").await.unwrap();
+    browser.see(By::Id("hold_s")).await.send_keys("30").await.unwrap();
+    browser.accessible("edit rule").await;
+    browser.click(Browser::named("button", "Done")).await;
+    browser.see(Browser::named("h1", "1 rule, not saved")).await;
+    browser.see(Browser::named("p", "Limits: held over 30 s")).await;
+    browser.click(Browser::named("button", "Try on stored findings")).await;
+    browser.see(Browser::named("p", "in the last 7 days")).await;
+    browser.see(By::Css("[data-raised-by=both]")).await;
+    browser.accessible_light_and_dark("rules").await;
+    let save = async |words: &str, then: &str| {
+        browser.click(By::XPath("//main//button[normalize-space(.)='Save']")).await;
+        browser.see(By::Css("[role=dialog] textarea")).await.send_keys(words).await.unwrap();
+        browser.click(By::XPath("//*[@role='dialog']//button[normalize-space(.)='Save']")).await;
+        browser.see(Browser::named("p", then)).await;
+    };
+    save("as configured", "Version 1").await;
+    browser.click(By::XPath("//button[normalize-space(.)='Remove']")).await;
+    browser.see(Browser::named("h1", "No rules, not saved")).await;
+    save("not needed", "Version 2").await;
+    browser.see(Browser::named("button", "Use version 1")).await;
 }
 
 /// A range and a zone, chosen once, hold for all pages, are in the address, and a link restores them.
