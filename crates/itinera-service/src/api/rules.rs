@@ -12,7 +12,7 @@ use axum::extract::rejection::JsonRejection;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use itinera_model::rule::{self, Rule};
-use itinera_store::{RuleVersion, TagOf};
+use itinera_store::RuleVersion;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -79,11 +79,7 @@ async fn checked(shared: &Shared, rules: Vec<Rule>) -> Result<Vec<Rule>, ApiErro
     let targets = store.targets().await?.into_iter().map(|it| it.spec);
     let services: BTreeSet<String> =
         targets.map(|it| if it.service.is_empty() { it.name } else { it.service }).collect();
-    let tags = store.tags().await?.into_iter();
-    let tags: BTreeSet<String> = tags
-        .filter(|it| matches!(it.kind, TagOf::Site | TagOf::Service))
-        .map(|it| it.tag)
-        .collect();
+    let tags: BTreeSet<String> = store.tags().await?.into_iter().map(|it| it.tag).collect();
     for (index, rule) in rules.iter().enumerate() {
         for (field, wanted, known, what) in [
             ("sites", &rule.sites, &sites, "configured site"),

@@ -2,7 +2,7 @@
 
 use super::conditions;
 use super::http::Client;
-use super::show::{names_of, text_of, utc_of};
+use super::show::{list, names_of, text_of, utc_of};
 use crate::args::{NewReceiverArgs, NoticesCommand, ReceiversCommand};
 use crate::exit::{Code, Failure};
 use crate::output::{Output, plain};
@@ -13,10 +13,6 @@ use std::time::{Duration, Instant};
 /// How long a test waits for its result.
 const TEST_LIMIT: Duration = Duration::from_secs(90);
 
-fn all(items: &Value) -> &[Value] {
-    items.as_array().map(Vec::as_slice).unwrap_or_default()
-}
-
 pub(crate) async fn receivers(
     client: &Client,
     output: &Output,
@@ -25,7 +21,7 @@ pub(crate) async fn receivers(
     match command {
         ReceiversCommand::List => {
             let items = client.get("/receivers").await?["items"].take();
-            output.either(&items, |output| list_receivers(output, all(&items)))
+            output.either(&items, |output| list_receivers(output, list(&items)))
         }
         ReceiversCommand::Add(new) => {
             let made = client.post("/receivers", &requested(*new)?).await?;
@@ -105,7 +101,7 @@ fn requested(new: NewReceiverArgs) -> Result<Value, Failure> {
 
 async fn find(client: &Client, name: &str) -> Result<Value, Failure> {
     let items = client.get("/receivers").await?["items"].take();
-    let found = all(&items).iter().find(|it| it["name"] == name || it["id"] == name).cloned();
+    let found = list(&items).iter().find(|it| it["name"] == name || it["id"] == name).cloned();
     found.ok_or_else(|| {
         let text = format!("no receiver is called {name:?}; `itinera receivers list` lists them");
         Failure::say(Code::Refused, text)
@@ -168,7 +164,7 @@ fn route_words(route: &Value) -> String {
     if let Some(severity) = route["severity"].as_str() {
         parts.push(format!("severity {severity} or higher"));
     }
-    if !all(&route["kinds"]).is_empty() {
+    if !list(&route["kinds"]).is_empty() {
         parts.push(format!("kind {}", texts(&route["kinds"])));
     }
     parts.extend(conditions::selected(route));
@@ -196,7 +192,7 @@ fn receiver(output: &Output, item: &Value) -> Result<(), Failure> {
         text_of(&item["name"]),
         text_of(&item["channel"])
     )))?;
-    let routes = all(&item["routes"]);
+    let routes = list(&item["routes"]);
     if routes.is_empty() {
         output.sentence("Only notices that a user asks for: it has no route.", "  ")?;
     }
@@ -224,7 +220,7 @@ pub(crate) async fn notices(
             fields.extend(incident.map(|incident| ("incident", incident.to_string())));
             let place = format!("/notices?{}", client.parameters(&fields));
             let items = client.get(&place).await?["items"].take();
-            output.either(&items, |output| match all(&items) {
+            output.either(&items, |output| match list(&items) {
                 [] => output.line("No notices."),
                 items => items.iter().try_for_each(|item| one(output, item)),
             })
@@ -285,7 +281,7 @@ fn one(output: &Output, notice: &Value) -> Result<(), Failure> {
         incident.unwrap_or_default(),
         notice["subject"].as_str().unwrap_or("waits for the whole fault to show")
     )))?;
-    let deliveries = all(&notice["deliveries"]);
+    let deliveries = list(&notice["deliveries"]);
     if deliveries.is_empty() && notice["subject"].is_string() {
         output.sentence("No receiver takes it.", "  ")?;
     }
