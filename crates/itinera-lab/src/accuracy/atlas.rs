@@ -54,6 +54,8 @@ pub(super) struct Atlas {
     pub(super) used: [BTreeSet<LinkId>; 2],
     /// By node: owner's name.
     owners: Vec<String>,
+    /// By AS number: directed links inside the owner that packets to or from targets cross.
+    inside: BTreeMap<u32, BTreeSet<LinkId>>,
     pub(super) hosts: usize,
 }
 
@@ -68,6 +70,7 @@ impl Atlas {
         };
         let mut atlas = Self {
             owners: (0..hosts + world.routers.len()).map(owner).collect(),
+            inside: BTreeMap::new(),
             suspects: suspects(&links, &of_edge, hosts),
             links,
             edges,
@@ -81,7 +84,22 @@ impl Atlas {
         };
         atlas.survey(sampler, topology);
         atlas.classify();
+        atlas.inside = atlas.links_inside(world);
         atlas
+    }
+
+    /// By AS number: the used links with both ends in that owner.
+    fn links_inside(&self, world: &Blueprint) -> BTreeMap<u32, BTreeSet<LinkId>> {
+        let mut inside: BTreeMap<u32, BTreeSet<LinkId>> = BTreeMap::new();
+        for link in self.used.iter().flatten() {
+            let facts = &self.links[link.0];
+            let [from, to] = [facts.from, facts.to].map(|node| world.owner_of(node));
+            if let Some(owner) = from.filter(|_| from == to) {
+                let (as_number, _) = world.registration(owner);
+                inside.entry(as_number).or_default().insert(*link);
+            }
+        }
+        inside
     }
 
     /// Walks every route of every flow and pair.
@@ -162,9 +180,18 @@ impl Atlas {
         self.columns = columns;
     }
 
-    /// Whether two directed links cannot be told apart.
+    /// Whether two directed links cannot be told apart: the same observations cross both, and there is one.
     pub(super) fn same_column(&self, one: LinkId, other: LinkId) -> bool {
-        self.columns[one.0] == self.columns[other.0]
+        !self.columns[one.0].is_empty() && self.columns[one.0] == self.columns[other.0]
+    }
+
+    /// A place that means this directed link alone, as probes go; absent where silent nodes hide it.
+    #[cfg(test)]
+    pub(super) fn place_of(&self, link: LinkId) -> Option<Place> {
+        let mut places = self.between.iter();
+        places
+            .find(|(_, meant)| meant.len() == 1 && meant.contains(&link))
+            .map(|((from, to), _)| Place::Link { from: *from, to: *to, silent_between: 0 })
     }
 
     /// The links that cannot be told from this one; none where no observation crosses it.
@@ -174,8 +201,11 @@ impl Atlas {
 
     /// The directed links that a place means, in the direction that packets take.
     pub(super) fn means(&self, place: &Place) -> BTreeSet<LinkId> {
-        let between = place.ends().and_then(|ends| self.between.get(&ends));
-        between.cloned().unwrap_or_default()
+        let known = match place {
+            Place::Owner { as_number } => self.inside.get(as_number),
+            _ => place.ends().and_then(|ends| self.between.get(&ends)),
+        };
+        known.cloned().unwrap_or_default()
     }
 
     pub(super) fn edge(&self, link: LinkId) -> Edge {

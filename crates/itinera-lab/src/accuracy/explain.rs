@@ -364,12 +364,15 @@ fn tell_claims(
 
 fn judged(record: &CaseRecord, verdict: &super::CaseScore) -> String {
     let noticed =
-        verdict.noticed_s.map_or_else(String::new, |s| format!(", noticed after {s:.0} s"));
+        verdict.noticed_s.map_or_else(String::new, |s| format!(", first right after {s:.0} s"));
     let words = match (record.kind.is_fault(), verdict.claimed) {
         (false, false) => "rightly claims nothing",
         (false, true) => "claims what is not there",
         (true, false) => "misses it",
-        (true, true) if record.kind == Kind::Two && verdict.found == 2 => "both right",
+        (true, true) if record.kind == Kind::Two && verdict.is_right(Kind::Two) => "both right",
+        (true, true) if verdict.is_right(record.kind) && record.kind == Kind::OwnerWide => {
+            "extent right"
+        }
         (true, true) if verdict.link => "link right",
         (true, true) if verdict.near => "next to the link",
         (true, true) if verdict.owner => "owner right, link wrong",

@@ -7,11 +7,14 @@
 //! number of threads, in slices, with the same result on every machine (transcendental functions
 //! come from `libm`). docs/accuracy.md describes the method.
 
+#[cfg(test)]
+mod adversaries;
 mod atlas;
 mod cases;
 mod explain;
 mod interval;
 mod oracle;
+mod phantoms;
 mod picture;
 mod report;
 mod run;
@@ -24,10 +27,10 @@ mod verdict;
 pub use atlas::Edge;
 pub use cases::{Case, Effect, Kind};
 pub use explain::{Explained, explain};
+pub use phantoms::PhantomRecord;
 pub use report::{Interval, Report, report};
 pub use run::{
-    CalmRecord, CaseRecord, Extent, Moment, ORACLE, RECORD_VERSION, Warm, WorldRecord, draw,
-    run_world,
+    CaseRecord, Extent, Moment, ORACLE, RECORD_VERSION, Warm, WorldRecord, draw, run_world,
 };
 pub use setup::{Setup, WINDOW_S};
 pub use stage::Stage;

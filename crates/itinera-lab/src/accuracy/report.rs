@@ -3,10 +3,11 @@
 use super::cases::{Effect, Kind};
 pub use super::interval::Interval;
 use super::interval::{of_rate, of_worlds};
-use super::run::{CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
+use super::phantoms::PhantomRecord;
+use super::run::{CASE_WINDOWS, CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
 use super::setup::WINDOW_S;
+use super::stage::HISTORY_WINDOWS;
 use super::verdict::CaseScore;
-use itinera_model::quantile::quantile;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -16,6 +17,8 @@ const CALIBRATION_BINS: usize = 10;
 /// No verdict is scored as less probable than this.
 const LEAST_PROBABILITY: f64 = 1e-3;
 const DAY_S: f64 = 86_400.0;
+/// A miss counts as noticed at the end of its case.
+const CASE_S: f64 = (CASE_WINDOWS * WINDOW_S) as f64;
 
 /// All scores, by setup and family.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -73,23 +76,26 @@ pub struct Scores {
     pub calibration_link: Interval,
     /// The same of the owner's.
     pub calibration_owner: Interval,
-    /// Mean log of the probability given to what turned out, over all cases with a claim.
+    /// Mean log of the probability given to what turned out; without a claim, that is "no fault".
     pub log_score: Interval,
     /// Share of cases with a claim of confidence .9 or more.
     pub sure: Interval,
     /// Share of these in which the link is right.
     pub sure_right: Interval,
-    /// False findings in 1,000 days of a path without any fault.
-    pub false_per_1000_path_days: Interval,
-    /// Findings in that time that name a link which really got worse.
+    /// Episodes of claims that nothing true explains, in 1,000 days of a path: before, between and in cases.
+    pub phantoms: Interval,
+    /// Those that reach a confidence of .9.
+    pub phantoms_sure: Interval,
+    /// Those that reach a confidence of .99.
+    pub phantoms_surest: Interval,
+    /// Episodes in that time that name a link which really got worse, by the cause and in the direction claimed.
     pub true_surges: u64,
-    /// Time until noticed against the sequential test that knows place and size, at equal false
-    /// alarms: the median.
-    pub delay_ratio: Interval,
-    /// The same: one of twenty is slower than this.
-    pub delay_ratio_worst: Interval,
-    /// Of cases noticed by that test, the share that is noticed at all.
+    /// Cause and link are claimed rightly: share of the cases that a sequential test with known place and size
+    /// notices at equal false alarms.
     pub noticed: Interval,
+    /// In these cases: mean time until then against that test's, where what is missed counts until the end of
+    /// the case.
+    pub delay_ratio: Interval,
     /// By kind of fault, the undetectable left out.
     pub by_kind: Vec<Group>,
     /// By size, single links.
@@ -106,7 +112,7 @@ pub struct Group {
     /// Which.
     pub name: String,
     /// The link is right; without a fault, the share of cases without a claim; of
-    /// several faults, the share of cases in which all are found.
+    /// several faults, the share of cases in which all are found; owner-wide, in which the extent is right.
     pub link: Interval,
     /// The owner is right.
     pub owner: Interval,
@@ -166,11 +172,45 @@ fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
     }
 }
 
+/// Days of a path without any fault: before and between cases.
 fn path_days(worlds: &[&WorldRecord]) -> f64 {
-    let of_one = |world: &&WorldRecord| {
-        world.paths as f64 * (world.extent.calm_windows * WINDOW_S) as f64 / DAY_S
-    };
-    worlds.iter().map(of_one).sum()
+    let windows = |world: &WorldRecord| HISTORY_WINDOWS + world.extent.calm_windows;
+    worlds.iter().map(|world| days_of(world, windows(world))).sum()
+}
+
+/// Windows in which claims are held against what is true: before, between and in cases.
+fn watched_windows(world: &WorldRecord) -> u64 {
+    HISTORY_WINDOWS + world.extent.calm_windows + world.cases.len() as u64 * CASE_WINDOWS
+}
+
+/// Days of the paths of a world in so many windows.
+fn days_of(world: &WorldRecord, windows: u64) -> f64 {
+    world.paths as f64 * (windows * WINDOW_S) as f64 / DAY_S
+}
+
+/// All episodes of a candidate in a world.
+fn episodes(name: &str, world: &WorldRecord) -> PhantomRecord {
+    let mut sum = world.calm.get(name).copied().unwrap_or_default();
+    for case in world.cases.iter().filter_map(|case| case.phantoms.get(name)) {
+        sum.add(case);
+    }
+    sum
+}
+
+/// Phantoms in 1,000 days of a path, at one of the levels of confidence; intervals by world, or by the number
+/// of days where there is none.
+fn phantom_rate(name: &str, level: usize, worlds: &[&WorldRecord]) -> Interval {
+    let events = |world: &WorldRecord| episodes(name, world).phantoms[level];
+    let exposure = |world: &WorldRecord| days_of(world, watched_windows(world)) / 1_000.0;
+    let count: u64 = worlds.iter().map(|world| events(world)).sum();
+    if count == 0 {
+        return of_rate(0, worlds.iter().map(|world| exposure(world)).sum());
+    }
+    of_worlds(worlds, usize::try_from(count).unwrap_or(usize::MAX), |drawn| {
+        let days: f64 = drawn.iter().map(|world| exposure(world)).sum();
+        let count: u64 = drawn.iter().map(|world| events(world)).sum();
+        (days > 0.0).then(|| count as f64 / days)
+    })
 }
 
 const fn is_link(case: &CaseRecord) -> bool {
@@ -230,26 +270,20 @@ fn one(is_so: bool) -> Option<f64> {
 
 fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     let first = |value: fn(ScoredCase<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
-    let (false_findings, true_surges) = worlds
-        .iter()
-        .filter_map(|world| world.calm.get(name))
-        .fold((0, 0), |(wrong, surges), c| (wrong + c.false_findings, surges + c.true_surges));
     let weighed = |case: &CaseRecord| case.kind.is_single() || case.kind == Kind::None;
     let is_oracle = name == ORACLE;
-    let rate = of_rate(false_findings, path_days(worlds) / 1_000.0);
-    let threshold = threshold(false_findings, worlds);
-    let ratios = |all: &[ScoredCase<'_>]| -> Vec<f64> {
-        let ratio = |(case, verdict): &ScoredCase<'_>| {
-            Some(verdict.noticed_s? / case.optimal_s.get(threshold).copied().flatten()?)
-        };
-        let mut ratios: Vec<f64> = all.iter().filter_map(ratio).collect();
-        ratios.sort_by(f64::total_cmp);
-        ratios
+    let unless_oracle = |figure: &dyn Fn() -> Interval| match is_oracle {
+        true => Interval::default(),
+        false => figure(),
     };
-    let delay_quantile = |twentieths: usize| {
-        figure_of(name, worlds, is_first, |all: &[ScoredCase<'_>]| {
-            quantile(&ratios(all), twentieths, 20)
-        })
+    let threshold = threshold(name, worlds);
+    let reference = |case: &CaseRecord| case.optimal_s.get(threshold).copied().flatten();
+    let delay_ratio = |all: &[ScoredCase<'_>]| {
+        let noticed = all.iter().filter_map(|(case, it)| Some((it.noticed_s, reference(case)?)));
+        let (own, best) = noticed.fold((0.0, 0.0), |(own, best), (at, reference)| {
+            (own + at.unwrap_or(CASE_S), best + reference)
+        });
+        (best > 0.0).then(|| own / best)
     };
     Scores {
         candidate: name.to_owned(),
@@ -265,28 +299,22 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         calibration_owner: figure_of(name, worlds, weighed, |all| {
             calibration(all, |verdict| (verdict.owner_confidence, verdict.owner))
         }),
-        log_score: mean_of(name, worlds, weighed, |(_, verdict)| {
-            let probability =
-                if verdict.link { verdict.confidence } else { 1.0 - verdict.confidence };
-            verdict.claimed.then(|| libm::log(probability.max(LEAST_PROBABILITY)))
-        }),
+        log_score: mean_of(name, worlds, weighed, |(case, verdict)| Some(log_score(case, verdict))),
         sure: first(|(_, verdict)| one(verdict.claimed && verdict.confidence >= SURE)),
         sure_right: first(|(_, verdict)| {
             (verdict.claimed && verdict.confidence >= SURE).then_some(())?;
             one(verdict.link)
         }),
-        false_per_1000_path_days: if is_oracle { Interval::default() } else { rate },
-        true_surges,
-        delay_ratio: if is_oracle { Interval::default() } else { delay_quantile(10) },
-        delay_ratio_worst: if is_oracle { Interval::default() } else { delay_quantile(19) },
-        noticed: if is_oracle {
-            Interval::default()
-        } else {
+        phantoms: unless_oracle(&|| phantom_rate(name, 0, worlds)),
+        phantoms_sure: unless_oracle(&|| phantom_rate(name, 1, worlds)),
+        phantoms_surest: unless_oracle(&|| phantom_rate(name, 2, worlds)),
+        true_surges: worlds.iter().map(|world| episodes(name, world).true_surges).sum(),
+        noticed: unless_oracle(&|| {
             mean_of(name, worlds, is_first, |(case, verdict)| {
-                case.optimal_s.get(threshold).copied().flatten()?;
-                one(verdict.noticed_s.is_some())
+                reference(case).and_then(|_| one(verdict.noticed_s.is_some()))
             })
-        },
+        }),
+        delay_ratio: unless_oracle(&|| figure_of(name, worlds, is_first, delay_ratio)),
         by_kind: by_kind(name, worlds),
         by_size: by_size(name, worlds),
         by_crossings: by_crossings(name, worlds),
@@ -294,11 +322,12 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     }
 }
 
-/// Which threshold of the sequential test gives as few false alarms as a candidate has: its alarms
-/// are at least exp(threshold) windows apart. Without any false finding the upper limit counts.
-fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
-    let windows: u64 = worlds.iter().map(|world| world.extent.calm_windows).sum();
-    let events = if false_findings == 0 { 3.0 } else { false_findings as f64 };
+/// Which threshold of the sequential test gives as few false alarms as a candidate has phantoms: its alarms
+/// are at least exp(threshold) windows apart. Without any phantom the upper limit counts.
+fn threshold(name: &str, worlds: &[&WorldRecord]) -> usize {
+    let windows: u64 = worlds.iter().map(|world| watched_windows(world)).sum();
+    let phantoms: u64 = worlds.iter().map(|world| episodes(name, world).phantoms[0]).sum();
+    let events = if phantoms == 0 { 3.0 } else { phantoms as f64 };
     let nats = libm::log(windows.max(1) as f64 / events).ceil();
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
     let nats = nats.clamp(f64::from(*THRESHOLDS.start()), f64::from(*THRESHOLDS.end())) as u32;
@@ -311,12 +340,22 @@ fn threshold(false_findings: u64, worlds: &[&WorldRecord]) -> usize {
 /// Source: A. Kumar, P. Liang, T. Ma, Verified uncertainty calibration (2019), the debiased
 /// estimator.
 fn calibration(all: &[ScoredCase<'_>], of: impl Fn(&CaseScore) -> (f64, bool)) -> Option<f64> {
+    // Equal confidences are in an order that knows nothing of the outcome: else bins within them would be
+    // all right or all wrong.
+    let mut state = 0;
     let claimed = all.iter().filter(|(_, verdict)| verdict.claimed);
-    let mut said: Vec<(f64, bool)> = claimed.map(|(_, verdict)| of(verdict)).collect();
-    if said.len() < 2 * CALIBRATION_BINS {
+    let mut drawn: Vec<(f64, u64, bool)> = claimed
+        .map(|(_, verdict)| {
+            let (confidence, right) = of(verdict);
+            (confidence, split_mix(&mut state), right)
+        })
+        .collect();
+    if drawn.len() < 2 * CALIBRATION_BINS {
         return None;
     }
-    said.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+    drawn.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+    let said: Vec<(f64, bool)> =
+        drawn.into_iter().map(|(confidence, _, right)| (confidence, right)).collect();
     let mut sum = 0.0;
     for bin in 0..CALIBRATION_BINS {
         let range = said.len() * bin / CALIBRATION_BINS..said.len() * (bin + 1) / CALIBRATION_BINS;
@@ -330,19 +369,32 @@ fn calibration(all: &[ScoredCase<'_>], of: impl Fn(&CaseScore) -> (f64, bool)) -
     Some(sum.max(0.0).sqrt())
 }
 
+/// The next of a sequence of numbers without pattern.
+///
+/// Source: G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom number generators (2014).
+const fn split_mix(state: &mut u64) -> u64 {
+    *state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+    let z = (*state ^ (*state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    let z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    z ^ (z >> 31)
+}
+
+/// Log of the probability that a verdict gave to what turned out. A candidate that claims nothing says
+/// that nothing is wrong.
+fn log_score(case: &CaseRecord, verdict: &CaseScore) -> f64 {
+    let is_right = if verdict.claimed { verdict.link } else { !case.kind.is_fault() };
+    let confidence = if verdict.claimed { verdict.confidence } else { 1.0 };
+    let probability = if is_right { confidence } else { 1.0 - confidence };
+    libm::log(probability.max(LEAST_PROBABILITY))
+}
+
 fn group(
     label: String,
     name: &str,
     worlds: &[&WorldRecord],
     wanted: impl Fn(&CaseRecord) -> bool + Copy,
 ) -> Group {
-    let right = |(case, verdict): ScoredCase<'_>| {
-        one(match case.kind {
-            kind if !kind.is_fault() => !verdict.claimed,
-            Kind::Two => verdict.found == 2,
-            _ => verdict.link,
-        })
-    };
+    let right = |(case, verdict): ScoredCase<'_>| one(verdict.is_right(case.kind));
     let owner = |(case, verdict): ScoredCase<'_>| {
         case.kind.is_fault().then(|| f64::from(u8::from(verdict.owner)))
     };

@@ -1,20 +1,21 @@
 //! One world from its first window to its last case.
 
-use super::atlas::Edge;
 use super::cases::{self, Case, Effect, Kind};
 use super::oracle::Oracle;
+use super::phantoms::{Episodes, Explanation, PhantomRecord};
 use super::setup::{Setup, WINDOW_S};
 use super::stage::{HISTORY_WINDOWS, Stage, Window, begin_of};
-use super::verdict::{self, CaseScore, Truth};
+use super::verdict::{self, CaseScore, Expected, Truth};
 use itinera_candidates::{Candidate, Claim};
+use itinera_model::finding::Cause;
 use itinera_model::unit::Tick;
-use itinera_simnet::closed_form::Sampler;
+use itinera_simnet::closed_form::{LinkId, Sampler};
 use itinera_simnet::worlds::WorldFamily;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Version of worlds, cases and scores: records of others do not add up with these.
-pub const RECORD_VERSION: u32 = 1;
+pub const RECORD_VERSION: u32 = 2;
 /// What the oracle is called in tables.
 pub const ORACLE: &str = "oracle";
 /// Windows from the onset to the end of a case: ten minutes.
@@ -58,8 +59,8 @@ pub struct WorldRecord {
     pub blind: [f64; 2],
     /// The cases.
     pub cases: Vec<CaseRecord>,
-    /// By candidate: what it claimed while nothing was wrong.
-    pub calm: BTreeMap<String, CalmRecord>,
+    /// By candidate: episodes of claims before and between cases.
+    pub calm: BTreeMap<String, PhantomRecord>,
 }
 
 /// One case.
@@ -75,18 +76,11 @@ pub struct CaseRecord {
     pub truth: Truth,
     /// By candidate.
     pub verdicts: BTreeMap<String, CaseScore>,
+    /// By candidate: episodes of claims that began in the case.
+    pub phantoms: BTreeMap<String, PhantomRecord>,
     /// Seconds from the onset until the sequential test that knows place and size of the fault
     /// passes each threshold; absent where it never does.
     pub optimal_s: Vec<Option<f64>>,
-}
-
-/// What was claimed while nothing was wrong.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-pub struct CalmRecord {
-    /// Claims that began and that nothing explains.
-    pub false_findings: u64,
-    /// Claims that began while the link they name really got worse.
-    pub true_surges: u64,
 }
 
 /// Runs a world. `on_case` is told after every case, and after the calm time.
@@ -132,6 +126,8 @@ pub struct Warm<'a> {
     candidates: Vec<Box<dyn Candidate>>,
     /// By candidate: what stood at the end of it.
     standing: Vec<Vec<Claim>>,
+    /// By candidate: episodes of claims in it.
+    episodes: Vec<Episodes>,
 }
 
 impl std::fmt::Debug for Warm<'_> {
@@ -153,75 +149,52 @@ pub struct Moment<'a> {
 impl<'a> Warm<'a> {
     /// Lets every candidate see the windows before anything happens.
     pub fn new(stage: &'a Stage) -> Self {
-        let mut candidates = itinera_candidates::all(&stage.topology);
+        Self::of(stage, itinera_candidates::all(&stage.topology))
+    }
+
+    /// The same of other candidates.
+    pub(super) fn of(stage: &'a Stage, mut candidates: Vec<Box<dyn Candidate>>) -> Self {
         let mut sampler = stage.calm.clone();
         let mut drawn = Window::default();
-        let mut standing = Vec::new();
+        let mut standing: Vec<Vec<Claim>> = Vec::new();
+        let mut episodes = vec![Episodes::default(); candidates.len()];
         for window in 0..HISTORY_WINDOWS {
             stage.window(&mut sampler, window, 0, &mut drawn);
             standing = stage.show(&sampler, window, &drawn, |shown| {
                 candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
             });
+            for (claims, episodes) in standing.iter().zip(&mut episodes) {
+                episodes.regard(window, claims, |claim, _| {
+                    surge_or_nothing(stage, &mut sampler, claim, window)
+                });
+            }
         }
-        Self { stage, candidates, standing }
+        Self { stage, candidates, standing, episodes }
     }
 
     fn fork(&self) -> Vec<Box<dyn Candidate>> {
         self.candidates.iter().map(|candidate| candidate.fork()).collect()
     }
 
-    /// Continues without any fault and counts claims.
-    fn calm(&self, windows: u64) -> BTreeMap<String, CalmRecord> {
+    /// Continues without any fault; gives the episodes of claims from the first window on.
+    pub(super) fn calm(&self, windows: u64) -> BTreeMap<String, PhantomRecord> {
         let mut candidates = self.fork();
         let mut sampler = self.stage.calm.clone();
         let mut drawn = Window::default();
-        let mut standing = self.standing.clone();
-        let mut records = vec![CalmRecord::default(); candidates.len()];
+        let mut episodes = self.episodes.clone();
         for window in HISTORY_WINDOWS..HISTORY_WINDOWS + windows {
             self.stage.window(&mut sampler, window, 1, &mut drawn);
             let now: Vec<Vec<Claim>> = self.stage.show(&sampler, window, &drawn, |shown| {
                 candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
             });
-            for ((now, standing), record) in now.iter().zip(&mut standing).zip(&mut records) {
-                for claim in now {
-                    if standing.iter().any(|known| known.same_as(claim)) {
-                        continue;
-                    }
-                    if self.is_surge(&mut sampler, claim, window) {
-                        record.true_surges += 1;
-                    } else {
-                        record.false_findings += 1;
-                    }
-                }
-                standing.clone_from(now);
+            for (claims, episodes) in now.iter().zip(&mut episodes) {
+                episodes.regard(window, claims, |claim, _| {
+                    surge_or_nothing(self.stage, &mut sampler, claim, window)
+                });
             }
         }
         let names = candidates.iter().map(|candidate| candidate.name().to_owned());
-        names.zip(records).collect()
-    }
-
-    /// Whether a link that is claimed really is worse than it was on average before.
-    fn is_surge(&self, sampler: &mut Sampler, claim: &Claim, window: u64) -> bool {
-        let Some((place, _)) = claim.places.first() else { return false };
-        let links = self.stage.atlas.means(place);
-        let both = links.iter().flat_map(|link| [*link, self.stage.atlas.reverse(*link)]);
-        both.collect::<BTreeSet<_>>().into_iter().any(|link| {
-            let members = self.stage.atlas.links[link.0].members;
-            (0..members).any(|member| {
-                let mut at = |window: u64| sampler.link_state(link, member, begin_of(window));
-                let before = window.saturating_sub(BACKGROUND_WINDOWS)..window.saturating_sub(6);
-                let count = before.clone().count().max(1) as f64;
-                let (loss, delay) = before.fold((0.0, 0.0), |(loss, delay), earlier| {
-                    let (more_loss, more_delay) = at(earlier);
-                    (loss + more_loss / count, delay + more_delay as f64 / count)
-                });
-                let recent = (window.saturating_sub(5)..=window).map(&mut at);
-                let now = recent.fold((0.0, 0.0), |(loss, delay), (more_loss, more_delay)| {
-                    (loss + more_loss / 6.0, delay + more_delay as f64 / 6.0)
-                });
-                now.0 - loss >= SURGE_LOSS || now.1 - delay >= SURGE_NANOS
-            })
-        })
+        names.zip(episodes.into_iter().map(|it| it.record)).collect()
     }
 
     /// Plays one case; `on_window` is shown every window of it.
@@ -231,7 +204,8 @@ impl<'a> Warm<'a> {
         let mut sampler = stage.changed(&case.changes);
         let mut oracle = Oracle::new(stage, case);
         let information = oracle.information(CASE_WINDOWS - 1);
-        let affected = verdict::affected(stage, case);
+        let expected = Expected::new(stage, case);
+        let mut episodes: Vec<Episodes> = self.episodes.iter().map(Episodes::continued).collect();
         let mut noticed: Vec<Option<f64>> = vec![None; candidates.len()];
         let mut claims: Vec<(&'static str, Vec<Claim>)> =
             candidates.iter().map(|candidate| (candidate.name(), Vec::new())).collect();
@@ -250,13 +224,21 @@ impl<'a> Warm<'a> {
             for (nth, (_, claims)) in claims.iter().enumerate() {
                 let is_new =
                     |claim: &&Claim| !self.standing[nth].iter().any(|known| known.same_as(claim));
-                let fresh = claims.iter().filter(is_new);
-                if since_s > 0.0 && touched(stage, fresh, &affected) {
+                let mut fresh = claims.iter().filter(is_new);
+                if since_s > 0.0 && fresh.any(|claim| expected.is_right(stage, claim)) {
                     noticed[nth] = noticed[nth].or(Some(since_s));
                 }
+                episodes[nth].regard(window, claims, |claim, of_fault| {
+                    match since_s > 0.0 && expected.explains(stage, claim, of_fault) {
+                        true => Explanation::Fault,
+                        false => surge_or_nothing(stage, &mut sampler, claim, window),
+                    }
+                });
             }
             on_window(&Moment { window, drawn: &drawn, claims: &claims });
         }
+        let names = claims.iter().map(|(name, _)| (*name).to_owned());
+        let phantoms = names.zip(episodes.into_iter().map(|it| it.record)).collect();
         let mut verdicts: BTreeMap<String, CaseScore> = BTreeMap::new();
         for ((name, claims), noticed_s) in claims.iter().zip(noticed) {
             let verdict = verdict::verdict(stage, case, claims);
@@ -272,6 +254,7 @@ impl<'a> Warm<'a> {
             effect: case.effect,
             truth: verdict::truth(stage, case, information),
             verdicts,
+            phantoms,
             optimal_s: optimal(case, &oracle.followed),
         }
     }
@@ -281,12 +264,36 @@ const fn has_oracle(kind: Kind) -> bool {
     kind.is_single() || matches!(kind, Kind::None)
 }
 
-fn touched<'c>(
+/// Whether a link that is claimed really is worse, in the direction and by the cause that are claimed, than it
+/// was on average before; nothing else explains a claim without a fault.
+fn surge_or_nothing(
     stage: &Stage,
-    mut claims: impl Iterator<Item = &'c Claim>,
-    affected: &BTreeSet<Edge>,
-) -> bool {
-    claims.any(|claim| verdict::touches(stage, claim, affected))
+    sampler: &mut Sampler,
+    claim: &Claim,
+    window: u64,
+) -> Explanation {
+    let is_worse = |link: &LinkId| {
+        let members = stage.atlas.links[link.0].members;
+        (0..members).any(|member| {
+            let mut at = |window: u64| sampler.link_state(*link, member, begin_of(window));
+            let before = window.saturating_sub(BACKGROUND_WINDOWS)..window.saturating_sub(6);
+            let count = before.clone().count().max(1) as f64;
+            let (loss, delay) = before.fold((0.0, 0.0), |(loss, delay), earlier| {
+                let (more_loss, more_delay) = at(earlier);
+                (loss + more_loss / count, delay + more_delay as f64 / count)
+            });
+            let recent = (window.saturating_sub(5)..=window).map(&mut at);
+            let now = recent.fold((0.0, 0.0), |(loss, delay), (more_loss, more_delay)| {
+                (loss + more_loss / 6.0, delay + more_delay as f64 / 6.0)
+            });
+            match claim.cause {
+                Cause::Delay => now.1 - delay >= SURGE_NANOS,
+                _ => now.0 - loss >= SURGE_LOSS,
+            }
+        })
+    };
+    let links = verdict::claimed_links(stage, claim);
+    if links.iter().any(is_worse) { Explanation::Surge } else { Explanation::Nothing }
 }
 
 fn seconds(at: Tick) -> f64 {

@@ -47,7 +47,7 @@ fn one_part(text: &mut String, part: &Part) {
     );
     heading(text, "single links, 2 to 20 % or 8 to 60 ms", &part.scores);
     type Column = (&'static str, fn(&Scores) -> Interval, Form);
-    let rows: [Column; 16] = [
+    let rows: [Column; 17] = [
         ("link", |s| s.link, Form::Share),
         ("within one hop", |s| s.near, Form::Share),
         ("owner", |s| s.owner, Form::Share),
@@ -59,10 +59,11 @@ fn one_part(text: &mut String, part: &Part) {
         ("calibration error, link", |s| s.calibration_link, Form::Share),
         ("calibration error, owner", |s| s.calibration_owner, Form::Share),
         ("log score", |s| s.log_score, Form::Number),
-        ("false per 1,000 path-days", |s| s.false_per_1000_path_days, Form::Rate),
-        ("noticed, of what can be", |s| s.noticed, Form::Share),
-        ("delay to the best, median", |s| s.delay_ratio, Form::Number),
-        ("delay to the best, 19 of 20", |s| s.delay_ratio_worst, Form::Number),
+        ("phantoms per 1,000 path-days", |s| s.phantoms, Form::Rate),
+        ("phantoms, confidence .9 or more", |s| s.phantoms_sure, Form::Rate),
+        ("phantoms, confidence .99 or more", |s| s.phantoms_surest, Form::Rate),
+        ("noticed rightly, of what can be", |s| s.noticed, Form::Share),
+        ("mean delay to the best", |s| s.delay_ratio, Form::Number),
         (
             "cases",
             |s| Interval { value: Some(s.link.cases as f64), ..Interval::default() },

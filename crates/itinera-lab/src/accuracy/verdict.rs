@@ -1,7 +1,7 @@
 //! What was said, held against what is true.
 
 use super::atlas::{Atlas, Edge, Suspect};
-use super::cases::{Case, Effect};
+use super::cases::{Case, Effect, Kind};
 use super::oracle::{Opinion, class_of};
 use super::stage::{HISTORY_WINDOWS, Stage, begin_of};
 use itinera_candidates::Claim;
@@ -88,8 +88,27 @@ pub struct CaseScore {
     pub claims: usize,
     /// Of several faults at once: how many were claimed within their classes.
     pub found: usize,
-    /// Seconds from the onset until something on an affected route was claimed first.
+    /// Of a fault of many links: links that are both claimed and at fault, as a share of those that are
+    /// either (Jaccard). An owner means all its links that packets cross.
+    pub extent: f64,
+    /// Seconds from the onset until the cause and a link that cannot be told from the faulty one were
+    /// claimed first.
     pub noticed_s: Option<f64>,
+}
+
+/// A fault of many links is found where at least so much of what is claimed or at fault is both.
+const RIGHT_EXTENT: f64 = 0.5;
+
+impl CaseScore {
+    /// Whether all that is wrong in a case of a kind is claimed, and nothing where nothing is.
+    pub fn is_right(&self, kind: Kind) -> bool {
+        match kind {
+            kind if !kind.is_fault() => !self.claimed,
+            Kind::Two => self.found == 2,
+            Kind::OwnerWide => self.extent >= RIGHT_EXTENT,
+            _ => self.link,
+        }
+    }
 }
 
 pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
@@ -206,6 +225,7 @@ pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> CaseScore
         CaseScore { claimed: !claims.is_empty(), claims: claims.len(), ..CaseScore::default() };
     let classes = classes(stage, case);
     verdict.found = found(atlas, &classes, case, claims);
+    verdict.extent = extent(atlas, case, claims);
     let Some(first) = claims.first() else { return verdict };
     let meant = meant(atlas, first);
     verdict.confidence = first.places.first().map_or(0.0, |(_, probability)| *probability);
@@ -230,12 +250,10 @@ pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> CaseScore
     verdict
 }
 
-/// Right where one of the directed links claimed could not be told from the true one.
+/// Right where one of the directed links claimed is the true one, or cannot be told from it: the same
+/// observations cross both. The opposite direction of a link is another column.
 fn direction_is_right(atlas: &Atlas, truth: LinkId, directed: &BTreeSet<LinkId>) -> bool {
-    directed.contains(&truth)
-        || directed
-            .iter()
-            .any(|link| !atlas.class(*link).is_empty() && atlas.class(*link) == atlas.class(truth))
+    directed.iter().any(|link| *link == truth || atlas.same_column(*link, truth))
 }
 
 fn within_any(top: &BTreeSet<Edge>, classes: &[BTreeSet<Edge>]) -> bool {
@@ -257,13 +275,62 @@ fn found(atlas: &Atlas, classes: &[BTreeSet<Edge>], case: &Case, claims: &[Claim
     classes.iter().filter(named).count()
 }
 
-/// Whether a claim lies on a route that the fault touches.
-pub(super) fn touches(stage: &Stage, claim: &Claim, affected: &BTreeSet<Edge>) -> bool {
-    meant(&stage.atlas, claim).top.iter().any(|edge| affected.contains(edge))
+/// How far the links that are claimed, with the right cause, are those at fault.
+fn extent(atlas: &Atlas, case: &Case, claims: &[Claim]) -> f64 {
+    let faulty: BTreeSet<Edge> = case
+        .suspects
+        .iter()
+        .flat_map(|suspect| atlas.links_of(*suspect))
+        .map(|link| atlas.edge(link))
+        .collect();
+    let fitting = claims.iter().filter(|claim| fits(claim, case.effect));
+    let claimed: BTreeSet<Edge> = fitting.flat_map(|claim| meant(atlas, claim).top).collect();
+    match faulty.union(&claimed).count() {
+        0 => 0.0,
+        either => faulty.intersection(&claimed).count() as f64 / either as f64,
+    }
+}
+
+/// What claims in a case are held against.
+pub(super) struct Expected {
+    effect: Effect,
+    /// By fault: the links that count as it.
+    classes: Vec<BTreeSet<Edge>>,
+    /// All links on routes that a fault touches.
+    affected: BTreeSet<Edge>,
+}
+
+impl Expected {
+    pub(super) fn new(stage: &Stage, case: &Case) -> Self {
+        let (classes, affected) = (classes(stage, case), affected(stage, case));
+        Self { effect: case.effect, classes, affected }
+    }
+
+    /// Whether a claim names the cause and a link that cannot be told from a faulty one.
+    pub(super) fn is_right(&self, stage: &Stage, claim: &Claim) -> bool {
+        fits(claim, self.effect) && within_any(&meant(&stage.atlas, claim).top, &self.classes)
+    }
+
+    /// Whether a claim is about a fault: it is right, or it has the cause and lies on a route that a fault
+    /// touches. Of wrong ones only as many as there are faults: `open` claims are about them already.
+    pub(super) fn explains(&self, stage: &Stage, claim: &Claim, open: usize) -> bool {
+        let touches =
+            || meant(&stage.atlas, claim).top.iter().any(|edge| self.affected.contains(edge));
+        let is_left = || open < self.classes.len() && fits(claim, self.effect);
+        self.is_right(stage, claim) || (is_left() && touches())
+    }
+}
+
+/// The directed links of a claim's first place; both directions where it says none.
+pub(super) fn claimed_links(stage: &Stage, claim: &Claim) -> BTreeSet<LinkId> {
+    let atlas = &stage.atlas;
+    let meant = meant(atlas, claim);
+    let both = || meant.top.iter().flat_map(|edge| atlas.of_edge[edge.0].iter().copied()).collect();
+    meant.directed.clone().unwrap_or_else(both)
 }
 
 /// All links on routes that the fault touches.
-pub(super) fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
+fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
     let atlas = &stage.atlas;
     let suspects: BTreeSet<usize> =
         case.suspects.iter().filter_map(|suspect| atlas.suspect(*suspect)).collect();
@@ -339,6 +406,7 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseS
         owner_confidence,
         set_links: 1,
         found: usize::from(link),
+        extent: 0.0,
         noticed_s: None,
     }
 }

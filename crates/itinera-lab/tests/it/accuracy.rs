@@ -341,7 +341,7 @@ fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
     let added = report(&[a.clone(), b.clone()]);
     assert_eq!(added, report(&[b, a.clone(), a]));
     let text = table(&added);
-    assert!(text.contains("per-path") && text.contains("false per 1,000 path-days"), "{text}");
+    assert!(text.contains("per-path") && text.contains("phantoms per 1,000 path-days"), "{text}");
     assert_eq!(added.parts[0].seeds, [4, 5]);
     assert_eq!(added.parts[0].cases, 4);
 }

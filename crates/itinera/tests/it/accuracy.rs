@@ -46,7 +46,7 @@ fn scores_do_not_depend_on_threads_slices_or_interruption() {
     // What is kept is not run again, and a file that was cut off is named.
     let again = run(&[&["accuracy", "run", "--keep", &kept], SMALL.as_slice()].concat());
     assert!(again.err.contains("2 worlds are kept from before."), "{again:?}");
-    assert!(again.out.contains("false per 1,000 path-days"), "{again:?}");
+    assert!(again.out.contains("phantoms per 1,000 path-days"), "{again:?}");
     let file = std::fs::read_dir(&kept).unwrap().flatten().next().unwrap().path();
     std::fs::write(&file, "{").unwrap();
     let broken = run(&["accuracy", "report", &kept]);

@@ -1,0 +1,301 @@
+//! Silly candidates, and how badly they score.
+
+use super::cases::{Case, Effect, Kind};
+use super::phantoms::PhantomRecord;
+use super::report::{Scores, report};
+use super::run::{CaseRecord, Extent, RECORD_VERSION, Warm, WorldRecord, draw};
+use super::setup::Setup;
+use super::stage::{HISTORY_WINDOWS, Stage};
+use super::verdict::{CaseScore, Truth};
+use super::{Edge, atlas::Suspect};
+use itinera_candidates::{Candidate, Claim, WindowInput};
+use itinera_model::finding::{Cause, Place};
+use itinera_model::two_way::Direction;
+use itinera_simnet::closed_form::LinkId;
+use itinera_simnet::worlds::WorldFamily;
+use std::collections::{BTreeMap, BTreeSet};
+
+fn stage(seed: u64) -> Stage {
+    let setup = Setup { name: "small".to_owned(), agents: 4, peers: 2, ..Setup::a() };
+    Stage::new(&setup, WorldFamily::Plain, seed)
+}
+
+/// Claims the same in every window, whatever is measured.
+#[derive(Debug, Clone)]
+struct Stubborn(Vec<Claim>);
+
+impl Candidate for Stubborn {
+    fn name(&self) -> &'static str {
+        "stubborn"
+    }
+
+    fn regard(&mut self, _: &WindowInput<'_>) -> Vec<Claim> {
+        self.0.clone()
+    }
+
+    fn fork(&self) -> Box<dyn Candidate> {
+        Box::new(self.clone())
+    }
+}
+
+fn cause(case: &Case) -> Cause {
+    match case.effect {
+        Effect::Loss(_) => Cause::Loss,
+        Effect::DelayMs(_) => Cause::Delay,
+    }
+}
+
+fn claim(case: &Case, place: Place, direction: Option<Direction>) -> Claim {
+    Claim { cause: cause(case), places: vec![(place, 0.9)], direction, owner: None }
+}
+
+/// What a stubborn candidate gets for its claims in a case.
+fn played(stage: &Stage, case: &Case, claims: Vec<Claim>) -> CaseScore {
+    let warm = Warm::of(stage, vec![Box::new(Stubborn(claims))]);
+    warm.play(case, |_| {}).verdicts["stubborn"].clone()
+}
+
+/// The cases of a kind in some worlds, a few of each.
+fn cases(wanted: impl Fn(Kind) -> bool, most: usize) -> Vec<(Stage, Vec<Case>)> {
+    let of = |seed| {
+        let stage = stage(seed);
+        let all = (0..60).map(|number| draw(&stage, number));
+        let cases = all.filter(|case| wanted(case.kind)).take(most).collect();
+        (stage, cases)
+    };
+    [10, 11].map(of).into()
+}
+
+/// A place that names a directed link alone, with its direction as probes go; absent where no place does.
+fn named(stage: &Stage, link: LinkId) -> Option<(Place, Direction)> {
+    let atlas = &stage.atlas;
+    let forward = atlas.place_of(link).map(|place| (place, Direction::Forward));
+    let back = || Some((atlas.place_of(atlas.reverse(link))?, Direction::Return));
+    forward.or_else(back)
+}
+
+#[test]
+fn the_opposite_direction_of_the_right_link_is_wrong() {
+    let (mut right, mut same_edges) = (0, 0);
+    for (stage, cases) in cases(Kind::is_link, 8) {
+        for case in cases {
+            let [Suspect::Link(link)] = case.suspects[..] else { panic!("{case:?}") };
+            let Some((place, direction)) = named(&stage, link) else { continue };
+            let opposite = match direction {
+                Direction::Forward => Direction::Return,
+                Direction::Return => Direction::Forward,
+            };
+            let told = |direction| played(&stage, &case, vec![claim(&case, place, direction)]);
+            let (good, bad) = (told(Some(direction)), told(Some(opposite)));
+            assert!(good.link && bad.link, "the link is right either way");
+            assert_eq!(good.direction, Some(true));
+            assert_eq!(told(None).direction, None);
+            let reverse = stage.atlas.reverse(link);
+            let is_one_column = stage.atlas.same_column(link, reverse);
+            assert_eq!(bad.direction, Some(is_one_column));
+            right += 1;
+            let seen: &BTreeSet<Edge> = stage.atlas.class(link);
+            same_edges += usize::from(!is_one_column && stage.atlas.class(reverse) == seen);
+        }
+    }
+    assert!(right >= 8 && same_edges >= 4, "{right}, {same_edges}");
+}
+
+#[test]
+fn owner_wide_faults_are_found_by_extent_and_single_links_not_by_owners() {
+    let (mut wide, mut single) = (0, 0);
+    let links = cases(Kind::is_link, 8);
+    for (stage, cases) in links.into_iter().chain(cases(|kind| kind == Kind::OwnerWide, 8)) {
+        for case in cases {
+            let links: Vec<LinkId> =
+                case.suspects.iter().flat_map(|it| stage.atlas.links_of(*it)).collect();
+            let owner = stage.world.owner_of(stage.atlas.links[links[0].0].to).unwrap();
+            let (as_number, _) = stage.world.registration(owner);
+            let whole = played(&stage, &case, vec![claim(&case, Place::Owner { as_number }, None)]);
+            if case.kind == Kind::OwnerWide {
+                assert!(whole.extent >= 0.5, "{whole:?}");
+                let Some((place, _)) = named(&stage, links[0]) else { continue };
+                let one = played(&stage, &case, vec![claim(&case, place, None)]);
+                let edges: BTreeSet<Edge> = links.iter().map(|it| stage.atlas.edge(*it)).collect();
+                assert!((one.extent - 1.0 / edges.len() as f64).abs() < 1e-9, "{one:?}");
+                wide += 1;
+            } else {
+                let inside = stage.atlas.means(&Place::Owner { as_number });
+                assert!(!whole.link || inside.len() <= 2, "{whole:?} of {}", inside.len());
+                single += 1;
+            }
+        }
+    }
+    assert!(wide >= 2 && single >= 8, "{wide}, {single}");
+}
+
+/// Scores of a candidate from the verdicts of its cases, in worlds of a hundred cases.
+fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
+    let extent = Extent { cases: 100, calm_windows: 10, first_only: false };
+    let case = |(number, (kind, verdict)): (usize, &(Kind, CaseScore))| CaseRecord {
+        number: number as u64,
+        kind: *kind,
+        effect: Effect::Loss(0.1),
+        truth: Truth {
+            begins_s: 0.0,
+            links: Vec::new(),
+            crossed_by: Vec::new(),
+            background: Vec::new(),
+            member: None,
+            owners: BTreeSet::new(),
+            either_side: BTreeSet::new(),
+            paths_crossing: 1,
+            pairs_crossing: 0,
+            class_links: 1,
+            information_nats: Some(100.0),
+        },
+        verdicts: BTreeMap::from([("silly".to_owned(), verdict.clone())]),
+        phantoms: BTreeMap::new(),
+        optimal_s: vec![Some(40.0); 29],
+    };
+    let worlds = verdicts.chunks(100).zip(0..).map(|(chunk, seed)| WorldRecord {
+        version: RECORD_VERSION,
+        setup: Setup::a(),
+        family: WorldFamily::Plain.to_string(),
+        seed,
+        extent,
+        paths: 1,
+        blind: [0.0; 2],
+        cases: chunk.iter().enumerate().map(case).collect(),
+        calm: BTreeMap::from([("silly".to_owned(), PhantomRecord::default())]),
+    });
+    let report = report(&worlds.collect::<Vec<_>>());
+    report.parts[0].scores.iter().find(|scores| scores.candidate == "silly").unwrap().clone()
+}
+
+/// Verdicts of one that always says the same confidence and is right in this share of the first cases.
+fn constant(confidence: f64, right: f64) -> Vec<(Kind, CaseScore)> {
+    let verdict = |number: usize| {
+        let link = (number as f64) < right * 1_000.0;
+        let scored = CaseScore { claimed: true, link, confidence, ..CaseScore::default() };
+        (Kind::ForwardLoss, scored)
+    };
+    (0..1_000).map(verdict).collect()
+}
+
+#[test]
+fn a_constant_confidence_is_calibrated_where_it_is_as_often_right() {
+    let error =
+        |confidence, right| scored(&constant(confidence, right)).calibration_link.value.unwrap();
+    assert!(error(0.7, 0.7) < 0.06, "{}", error(0.7, 0.7));
+    assert!((error(0.9, 0.5) - 0.4).abs() < 0.03, "{}", error(0.9, 0.5));
+    let log_score = |right| scored(&constant(0.7, right)).log_score.value.unwrap();
+    assert!((log_score(0.7) + 0.611).abs() < 1e-3, "{}", log_score(0.7));
+}
+
+#[test]
+fn silence_is_scored_as_saying_that_nothing_is_wrong() {
+    let silent = |faults: usize| {
+        let kind = |number| if number < faults { Kind::ForwardLoss } else { Kind::None };
+        let verdicts: Vec<(Kind, CaseScore)> =
+            (0..1_000).map(|number| (kind(number), CaseScore::default())).collect();
+        scored(&verdicts)
+    };
+    let scores = silent(800);
+    assert_eq!((scores.link.value, scores.sure.value), (Some(0.0), Some(0.0)));
+    assert!((scores.log_score.value.unwrap() - 0.8 * libm::log(1e-3)).abs() < 1e-9);
+    assert!(silent(0).log_score.value.unwrap().abs() < 1e-9);
+    let of_kind = |name: &str| {
+        let group = scores.by_kind.iter().find(|group| group.name == name).unwrap();
+        group.link.value
+    };
+    assert_eq!((of_kind("no fault"), of_kind("forward loss")), (Some(1.0), Some(0.0)));
+}
+
+#[test]
+fn a_claim_that_always_stands_is_a_phantom_once_and_everything_at_once_is_as_many() {
+    let stage = stage(10);
+    let used: BTreeSet<LinkId> = stage.atlas.used.iter().flatten().copied().collect();
+    let places: Vec<Place> = used.iter().filter_map(|link| stage.atlas.place_of(*link)).collect();
+    assert!(places.len() >= 20, "{}", places.len());
+    let misrouted = |place: &Place| Claim {
+        cause: Cause::Misrouting,
+        places: vec![(*place, 0.95)],
+        direction: None,
+        owner: None,
+    };
+    let phantoms = |places: &[Place], windows| {
+        let claims = places.iter().map(misrouted).collect();
+        let warm = Warm::of(&stage, vec![Box::new(Stubborn(claims))]);
+        let in_case = warm.play(&draw(&stage, 0), |_| {}).phantoms["stubborn"].phantoms;
+        (warm.calm(windows)["stubborn"].phantoms, in_case)
+    };
+    // A link that surges at the beginning would be excused: the first that does not is taken.
+    let calm = places.iter().find(|place| phantoms(&[**place], 0).0 == [1, 1, 0]).unwrap();
+    assert_eq!(phantoms(&[*calm], 60), ([1, 1, 0], [0; 3]), "from the first window on, it stands");
+    let (all, _) = phantoms(&places, 0);
+    assert!(all[1] > places.len() as u64 * 9 / 10, "{all:?} of {}", places.len());
+}
+
+#[test]
+fn what_is_missed_or_wrong_counts_until_the_end_of_the_case() {
+    let verdict = |number: usize| CaseScore {
+        claimed: true,
+        link: true,
+        noticed_s: number.is_multiple_of(2).then_some(80.0),
+        ..CaseScore::default()
+    };
+    let scores = scored(&(0..200).map(|n| (Kind::ForwardLoss, verdict(n))).collect::<Vec<_>>());
+    assert_eq!(scores.noticed.value, Some(0.5));
+    let ratio = scores.delay_ratio.value.unwrap();
+    assert!((ratio - (80.0 + 610.0) / 2.0 / 40.0).abs() < 1e-9, "{ratio}");
+}
+
+#[test]
+fn a_wrong_place_is_not_noticed_and_not_a_phantom_as_often_as_there_are_faults() {
+    let mut told = 0;
+    for (stage, cases) in cases(Kind::is_link, 4) {
+        for case in cases {
+            let [Suspect::Link(link)] = case.suspects[..] else { panic!("{case:?}") };
+            let Some((place, _)) = named(&stage, link) else { continue };
+            // Two other links that all paths over the faulty one cross as well, or not: wrong either way.
+            let class = stage.atlas.class(link);
+            let wrong = stage.atlas.used[0].iter().filter_map(|other| {
+                let is_other = !class.contains(&stage.atlas.edge(*other));
+                stage.atlas.place_of(*other).filter(|_| is_other)
+            });
+            let wrong: Vec<Claim> = wrong.take(12).map(|it| claim(&case, it, None)).collect();
+            let count = wrong.len() as u64;
+            let late = |claims: Vec<Claim>| {
+                let warm = Warm::of(&stage, vec![Box::new(Late { claims, windows: 0 })]);
+                let record = warm.play(&case, |_| {});
+                let phantoms = record.phantoms["late"];
+                (record.verdicts["late"].noticed_s, phantoms.phantoms[0], phantoms.true_surges)
+            };
+            let (noticed, phantoms, surges) = late(wrong);
+            assert_eq!(noticed, None);
+            assert!((count - 1..=count).contains(&(phantoms + surges)), "{phantoms} of {count}");
+            let (noticed, phantoms, _) = late(vec![claim(&case, place, None)]);
+            assert!(noticed.is_some_and(|s| s < 70.0) && phantoms == 0, "{noticed:?}, {phantoms}");
+            told += 1;
+        }
+    }
+    assert!(told >= 4, "{told}");
+}
+
+/// Claims nothing for as long as nothing is wrong and a minute more, and the same from then on.
+#[derive(Debug, Clone)]
+struct Late {
+    claims: Vec<Claim>,
+    windows: u64,
+}
+
+impl Candidate for Late {
+    fn name(&self) -> &'static str {
+        "late"
+    }
+
+    fn regard(&mut self, _: &WindowInput<'_>) -> Vec<Claim> {
+        self.windows += 1;
+        if self.windows > HISTORY_WINDOWS + 6 { self.claims.clone() } else { Vec::new() }
+    }
+
+    fn fork(&self) -> Box<dyn Candidate> {
+        Box::new(self.clone())
+    }
+}

@@ -1,0 +1,149 @@
+//! Claims that nothing true explains, counted by episode.
+//!
+//! An episode begins with a claim and lasts while claims of the same cause share a place with it. So a
+//! claim that stands for an hour counts once, and so does one that changes the order of its places.
+
+use itinera_candidates::Claim;
+use itinera_model::finding::{Cause, Place};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// Windows without a claim after which the next one begins another episode: a minute.
+const ENDS_AFTER: u64 = 6;
+/// Confidences at which episodes are counted.
+pub(super) const LEVELS: [f64; 3] = [0.0, 0.9, 0.99];
+
+/// Episodes of a candidate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct PhantomRecord {
+    /// Without explanation, by the confidence that they reach: any, .9, .99.
+    pub phantoms: [u64; 3],
+    /// With a link that really got worse: cause and direction are right.
+    pub true_surges: u64,
+}
+
+impl PhantomRecord {
+    /// Adds the episodes of another time.
+    pub(super) fn add(&mut self, other: &Self) {
+        for (sum, more) in self.phantoms.iter_mut().zip(other.phantoms) {
+            *sum += more;
+        }
+        self.true_surges += other.true_surges;
+    }
+}
+
+/// What explains a claim.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Explanation {
+    /// The fault of the case; its place may be wrong, which is scored by itself.
+    Fault,
+    /// A link that got worse by itself.
+    Surge,
+    /// Nothing.
+    Nothing,
+}
+
+#[derive(Debug, Clone)]
+struct Episode {
+    cause: Cause,
+    places: BTreeSet<Place>,
+    last: u64,
+    confidence: f64,
+    explanation: Explanation,
+}
+
+/// The episodes of a candidate as windows come.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Episodes {
+    open: Vec<Episode>,
+    /// What has been counted.
+    pub(super) record: PhantomRecord,
+}
+
+impl Episodes {
+    /// The same episodes, with nothing counted.
+    pub(super) fn continued(&self) -> Self {
+        Self { open: self.open.clone(), record: PhantomRecord::default() }
+    }
+
+    /// Takes the claims that stand at the end of a window. `explain` is asked about each episode that
+    /// begins, with the number of open episodes that the fault explains.
+    pub(super) fn regard(
+        &mut self,
+        window: u64,
+        claims: &[Claim],
+        mut explain: impl FnMut(&Claim, usize) -> Explanation,
+    ) {
+        self.open.retain(|episode| episode.last + ENDS_AFTER >= window);
+        for claim in claims {
+            let Some((_, confidence)) = claim.places.first() else { continue };
+            let places: BTreeSet<Place> = claim.places.iter().map(|(place, _)| *place).collect();
+            let known = self.open.iter().position(|episode| {
+                episode.cause == claim.cause && !episode.places.is_disjoint(&places)
+            });
+            let index = known.unwrap_or_else(|| {
+                let of_fault = |it: &&Episode| it.explanation == Explanation::Fault;
+                let explanation = explain(claim, self.open.iter().filter(of_fault).count());
+                self.record.true_surges += u64::from(explanation == Explanation::Surge);
+                let (cause, places) = (claim.cause, BTreeSet::new());
+                let last = window;
+                self.open.push(Episode { cause, places, last, confidence: -1.0, explanation });
+                self.open.len() - 1
+            });
+            let episode = &mut self.open[index];
+            episode.places.extend(places);
+            episode.last = window;
+            let before = episode.confidence;
+            episode.confidence = before.max(*confidence);
+            if episode.explanation == Explanation::Nothing {
+                for (count, level) in self.record.phantoms.iter_mut().zip(LEVELS) {
+                    *count += u64::from(before < level && episode.confidence >= level);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn claim(last: &[u8], confidence: f64) -> Claim {
+        let place = |last: &u8| (Place::Node { address: [198, 18, 0, *last].into() }, confidence);
+        let places = last.iter().map(place).collect();
+        Claim { cause: Cause::Loss, places, direction: None, owner: None }
+    }
+
+    #[test]
+    fn an_episode_counts_once_at_each_confidence_whatever_the_order_of_its_places() {
+        let mut episodes = Episodes::default();
+        let mut regard = |window, claims: &[Claim]| {
+            episodes.regard(window, claims, |_, _| Explanation::Nothing);
+            episodes.record.phantoms
+        };
+        assert_eq!(regard(0, &[claim(&[1, 2], 0.5)]), [1, 0, 0]);
+        assert_eq!(regard(1, &[claim(&[2, 1], 0.95)]), [1, 1, 0]);
+        assert_eq!(regard(2, &[]), [1, 1, 0]);
+        assert_eq!(regard(3, &[claim(&[3, 2], 0.999)]), [1, 1, 1]);
+        assert_eq!(regard(9, &[claim(&[3], 0.2)]), [1, 1, 1], "within a minute");
+        assert_eq!(regard(16, &[claim(&[3], 0.2), claim(&[4], 0.92)]), [3, 2, 1]);
+        let mut continued = episodes.continued();
+        continued.regard(17, &[claim(&[4], 0.92)], |_, _| Explanation::Nothing);
+        assert_eq!(continued.record, PhantomRecord::default(), "it was counted before");
+    }
+
+    #[test]
+    fn what_is_explained_is_no_phantom_however_sure_it_becomes() {
+        let mut episodes = Episodes::default();
+        let mut asked = Vec::new();
+        for (window, confidence) in [(0, 0.3), (1, 0.999)] {
+            let claims = [claim(&[1], confidence), claim(&[2], confidence)];
+            episodes.regard(window, &claims, |_, of_fault| {
+                asked.push(of_fault);
+                if asked.len() == 1 { Explanation::Fault } else { Explanation::Surge }
+            });
+        }
+        assert_eq!(asked, [0, 1]);
+        assert_eq!(episodes.record, PhantomRecord { phantoms: [0; 3], true_surges: 1 });
+    }
+}
