@@ -2243,7 +2243,7 @@ export interface components {
          * @description Kind of event.
          * @enum {string}
          */
-        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "receive-errors" | "link-saturated" | "host-busy" | "agent-silent" | "host-facts-changed" | "route-not-intended" | "local-action" | "judgement-behind" | "commits-set-aside" | "duty-failing" | "disk-low" | "agents-late" | "deliveries-failing";
+        EventKind: "check-mismatch" | "name-unresolved" | "dns-disagree" | "dns-stale" | "service-failed" | "service-slow" | "transfer-slow" | "mtu-black-hole" | "throughput-low" | "pair-loss" | "pair-unreachable" | "receive-errors" | "link-saturated" | "host-busy" | "agent-silent" | "host-facts-changed" | "route-not-intended" | "local-action" | "judgement-behind" | "commits-set-aside" | "duty-failing" | "disk-low" | "agents-late" | "deliveries-failing";
         /** @description A page of events. */
         Events: {
             items: components["schemas"]["EventItem"][];
@@ -3345,6 +3345,16 @@ export interface components {
             parameters: components["schemas"]["LowThroughput"];
         } | {
             /** @enum {string} */
+            code: "pair-loss";
+            /** @description Packets are lost in one direction between two agents. */
+            parameters: components["schemas"]["OneWayLoss"];
+        } | {
+            /** @enum {string} */
+            code: "pair-unreachable";
+            /** @description Two agents do not get packets from each other. */
+            parameters: components["schemas"]["UnansweredPair"];
+        } | {
+            /** @enum {string} */
             code: "receive-errors";
             /** @description An agent's interface counts receive errors. */
             parameters: components["schemas"]["ReceiveErrorCounts"];
@@ -3824,6 +3834,24 @@ export interface components {
             items: components["schemas"]["NoticeItem"][];
             /** @description What to ask the next page with; absent on the last one. */
             next?: string | null;
+        };
+        /** @description Packet loss in one direction between two agents. */
+        OneWayLoss: {
+            /** @description Site of the agent that sends these packets. */
+            from: string;
+            /** @description Limit of the loss ratio. */
+            limit: components["schemas"]["Ratio"];
+            /** @description Packets in this direction. */
+            lossy: components["schemas"]["LossCounts"];
+            /** @description Packets in the opposite direction in the same time. */
+            opposite: components["schemas"]["LossCounts"];
+            /**
+             * Format: int32
+             * @description Time that the counts are of, in seconds.
+             */
+            seconds: number;
+            /** @description Site of the agent that they are sent to. */
+            to: string;
         };
         /**
          * @description One action on an alarm. `EnumString` and `IntoStaticStr` read and write its name in the database.
@@ -5845,6 +5873,23 @@ export interface components {
             prefixes: string[];
             /** @description Targets. */
             targets: string[];
+        };
+        /** @description Two agents that do not get packets from each other. */
+        UnansweredPair: {
+            /** @description Site of the agent that answers. */
+            far: string;
+            /** @description Site of the agent that sends first. */
+            near: string;
+            /**
+             * Format: int32
+             * @description Time that the count is of, in seconds.
+             */
+            seconds: number;
+            /**
+             * Format: int32
+             * @description Packets sent, none of them answered.
+             */
+            sent: number;
         };
         /** @description "Unreachable" answers with one code. */
         UnreachableCount: {

@@ -2,8 +2,9 @@
 
 use crate::responsible::Responsible;
 use itinera_model::alarm::Severity;
-use itinera_model::event::{EventKind, Fault};
+use itinera_model::event::{Event, EventKind, Fault};
 use itinera_model::finding::{Cause, Place};
+use itinera_model::message::Message;
 use itinera_model::owner::OwnerMap;
 use itinera_model::unit::WallTime;
 use std::collections::BTreeSet;
@@ -27,8 +28,39 @@ struct Traits {
 
 #[derive(Debug, Clone)]
 enum Subject {
-    Alarm { place: Place, cause: Cause, responsible: Responsible, is_critical: bool },
-    Event { kind: EventKind, group: String, own: Vec<IpAddr>, route: BTreeSet<IpAddr> },
+    Alarm {
+        place: Place,
+        cause: Cause,
+        responsible: Responsible,
+        is_critical: bool,
+    },
+    Event {
+        kind: EventKind,
+        group: String,
+        own: Vec<IpAddr>,
+        route: BTreeSet<IpAddr>,
+        pair: Option<OfPair>,
+    },
+}
+
+/// Site that loses what it sends, and site that does not receive it.
+#[derive(Debug, Clone)]
+struct OfPair([String; 2]);
+
+impl OfPair {
+    fn of(event: &Event) -> Option<Self> {
+        let (from, to) = match &event.message {
+            Message::PairLoss(loss) => (&loss.from, &loss.to),
+            Message::PairUnreachable(pair) => (&pair.near, &pair.far),
+            _ => return None,
+        };
+        Some(Self([from.clone(), to.clone()]))
+    }
+
+    /// True for pairs with the same sender's or receiver's site.
+    fn shares_a_site(&self, other: &Self) -> bool {
+        self.0.iter().zip(&other.0).any(|(one, another)| one == another)
+    }
 }
 
 impl Traits {
@@ -50,6 +82,7 @@ impl Traits {
                     group: event.group.clone(),
                     own: event.own_addresses.clone(),
                     route: event.route.iter().copied().collect(),
+                    pair: OfPair::of(event),
                 },
             },
         }
@@ -64,12 +97,17 @@ impl Traits {
         match (&self.subject, &other.subject) {
             (Subject::Alarm { .. }, Subject::Alarm { .. }) => self.is_one_place(other),
             (
-                Subject::Event { kind, group, .. },
-                Subject::Event { kind: other_kind, group: other_group, .. },
+                Subject::Event { kind, group, pair, .. },
+                Subject::Event { kind: other_kind, group: other_group, pair: other_pair, .. },
             ) => {
                 // What agents that fall silent together share has failed.
-                let both = *kind == EventKind::AgentSilent && kind == other_kind;
-                group == other_group || (both && self.began_within(other, TOGETHER_US))
+                let both_silent = *kind == EventKind::AgentSilent && kind == other_kind;
+                let mut pairs = pair.iter().zip(other_pair);
+                let shares_a_part = both_silent
+                    || pairs.any(|(pair, other)| pair.shares_a_site(other))
+                    || self.ends_at_machine_of(other)
+                    || other.ends_at_machine_of(self);
+                group == other_group || (shares_a_part && self.began_within(other, TOGETHER_US))
             }
             (Subject::Alarm { .. }, Subject::Event { .. }) => other.follows_from(self),
             (Subject::Event { .. }, Subject::Alarm { .. }) => self.follows_from(other),
@@ -123,6 +161,13 @@ impl Traits {
         };
         let is_enough = *is_critical || *kind != EventKind::AgentSilent;
         on_machine || (on_route && is_enough && self.began_within(alarm, TOGETHER_US))
+    }
+
+    /// True for a pair with an end at the machine that another event is about.
+    fn ends_at_machine_of(&self, other: &Self) -> bool {
+        let Subject::Event { pair: Some(_), route, .. } = &self.subject else { return false };
+        let Subject::Event { own, .. } = &other.subject else { return false };
+        own.iter().any(|address| route.contains(address))
     }
 
     /// What it counts as where many fail at once: its place, or an agent that is silent.
@@ -250,12 +295,12 @@ pub(crate) mod tests {
     use super::*;
     use itinera_model::alarm::{Alarm, AlarmKey, AlarmKind};
     use itinera_model::diagnosis::Part;
-    use itinera_model::event::{Event, EventKey};
+    use itinera_model::event::EventKey;
     use itinera_model::finding::{FaultDirection, LossCounts};
     use itinera_model::id::{AgentId, PathId};
-    use itinera_model::message::Message;
+    use itinera_model::message::{OneWayLoss, UnansweredPair};
     use itinera_model::owner::{Owner, OwnerEntry};
-    use itinera_model::unit::Micros;
+    use itinera_model::unit::{Micros, Ratio};
     use uuid::Uuid;
 
     fn map() -> OwnerMap {
@@ -444,6 +489,64 @@ pub(crate) mod tests {
         assert_eq!(chosen(&silent, &nine).0, Some(1));
         let check = on_route(EventKind::ServiceFailed, 1_000, &[]);
         assert_eq!(chosen(&check, &nine).0, None);
+    }
+
+    fn of_pair(from: &str, to: &str, since_s: i64) -> Fault {
+        let loss = OneWayLoss {
+            from: from.to_owned(),
+            to: to.to_owned(),
+            lossy: LossCounts { sent: 40, lost: 6 },
+            opposite: LossCounts { sent: 34, lost: 0 },
+            limit: Ratio::from_ppm(30_000),
+            seconds: 40,
+        };
+        let event = event(EventKind::PairLoss, &format!("{from} {to}"), since_s);
+        Fault::Event(Event { message: Message::PairLoss(loss), ..event })
+    }
+
+    #[test]
+    fn loss_of_a_pair_belongs_to_the_fault_at_the_access_of_its_agents() {
+        let link = Fault::Alarm(alarm("198.18.64.3", "198.18.64.4", 0, 1_000));
+        let at = |since, route: &[&str]| on_route(EventKind::PairLoss, since, route);
+        let access = at(1_060, &["198.18.64.3", "198.18.64.4"]);
+        assert_eq!(chosen(&access, std::slice::from_ref(&link)), (Some(1), vec![]));
+        assert_eq!(chosen(&link, std::slice::from_ref(&access)), (Some(1), vec![]));
+        let later = at(1_200, &["198.18.64.3", "198.18.64.4"]);
+        assert_eq!(chosen(&later, std::slice::from_ref(&link)), (None, vec![]));
+    }
+
+    #[test]
+    fn pairs_that_share_the_end_at_fault_are_one_incident() {
+        let known = [of_pair("Eskerry", "Dunverra", 1_000)];
+        let same_sender = of_pair("Eskerry", "Carrock Pier", 1_030);
+        assert_eq!(chosen(&same_sender, &known).0, Some(1));
+        let same_receiver = of_pair("Carrock Pier", "Dunverra", 1_030);
+        assert_eq!(chosen(&same_receiver, &known).0, Some(1));
+        let opposite = of_pair("Dunverra", "Eskerry", 1_030);
+        assert_eq!(chosen(&opposite, &known).0, None);
+        let later = of_pair("Eskerry", "Carrock Pier", 1_130);
+        assert_eq!(chosen(&later, &known).0, None);
+        let unreachable = UnansweredPair {
+            near: "Eskerry".to_owned(),
+            far: "Carrock Pier".to_owned(),
+            sent: 120,
+            seconds: 120,
+        };
+        let event = event(EventKind::PairUnreachable, "Eskerry Carrock Pier", 1_020);
+        let message = Message::PairUnreachable(unreachable);
+        assert_eq!(chosen(&Fault::Event(Event { message, ..event }), &known).0, Some(1));
+    }
+
+    #[test]
+    fn a_pair_that_ends_at_a_faulty_machine_belongs_to_its_fault() {
+        let machine = of_machine("machine:3", "10.3.0.2");
+        let Fault::Event(pair) = of_pair("Eskerry", "Carrock Pier", 60) else { panic!() };
+        let at = |route: &str| {
+            Fault::Event(Event { route: vec![route.parse().unwrap()], ..pair.clone() })
+        };
+        assert_eq!(chosen(&at("10.3.0.2"), std::slice::from_ref(&machine)).0, Some(1));
+        assert_eq!(chosen(&machine, &[at("10.3.0.2")]).0, Some(1));
+        assert_eq!(chosen(&at("10.4.0.2"), std::slice::from_ref(&machine)).0, None);
     }
 
     #[test]

@@ -1,12 +1,12 @@
-//! The inventory: agents, paths, checks, intended routes, limits and rules, as judgement is told of them.
+//! The inventory: agents, paths, pairs, checks, intended routes, limits and rules, as judgement is told of them.
 //!
 //! It is an input of the log, so that what was judged by it can be judged again after it has changed.
 
-use crate::event::CheckFacts;
 use crate::event::intended::Intended;
+use crate::event::{CheckFacts, PairEnds};
 use crate::limits::Limits;
 use crate::rules::Rules;
-use itinera_model::id::{AgentId, CheckId, PathId};
+use itinera_model::id::{AgentId, CheckId, PairId, PathId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
@@ -49,6 +49,9 @@ pub struct Inventory {
     pub checks: BTreeMap<CheckId, CheckFacts>,
     /// The path from each agent to each address: by echo where there are several.
     pub paths: BTreeMap<(AgentId, IpAddr), PathId>,
+    /// Pairs that measure each other always.
+    #[serde(default)]
+    pub pairs: BTreeMap<PairId, PairEnds>,
     /// Paths with an intended route.
     pub intended: BTreeMap<PathId, IntendedRoute>,
 }

@@ -210,15 +210,26 @@ impl Ruling {
         path: PathId,
         place: &Place,
     ) -> PathLimits<'_> {
-        let mut found = PathLimits { limits: *configured, by: None };
         if self.rules.rules.is_empty() {
-            return found;
+            return PathLimits { limits: *configured, by: None };
         }
         let owners = self.owners_at(place);
         let subject = self.rules.of_path(path, &owners);
+        self.limits_by(configured, |rule| rule.selects(subject))
+    }
+
+    /// The limits between two sites: each by the first rule that selects one of them and has it.
+    pub(crate) fn limits_between(&self, configured: &Limits, sites: [&str; 2]) -> Limits {
+        let subjects = sites.map(|site| self.rules.subject((Some(site), None), &[]));
+        let selects = |rule: &Rule| subjects.iter().any(|it| rule.selects(*it));
+        self.limits_by(configured, selects).limits
+    }
+
+    fn limits_by(&self, configured: &Limits, selects: impl Fn(&Rule) -> bool) -> PathLimits<'_> {
+        let mut found = PathLimits { limits: *configured, by: None };
         let limits = &mut found.limits;
         // The first rule is applied last.
-        for rule in self.rules.rules.iter().rev().filter(|rule| rule.selects(subject)) {
+        for rule in self.rules.rules.iter().rev().filter(|rule| selects(rule)) {
             let of = rule.limits;
             let values = [
                 (&mut limits.loss_ppm, of.loss_ratio.map(Ratio::as_ppm)),
@@ -322,6 +333,12 @@ mod tests {
         assert_eq!(limits(3, elsewhere), (5_000, 15_000, 12, "Voice".to_owned()));
         assert_eq!(limits(2, place()), (30_000, 40_000, 3, "Northmere".to_owned()));
         assert_eq!(limits(9, elsewhere), (30_000, 15_000, 3, "configured".to_owned()));
+        let between = |from, to| {
+            let limits = ruling.limits_between(&Limits::default(), [from, to]);
+            (limits.loss_ppm, limits.hold_windows)
+        };
+        assert_eq!(between("Eskerry", "Dunverra"), (100_000, 12), "by the tag of one of the sites");
+        assert_eq!(between("Eskerry", "Carrock Pier"), (30_000, 3));
     }
 
     #[test]

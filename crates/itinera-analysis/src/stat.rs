@@ -80,6 +80,28 @@ pub fn wilson_interval(lost: u32, sent: u32) -> Option<(f64, f64)> {
     Some((((centre - spread) / scale).max(0.0), ((centre + spread) / scale).min(1.0)))
 }
 
+/// Probability that a loss ratio is over a limit, after `lost` of `sent`, with the prior Beta(1, 1/limit).
+///
+/// The tail of a beta distribution with whole parameters is a sum of binomial probabilities.
+/// Source: NIST Digital Library of Mathematical Functions, 8.17.5.
+pub fn probability_over(lost: u32, sent: u32, limit: f64) -> f64 {
+    if limit <= 0.0 {
+        return if lost > 0 { 1.0 } else { 0.0 };
+    }
+    if limit >= 1.0 {
+        return 0.0;
+    }
+    let n = f64::from(sent) + (1.0 / limit).round();
+    let (odds, mut ln_term) = (libm::log(limit / (1.0 - limit)), n * libm::log(1.0 - limit));
+    let mut sum = 0.0;
+    for k in 0..=lost.min(sent) {
+        sum += libm::exp(ln_term);
+        let k = f64::from(k);
+        ln_term += libm::log((n - k) / (k + 1.0)) + odds;
+    }
+    sum.min(1.0)
+}
+
 /// Probability that a standard normal variable exceeds `z`.
 pub fn normal_tail(z: f64) -> f64 {
     0.5 * libm::erfc(z / std::f64::consts::SQRT_2)
@@ -148,6 +170,29 @@ mod tests {
                 .sum();
             assert!((total - 1.0).abs() < 1e-9, "{total}");
         }
+    }
+
+    #[test]
+    fn probability_over_a_limit_is_that_of_the_integrated_density() {
+        for (lost, sent, limit) in [(0, 0, 0.03), (4, 40, 0.03), (2, 60, 0.01), (30, 40, 0.5)] {
+            let limit: f64 = limit;
+            let (a, b) = (f64::from(lost) + 1.0, f64::from(sent - lost) + (1.0 / limit).round());
+            let steps = 200_000;
+            let width = (1.0 - limit) / f64::from(steps);
+            let tail: f64 = (0..steps)
+                .map(|step| {
+                    let x = limit + (f64::from(step) + 0.5) * width;
+                    let ln =
+                        (a - 1.0) * libm::log(x) + (b - 1.0) * libm::log(1.0 - x) - ln_beta(a, b);
+                    libm::exp(ln) * width
+                })
+                .sum();
+            let probability = probability_over(lost, sent, limit);
+            assert!((tail - probability).abs() < 1e-4, "{lost} of {sent}: {tail} {probability}");
+        }
+        let edges = [(0, 9, 0.0), (1, 9, 0.0), (9, 9, 1.0), (50_000, 100_000, 0.03)];
+        let edges = edges.map(|(lost, sent, limit)| probability_over(lost, sent, limit).round());
+        assert_eq!(edges.map(|it| it > 0.5), [false, true, false, true]);
     }
 
     #[test]

@@ -40,6 +40,10 @@ pub enum EventKind {
     /// Throughput is under its limit, several times in a row.
     #[serde(alias = "limit-missed")]
     ThroughputLow,
+    /// Packets are lost in one direction between two agents.
+    PairLoss,
+    /// Two agents do not get packets from each other.
+    PairUnreachable,
     /// An agent's interface counts receive errors.
     #[serde(alias = "frames-damaged")]
     ReceiveErrors,
@@ -94,7 +98,7 @@ pub struct EventKey {
     pub kind: EventKind,
     /// At which agent; nil for what is about the service itself.
     pub agent: AgentId,
-    /// About what there: a check's id, an interface, a name.
+    /// About what there: a check's id, an interface, a name, a pair with its direction.
     pub subject: String,
 }
 
@@ -181,6 +185,8 @@ impl fmt::Display for EventKind {
             Self::TransferSlow => "transfer-slow",
             Self::MtuBlackHole => "mtu-black-hole",
             Self::ThroughputLow => "throughput-low",
+            Self::PairLoss => "pair-loss",
+            Self::PairUnreachable => "pair-unreachable",
             Self::ReceiveErrors => "receive-errors",
             Self::LinkSaturated => "link-saturated",
             Self::HostBusy => "host-busy",

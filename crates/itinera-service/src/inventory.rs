@@ -2,14 +2,14 @@
 
 use crate::context::Shared;
 use itinera_analysis::Limits;
-use itinera_analysis::event::CheckFacts;
 use itinera_analysis::event::intended::Intended;
+use itinera_analysis::event::{CheckFacts, PairEnds};
 use itinera_analysis::inventory::{IntendedRoute, Inventory};
 use itinera_analysis::rules::{RuledPath, Rules};
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::path::{Family, Method};
 use itinera_model::rule::Rule;
-use itinera_store::{CheckRecord, LogEntry, PathRecord, StoreError, TagOf, Tagged};
+use itinera_store::{CheckRecord, LogEntry, PairSpec, PathRecord, StoreError, TagOf, Tagged};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
@@ -88,6 +88,11 @@ async fn read(shared: &Shared, limits: Limits) -> Result<Inventory, StoreError> 
     let targets = shared.store.targets().await?;
     let (_, import) = shared.owner_map_at(shared.clock.now()).await?;
     let rules = shared.store.rules_in_force().await?;
+    let pairs = shared.store.pairs().await?;
+    let pairs = pairs.into_iter().filter(|pair| pair.active).map(|pair| {
+        let PairSpec { sender, reflector, .. } = pair.spec;
+        (pair.id, PairEnds { sender, reflector })
+    });
     let mut inventory = Inventory {
         limits,
         rules: rules_with(shared, rules, paths.iter().map(ruled)).await?,
@@ -95,6 +100,7 @@ async fn read(shared: &Shared, limits: Limits) -> Result<Inventory, StoreError> 
         sites: agents.into_iter().map(|agent| (agent.id, agent.site)).collect(),
         checks: active.map(|check| (check.id, facts_of(check))).collect(),
         paths: by_address(&paths),
+        pairs: pairs.collect(),
         intended: BTreeMap::new(),
     };
     for path in &paths {

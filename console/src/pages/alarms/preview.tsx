@@ -76,6 +76,11 @@ export function Preview({ alarm }: { alarm: Alarm }) {
           <Link to={`/checks/${alarm.check}`}>The check that shows it</Link>
         </p>
       )}
+      {alarm.message.code.startsWith('pair-') && (
+        <p className="said">
+          <Link to="/pairs">Two-way measurements of both directions</Link>
+        </p>
+      )}
       {alarm.incident != null && (
         <p className="said">
           <Link to={`/incidents/${alarm.incident_no ?? alarm.incident}`}>

@@ -123,6 +123,11 @@ impl AlarmBook {
         &self.limits
     }
 
+    /// The limits between two sites.
+    pub(crate) fn limits_between(&self, one: &str, other: &str) -> Limits {
+        self.ruling.limits_between(&self.limits, [one, other])
+    }
+
     /// The alarms that are open.
     pub fn open(&self) -> &[Alarm] {
         &self.open
@@ -491,9 +496,17 @@ const fn severity(finding: &Finding) -> Severity {
     const HUNDRED_MS: u32 = Micros::from_millis(100).as_micros();
     match finding.cause {
         Cause::Break | Cause::Misrouting => Severity::Critical,
-        Cause::Loss if finding.loss_ppm >= 500_000 => Severity::Critical,
-        Cause::Loss if finding.loss_ppm >= 50_000 => Severity::Major,
+        Cause::Loss => severity_of_loss(finding.loss_ppm),
         Cause::Delay if finding.added_delay_us.as_micros() >= HUNDRED_MS => Severity::Major,
-        Cause::Loss | Cause::Delay => Severity::Minor,
+        Cause::Delay => Severity::Minor,
+    }
+}
+
+/// Severity of a loss ratio, in parts per million.
+pub(crate) const fn severity_of_loss(ppm: u32) -> Severity {
+    match ppm {
+        500_000.. => Severity::Critical,
+        50_000.. => Severity::Major,
+        _ => Severity::Minor,
     }
 }

@@ -14,6 +14,7 @@ mod note_tests;
 mod notes;
 mod overall;
 mod own;
+mod pair;
 mod path;
 #[cfg(test)]
 mod step_tests;
@@ -91,6 +92,8 @@ pub fn render(message: &Message, context: &Context<'_>) -> Words {
         Message::ServiceSlow(late) => checks::slow(late, context),
         Message::TransferSlow(slow) => checks::transfer_slow(slow, context),
         Message::ThroughputLow(low) => host::throughput_low(low),
+        Message::PairLoss(loss) => pair::loss(loss),
+        Message::PairUnreachable(pair) => pair::unreachable(pair),
         Message::ReceiveErrors(counts) => host::receive_errors(counts),
         Message::LinkSaturated(used) => host::link_saturated(used),
         Message::HostBusy(late) => host::busy(late),

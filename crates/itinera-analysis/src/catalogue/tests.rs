@@ -2,7 +2,7 @@
 
 use super::*;
 use itinera_model::check::{AskKind, Step, Why};
-use itinera_model::finding::{Cause, FaultDirection, Place, Reason};
+use itinera_model::finding::{Cause, FaultDirection, LossCounts, Place, Reason};
 use itinera_model::host_facts::{ActionOutcome, LocalAction};
 use itinera_model::id::AgentId;
 use itinera_model::message::*;
@@ -290,6 +290,25 @@ fn hosts() -> Vec<Message> {
     ]
 }
 
+fn pairs() -> Vec<Message> {
+    vec![
+        Message::PairLoss(OneWayLoss {
+            from: "Eskerry".to_owned(),
+            to: "Dunverra".to_owned(),
+            lossy: LossCounts { sent: 80, lost: 11 },
+            opposite: LossCounts { sent: 69, lost: 0 },
+            limit: Ratio::from_ppm(30_000),
+            seconds: 80,
+        }),
+        Message::PairUnreachable(UnansweredPair {
+            near: "Eskerry".to_owned(),
+            far: "Dunverra".to_owned(),
+            sent: 120,
+            seconds: 120,
+        }),
+    ]
+}
+
 fn of_the_service() -> Vec<Message> {
     let space = DiskSpace { free_mb: 300, needed_mb: 640 };
     vec![
@@ -340,7 +359,7 @@ fn complaints() -> Vec<Message> {
 }
 
 fn samples() -> Vec<Message> {
-    [places(), paths(), checks(), hosts(), of_the_service(), complaints()].concat()
+    [places(), paths(), checks(), hosts(), pairs(), of_the_service(), complaints()].concat()
 }
 
 fn code(message: &Message) -> String {

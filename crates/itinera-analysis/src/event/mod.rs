@@ -1,5 +1,6 @@
 //! Events other than loss and delay: services that fail or are slow, names with wrong addresses,
-//! host facts that change, lines that damage frames or are full, routes that are not as intended.
+//! host facts that change, lines that damage frames or are full, routes that are not as intended,
+//! loss between two agents.
 //!
 //! Results and host facts come in as facts, in the order of commits; what lasts is held over
 //! several of them before it is said, so that one lost packet says nothing. A service that fails
@@ -10,6 +11,9 @@ mod checked;
 mod host;
 mod host_changes;
 pub mod intended;
+#[cfg(test)]
+mod pair_tests;
+mod pairs;
 mod principal;
 mod silent;
 #[cfg(test)]
@@ -21,7 +25,7 @@ use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
 use itinera_model::finding::Assessment;
 use itinera_model::host_facts::HostFacts;
-use itinera_model::id::{AgentId, CheckId};
+use itinera_model::id::{AgentId, CheckId, PairId};
 use itinera_model::message::{LowThroughput, Message, PathState, RouteDeviation, RouteDeviations};
 use itinera_model::throughput::By;
 use itinera_model::unit::WallTime;
@@ -29,6 +33,8 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
+pub(crate) use pairs::Exchanged;
+pub use pairs::PairEnds;
 pub use principal::{Principal, principal};
 
 /// Facts about a check other than its results.
@@ -203,6 +209,8 @@ pub struct Watcher {
     access: BTreeMap<AgentId, host::Access>,
     #[serde(default)]
     reports: silent::Memory,
+    #[serde(default)]
+    pairs: BTreeMap<PairId, pairs::Memory>,
     held: Vec<(EventKey, Persistence)>,
     lasting: Vec<Event>,
 }

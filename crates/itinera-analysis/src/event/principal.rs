@@ -1,5 +1,6 @@
 //! The event that stands for an incident of events.
 
+use super::pairs::is_of_pair;
 use itinera_model::event::Event;
 use std::collections::BTreeSet;
 
@@ -14,13 +15,15 @@ pub struct Principal<'a> {
     pub cleared: bool,
 }
 
-/// The most severe of the events that last, else of all; the oldest of these. `events` are given
-/// with their sites and whether each is over; absent for none.
+/// The most severe of the events that last, else of all; the oldest of these. One of a pair, which names no
+/// place, only where there is no other. `events` are given with their sites and whether each is over; absent
+/// for none.
 pub fn principal<'a>(events: &[(&'a Event, &str, bool)]) -> Option<Principal<'a>> {
+    let rank = |event: &Event| (is_of_pair(&event.key), event.severity, event.since);
     let lasting = events.iter().filter(|(.., over)| !over);
     let (event, site, cleared) = lasting
-        .min_by_key(|(event, ..)| (event.severity, event.since))
-        .or_else(|| events.iter().min_by_key(|(event, ..)| (event.severity, event.since)))?;
+        .min_by_key(|(event, ..)| rank(event))
+        .or_else(|| events.iter().min_by_key(|(event, ..)| rank(event)))?;
     let others: BTreeSet<&str> = events
         .iter()
         .filter(|(other, at, _)| other.group == event.group && at != site)

@@ -1,11 +1,11 @@
 //! Agents that report nothing any more.
 
-use super::Watcher;
+use super::{PairEnds, Watcher};
 use crate::log_clock::LogClock;
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
 use itinera_model::event::{Event, EventEffect, EventKey, EventKind};
-use itinera_model::id::AgentId;
+use itinera_model::id::{AgentId, PairId};
 use itinera_model::message::{Message, SilentAgent};
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
@@ -46,11 +46,11 @@ impl Watcher {
         self.end(&key_of(agent), now)
     }
 
-    /// The clock of the log has gone on. `sites` names the sites of all agents that there are; `routes` gives
+    /// The clock of the log has gone on. There are agents at these sites, and these pairs; `routes` gives
     /// the addresses on the routes of an agent.
     pub(crate) fn on_clock(
         &mut self,
-        sites: &BTreeMap<AgentId, String>,
+        (sites, pairs): (&BTreeMap<AgentId, String>, &BTreeMap<PairId, PairEnds>),
         routes: &dyn Fn(AgentId) -> Vec<IpAddr>,
         clock: &LogClock,
     ) -> Vec<EventEffect> {
@@ -62,6 +62,7 @@ impl Watcher {
             self.reports.remove(&agent);
             effects.extend(self.end(&key_of(agent), now));
         }
+        effects.extend(self.expire_pairs(pairs, clock, EXPIRE_US));
         let reports = &self.reports;
         let is_expired = |event: &Event| {
             let silent = reports.get(&event.key.agent).map(|it| clock.silence_us(it.newest));
@@ -105,7 +106,7 @@ impl Watcher {
     }
 
     /// Ends a lasting event.
-    fn end(&mut self, key: &EventKey, at: WallTime) -> Vec<EventEffect> {
+    pub(super) fn end(&mut self, key: &EventKey, at: WallTime) -> Vec<EventEffect> {
         let before = self.lasting.len();
         self.lasting.retain(|event| event.key != *key);
         let ended = self.lasting.len() < before;

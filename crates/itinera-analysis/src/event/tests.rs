@@ -566,7 +566,7 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
             }
             effects.extend(watcher.on_report(agent(4), second(now)));
             clock.on_entry(second(now));
-            effects.extend(watcher.on_clock(&sites, &|_| Vec::new(), &clock));
+            effects.extend(watcher.on_clock((&sites, &BTreeMap::new()), &|_| Vec::new(), &clock));
         }
         effects
     };
@@ -583,7 +583,7 @@ fn an_agent_that_reports_nothing_is_an_alarm_until_it_reports() {
     // The agent is removed.
     let sites = BTreeMap::from([(agent(4), "Eskerry".to_owned())]);
     clock.on_entry(second(4_005));
-    assert_eq!(ended(&watcher.on_clock(&sites, &|_| Vec::new(), &clock)), 1);
+    assert_eq!(ended(&watcher.on_clock((&sites, &BTreeMap::new()), &|_| Vec::new(), &clock)), 1);
 }
 
 #[test]
@@ -600,7 +600,7 @@ fn what_lasts_at_an_agent_expires_when_it_has_been_silent_for_half_an_hour() {
         let ticks = seconds.step_by(5);
         let tick = |now| {
             clock.on_entry(second(now));
-            watcher.on_clock(&sites, &|_| Vec::new(), &clock)
+            watcher.on_clock((&sites, &BTreeMap::new()), &|_| Vec::new(), &clock)
         };
         ticks.flat_map(tick).collect::<Vec<_>>()
     };

@@ -1,9 +1,11 @@
 //! Events from results of checks, host facts, throughput and routes, with what is known of the paths
 //! that they are about.
 
+use super::pairs::SealedWindow;
 use super::{AgentReport, Effect, Judge};
 use crate::event::intended::{self, RouteState};
-use crate::event::{Fact, addresses_on};
+use crate::event::{Exchanged, Fact, PairEnds, addresses_on};
+use crate::evidence::beginning_of;
 use crate::inventory::{IntendedRoute, Inventory};
 use crate::roaming::access_providers;
 use crate::rules::Ruled;
@@ -11,7 +13,7 @@ use itinera_model::event::EventEffect;
 use itinera_model::host_facts::Medium;
 use itinera_model::id::{AgentId, PathId};
 use itinera_model::unit::WallTime;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::sync::Arc;
 
@@ -40,7 +42,39 @@ impl Judge {
             let addresses = by_distance.into_iter().map(|(_, address)| address);
             addresses.filter(|it| known.insert(*it)).take(MOST_ON_ROUTES).collect()
         };
-        watcher.on_clock(&inventory.sites, &routes, &seals.clock)
+        watcher.on_clock((&inventory.sites, &inventory.pairs), &routes, &seals.clock)
+    }
+
+    /// Events of what pairs have exchanged in windows that are complete now.
+    pub(super) fn watch_pairs(&mut self, now: WallTime) -> Vec<EventEffect> {
+        let mut occurred = Vec::new();
+        for SealedWindow { pair, window, counts } in self.pairs.take_sealed() {
+            let Self { watcher, inventory, latest, book, paths, .. } = self;
+            let Some(ends) = inventory.pairs.get(&pair).copied() else { continue };
+            let PairEnds { sender, reflector } = ends;
+            let sites = [sender, reflector].map(|agent| inventory.sites.get(&agent));
+            let [Some(near), Some(far)] = sites else { continue };
+            let (near, far) = (near.as_str(), far.as_str());
+            let exchanged = Exchanged {
+                pair,
+                ends,
+                sites: [near, far],
+                at: beginning_of(window),
+                counts: &counts,
+                limits: &book.limits_between(near, far),
+            };
+            let routes = |agent: AgentId| -> Vec<Vec<IpAddr>> {
+                let own = inventory.paths_of(agent);
+                let known = own.filter_map(|path| Some((paths.get(&path)?, latest.get(&path)?)));
+                let routes = known.map(|(history, judged)| {
+                    std::iter::once(history.source).chain(addresses_on(judged)).collect()
+                });
+                routes.collect()
+            };
+            let route = || between([&routes(sender), &routes(reflector)]);
+            occurred.extend(watcher.on_exchanged(&exchanged, &route, now));
+        }
+        occurred
     }
 
     /// Gives events the severity by rules, where one decides it.
@@ -71,7 +105,8 @@ impl Judge {
         let Self { watcher, inventory, arrived_dscp, .. } = self;
         arrived_dscp.retain(|path, _| inventory.intended.contains_key(path));
         let ended = watcher.keep_to(&|check| inventory.checks.contains_key(&check), now);
-        effects.extend(ended.into_iter().map(Effect::Event));
+        let unpaired = watcher.keep_to_pairs(&inventory.pairs, now);
+        effects.extend(ended.into_iter().chain(unpaired).map(Effect::Event));
     }
 
     /// Takes the facts of a report, after its rounds. `judged` are the paths with a newer judgement.
@@ -169,6 +204,30 @@ impl Judge {
         };
         watcher.step(fact, &|_, _| None, now)
     }
+}
+
+/// Addresses that are on the routes between two agents, by the routes of each to its targets, which begin with
+/// the agent's own address: what all of these share. Routes between agents are not measured.
+fn between(routes: [&[Vec<IpAddr>]; 2]) -> Vec<IpAddr> {
+    let mut sure = BTreeSet::new();
+    for (routes, is_of_version) in routes
+        .into_iter()
+        .flat_map(|it| [(it, IpAddr::is_ipv4 as fn(&_) -> _), (it, IpAddr::is_ipv6)])
+    {
+        let mut times: BTreeMap<IpAddr, usize> = BTreeMap::new();
+        let mut count = 0;
+        for addresses in routes.iter().filter(|route| route.iter().any(is_of_version)) {
+            count += 1;
+            sure.extend(addresses.first().copied());
+            for address in addresses.iter().copied().collect::<BTreeSet<_>>() {
+                *times.entry(address).or_default() += 1;
+            }
+        }
+        // A single route tells nothing of others.
+        let shared = times.into_iter().filter(|(_, times)| count > 1 && *times == count);
+        sure.extend(shared.map(|(address, _)| address));
+    }
+    sure.into_iter().collect()
 }
 
 #[cfg(test)]
@@ -302,5 +361,21 @@ mod tests {
         assert_eq!(began, 1);
         let ended: usize = (74..77).map(|nth| measure(nth, Some(46)).1).sum();
         assert_eq!(ended, 1);
+    }
+
+    #[test]
+    fn between_two_agents_are_the_hops_that_all_routes_of_one_share() {
+        let four = |last: u8| IpAddr::from([198, 18, 0, last]);
+        let six = |last: u16| IpAddr::from([0x2001, 0xdb8, 0, 0, 0, 0, 0, last]);
+        let near = [
+            [1, 2, 3].map(four).to_vec(),
+            [1, 2, 4].map(four).to_vec(),
+            [1, 3].map(six).to_vec(),
+            [1, 4].map(six).to_vec(),
+            Vec::new(),
+        ];
+        let far = [[7, 8].map(four).to_vec()];
+        let sure = [four(1), four(2), four(7), six(1)];
+        assert_eq!(between([&near, &far]), sure, "one route alone shares nothing but the agent");
     }
 }

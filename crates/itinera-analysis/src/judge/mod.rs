@@ -259,6 +259,8 @@ impl Judge {
                 self.on_clock(now, &mut effects);
             }
         }
+        let events = self.watch_pairs(now);
+        effects.extend(events.into_iter().map(Effect::Event));
         let alarms = self.book.publish(now);
         effects.extend(alarms.into_iter().map(Effect::Alarm));
         self.grade_events(&mut effects);

@@ -39,9 +39,21 @@ impl PairHistory {
     }
 }
 
+/// A window of a pair that has been sealed.
+#[derive(Debug, Clone)]
+pub(super) struct SealedWindow {
+    pub(super) pair: PairId,
+    pub(super) window: i64,
+    pub(super) counts: PairCounts,
+}
+
 /// What is remembered of all pairs.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Pairs(BTreeMap<PairId, PairHistory>);
+pub(super) struct Pairs {
+    known: BTreeMap<PairId, PairHistory>,
+    /// Windows sealed by this step, each pair's in order of time.
+    sealed: Vec<SealedWindow>,
+}
 
 /// The same as it is stored: each window as evidence of one place.
 #[derive(Serialize, Deserialize)]
@@ -65,7 +77,7 @@ impl Pairs {
         let mut too_late: BTreeMap<(PairId, i64), PairEvidence> = BTreeMap::new();
         for PairObservation { measured_at, round } in observations {
             let window = window_of(*measured_at);
-            let history = self.0.entry(round.pair).or_insert_with(|| PairHistory {
+            let history = self.known.entry(round.pair).or_insert_with(|| PairHistory {
                 windows: BTreeMap::new(),
                 seal: PathSeal::new(*measured_at, *measured_at, now),
             });
@@ -99,7 +111,7 @@ impl Pairs {
 
     /// Publishes what the clock completes.
     pub(super) fn on_clock(&mut self, time: (WallTime, i64), effects: &mut Vec<Effect>) {
-        let pairs: Vec<PairId> = self.0.keys().copied().collect();
+        let pairs: Vec<PairId> = self.known.keys().copied().collect();
         for pair in pairs {
             self.publish(pair, BTreeSet::new(), time, effects);
         }
@@ -107,7 +119,7 @@ impl Pairs {
 
     /// The clock has been set back.
     pub(super) fn set_back(&mut self, now: WallTime) {
-        self.0.values_mut().for_each(|history| history.seal.set_back(now));
+        self.known.values_mut().for_each(|history| history.seal.set_back(now));
     }
 
     /// Publishes minutes that have become complete, and those among the `changed` that were before.
@@ -118,11 +130,21 @@ impl Pairs {
         (now, after_us): (WallTime, i64),
         effects: &mut Vec<Effect>,
     ) {
-        let Some(history) = self.0.get_mut(&pair) else { return };
+        let Some(history) = self.known.get_mut(&pair) else { return };
         let mut minutes = changed;
         let published = history.seal.published;
         minutes.retain(|minute| *minute <= published);
+        let before = history.seal.through;
         let through = history.seal.advance(now, after_us);
+        if before < through {
+            let sealed = history.windows.range(before + 1..=through);
+            let sealed = sealed.map(|(window, counts)| SealedWindow {
+                pair,
+                window: *window,
+                counts: counts.clone(),
+            });
+            self.sealed.extend(sealed);
+        }
         if let Some(complete) = history.seal.complete_minutes() {
             let first = complete.start().saturating_mul(WINDOWS_A_MINUTE);
             let sealed = history.windows.range(first..=through.max(first));
@@ -141,6 +163,11 @@ impl Pairs {
         history.windows = history.windows.split_off(&first_needed.min(unsealed));
     }
 
+    /// The windows sealed since this was asked last.
+    pub(super) fn take_sealed(&mut self) -> Vec<SealedWindow> {
+        std::mem::take(&mut self.sealed)
+    }
+
     pub(super) fn to_stored(&self) -> Vec<StoredPair> {
         let stored = |(pair, history): (&PairId, &PairHistory)| {
             let windows = history.windows.iter();
@@ -150,7 +177,7 @@ impl Pairs {
             });
             StoredPair { pair: *pair, seal: history.seal, windows: windows.collect() }
         };
-        self.0.iter().map(stored).collect()
+        self.known.iter().map(stored).collect()
     }
 
     /// Reads what was stored.
@@ -166,6 +193,6 @@ impl Pairs {
             }
             pairs.insert(pair, PairHistory { windows, seal });
         }
-        Ok(Self(pairs))
+        Ok(Self { known: pairs, sealed: Vec::new() })
     }
 }

@@ -214,12 +214,21 @@ pub(crate) async fn refresh_calendars(shared: Arc<Shared>) -> Result<(), ApiErro
 /// Whether planned work explains an alarm: it began within the time of the work, and an owner at fault does
 /// the work, or each site that sees it is where the work is.
 fn explains(work: &PlannedWork, alarm: &AlarmItem) -> bool {
-    let within = alarm.since >= work.starts_at - EARLY && alarm.since < work.ends_at;
     let owners = alarm.place.iter().flat_map(|place| place.owners());
     let by_owner = owners.into_iter().any(|owner| work.owners.contains(&owner.as_number()));
     let at_sites =
         !alarm.sites.is_empty() && alarm.sites.iter().all(|site| work.sites.contains(site));
-    within && (by_owner || at_sites)
+    is_within(work, alarm) && (by_owner || at_sites)
+}
+
+fn is_within(work: &PlannedWork, alarm: &AlarmItem) -> bool {
+    alarm.since >= work.starts_at - EARLY && alarm.since < work.ends_at
+}
+
+/// Whether planned work explains an alarm of a pair by all alarms with a place in its incident.
+fn explains_pair(work: &PlannedWork, alarm: &AlarmItem, all: &[AlarmItem]) -> bool {
+    let located = alarm.located_with(all);
+    !located.is_empty() && is_within(work, alarm) && located.iter().all(|it| explains(work, it))
 }
 
 /// Shelves open alarms that planned work explains until its end, each once: an operator may take that back.
@@ -229,10 +238,13 @@ pub(super) async fn apply_planned_work(shared: &Shared) -> Result<(), ApiError> 
     if lasting.is_empty() {
         return Ok(());
     }
-    let states = Some(vec![OperatorState::None, OperatorState::Ack]);
+    let states = Some(vec![OperatorState::None, OperatorState::Ack, OperatorState::Shelved]);
     let open = AlarmQuery { lasting: Lasting::OPEN, states, ..AlarmQuery::default() };
-    for alarm in alarm_items(shared, &open, None, COMPARED).await? {
-        let explaining = |it: &&PlannedWorkRecord| explains(&it.work, &alarm);
+    let alarms = alarm_items(shared, &open, None, COMPARED).await?;
+    for alarm in alarms.iter().filter(|it| it.handling.state != OperatorState::Shelved) {
+        let explaining = |it: &&PlannedWorkRecord| {
+            explains(&it.work, alarm) || explains_pair(&it.work, alarm, &alarms)
+        };
         let Some(record) = lasting.iter().find(explaining) else { continue };
         if record.explained.iter().any(|(root, _)| *root == alarm.id) {
             continue;
@@ -247,11 +259,14 @@ pub(super) async fn apply_planned_work(shared: &Shared) -> Result<(), ApiError> 
 
 #[cfg(test)]
 mod tests {
+    use super::super::view::message::MessageView;
     use super::*;
     use crate::testing;
     use itinera_analysis::responsible::Responsible;
+    use itinera_model::finding::LossCounts;
+    use itinera_model::message::{Message, OneWayLoss};
     use itinera_model::owner::{Owner, OwnerEntry, OwnerMap};
-    use itinera_model::unit::WallTime;
+    use itinera_model::unit::{Ratio, WallTime};
     use itinera_store::{AlarmRecord, PathEnds};
     use time::macros::datetime;
 
@@ -319,5 +334,34 @@ mod tests {
         ] {
             assert_eq!(explains(&work, &alarm), expected, "{work:?}");
         }
+    }
+    #[test]
+    fn work_explains_a_pair_by_all_places_of_its_incident() {
+        let incident = Some(uuid::Uuid::from_u128(4));
+        let located = AlarmItem { incident, ..alarm(&["Eskerry"]) };
+        let loss = OneWayLoss {
+            from: "Eskerry".to_owned(),
+            to: "Dunverra".to_owned(),
+            lossy: LossCounts { sent: 40, lost: 6 },
+            opposite: LossCounts { sent: 34, lost: 0 },
+            limit: Ratio::from_ppm(30_000),
+            seconds: 40,
+        };
+        let message = MessageView::of_one(Message::PairLoss(loss), &OwnerMap::default());
+        let pair = AlarmItem { message, place: None, ..located.clone() };
+        let elsewhere = AlarmItem { incident: None, ..located.clone() };
+        let unexplained = AlarmItem { since: SINCE - Duration::hours(1), ..located.clone() };
+        let work = work((-10, 60), &[], &[STANNOCH]);
+        for (all, expected) in [
+            (vec![located.clone(), pair.clone()], true),
+            (vec![pair.clone()], false),
+            (vec![elsewhere, pair.clone()], false),
+            (vec![located.clone(), unexplained, pair.clone()], false),
+        ] {
+            assert!(!explains(&work, &pair));
+            assert_eq!(explains_pair(&work, &pair, &all), expected, "{}", all.len());
+        }
+        let path = AlarmItem { place: None, ..located.clone() };
+        assert!(!explains_pair(&work, &path, &[located, path.clone()]), "it is of no pair");
     }
 }

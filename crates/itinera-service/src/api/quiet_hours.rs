@@ -35,6 +35,13 @@ fn quiet_of(alarm: &AlarmItem, rules: &Rules) -> Option<QuietUntil> {
     rules.quiet((alarm.perceived_severity, raised_at.into()), of, &owners)
 }
 
+/// The quiet hours of an alarm of a pair: the first to end of those of all alarms with a place in its incident.
+fn quiet_of_pair(alarm: &AlarmItem, all: &[AlarmItem], rules: &Rules) -> Option<QuietUntil> {
+    let located = alarm.located_with(all).into_iter();
+    let quiet: Option<Vec<QuietUntil>> = located.map(|it| quiet_of(it, rules)).collect();
+    quiet?.into_iter().min_by_key(|quiet| quiet.until)
+}
+
 /// Shelves open alarms that were raised in quiet hours until their end, each once: an operator may take that
 /// back. One that is not quiet any more, by its severity or other paths, is unshelved.
 pub(super) async fn apply_quiet_hours(shared: &Shared) -> Result<(), ApiError> {
@@ -55,7 +62,8 @@ pub(super) async fn apply_quiet_hours(shared: &Shared) -> Result<(), ApiError> {
     let known = shared.store.quiet_alarms(alarms.iter().map(|alarm| alarm.id).collect()).await?;
     for alarm in &alarms {
         let handling = &alarm.handling;
-        let quiet = quiet_of(alarm, &rules).filter(|quiet| quiet.until > now.into());
+        let quiet = quiet_of(alarm, &rules).or_else(|| quiet_of_pair(alarm, &alarms, &rules));
+        let quiet = quiet.filter(|quiet| quiet.until > now.into());
         let ended = known.get(&alarm.id);
         match (quiet, handling.shelved_until) {
             (Some(QuietUntil { rule, until }), None) if ended != Some(&offset(until)) => {

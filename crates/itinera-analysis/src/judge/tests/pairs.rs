@@ -1,6 +1,7 @@
 //! Evidence of pairs.
 
 use super::*;
+use crate::event::PairEnds;
 use itinera_model::id::{BootId, PairId};
 use itinera_model::round::Clocks;
 use itinera_model::two_way::{OneWay, TwoWayRound};
@@ -96,4 +97,41 @@ fn a_damaged_window_of_a_pair_is_an_error() {
     let mut stored = judge.pairs.to_stored();
     stored[0].windows[0].1.pop();
     assert!(Pairs::from_stored(stored).is_err());
+}
+
+#[test]
+fn loss_of_a_pair_is_an_event_before_and_after_a_restart() {
+    let agent = |number| AgentId::from_uuid(Uuid::from_u128(number));
+    let pair = PairId::from_uuid(Uuid::from_u128(9));
+    let ends = PairEnds { sender: agent(1), reflector: agent(2) };
+    let inventory = Inventory {
+        sites: [(agent(1), "Eskerry".to_owned()), (agent(2), "Dunverra".to_owned())].into(),
+        pairs: [(pair, ends)].into(),
+        ..Inventory::default()
+    };
+    let told = |judge: &mut Judge, inventory: Inventory, now_s| {
+        let input = JudgeInput::Inventory(Box::new(inventory), Arc::default());
+        judge.step(input, WallTime::from_unix_seconds(START_S + now_s))
+    };
+    let events = |effects: &[Effect]| -> Vec<(&str, WallTime)> {
+        let kinds = effects.iter().filter_map(|effect| match effect {
+            Effect::Event(EventEffect::Began(event)) => Some(("began", event.since)),
+            Effect::Event(EventEffect::Ended { at, .. }) => Some(("ended", *at)),
+            _ => None,
+        });
+        kinds.collect()
+    };
+    let at = |second| WallTime::from_unix_seconds(START_S + second);
+    let mut judge = Judge::default();
+    told(&mut judge, inventory, 0);
+    for window in (0..20).step_by(2) {
+        assert_eq!(events(&exchange(&mut judge, window, 0, window * 10 + 25)), []);
+    }
+    assert_eq!(events(&exchange(&mut judge, 20, 5, 225)), []);
+    let mut judge = restored(&stored(&[judge.checkpoint()]));
+    // The next window seals the one before.
+    assert_eq!(events(&exchange(&mut judge, 22, 5, 245)), []);
+    assert_eq!(events(&exchange(&mut judge, 24, 5, 265)), [("began", at(200))]);
+    let mut judge = restored(&stored(&[judge.checkpoint()]));
+    assert_eq!(events(&told(&mut judge, Inventory::default(), 280)), [("ended", at(280))]);
 }

@@ -11,7 +11,7 @@ use itinera_model::alarm::{AlarmClass, AlarmState, Severity};
 use itinera_model::diagnosis::Part;
 use itinera_model::finding::Cause;
 use itinera_model::id::{CheckId, EventId, IncidentId};
-use itinera_model::message::LossEstimate;
+use itinera_model::message::{LossEstimate, Message};
 use itinera_model::owner::OwnerMap;
 use itinera_store::{AlarmRecord, EventRecord, PathEnds};
 use serde::Serialize;
@@ -222,6 +222,15 @@ impl AlarmItem {
             rows: group.iter().map(|it| it.id.as_uuid()).collect(),
             sites,
         })
+    }
+
+    /// The alarms with a place in the incident of a pair's alarm, among `all`. A pair has no place of its own, so
+    /// what holds for all of them holds for it. Empty for an alarm of anything else.
+    pub(crate) fn located_with<'a>(&self, all: &'a [Self]) -> Vec<&'a Self> {
+        let is_of_pair =
+            matches!(self.message.message(), Message::PairLoss(_) | Message::PairUnreachable(_));
+        let Some(incident) = self.incident.filter(|_| is_of_pair) else { return Vec::new() };
+        all.iter().filter(|it| it.incident == Some(incident) && it.place.is_some()).collect()
     }
 
     /// Alarms of the events of an incident, each cause once.

@@ -14,6 +14,7 @@ use itinera_analysis::responsible::Responsible;
 use itinera_analysis::{event as events, incident};
 use itinera_model::alarm::Severity;
 use itinera_model::diagnosis::Part;
+use itinera_model::event::Event;
 use itinera_model::id::PathId;
 use itinera_model::incident::TimelineKind;
 use itinera_model::message::{Message, RecordedWords};
@@ -141,13 +142,16 @@ pub(crate) fn principal(record: &IncidentRecord) -> Result<(Message, bool), ApiE
     }
     let alarms: Vec<_> = record.alarms.iter().map(|a| (&a.alarm, a.cleared_at.is_some())).collect();
     let faults: Vec<_> = record.faults.iter().map(EventRecord::standing).collect();
-    let of_events = events::principal(&faults).map(|it| (it.event.message.clone(), it.cleared));
+    let of_hosts: Vec<_> =
+        faults.iter().filter(|(event, ..)| event.part == Part::Machine).copied().collect();
+    let of_events = |faults: &[(&Event, &str, bool)]| {
+        events::principal(faults).map(|it| (it.event.message.clone(), it.cleared))
+    };
     // What a host reports of itself explains what its first link shows.
-    let of_host = faults.iter().any(|(event, ..)| event.part == Part::Machine);
-    let found = match (incident::principal(&alarms), of_events) {
-        (Some(_), Some(event)) if of_host => Some(event),
-        (Some(alarm), _) => Some(alarm),
-        (None, event) => event,
+    let found = match (incident::principal(&alarms), of_events(&of_hosts)) {
+        (Some(_), Some(host)) => Some(host),
+        (Some(alarm), None) => Some(alarm),
+        (None, _) => of_events(&faults),
     };
     Ok(found.unwrap_or((Message::NothingAttached, false)))
 }

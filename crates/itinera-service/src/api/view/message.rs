@@ -36,6 +36,11 @@ impl MessageView {
         Self::new(message, &Context { map, state: AlarmState::Open, sites: &[] })
     }
 
+    /// Code and parameters.
+    pub(crate) const fn message(&self) -> &Message {
+        &self.message
+    }
+
     /// The detail, then the contact line.
     pub fn rest(&self) -> impl Iterator<Item = &String> {
         self.detail.iter().chain(&self.contact)
