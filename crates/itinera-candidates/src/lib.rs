@@ -93,6 +93,8 @@ pub struct Claim {
     pub direction: Option<Direction>,
     /// The owner, with its probability.
     pub owner: Option<(String, f64)>,
+    /// Share lost, or milliseconds added, by the cause; absent where the candidate does not say.
+    pub size: Option<f64>,
 }
 
 impl Claim {

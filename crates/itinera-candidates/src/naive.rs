@@ -42,7 +42,7 @@ impl Naive {
         Self { topology, paths: BTreeMap::new() }
     }
 
-    fn blame(&self, path: PathId, source: IpAddr) -> Option<(Cause, Place)> {
+    fn blame(&self, path: PathId, source: IpAddr) -> Option<Blame> {
         let rounds = self.paths.get(&path)?;
         let recent = rounds.len().saturating_sub(RECENT);
         let (usual, now) = (rounds.range(..recent), rounds.range(recent..));
@@ -58,33 +58,41 @@ impl Naive {
             let silent_between = u8::try_from(hop - before.1).unwrap_or(u8::MAX);
             let place = Place::Link { from: before.0, to, silent_between };
             before = (to, hop + 1);
-            if f64::from(sums.0 - sums.1) > LOSSY * f64::from(sums.0) {
-                return Some((Cause::Loss, place));
+            let lost = f64::from(sums.0 - sums.1);
+            if lost > LOSSY * f64::from(sums.0) {
+                return Some(Blame { cause: Cause::Loss, place, size: lost / f64::from(sums.0) });
             }
-            if late.is_none() && is_late(usual.clone(), now.clone(), hop) {
-                late = Some((Cause::Delay, place));
+            if late.is_none() {
+                let added_ms = lateness_ms(usual.clone(), now.clone(), hop);
+                late = added_ms.map(|size| Blame { cause: Cause::Delay, place, size });
             }
         }
         late
     }
 }
 
-/// Whether a hop's median delay of now lies clearly above that of most rounds before.
-fn is_late<'r>(
+/// What looks bad on a path.
+struct Blame {
+    cause: Cause,
+    place: Place,
+    /// Share lost, or milliseconds added.
+    size: f64,
+}
+
+/// By how much a hop's median delay of now is above the usual one, where it lies clearly above that of most
+/// rounds before.
+fn lateness_ms<'r>(
     usual: impl Iterator<Item = &'r Round>,
     now: impl Iterator<Item = &'r Round>,
     hop: usize,
-) -> bool {
+) -> Option<f64> {
     let of_hop = |round: &Round| round.get(hop)?.1.median_us;
-    let Some(now) = median(now.filter_map(of_hop)) else {
-        return false;
-    };
-    let (mut earlier, mut all) = (0, 0);
-    for delay in usual.filter_map(of_hop) {
-        all += 1;
-        earlier += u32::from(delay.saturating_add(LATE_US) < now);
-    }
-    earlier * 2 > all
+    let now = median(now.filter_map(of_hop))?;
+    let usual: Vec<u32> = usual.filter_map(of_hop).collect();
+    let earlier = usual.iter().filter(|delay| delay.saturating_add(LATE_US) < now).count();
+    let is_late = earlier * 2 > usual.len();
+    let added_us = now.saturating_sub(median(usual)?);
+    is_late.then(|| f64::from(added_us) / 1e3)
 }
 
 fn glance(counts: &HopCounts) -> Glance {
@@ -109,21 +117,22 @@ impl Candidate for Naive {
                 kept.pop_front();
             }
         }
-        let mut blamed: BTreeMap<(Cause, Place), usize> = BTreeMap::new();
+        let mut blamed: BTreeMap<(Cause, Place), Vec<f64>> = BTreeMap::new();
         for path in &self.topology.paths {
-            if let Some(blame) = self.blame(path.id, path.source) {
-                *blamed.entry(blame).or_default() += 1;
+            if let Some(Blame { cause, place, size }) = self.blame(path.id, path.source) {
+                blamed.entry((cause, place)).or_default().push(size);
             }
         }
         let mut blamed: Vec<_> = blamed.into_iter().collect();
-        blamed.sort_by_key(|(_, paths)| std::cmp::Reverse(*paths));
-        let claim = |((cause, place), _): ((Cause, Place), usize)| {
+        blamed.sort_by_key(|(_, sizes)| std::cmp::Reverse(sizes.len()));
+        let claim = |((cause, place), sizes): ((Cause, Place), Vec<f64>)| {
             let owner = |to| (owner_name(&self.topology.owners, to), 1.0);
             Claim {
                 cause,
                 places: vec![(place, 1.0)],
                 direction: None,
                 owner: place.first_with_fault().map(owner),
+                size: Some(sizes.iter().sum::<f64>() / sizes.len() as f64),
             }
         };
         blamed.into_iter().map(claim).collect()

@@ -3,6 +3,7 @@
 use crate::{Candidate, Claim, Topology, WindowInput, owner_name};
 use itinera_analysis::{AgentReport, Judge, JudgeInput, Limits};
 use itinera_model::alarm::Alarm;
+use itinera_model::finding::Cause;
 use std::sync::Arc;
 
 /// The service's own judge, as it is: its open alarms are the claims.
@@ -29,6 +30,10 @@ impl PerPath {
                 .place
                 .first_with_fault()
                 .map(|to| (owner_name(&self.topology.owners, to), confidence)),
+            size: Some(match alarm.key.cause {
+                Cause::Delay => f64::from(alarm.added_delay_us.as_micros()) / 1e3,
+                _ => f64::from(alarm.loss_ppm) / 1e6,
+            }),
         }
     }
 }
@@ -59,7 +64,6 @@ impl Candidate for PerPath {
 mod tests {
     use super::*;
     use crate::naive::tests::{FROM, TO, topology, window};
-    use itinera_model::finding::Cause;
 
     #[test]
     fn what_is_alarmed_is_claimed_until_it_clears_and_policing_is_not() {
@@ -77,6 +81,8 @@ mod tests {
         assert_eq!(claims[0].cause, Cause::Loss);
         let (place, confidence) = claims[0].places[0];
         assert!(place.first_with_fault() == Some(TO) && confidence > 0.9, "{place:?} after {FROM}");
+        let size = claims[0].size.unwrap();
+        assert!((size - 0.4).abs() < 0.15, "six of ten get through: {size}");
         assert_eq!(claims[0].owner.as_ref().unwrap().0, crate::SITE);
         assert_eq!(regard(80..95, [1023; 4]), []);
     }

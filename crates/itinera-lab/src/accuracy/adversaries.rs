@@ -1,12 +1,12 @@
 //! Silly candidates, and how badly they score.
 
-use super::cases::{Case, Effect, Kind};
+use super::cases::{Case, Effect, Fault, Kind};
 use super::phantoms::PhantomRecord;
 use super::report::{Scores, report};
-use super::run::{CaseRecord, Extent, RECORD_VERSION, Warm, WorldRecord, draw};
+use super::run::{CaseRecord, Extent, ORACLE, RECORD_VERSION, Warm, WorldRecord, draw};
 use super::setup::Setup;
 use super::stage::{HISTORY_WINDOWS, Stage};
-use super::verdict::{CaseScore, Truth};
+use super::verdict::{CaseScore, Truth, truth, verdict};
 use super::{Edge, atlas::Suspect};
 use itinera_candidates::{Candidate, Claim, WindowInput};
 use itinera_model::finding::{Cause, Place};
@@ -46,7 +46,7 @@ fn cause(case: &Case) -> Cause {
 }
 
 fn claim(case: &Case, place: Place, direction: Option<Direction>) -> Claim {
-    Claim { cause: cause(case), places: vec![(place, 0.9)], direction, owner: None }
+    Claim { cause: cause(case), places: vec![(place, 0.9)], direction, owner: None, size: None }
 }
 
 /// What a stubborn candidate gets for its claims in a case.
@@ -79,7 +79,7 @@ fn the_opposite_direction_of_the_right_link_is_wrong() {
     let (mut right, mut same_edges) = (0, 0);
     for (stage, cases) in cases(Kind::is_link, 8) {
         for case in cases {
-            let [Suspect::Link(link)] = case.suspects[..] else { panic!("{case:?}") };
+            let [Suspect::Link(link)] = case.suspects()[..] else { panic!("{case:?}") };
             let Some((place, direction)) = named(&stage, link) else { continue };
             let opposite = match direction {
                 Direction::Forward => Direction::Return,
@@ -108,7 +108,7 @@ fn owner_wide_faults_are_found_by_extent_and_single_links_not_by_owners() {
     for (stage, cases) in links.into_iter().chain(cases(|kind| kind == Kind::OwnerWide, 8)) {
         for case in cases {
             let links: Vec<LinkId> =
-                case.suspects.iter().flat_map(|it| stage.atlas.links_of(*it)).collect();
+                case.suspects().iter().flat_map(|it| stage.atlas.links_of(*it)).collect();
             let owner = stage.world.owner_of(stage.atlas.links[links[0].0].to).unwrap();
             let (as_number, _) = stage.world.registration(owner);
             let whole = played(&stage, &case, vec![claim(&case, Place::Owner { as_number }, None)]);
@@ -141,17 +141,21 @@ fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
             links: Vec::new(),
             crossed_by: Vec::new(),
             background: Vec::new(),
+            effects: Vec::new(),
+            after_s: Vec::new(),
             member: None,
             owners: BTreeSet::new(),
             either_side: BTreeSet::new(),
             paths_crossing: 1,
             pairs_crossing: 0,
             class_links: 1,
+            nameable: true,
             information_nats: Some(100.0),
         },
         verdicts: BTreeMap::from([("silly".to_owned(), verdict.clone())]),
         phantoms: BTreeMap::new(),
         optimal_s: vec![Some(40.0); 29],
+        calm_peak: Some(1.0),
     };
     let worlds = verdicts.chunks(100).zip(0..).map(|(chunk, seed)| WorldRecord {
         version: RECORD_VERSION,
@@ -218,6 +222,7 @@ fn a_claim_that_always_stands_is_a_phantom_once_and_everything_at_once_is_as_man
         places: vec![(*place, 0.95)],
         direction: None,
         owner: None,
+        size: None,
     };
     let phantoms = |places: &[Place], windows| {
         let claims = places.iter().map(misrouted).collect();
@@ -251,7 +256,7 @@ fn a_wrong_place_is_not_noticed_and_not_a_phantom_as_often_as_there_are_faults()
     let mut told = 0;
     for (stage, cases) in cases(Kind::is_link, 4) {
         for case in cases {
-            let [Suspect::Link(link)] = case.suspects[..] else { panic!("{case:?}") };
+            let [Suspect::Link(link)] = case.suspects()[..] else { panic!("{case:?}") };
             let Some((place, _)) = named(&stage, link) else { continue };
             // Two other links that all paths over the faulty one cross as well, or not: wrong either way.
             let class = stage.atlas.class(link);
@@ -298,4 +303,72 @@ impl Candidate for Late {
     fn fork(&self) -> Box<dyn Candidate> {
         Box::new(self.clone())
     }
+}
+
+#[test]
+fn the_ceiling_is_what_the_best_claims_get_and_the_oracle_stays_below() {
+    let (mut named, mut nameless) = (0, 0);
+    for (stage, cases) in cases(Kind::is_single, 40) {
+        for case in cases {
+            let truth = truth(&stage, &case, f64::NAN);
+            let mut places = stage.atlas.places();
+            let best =
+                places.any(|(place, _)| verdict(&stage, &case, &[claim(&case, place, None)]).link);
+            assert_eq!(best, truth.nameable, "{:?}", case.faults);
+            named += usize::from(best);
+            nameless += usize::from(!best);
+        }
+    }
+    assert!(named >= 20 && nameless >= 1, "{named} can be named, {nameless} cannot");
+    let mut right = 0;
+    for (stage, cases) in cases(|kind| kind == Kind::ReverseLoss, 3) {
+        let warm = Warm::of(&stage, Vec::new());
+        for case in cases {
+            let record = warm.play(&case, |_| {});
+            let score = &record.verdicts[ORACLE];
+            assert!(!score.link || record.truth.nameable, "{record:?}");
+            right += usize::from(score.link);
+        }
+    }
+    assert!(right >= 1, "the oracle finds what can be named");
+}
+
+#[test]
+fn two_faults_are_of_their_own_kinds_and_both_are_to_be_named() {
+    let (mut mixed, mut found) = (0, 0);
+    for (stage, cases) in cases(|kind| kind == Kind::Two, 12) {
+        for case in cases {
+            let [first, second] = case.faults[..] else { panic!("{case:?}") };
+            assert!(first.after_s == 0.0 && (0.0..=300.0).contains(&second.after_s), "{case:?}");
+            let of_cause = |effect| match effect {
+                Effect::Loss(_) => Cause::Loss,
+                Effect::DelayMs(_) => Cause::Delay,
+            };
+            mixed += usize::from(of_cause(first.effect) != of_cause(second.effect));
+            if !truth(&stage, &case, f64::NAN).nameable {
+                continue;
+            }
+            // The best place for each, and then with the cause of the other.
+            let best = |fault: &Fault, effect| {
+                let single = Case { faults: vec![*fault], ..case.clone() };
+                let claims = stage.atlas.places().map(|(place, _)| Claim {
+                    cause: of_cause(effect),
+                    ..claim(&case, place, None)
+                });
+                let right = |told: &Claim| {
+                    let told = Claim { cause: of_cause(fault.effect), ..told.clone() };
+                    verdict(&stage, &single, &[told]).link
+                };
+                claims.into_iter().find(right).unwrap()
+            };
+            let both = [best(&first, first.effect), best(&second, second.effect)];
+            assert_eq!(verdict(&stage, &case, &both).found, 2);
+            assert_eq!(verdict(&stage, &case, &both[..1]).found, 1);
+            let swapped = [best(&first, second.effect), best(&second, first.effect)];
+            let is_alike = of_cause(first.effect) == of_cause(second.effect);
+            assert_eq!(verdict(&stage, &case, &swapped).found == 2, is_alike);
+            found += 1;
+        }
+    }
+    assert!(mixed >= 2 && found >= 3, "{mixed} of two causes, {found} found");
 }

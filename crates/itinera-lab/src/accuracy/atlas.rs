@@ -56,6 +56,8 @@ pub(super) struct Atlas {
     owners: Vec<String>,
     /// By AS number: directed links inside the owner that packets to or from targets cross.
     inside: BTreeMap<u32, BTreeSet<LinkId>>,
+    /// What one place of a claim can mean, without direction, each once.
+    names: BTreeSet<BTreeSet<Edge>>,
     pub(super) hosts: usize,
 }
 
@@ -71,6 +73,7 @@ impl Atlas {
         let mut atlas = Self {
             owners: (0..hosts + world.routers.len()).map(owner).collect(),
             inside: BTreeMap::new(),
+            names: BTreeSet::new(),
             suspects: suspects(&links, &of_edge, hosts),
             links,
             edges,
@@ -85,6 +88,7 @@ impl Atlas {
         atlas.survey(sampler, topology);
         atlas.classify();
         atlas.inside = atlas.links_inside(world);
+        atlas.names = atlas.places().map(|(_, links)| atlas.edges_of(links)).collect();
         atlas
     }
 
@@ -188,10 +192,34 @@ impl Atlas {
     /// A place that means this directed link alone, as probes go; absent where silent nodes hide it.
     #[cfg(test)]
     pub(super) fn place_of(&self, link: LinkId) -> Option<Place> {
-        let mut places = self.between.iter();
-        places
-            .find(|(_, meant)| meant.len() == 1 && meant.contains(&link))
-            .map(|((from, to), _)| Place::Link { from: *from, to: *to, silent_between: 0 })
+        let mut places = self.places();
+        places.find(|(_, meant)| meant.len() == 1 && meant.contains(&link)).map(|(place, _)| place)
+    }
+
+    /// What a claim may say in this world: consecutive answering addresses and owners, with the directed links
+    /// that each means.
+    pub(super) fn places(&self) -> impl Iterator<Item = (Place, &BTreeSet<LinkId>)> {
+        let link = |(from, to): (IpAddr, IpAddr)| Place::Link { from, to, silent_between: 0 };
+        let between = self.between.iter().map(move |(ends, links)| (link(*ends), links));
+        let inside = self.inside.iter();
+        let inside =
+            inside.map(|(as_number, links)| (Place::Owner { as_number: *as_number }, links));
+        between.chain(inside).filter(|(_, links)| !links.is_empty())
+    }
+
+    /// What one place of a claim can mean, without direction.
+    pub(super) const fn names(&self) -> &BTreeSet<BTreeSet<Edge>> {
+        &self.names
+    }
+
+    /// Whether a place means nothing but some of these links: a fault among which no observation tells can be
+    /// named.
+    pub(super) fn can_name(&self, class: &BTreeSet<Edge>) -> bool {
+        self.names.iter().any(|name| name.is_subset(class))
+    }
+
+    pub(super) fn edges_of(&self, links: &BTreeSet<LinkId>) -> BTreeSet<Edge> {
+        links.iter().map(|link| self.edge(*link)).collect()
     }
 
     /// The links that cannot be told from this one; none where no observation crosses it.

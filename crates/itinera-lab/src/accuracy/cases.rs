@@ -1,6 +1,6 @@
 //! What goes wrong in a world: drawn by seed and number, with its truth.
 
-use super::atlas::{Atlas, Suspect};
+use super::atlas::{Atlas, Edge, Suspect};
 use super::stage::Stage;
 use itinera_simnet::closed_form::LinkId;
 use itinera_simnet::worlds::{Changes, FaultPlan, WorldFamily};
@@ -36,7 +36,7 @@ pub enum Kind {
     TargetEnd,
     /// Nothing.
     None,
-    /// Two single faults at once.
+    /// Two single faults, each of a kind and size of its own, the second up to five minutes after the first.
     Two,
     /// Routing changes, without a fault.
     RouteChange,
@@ -119,19 +119,30 @@ impl Effect {
 /// Jitter of an added delay against the delay.
 pub(super) const JITTER: f64 = 0.1;
 
-/// A case: the change, and the owner at fault.
+/// What is wrong in one place.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Fault {
+    /// Where.
+    pub(super) suspect: Suspect,
+    /// How bad.
+    pub(super) effect: Effect,
+    /// Seconds after the onset of the case.
+    pub(super) after_s: f64,
+}
+
+/// A case: the change, and what is wrong by it.
 #[derive(Debug, Clone)]
 pub struct Case {
     /// Its number in the world.
     pub number: u64,
     /// Its kind.
     pub kind: Kind,
-    /// How bad; for "nothing" the assumed severity.
+    /// How bad; of two faults the first, for "nothing" the assumed severity.
     pub effect: Effect,
     /// What changes in the world.
     pub changes: Changes,
-    /// The owner at fault.
-    pub(super) suspects: Vec<Suspect>,
+    /// What is wrong, by place; of two faults the one that begins first comes first.
+    pub(super) faults: Vec<Fault>,
     /// Share of spells of ten seconds in which it acts.
     pub(super) spells: f64,
 }
@@ -140,6 +151,11 @@ impl Case {
     /// Whether the first figures are about it.
     pub fn is_first(&self) -> bool {
         self.kind.is_link() && self.effect.is_first()
+    }
+
+    /// The places at fault.
+    pub(super) fn suspects(&self) -> Vec<Suspect> {
+        self.faults.iter().map(|fault| fault.suspect).collect()
     }
 }
 
@@ -159,6 +175,27 @@ fn either(rng: &mut ChaCha8Rng) -> Effect {
     if rng.random::<bool>() { loss(rng) } else { delay(rng) }
 }
 
+/// Draws a kind among some, by their weights.
+fn weighed(rng: &mut ChaCha8Rng, wanted: impl Fn(Kind) -> bool) -> Kind {
+    let all = || Kind::WEIGHTS.into_iter().filter(|(kind, _)| wanted(*kind));
+    let mut left = rng.random_range(0..all().map(|(_, weight)| weight).sum());
+    let kind = all().find(|(_, weight)| {
+        let here = left < *weight;
+        left = left.saturating_sub(*weight);
+        here
+    });
+    kind.map_or(Kind::None, |(kind, _)| kind)
+}
+
+fn effect_of(kind: Kind, rng: &mut ChaCha8Rng) -> Effect {
+    match kind {
+        Kind::ForwardLoss | Kind::ReverseLoss | Kind::Member => loss(rng),
+        Kind::ForwardDelay | Kind::ReverseDelay => delay(rng),
+        Kind::BlackHole => Effect::Loss(1.0),
+        _ => either(rng),
+    }
+}
+
 /// Draws the nth case of a world, which begins at `at_s`.
 ///
 /// A kind for which a world has no place (a bundle, say) is drawn again.
@@ -167,14 +204,7 @@ pub(super) fn draw(stage: &Stage, number: u64, at_s: f64) -> Case {
     rng.set_stream(1_000 + number + 100_000 * stage.world.family as u64);
     let at_s = at_s + rng.random::<f64>() * 10.0;
     loop {
-        let total: u32 = Kind::WEIGHTS.iter().map(|(_, weight)| weight).sum();
-        let mut left = rng.random_range(0..total);
-        let kind = Kind::WEIGHTS.into_iter().find(|(_, weight)| {
-            let here = left < *weight;
-            left = left.saturating_sub(*weight);
-            here
-        });
-        let kind = kind.map_or(Kind::None, |(kind, _)| kind);
+        let kind = weighed(&mut rng, |_| true);
         if let Some(case) = of_kind(stage, number, kind, at_s, &mut rng) {
             return case;
         }
@@ -188,12 +218,7 @@ fn of_kind(
     at_s: f64,
     rng: &mut ChaCha8Rng,
 ) -> Option<Case> {
-    let effect = match kind {
-        Kind::ForwardLoss | Kind::ReverseLoss | Kind::Member => loss(rng),
-        Kind::ForwardDelay | Kind::ReverseDelay => delay(rng),
-        Kind::BlackHole => Effect::Loss(1.0),
-        _ => either(rng),
-    };
+    let effect = effect_of(kind, rng);
     let flaps = stage.world.family == WorldFamily::Bursts && kind != Kind::BlackHole;
     let spells = if flaps { 0.3 + 0.5 * rng.random::<f64>() } else { 1.0 };
     let mut changes = Changes { at_s, ..Changes::default() };
@@ -215,18 +240,37 @@ fn of_kind(
             Vec::new()
         }
         Kind::Two => {
-            let first = single(stage, rng, Kind::ForwardLoss)?;
-            let second = single(stage, rng, Kind::ReverseLoss)?;
-            let apart = stage.atlas.links_of(first)[0] != stage.atlas.links_of(second)[0];
-            apart.then_some(vec![first, second])?
+            let faults = two(stage, rng)?;
+            changes.faults = faults.iter().flat_map(|it| plans(&stage.atlas, it, spells)).collect();
+            let effect = faults[0].effect;
+            return Some(Case { number, kind, effect, changes, faults: faults.into(), spells });
         }
         Kind::OwnerWide => owner_wide(&stage.atlas, rng)?,
         _ => vec![single(stage, rng, kind)?],
     };
-    for suspect in &suspects {
-        changes.faults.extend(plans(&stage.atlas, *suspect, effect, spells));
-    }
-    Some(Case { number, kind, effect, changes, suspects, spells })
+    let at_onset = |suspect| Fault { suspect, effect, after_s: 0.0 };
+    let faults: Vec<Fault> = suspects.into_iter().map(at_onset).collect();
+    changes.faults = faults.iter().flat_map(|it| plans(&stage.atlas, it, spells)).collect();
+    Some(Case { number, kind, effect, changes, faults, spells })
+}
+
+/// The second of two faults begins so long after the first at most: both last for minutes of their case.
+const BETWEEN_TWO_S: f64 = 300.0;
+
+/// Two single faults on different links, each of its own kind and size.
+fn two(stage: &Stage, rng: &mut ChaCha8Rng) -> Option<[Fault; 2]> {
+    let mut at_onset = || {
+        let kind = weighed(rng, Kind::is_single);
+        let effect = effect_of(kind, rng);
+        Some(Fault { suspect: single(stage, rng, kind)?, effect, after_s: 0.0 })
+    };
+    let (first, second) = (at_onset()?, at_onset()?);
+    let edges = |fault: &Fault| -> BTreeSet<Edge> {
+        let links = stage.atlas.links_of(fault.suspect);
+        links.into_iter().map(|link| stage.atlas.edge(link)).collect()
+    };
+    let second = Fault { after_s: rng.random::<f64>() * BETWEEN_TWO_S, ..second };
+    edges(&first).is_disjoint(&edges(&second)).then_some([first, second])
 }
 
 fn one<T: Copy>(all: &[T], rng: &mut ChaCha8Rng) -> Option<T> {
@@ -253,7 +297,7 @@ pub(super) fn members(atlas: &Atlas) -> Vec<Suspect> {
 /// Lines of sites (true) or targets (false).
 pub(super) fn lines(stage: &Stage, of_sites: bool) -> Vec<Suspect> {
     let sites = stage.world.sites.len();
-    let is_one = |edge: &super::atlas::Edge| {
+    let is_one = |edge: &Edge| {
         let nearest = stage.atlas.ends(*edge).into_iter().min().unwrap_or(0);
         nearest < stage.atlas.hosts && (nearest < sites) == of_sites
     };
@@ -290,12 +334,8 @@ fn owner_wide(atlas: &Atlas, rng: &mut ChaCha8Rng) -> Option<Vec<Suspect>> {
     (count >= 2).then(|| own.into_iter().map(Suspect::Link).collect())
 }
 
-fn plans(
-    atlas: &Atlas,
-    suspect: Suspect,
-    effect: Effect,
-    spells: f64,
-) -> impl Iterator<Item = FaultPlan> {
+fn plans(atlas: &Atlas, fault: &Fault, spells: f64) -> impl Iterator<Item = FaultPlan> {
+    let Fault { suspect, effect, after_s } = *fault;
     let member = match suspect {
         Suspect::Member(_, member) => Some(member + 1),
         _ => None,
@@ -306,6 +346,7 @@ fn plans(
             Effect::Loss(share) => (Some(share), None),
             Effect::DelayMs(ms) => (None, Some([ms, ms * JITTER])),
         };
-        FaultPlan { from: facts.from, to: facts.to, member, loss, delay_ms, spells }
+        let (from, to) = (facts.from, facts.to);
+        FaultPlan { from, to, member, loss, delay_ms, spells, after_s }
     })
 }

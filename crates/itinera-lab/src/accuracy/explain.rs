@@ -130,7 +130,7 @@ fn rows(
     tallies: &BTreeMap<(usize, usize), Vec<Gathered>>,
 ) -> Vec<Row> {
     let is_faulty = |passage: &Passage| {
-        case.suspects.iter().any(|suspect| match suspect {
+        case.suspects().iter().any(|suspect| match suspect {
             Suspect::Member(link, member) => *passage == Passage { link: *link, member: *member },
             other => stage.atlas.links_of(*other).contains(&passage.link),
         })
@@ -145,7 +145,7 @@ fn rows(
         let back = route.iter().any(|hop| hop.return_.iter().any(is_faulty));
         // One row for each direction; flows that share it are one.
         let nodes: Vec<usize> = route.iter().map(|hop| hop.node).collect();
-        if !(there || back || case.suspects.is_empty()) || !seen.insert((*path, nodes)) {
+        if !(there || back || case.suspects().is_empty()) || !seen.insert((*path, nodes)) {
             continue;
         }
         let row = row(stage, *path, route, gathered, &is_faulty);
@@ -229,8 +229,15 @@ fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
             stage.pairs.len(),
         ),
     );
-    for [from, to] in truth.links.iter().take(8) {
-        add(text, format_args!("Truth     {from} to {to}\n"));
+    let links = truth.links.iter().zip(&truth.effects).zip(&truth.after_s);
+    for (([from, to], effect), after_s) in links.take(8) {
+        let second = match record.kind {
+            Kind::Two => {
+                format!("{}, {after_s:.0} s after the onset", how_bad(record.kind, *effect))
+            }
+            _ => String::new(),
+        };
+        add(text, format_args!("Truth     {from} to {to}{second}\n"));
     }
     if truth.links.len() > 8 {
         add(text, format_args!("          and {} links more\n", truth.links.len() - 8));
@@ -250,6 +257,11 @@ fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
                 class_in_words(truth.class_links),
             ),
         );
+        if !truth.nameable {
+            let text_of =
+                "no claim can name it: no two answering addresses have nothing but it between them";
+            add(text, format_args!("          {text_of}\n"));
+        }
     } else {
         add(text, format_args!("Truth     no fault\n"));
     }

@@ -7,12 +7,14 @@
 
 use super::atlas::{Edge, Signal, Suspect};
 use super::cases::{self, Case, Effect, JITTER, Kind};
-use super::stage::{Stage, Window};
+use super::stage::{Drawn, Stage, Window};
 use itinera_analysis::stat::ln_sum_exp;
 use itinera_model::round::HopCounts;
-use itinera_simnet::closed_form::{Expected, Sampler};
+use itinera_model::unit::Tick;
+use itinera_simnet::closed_form::{Expected, PairCounts, Sampler};
 use itinera_simnet::spread_exponentially;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use std::rc::Rc;
 
 const BIN_NANOS: u64 = 100_000;
@@ -78,7 +80,7 @@ impl<'a> Oracle<'a> {
             reason = "seconds of a run"
         )]
         let begins_nanos = (case.changes.at_s * 1e9) as u64;
-        let follow = match case.suspects.as_slice() {
+        let follow = match case.suspects().as_slice() {
             [only] => stage.atlas.suspect(*only),
             _ => None,
         };
@@ -103,22 +105,18 @@ impl<'a> Oracle<'a> {
             if round.at.as_nanos() < self.begins_nanos {
                 continue;
             }
-            let site = self.stage.paths[round.path].site;
-            let flow = usize::try_from(round.number % self.calm.flows(round.path) as u64);
-            let flow = flow.unwrap_or(0);
-            let expected = self.calm.expected(round.path, round.number, round.at).to_vec();
-            for (hop, (counts, expected)) in round.hops.iter().zip(&expected).enumerate() {
-                if expected.loss >= 1.0 {
-                    continue;
-                }
-                let ratios = match self.effect {
-                    Effect::Loss(share) => loss_ratios(counts, expected.loss, share),
-                    Effect::DelayMs(ms) => self.delay_ratios(site, counts, expected, ms),
-                };
-                self.add(Signal::Hop(round.path, flow, hop), ratios);
+            for (signal, ratios) in self.of_round(round) {
+                self.add(signal, ratios);
             }
         }
-        self.regard_pairs(drawn);
+        for (pair, (at, counts)) in drawn.pairs.iter().enumerate() {
+            if at.as_nanos() < self.begins_nanos {
+                continue;
+            }
+            for (signal, ratios) in self.of_pair(pair, *at, counts) {
+                self.add(signal, ratios);
+            }
+        }
         for (total, window) in self.total.iter_mut().zip(&self.window) {
             *total += by_spells(*window, self.spells);
         }
@@ -127,42 +125,98 @@ impl<'a> Oracle<'a> {
         }
     }
 
-    fn regard_pairs(&mut self, drawn: &Window) {
-        for (pair, (at, counts)) in drawn.pairs.iter().enumerate() {
-            if at.as_nanos() < self.begins_nanos {
-                continue;
-            }
-            let plan = (pair, self.stage.pairs[pair]);
-            let both = [0, 1].map(|route| self.calm.pair_expected(plan, route, *at));
-            if counts.undetermined > 0 {
-                if let Effect::Loss(share) = self.effect {
-                    let loss = 1.0 - (1.0 - both[0].loss) * (1.0 - both[1].loss);
-                    let all = HopCounts {
-                        sent: u8::try_from(counts.sent).unwrap_or(u8::MAX),
-                        ..HopCounts::default()
-                    };
-                    self.add(Signal::Pair(pair, 2), loss_ratios(&all, loss, share));
-                }
-                continue;
-            }
-            for (route, (one, expected)) in
-                [&counts.forward, &counts.return_].into_iter().zip(both).enumerate()
-            {
-                let ratios = match self.effect {
-                    Effect::Loss(share) => {
-                        ratios_of(f64::from(one.lost), f64::from(one.arrived), expected.loss, share)
-                    }
-                    Effect::DelayMs(ms) => {
-                        let law = self.law((expected.receiver, 0, 0, Vec::new()), ms);
-                        let base = i64::try_from(expected.delay_nanos / 1_000).unwrap_or(i64::MAX);
-                        let over =
-                            counts.delays_us[route].iter().map(|us| us - expected.offset_us - base);
-                        law_ratios(&law, over)
-                    }
-                };
-                self.add(Signal::Pair(pair, route), ratios);
-            }
+    /// What each hop of a round tells against "nothing", crossing the fault once and twice.
+    fn of_round(&mut self, round: &Drawn) -> Vec<(Signal, [f64; CROSSED])> {
+        let site = self.stage.paths[round.path].site;
+        let flow = usize::try_from(round.number % self.calm.flows(round.path) as u64);
+        let flow = flow.unwrap_or(0);
+        let expected = self.calm.expected(round.path, round.number, round.at).to_vec();
+        let hops = round.hops.iter().zip(&expected).enumerate();
+        let told = hops.filter(|(_, (_, expected))| expected.loss < 1.0);
+        told.map(|(hop, (counts, expected))| {
+            let ratios = match self.effect {
+                Effect::Loss(share) => loss_ratios(counts, expected.loss, share),
+                Effect::DelayMs(ms) => self.delay_ratios(site, counts, expected, ms),
+            };
+            (Signal::Hop(round.path, flow, hop), ratios)
+        })
+        .collect()
+    }
+
+    /// The same of the directions of a pair's round.
+    fn of_pair(
+        &mut self,
+        pair: usize,
+        at: Tick,
+        counts: &PairCounts,
+    ) -> Vec<(Signal, [f64; CROSSED])> {
+        let plan = (pair, self.stage.pairs[pair]);
+        let both = [0, 1].map(|route| self.calm.pair_expected(plan, route, at));
+        if counts.undetermined > 0 {
+            let Effect::Loss(share) = self.effect else { return Vec::new() };
+            let loss = 1.0 - (1.0 - both[0].loss) * (1.0 - both[1].loss);
+            let sent = u8::try_from(counts.sent).unwrap_or(u8::MAX);
+            let all = HopCounts { sent, ..HopCounts::default() };
+            return vec![(Signal::Pair(pair, 2), loss_ratios(&all, loss, share))];
         }
+        let directions = [&counts.forward, &counts.return_].into_iter().zip(both).enumerate();
+        let told = directions.map(|(route, (one, expected))| {
+            let ratios = match self.effect {
+                Effect::Loss(share) => {
+                    ratios_of(f64::from(one.lost), f64::from(one.arrived), expected.loss, share)
+                }
+                Effect::DelayMs(ms) => {
+                    let law = self.law((expected.receiver, 0, 0, Vec::new()), ms);
+                    let base = i64::try_from(expected.delay_nanos / 1_000).unwrap_or(i64::MAX);
+                    let over = counts.delays_us[route].iter();
+                    law_ratios(&law, over.map(|us| us - expected.offset_us - base))
+                }
+            };
+            (Signal::Pair(pair, route), ratios)
+        });
+        told.collect()
+    }
+
+    /// What each of so many windows without a fault tells of the suspect that is followed, from its
+    /// observations drawn by themselves. Empty where none is followed.
+    pub(super) fn without_fault(&mut self, windows: Range<u64>, series: u64) -> Vec<f64> {
+        let Some(suspect) = self.follow else { return Vec::new() };
+        let stage = self.stage;
+        let crosses = |crossed: &[(usize, u8)]| {
+            crossed.iter().find(|(known, _)| *known == suspect).map(|(_, times)| *times)
+        };
+        let crossings = stage.atlas.crossings.iter();
+        let crossing: BTreeMap<Signal, u8> =
+            crossings.filter_map(|(signal, all)| Some((*signal, crosses(all)?))).collect();
+        let (mut paths, mut pairs) = (BTreeSet::new(), BTreeSet::new());
+        for signal in crossing.keys() {
+            match signal {
+                Signal::Hop(path, ..) => paths.insert(*path),
+                Signal::Pair(pair, _) => pairs.insert(*pair),
+            };
+        }
+        let mut sampler = stage.calm.clone();
+        let mut round = Drawn::default();
+        let mut told = Vec::new();
+        for window in windows {
+            let mut ratios = Vec::new();
+            for path in &paths {
+                for (number, at) in stage.rounds_of(*path, window) {
+                    (round.path, round.number, round.at) = (*path, number, at);
+                    sampler.round(*path, number, at, series, &mut round.hops);
+                    ratios.extend(self.of_round(&round));
+                }
+            }
+            for pair in &pairs {
+                let (at, counts) = stage.pair_round(&mut sampler, *pair, window, series);
+                ratios.extend(self.of_pair(*pair, at, &counts));
+            }
+            let of_suspect = ratios.iter().filter_map(|(signal, ratios)| {
+                Some(ratios[usize::from(*crossing.get(signal)?).min(CROSSED) - 1])
+            });
+            told.push(by_spells(of_suspect.sum(), self.spells));
+        }
+        told
     }
 
     fn add(&mut self, sight: Signal, ratios: [f64; CROSSED]) {
@@ -247,7 +301,7 @@ impl<'a> Oracle<'a> {
     pub(super) fn information(&mut self, windows: u64) -> f64 {
         let Some(suspect) = self.follow else { return f64::NAN };
         let stage = self.stage;
-        let at = itinera_model::unit::Tick::from_nanos(self.begins_nanos);
+        let at = Tick::from_nanos(self.begins_nanos);
         let rounds = f64::from(stage.setup.rounds_per_window.max(1)) * windows as f64;
         let mut sum = 0.0;
         for (sight, crossed) in &stage.atlas.crossings {

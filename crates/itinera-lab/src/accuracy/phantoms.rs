@@ -13,12 +13,29 @@ const ENDS_AFTER: u64 = 6;
 /// Confidences at which episodes are counted.
 pub(super) const LEVELS: [f64; 3] = [0.0, 0.9, 0.99];
 
+/// A link got worse by itself where it loses so much more, or delays by so many milliseconds more, than it did.
+const LEAST_LOSS: f64 = 0.005;
+const LEAST_DELAY_MS: f64 = 2.0;
+/// A size is right within this factor.
+const SIZE_FACTOR: f64 = 2.0;
+
+/// Whether a claim tells of a link that by itself loses this share more and delays by so many milliseconds more than
+/// it did: by the cause, with about the size. A claim without a size tells of none.
+pub(super) fn is_surge(claim: &Claim, more_loss: f64, more_ms: f64) -> bool {
+    let (grown, least) = match claim.cause {
+        Cause::Delay => (more_ms, LEAST_DELAY_MS),
+        _ => (more_loss, LEAST_LOSS),
+    };
+    let is_near = |size: f64| (grown / SIZE_FACTOR..=grown * SIZE_FACTOR).contains(&size);
+    grown >= least && claim.size.is_some_and(is_near)
+}
+
 /// Episodes of a candidate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct PhantomRecord {
     /// Without explanation, by the confidence that they reach: any, .9, .99.
     pub phantoms: [u64; 3],
-    /// With a link that really got worse: cause and direction are right.
+    /// With a link that really got worse: cause, direction and size are right.
     pub true_surges: u64,
 }
 
@@ -111,7 +128,23 @@ mod tests {
     fn claim(last: &[u8], confidence: f64) -> Claim {
         let place = |last: &u8| (Place::Node { address: [198, 18, 0, *last].into() }, confidence);
         let places = last.iter().map(place).collect();
-        Claim { cause: Cause::Loss, places, direction: None, owner: None }
+        Claim { cause: Cause::Loss, places, direction: None, owner: None, size: None }
+    }
+
+    #[test]
+    fn a_link_that_got_worse_explains_a_claim_of_about_that_size() {
+        let told = |cause, size| Claim { cause, size, ..claim(&[1], 0.9) };
+        for (cause, size, is_true) in [
+            (Cause::Loss, Some(0.02), true),
+            (Cause::Loss, Some(0.011), true),
+            (Cause::Loss, Some(0.05), false),
+            (Cause::Loss, None, false),
+            (Cause::Delay, Some(4.0), false),
+        ] {
+            assert_eq!(is_surge(&told(cause, size), 0.02, 1.0), is_true, "{cause} {size:?}");
+        }
+        assert!(is_surge(&told(Cause::Delay, Some(4.0)), 0.02, 5.0));
+        assert!(!is_surge(&told(Cause::Loss, Some(0.004)), 0.004, 0.0), "too little to be a surge");
     }
 
     #[test]

@@ -14,6 +14,8 @@ use std::collections::{BTreeMap, BTreeSet};
 /// A finding is sure from here on.
 const SURE: f64 = 0.9;
 const CALIBRATION_BINS: usize = 10;
+/// So many of the highest peaks are too few to tell of their rate.
+const TAIL: usize = 20;
 /// No verdict is scored as less probable than this.
 const LEAST_PROBABILITY: f64 = 1e-3;
 const DAY_S: f64 = 86_400.0;
@@ -62,6 +64,8 @@ pub struct Scores {
     pub candidate: String,
     /// The link is right.
     pub link: Interval,
+    /// Share of the cases in which a claim can name the link: the most that any candidate could get.
+    pub ceiling: Interval,
     /// The link or one next to it.
     pub near: Interval,
     /// The owner is right.
@@ -116,6 +120,8 @@ pub struct Group {
     pub link: Interval,
     /// The owner is right.
     pub owner: Interval,
+    /// Share of the cases in which any claim could be right: the most that `link` can be.
+    pub ceiling: Interval,
 }
 
 /// One candidate against another in the same cases.
@@ -288,6 +294,7 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     Scores {
         candidate: name.to_owned(),
         link: first(|(_, verdict)| one(verdict.link)),
+        ceiling: first(|(case, _)| one(case.truth.nameable)),
         near: first(|(_, verdict)| one(verdict.near)),
         owner: first(|(_, verdict)| one(verdict.owner)),
         either_side: first(|(_, verdict)| one(verdict.either_side)),
@@ -322,16 +329,33 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     }
 }
 
-/// Which threshold of the sequential test gives as few false alarms as a candidate has phantoms: its alarms
-/// are at least exp(threshold) windows apart. Without any phantom the upper limit counts.
+/// Which threshold of the sequential test gives as few false alarms as a candidate has phantoms, by the peaks
+/// that it reaches where there is no fault. Without any phantom the upper limit counts.
 fn threshold(name: &str, worlds: &[&WorldRecord]) -> usize {
     let windows: u64 = worlds.iter().map(|world| watched_windows(world)).sum();
     let phantoms: u64 = worlds.iter().map(|world| episodes(name, world).phantoms[0]).sum();
     let events = if phantoms == 0 { 3.0 } else { phantoms as f64 };
-    let nats = libm::log(windows.max(1) as f64 / events).ceil();
+    let peaks = worlds.iter().flat_map(|world| &world.cases).filter_map(|case| case.calm_peak);
+    let rate = events / windows.max(1) as f64;
+    let nats = nats_for(peaks.collect(), rate * CASE_WINDOWS as f64).ceil();
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
     let nats = nats.clamp(f64::from(*THRESHOLDS.start()), f64::from(*THRESHOLDS.end())) as u32;
     (nats - THRESHOLDS.start()) as usize
+}
+
+/// The height that the share `wanted` of peaks reaches. What lies behind the twenty highest is extrapolated: in
+/// the tail, one nat more is e times as rare (Lorden 1971).
+fn nats_for(mut peaks: Vec<f64>, wanted: f64) -> f64 {
+    peaks.sort_by(|a, b| b.total_cmp(a));
+    let count = peaks.len().max(1) as f64;
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a share of them")]
+    let rank = (wanted.clamp(0.0, 1.0) * count) as usize;
+    let known = rank.max(TAIL.min(peaks.len() / 2));
+    let Some(height) = peaks.get(known).or_else(|| peaks.last()) else {
+        return -libm::log(wanted.max(f64::MIN_POSITIVE));
+    };
+    let reached = (known + 1) as f64 / count;
+    height + libm::log(reached / wanted.clamp(f64::MIN_POSITIVE, reached))
 }
 
 /// The root of the mean square between confidence and share of right ones, over bins of equally
@@ -402,6 +426,7 @@ fn group(
         name: label,
         link: mean_of(name, worlds, wanted, right),
         owner: mean_of(name, worlds, wanted, owner),
+        ceiling: mean_of(name, worlds, wanted, |(case, _)| one(case.truth.nameable)),
     }
 }
 
@@ -490,4 +515,23 @@ fn paired(better: &str, than: &str, worlds: &[&WorldRecord]) -> Paired {
         (!all.is_empty()).then(|| all.iter().sum::<f64>() / all.len() as f64)
     });
     Paired { better: better.to_owned(), than: than.to_owned(), link }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_threshold_is_what_peaks_without_a_fault_reach_as_often() {
+        let peaks: Vec<f64> = (1..=1_000).map(|n| -libm::log(f64::from(n) / 1_000.0)).collect();
+        for wanted in [0.5, 0.1, 0.03] {
+            let nats = nats_for(peaks.clone(), wanted);
+            let reached = peaks.iter().filter(|peak| **peak >= nats).count() as f64 / 1_000.0;
+            assert!((reached - wanted).abs() <= 0.002, "{wanted}: {reached}");
+        }
+        // Rarer than any of a thousand tells: a nat more is e times as rare.
+        assert!((nats_for(peaks.clone(), 1e-6) + libm::log(1e-6)).abs() < 0.05);
+        assert!(nats_for(peaks, 7.0) < 0.01, "more alarms than cases");
+        assert!((nats_for(Vec::new(), 1e-3) + libm::log(1e-3)).abs() < 1e-9, "the bound alone");
+    }
 }

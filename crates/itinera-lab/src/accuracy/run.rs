@@ -2,12 +2,11 @@
 
 use super::cases::{self, Case, Effect, Kind};
 use super::oracle::Oracle;
-use super::phantoms::{Episodes, Explanation, PhantomRecord};
+use super::phantoms::{self, Episodes, Explanation, PhantomRecord};
 use super::setup::{Setup, WINDOW_S};
 use super::stage::{HISTORY_WINDOWS, Stage, Window, begin_of};
 use super::verdict::{self, CaseScore, Expected, Truth};
 use itinera_candidates::{Candidate, Claim};
-use itinera_model::finding::Cause;
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::{LinkId, Sampler};
 use itinera_simnet::worlds::WorldFamily;
@@ -15,16 +14,15 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Version of worlds, cases and scores: records of others do not add up with these.
-pub const RECORD_VERSION: u32 = 2;
+pub const RECORD_VERSION: u32 = 3;
 /// What the oracle is called in tables.
 pub const ORACLE: &str = "oracle";
 /// Windows from the onset to the end of a case: ten minutes.
 pub(super) const CASE_WINDOWS: u64 = 61;
 /// Windows over which the true background of a link is compared: ten minutes.
 const BACKGROUND_WINDOWS: u64 = 60;
-/// A true surge: the link itself is worse than on average before by this much.
-const SURGE_LOSS: f64 = 0.005;
-const SURGE_NANOS: f64 = 2e6;
+/// Series of draws for cases played without their fault: cases have numbers below.
+const CALM_SERIES: u64 = 1_000_000;
 /// Thresholds of the sequential test with recorded times, in nats.
 pub(super) const THRESHOLDS: std::ops::RangeInclusive<u32> = 2..=30;
 
@@ -81,6 +79,8 @@ pub struct CaseRecord {
     /// Seconds from the onset until the sequential test that knows place and size of the fault
     /// passes each threshold; absent where it never does.
     pub optimal_s: Vec<Option<f64>>,
+    /// The highest that this test gets in as much time without a fault; absent where it follows none.
+    pub calm_peak: Option<f64>,
 }
 
 /// Runs a world. `on_case` is told after every case, and after the calm time.
@@ -248,6 +248,8 @@ impl<'a> Warm<'a> {
             let opinion = oracle.opinion(case.kind);
             verdicts.insert(ORACLE.to_owned(), verdict::of_opinion(stage, case, &opinion));
         }
+        let windows = HISTORY_WINDOWS..HISTORY_WINDOWS + CASE_WINDOWS;
+        let without_fault = oracle.without_fault(windows, CALM_SERIES + case.number);
         CaseRecord {
             number: case.number,
             kind: case.kind,
@@ -256,6 +258,7 @@ impl<'a> Warm<'a> {
             verdicts,
             phantoms,
             optimal_s: optimal(case, &oracle.followed),
+            calm_peak: peak(&without_fault),
         }
     }
 }
@@ -264,8 +267,8 @@ const fn has_oracle(kind: Kind) -> bool {
     kind.is_single() || matches!(kind, Kind::None)
 }
 
-/// Whether a link that is claimed really is worse, in the direction and by the cause that are claimed, than it
-/// was on average before; nothing else explains a claim without a fault.
+/// Whether a link that is claimed really is worse, in the direction, by the cause and by about the size that are
+/// claimed, than it was on average before; nothing else explains a claim without a fault.
 fn surge_or_nothing(
     stage: &Stage,
     sampler: &mut Sampler,
@@ -286,10 +289,7 @@ fn surge_or_nothing(
             let now = recent.fold((0.0, 0.0), |(loss, delay), (more_loss, more_delay)| {
                 (loss + more_loss / 6.0, delay + more_delay as f64 / 6.0)
             });
-            match claim.cause {
-                Cause::Delay => now.1 - delay >= SURGE_NANOS,
-                _ => now.0 - loss >= SURGE_LOSS,
-            }
+            phantoms::is_surge(claim, now.0 - loss, (now.1 - delay) / 1e6)
         })
     };
     let links = verdict::claimed_links(stage, claim);
@@ -298,6 +298,15 @@ fn surge_or_nothing(
 
 fn seconds(at: Tick) -> f64 {
     at.as_nanos() as f64 / 1e9
+}
+
+/// The highest that the cumulative sum of what windows tell gets; absent without any window.
+fn peak(told: &[f64]) -> Option<f64> {
+    let sums = told.iter().scan(0.0_f64, |sum, told| {
+        *sum = (*sum + told).max(0.0);
+        Some(*sum)
+    });
+    sums.reduce(f64::max)
 }
 
 /// When the cumulative sum of what each window tells passes each threshold.

@@ -108,28 +108,47 @@ impl Stage {
 
     /// Draws a window; `series` tells runs of one world apart.
     pub(super) fn window(&self, sampler: &mut Sampler, window: u64, series: u64, out: &mut Window) {
-        let per_window = u64::from(self.setup.rounds_per_window.max(1));
         let total = self.paths.len() * usize::from(self.setup.rounds_per_window.max(1));
         out.rounds.resize_with(total, Drawn::default);
-        let gap = WINDOW_S * NANOS_PER_S / per_window;
-        let begin = begin_of(window);
-        let mut drawn = out.rounds.iter_mut();
-        for path in 0..self.paths.len() {
-            // Each path begins its rounds at a moment of its own.
-            let offset = path as u64 * 7_919 % 1_000 * gap / 1_000;
-            for turn in 0..per_window {
-                let Some(round) = drawn.next() else { return };
-                (round.path, round.number) = (path, window * per_window + turn);
-                round.at = begin.plus_nanos(turn * gap + offset);
-                sampler.round(path, round.number, round.at, series, &mut round.hops);
-            }
+        let rounds = (0..self.paths.len()).flat_map(|path| {
+            self.rounds_of(path, window).map(move |(number, at)| (path, number, at))
+        });
+        for (round, (path, number, at)) in out.rounds.iter_mut().zip(rounds) {
+            (round.path, round.number, round.at) = (path, number, at);
+            sampler.round(path, number, at, series, &mut round.hops);
         }
+        let pairs =
+            (0..self.pairs.len()).map(|pair| self.pair_round(sampler, pair, window, series));
         out.pairs.clear();
-        for (pair, plan) in self.pairs.iter().enumerate() {
-            let at = begin.plus_nanos(pair as u64 * 6_133 % 1_000 * WINDOW_S * NANOS_PER_S / 1_000);
-            let packets = self.setup.pair_packets;
-            out.pairs.push((at, sampler.pair_round((pair, *plan), window, at, packets, series)));
-        }
+        out.pairs.extend(pairs);
+    }
+
+    /// Numbers and times of the rounds of a path in a window.
+    pub(super) fn rounds_of(
+        &self,
+        path: usize,
+        window: u64,
+    ) -> impl Iterator<Item = (u64, Tick)> + use<> {
+        let per_window = u64::from(self.setup.rounds_per_window.max(1));
+        let gap = WINDOW_S * NANOS_PER_S / per_window;
+        // Each path begins its rounds at a moment of its own.
+        let offset = path as u64 * 7_919 % 1_000 * gap / 1_000;
+        let at = move |turn| begin_of(window).plus_nanos(turn * gap + offset);
+        (0..per_window).map(move |turn| (window * per_window + turn, at(turn)))
+    }
+
+    /// The round of a pair in a window.
+    pub(super) fn pair_round(
+        &self,
+        sampler: &mut Sampler,
+        pair: usize,
+        window: u64,
+        series: u64,
+    ) -> (Tick, PairCounts) {
+        let shift = pair as u64 * 6_133 % 1_000 * WINDOW_S * NANOS_PER_S / 1_000;
+        let at = begin_of(window).plus_nanos(shift);
+        let (plan, packets) = (self.pairs[pair], self.setup.pair_packets);
+        (at, sampler.pair_round((pair, plan), window, at, packets, series))
     }
 
     /// What candidates are shown of a window.

@@ -47,8 +47,9 @@ fn one_part(text: &mut String, part: &Part) {
     );
     heading(text, "single links, 2 to 20 % or 8 to 60 ms", &part.scores);
     type Column = (&'static str, fn(&Scores) -> Interval, Form);
-    let rows: [Column; 17] = [
+    let rows: [Column; 18] = [
         ("link", |s| s.link, Form::Share),
+        ("the most that any claim could get", |s| s.ceiling, Form::Share),
         ("within one hop", |s| s.near, Form::Share),
         ("owner", |s| s.owner, Form::Share),
         ("owner on either side", |s| s.either_side, Form::Share),
@@ -104,7 +105,8 @@ fn groups(text: &mut String, part: &Part) {
             continue;
         }
         text.push('\n');
-        heading(text, label, &part.scores);
+        let names = part.scores.iter().map(|scores| scores.candidate.clone());
+        row(text, label, names.chain(["any claim, at most".to_owned()]));
         for index in 0..count {
             let group = &of(&part.scores[0])[index];
             if group.link.cases == 0 {
@@ -112,7 +114,7 @@ fn groups(text: &mut String, part: &Part) {
             }
             let label = format!("{} ({})", group.name, group.link.cases);
             let figures = part.scores.iter().map(|s| written(of(s)[index].link, Form::Share));
-            row(text, &label, figures);
+            row(text, &label, figures.chain([written(group.ceiling, Form::Share)]));
         }
     }
 }

@@ -1,7 +1,7 @@
 //! What was said, held against what is true.
 
 use super::atlas::{Atlas, Edge, Suspect};
-use super::cases::{Case, Effect, Kind};
+use super::cases::{Case, Effect, Fault, Kind};
 use super::oracle::{Opinion, class_of};
 use super::stage::{HISTORY_WINDOWS, Stage, begin_of};
 use itinera_candidates::Claim;
@@ -36,6 +36,10 @@ pub struct Truth {
     pub crossed_by: Vec<Traffic>,
     /// By link: share lost and milliseconds of delay just before, as it is by itself.
     pub background: Vec<[f64; 2]>,
+    /// By link: how bad.
+    pub effects: Vec<Effect>,
+    /// By link: seconds from the onset of the case until it begins.
+    pub after_s: Vec<f64>,
     /// Which member of the link, from 1.
     pub member: Option<u8>,
     /// The owner of the node behind the link, or of the line.
@@ -48,6 +52,9 @@ pub struct Truth {
     pub pairs_crossing: usize,
     /// Links that cannot be told from it with these agents and targets, itself included.
     pub class_links: usize,
+    /// Whether a claim can be right at all: places are named by answering addresses and by owners, and beside
+    /// silent nodes with branches, or where answers alone pass, no such place means the faulty link.
+    pub nameable: bool,
     /// What its data are expected to tell against "nothing", in nats; absent for more than one.
     pub information_nats: Option<f64>,
 }
@@ -114,8 +121,8 @@ impl CaseScore {
 pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
     let atlas = &stage.atlas;
     let links: Vec<LinkId> =
-        case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect)).collect();
-    let indices: Vec<usize> = case.suspects.iter().filter_map(|s| atlas.suspect(*s)).collect();
+        case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect)).collect();
+    let indices: Vec<usize> = case.suspects().iter().filter_map(|s| atlas.suspect(*s)).collect();
     let (paths_crossing, pairs_crossing) = atlas.crossing_counts(&indices);
     Truth {
         begins_s: case.changes.at_s,
@@ -128,11 +135,13 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
             .collect(),
         crossed_by: links.iter().map(|link| traffic(atlas, *link)).collect(),
         background: background(stage, case, &links),
-        member: match case.suspects.as_slice() {
+        effects: by_link(atlas, case, |fault| fault.effect),
+        after_s: by_link(atlas, case, |fault| fault.after_s),
+        member: match case.suspects().as_slice() {
             [Suspect::Member(_, member)] => Some(member + 1),
             _ => None,
         },
-        owners: owners(atlas, &case.suspects),
+        owners: owners(atlas, &case.suspects()),
         either_side: links
             .iter()
             .flat_map(|link| atlas.ends(atlas.edge(*link)))
@@ -140,9 +149,29 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
             .collect(),
         paths_crossing,
         pairs_crossing,
+        nameable: is_nameable(stage, case),
         class_links: classes(stage, case).iter().map(BTreeSet::len).max().unwrap_or(0),
         information_nats: Some(information).filter(|nats| nats.is_finite()),
     }
+}
+
+/// Whether some claims would be counted as right: the score of the best ones is the ceiling of any candidate.
+fn is_nameable(stage: &Stage, case: &Case) -> bool {
+    let atlas = &stage.atlas;
+    if case.kind != Kind::OwnerWide {
+        return classes(stage, case).iter().all(|class| atlas.can_name(class));
+    }
+    let faulty = faulty(atlas, case);
+    let parts = atlas.names().iter().filter(|name| name.is_subset(&faulty));
+    let together: BTreeSet<Edge> = parts.flatten().copied().collect();
+    let mut sets = atlas.names().iter().chain([&together]);
+    sets.any(|claimed| shared(&faulty, claimed) >= RIGHT_EXTENT)
+}
+
+/// Something of the fault of each link.
+fn by_link<T: Copy>(atlas: &Atlas, case: &Case, of: impl Fn(&Fault) -> T) -> Vec<T> {
+    let links = |fault: &Fault| vec![of(fault); atlas.links_of(fault.suspect).len()];
+    case.faults.iter().flat_map(links).collect()
 }
 
 fn traffic(atlas: &Atlas, link: LinkId) -> Traffic {
@@ -158,7 +187,7 @@ fn traffic(atlas: &Atlas, link: LinkId) -> Traffic {
 fn background(stage: &Stage, case: &Case, links: &[LinkId]) -> Vec<[f64; 2]> {
     let mut calm = stage.calm.clone();
     let at = begin_of(HISTORY_WINDOWS);
-    let member = match case.suspects.as_slice() {
+    let member = match case.suspects().as_slice() {
         [Suspect::Member(_, member)] => *member,
         _ => 0,
     };
@@ -185,7 +214,7 @@ fn classes(stage: &Stage, case: &Case) -> Vec<BTreeSet<Edge>> {
         class.extend(stage.atlas.links_of(*suspect).iter().map(|link| stage.atlas.edge(*link)));
         class
     };
-    case.suspects.iter().map(of_fault).collect()
+    case.suspects().iter().map(of_fault).collect()
 }
 
 /// A claim in terms of links.
@@ -200,7 +229,6 @@ struct ClaimedLinks {
 }
 
 fn meant(atlas: &Atlas, claim: &Claim) -> ClaimedLinks {
-    let edges = |links: &BTreeSet<LinkId>| links.iter().map(|link| atlas.edge(*link)).collect();
     let Some((first, _)) = claim.places.first() else { return ClaimedLinks::default() };
     let links = atlas.means(first);
     let directed = claim.direction.map(|route| match route {
@@ -208,7 +236,11 @@ fn meant(atlas: &Atlas, claim: &Claim) -> ClaimedLinks {
         Direction::Return => links.iter().map(|link| atlas.reverse(*link)).collect(),
     });
     let all = claim.places.iter().flat_map(|(place, _)| atlas.means(place));
-    ClaimedLinks { top: edges(&links), all: all.map(|link| atlas.edge(link)).collect(), directed }
+    ClaimedLinks {
+        top: atlas.edges_of(&links),
+        all: all.map(|link| atlas.edge(link)).collect(),
+        directed,
+    }
 }
 
 fn fits(claim: &Claim, effect: Effect) -> bool {
@@ -216,6 +248,11 @@ fn fits(claim: &Claim, effect: Effect) -> bool {
         (claim.cause, effect),
         (Cause::Loss, Effect::Loss(_)) | (Cause::Delay, Effect::DelayMs(_))
     )
+}
+
+/// Whether the claim's cause is that of one of the faults.
+fn fits_any(claim: &Claim, case: &Case) -> bool {
+    case.faults.iter().any(|fault| fits(claim, fault.effect))
 }
 
 /// Holds what stands at the end against the truth.
@@ -230,12 +267,14 @@ pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> CaseScore
     let meant = meant(atlas, first);
     verdict.confidence = first.places.first().map_or(0.0, |(_, probability)| *probability);
     verdict.set_links = meant.all.len();
-    let cause = fits(first, case.effect);
-    verdict.link = cause && within_any(&meant.top, &classes);
+    let cause = fits_any(first, case);
+    let mut faults = case.faults.iter().zip(&classes);
+    verdict.link =
+        faults.any(|(fault, class)| fits(first, fault.effect) && within(&meant.top, class));
     verdict.near = cause && (verdict.link || next_to_any(atlas, &meant.top, case));
     if let Some((owner, probability)) = &first.owner {
-        let truth = owners(atlas, &case.suspects);
-        let sides = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+        let truth = owners(atlas, &case.suspects());
+        let sides = case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect));
         let mut sides = sides.flat_map(|link| atlas.ends(atlas.edge(link)));
         verdict.owner_confidence = *probability;
         verdict.owner = cause && truth.contains(owner);
@@ -243,7 +282,7 @@ pub(super) fn verdict(stage: &Stage, case: &Case, claims: &[Claim]) -> CaseScore
             verdict.owner || (cause && sides.any(|node| atlas.owner(node) == owner));
     }
     if let (true, Some(directed), [Suspect::Link(link) | Suspect::Member(link, _)]) =
-        (verdict.link, &meant.directed, case.suspects.as_slice())
+        (verdict.link, &meant.directed, case.suspects().as_slice())
     {
         verdict.direction = Some(direction_is_right(atlas, *link, directed));
     }
@@ -256,68 +295,83 @@ fn direction_is_right(atlas: &Atlas, truth: LinkId, directed: &BTreeSet<LinkId>)
     directed.iter().any(|link| *link == truth || atlas.same_column(*link, truth))
 }
 
-fn within_any(top: &BTreeSet<Edge>, classes: &[BTreeSet<Edge>]) -> bool {
-    !top.is_empty() && classes.iter().any(|class| top.is_subset(class))
+fn within(top: &BTreeSet<Edge>, class: &BTreeSet<Edge>) -> bool {
+    !top.is_empty() && top.is_subset(class)
 }
 
 fn next_to_any(atlas: &Atlas, top: &BTreeSet<Edge>, case: &Case) -> bool {
-    let faulty = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+    let faulty = case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect));
     let nodes: BTreeSet<usize> = faulty.flat_map(|link| atlas.ends(atlas.edge(link))).collect();
     top.iter().any(|edge| atlas.ends(*edge).iter().any(|node| nodes.contains(node)))
 }
 
 /// How many of the faults are named by one of as many claims as there are faults.
 fn found(atlas: &Atlas, classes: &[BTreeSet<Edge>], case: &Case, claims: &[Claim]) -> usize {
-    let first = claims.iter().filter(|claim| fits(claim, case.effect)).take(classes.len());
-    let tops: Vec<BTreeSet<Edge>> = first.map(|claim| meant(atlas, claim).top).collect();
-    let named =
-        |class: &&BTreeSet<Edge>| tops.iter().any(|top| !top.is_empty() && top.is_subset(class));
-    classes.iter().filter(named).count()
+    let first = claims.iter().filter(|claim| fits_any(claim, case)).take(classes.len());
+    let tops: Vec<(&Claim, BTreeSet<Edge>)> =
+        first.map(|claim| (claim, meant(atlas, claim).top)).collect();
+    let named = |(fault, class): &(&Fault, &BTreeSet<Edge>)| {
+        tops.iter().any(|(claim, top)| fits(claim, fault.effect) && within(top, class))
+    };
+    case.faults.iter().zip(classes).filter(named).count()
 }
 
 /// How far the links that are claimed, with the right cause, are those at fault.
 fn extent(atlas: &Atlas, case: &Case, claims: &[Claim]) -> f64 {
-    let faulty: BTreeSet<Edge> = case
-        .suspects
-        .iter()
-        .flat_map(|suspect| atlas.links_of(*suspect))
-        .map(|link| atlas.edge(link))
-        .collect();
-    let fitting = claims.iter().filter(|claim| fits(claim, case.effect));
+    let fitting = claims.iter().filter(|claim| fits_any(claim, case));
     let claimed: BTreeSet<Edge> = fitting.flat_map(|claim| meant(atlas, claim).top).collect();
-    match faulty.union(&claimed).count() {
+    shared(&faulty(atlas, case), &claimed)
+}
+
+/// The links at fault.
+fn faulty(atlas: &Atlas, case: &Case) -> BTreeSet<Edge> {
+    let links = case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect));
+    links.map(|link| atlas.edge(link)).collect()
+}
+
+/// Links that are in both sets, as a share of those in either (Jaccard).
+fn shared(one: &BTreeSet<Edge>, other: &BTreeSet<Edge>) -> f64 {
+    match one.union(other).count() {
         0 => 0.0,
-        either => faulty.intersection(&claimed).count() as f64 / either as f64,
+        either => one.intersection(other).count() as f64 / either as f64,
     }
 }
 
 /// What claims in a case are held against.
-pub(super) struct Expected {
+pub(super) struct Expected(Vec<ExpectedFault>);
+
+struct ExpectedFault {
     effect: Effect,
-    /// By fault: the links that count as it.
-    classes: Vec<BTreeSet<Edge>>,
-    /// All links on routes that a fault touches.
+    /// The links that count as it.
+    class: BTreeSet<Edge>,
+    /// All links on routes that it touches.
     affected: BTreeSet<Edge>,
 }
 
 impl Expected {
     pub(super) fn new(stage: &Stage, case: &Case) -> Self {
-        let (classes, affected) = (classes(stage, case), affected(stage, case));
-        Self { effect: case.effect, classes, affected }
+        let faults = case.faults.iter().zip(classes(stage, case)).map(|(fault, class)| {
+            let (effect, affected) = (fault.effect, affected(stage, fault.suspect));
+            ExpectedFault { effect, class, affected }
+        });
+        Self(faults.collect())
     }
 
     /// Whether a claim names the cause and a link that cannot be told from a faulty one.
     pub(super) fn is_right(&self, stage: &Stage, claim: &Claim) -> bool {
-        fits(claim, self.effect) && within_any(&meant(&stage.atlas, claim).top, &self.classes)
+        let top = meant(&stage.atlas, claim).top;
+        self.0.iter().any(|it| fits(claim, it.effect) && within(&top, &it.class))
     }
 
     /// Whether a claim is about a fault: it is right, or it has the cause and lies on a route that a fault
     /// touches. Of wrong ones only as many as there are faults: `open` claims are about them already.
     pub(super) fn explains(&self, stage: &Stage, claim: &Claim, open: usize) -> bool {
-        let touches =
-            || meant(&stage.atlas, claim).top.iter().any(|edge| self.affected.contains(edge));
-        let is_left = || open < self.classes.len() && fits(claim, self.effect);
-        self.is_right(stage, claim) || (is_left() && touches())
+        let touches = || {
+            let top = meant(&stage.atlas, claim).top;
+            let fitting = self.0.iter().filter(|it| fits(claim, it.effect));
+            fitting.into_iter().any(|it| top.iter().any(|edge| it.affected.contains(edge)))
+        };
+        self.is_right(stage, claim) || (open < self.0.len() && touches())
     }
 }
 
@@ -330,19 +384,19 @@ pub(super) fn claimed_links(stage: &Stage, claim: &Claim) -> BTreeSet<LinkId> {
 }
 
 /// All links on routes that the fault touches.
-fn affected(stage: &Stage, case: &Case) -> BTreeSet<Edge> {
+fn affected(stage: &Stage, suspect: Suspect) -> BTreeSet<Edge> {
     let atlas = &stage.atlas;
-    let suspects: BTreeSet<usize> =
-        case.suspects.iter().filter_map(|suspect| atlas.suspect(*suspect)).collect();
+    let own = atlas.suspect(suspect);
     let touched = atlas
         .crossings
         .values()
-        .filter(|crossed| crossed.iter().any(|(suspect, _)| suspects.contains(suspect)));
+        .filter(|crossed| crossed.iter().any(|(suspect, _)| Some(*suspect) == own));
     let all = touched.flatten().map(|(suspect, _)| atlas.suspects[*suspect]);
     all.flat_map(|suspect| atlas.links_of(suspect)).map(|link| atlas.edge(link)).collect()
 }
 
-/// How the oracle did: it names the link that is most probably counted as right.
+/// How the oracle did: of the places that a claim can name, it names the one that is most probably counted as
+/// right.
 pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseScore {
     let atlas = &stage.atlas;
     if opinion.nothing > 0.5 {
@@ -353,16 +407,15 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseS
         .iter()
         .map(|candidate| (candidate.suspect, class_with_own(stage, candidate.suspect)))
         .collect();
-    let counts_as = |suspect: usize, edge: &Edge| {
+    let counts_as = |suspect: usize, name: &BTreeSet<Edge>| {
         let known = class_by.binary_search_by_key(&suspect, |(known, _)| *known);
-        known.is_ok_and(|at| class_by[at].1.contains(edge))
+        known.is_ok_and(|at| name.is_subset(&class_by[at].1))
     };
-    let edges: BTreeSet<Edge> =
-        class_by.iter().flat_map(|(_, class)| class.iter().copied()).collect();
-    let by_edge = edges
-        .into_iter()
-        .map(|edge| (opinion.probability_of(|suspect| counts_as(suspect, &edge)), edge));
-    let best = by_edge.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1)));
+    let by_name = atlas
+        .names()
+        .iter()
+        .map(|name| (opinion.probability_of(|suspect| counts_as(suspect, name)), name));
+    let best = by_name.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(a.1)));
     let names: BTreeSet<String> = opinion
         .candidates
         .iter()
@@ -372,15 +425,14 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseS
         opinion.probability_of(|suspect| owners(atlas, &[atlas.suspects[suspect]]).contains(name))
     };
     let owner = names.iter().map(|name| (of_owner(name), name)).max_by(|a, b| a.0.total_cmp(&b.0));
-    let (Some((confidence, edge)), Some((owner_confidence, owner))) = (best, owner) else {
+    let (Some((confidence, top)), Some((owner_confidence, owner))) = (best, owner) else {
         return CaseScore::default();
     };
-    let truth = owners(atlas, &case.suspects);
-    let sides = case.suspects.iter().flat_map(|suspect| atlas.links_of(*suspect));
+    let truth = owners(atlas, &case.suspects());
+    let sides = case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect));
     let mut sides = sides.flat_map(|link| atlas.ends(atlas.edge(link)));
-    let top = BTreeSet::from([edge]);
-    let link = within_any(&top, &classes(stage, case));
-    let direction = match case.suspects.as_slice() {
+    let link = classes(stage, case).iter().any(|class| within(top, class));
+    let direction = match case.suspects().as_slice() {
         [Suspect::Link(truth) | Suspect::Member(truth, _)] if link => {
             let best = opinion
                 .candidates
@@ -398,13 +450,13 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseS
         claimed: true,
         claims: 1,
         link,
-        near: link || next_to_any(atlas, &top, case),
+        near: link || next_to_any(atlas, top, case),
         owner: truth.contains(owner),
         either_side: truth.contains(owner) || sides.any(|node| atlas.owner(node) == owner),
         direction,
         confidence,
         owner_confidence,
-        set_links: 1,
+        set_links: top.len(),
         found: usize::from(link),
         extent: 0.0,
         noticed_s: None,

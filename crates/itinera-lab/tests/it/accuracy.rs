@@ -196,6 +196,7 @@ fn faulty_on_the_way_there(pair: PairPlan) -> Scenario {
         loss: Some(0.1),
         delay_ms: Some([20.0, 2.0]),
         spells: 1.0,
+        after_s: 0.0,
     };
     let changes = Changes { faults: vec![fault], ..Changes::default() };
     Scenario::parse(&world.scenario(&changes)).unwrap()

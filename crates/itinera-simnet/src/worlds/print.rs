@@ -156,7 +156,7 @@ impl Blueprint {
     }
 
     fn fault(&self, text: &mut String, fault: &FaultPlan, changes: &Changes) {
-        let at_s = changes.at_s;
+        let at_s = changes.at_s + fault.after_s;
         add(
             text,
             format_args!(

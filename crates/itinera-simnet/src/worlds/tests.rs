@@ -118,6 +118,7 @@ fn changes_print_and_act_from_their_time_on() {
             loss: Some(0.5),
             delay_ms: Some([20.0, 1.0]),
             spells: 1.0,
+            after_s: 0.0,
         }],
         reroutes: Vec::new(),
         clock_steps: vec![(1, 250.0)],

@@ -72,8 +72,8 @@ pub(crate) struct RunArgs {
     /// Suite of worlds
     #[arg(long, value_enum, default_value_t = SuiteName::Quick)]
     pub(crate) suite: SuiteName,
-    /// Set of seeds
-    #[arg(long, value_enum, default_value_t = SplitName::Test)]
+    /// Set of seeds; figures are published from test alone
+    #[arg(long, value_enum, default_value_t = SplitName::Tune)]
     pub(crate) split: SplitName,
     /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits
     #[arg(long)]
