@@ -3,11 +3,15 @@
 //! Links that no two paths tell apart cannot be told apart: partners are chosen so
 //! that each new pair goes over routers that the agent's paths have not shown yet, within what
 //! each agent is granted, and never twice between the same neighbourhoods while others are left.
+//! A version of IP that an agent has is measured with a partner that has it too, before pairs that
+//! stand are kept: else what is measured would depend on which agents were enrolled first.
 
 use itinera_model::id::AgentId;
 use itinera_model::path::Family;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
+
+const FAMILIES: [Family; 2] = [Family::Ipv4, Family::Ipv6];
 
 /// An agent that may have partners.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,6 +66,11 @@ fn subnet(address: IpAddr) -> [u8; 6] {
 fn are_neighbours(a: &Candidate, b: &Candidate) -> bool {
     let nets = |c: &Candidate| c.addresses.iter().copied().map(subnet).collect::<BTreeSet<_>>();
     a.site == b.site || !nets(a).is_disjoint(&nets(b))
+}
+
+/// The versions of IP in which it has an address.
+fn versions(candidate: &Candidate) -> BTreeSet<Family> {
+    candidate.addresses.iter().chain(&candidate.reached_at).copied().map(Family::of).collect()
 }
 
 fn are_paired(a: &Candidate, b: &Candidate) -> bool {
@@ -129,10 +138,9 @@ pub fn choose(
     each: usize,
     stand: &BTreeSet<(AgentId, AgentId)>,
 ) -> Vec<Partners> {
-    let families = [Family::Ipv4, Family::Ipv6];
     let possible = |a: &Candidate, b: &Candidate| {
         (!are_neighbours(a, b) || are_paired(a, b))
-            && families.iter().any(|family| pair(a, b, *family).is_some())
+            && FAMILIES.iter().any(|family| pair(a, b, *family).is_some())
     };
     let stands = |a: &Candidate, b: &Candidate| {
         stand.contains(&(a.agent, b.agent)) || stand.contains(&(b.agent, a.agent))
@@ -142,9 +150,13 @@ pub fn choose(
         candidates.iter().map(|candidate| candidate.routers.clone()).collect();
     let mut between: BTreeMap<(&str, &str), usize> = BTreeMap::new();
     let mut chosen: BTreeSet<(usize, usize)> = BTreeSet::new();
+    let mut measured: BTreeSet<(usize, Family)> = BTreeSet::new();
     for _ in 0..each {
         let mut order: Vec<usize> = (0..candidates.len()).collect();
-        order.sort_by_key(|index| (degree[*index], candidates[*index].agent));
+        order.sort_by_key(|index| {
+            let few = std::cmp::Reverse(versions(&candidates[*index]).len());
+            (degree[*index], few, candidates[*index].agent)
+        });
         for index in order {
             if degree[index] >= each {
                 continue;
@@ -159,8 +171,12 @@ pub fn choose(
                     let used = between.get(&sites(own, that)).copied().unwrap_or(0);
                     let shown = that.routers.difference(&covered[index]).count();
                     let new = std::cmp::Reverse(shown);
+                    let unmeasured = FAMILIES.into_iter().filter(|family| {
+                        !measured.contains(&(index, *family)) && pair(own, that, *family).is_some()
+                    });
                     (
                         !are_paired(own, that),
+                        std::cmp::Reverse(unmeasured.count()),
                         !stands(own, that),
                         used,
                         degree[*other],
@@ -174,6 +190,9 @@ pub fn choose(
                 degree[other] += 1;
                 *between.entry(sites(own, &candidates[other])).or_default() += 1;
                 for (from, to) in [(index, other), (other, index)] {
+                    let both = FAMILIES.into_iter();
+                    let both = both.filter(|f| pair(own, &candidates[other], *f).is_some());
+                    measured.extend(both.map(|family| (from, family)));
                     let routers = candidates[from].routers.iter().copied();
                     covered[to].extend(routers);
                 }
@@ -181,7 +200,7 @@ pub fn choose(
         }
     }
     let all = chosen.into_iter().flat_map(|(a, b)| {
-        families.into_iter().filter_map(move |f| pair(&candidates[a], &candidates[b], f))
+        FAMILIES.into_iter().filter_map(move |f| pair(&candidates[a], &candidates[b], f))
     });
     all.collect()
 }
@@ -323,6 +342,33 @@ mod tests {
         }
         let families: Vec<Family> =
             choose(&both, 1, &BTreeSet::new()).iter().map(|pair| pair.family).collect();
-        assert_eq!(families, [Family::Ipv4, Family::Ipv6]);
+        assert_eq!(families, FAMILIES);
+    }
+
+    #[test]
+    fn a_version_of_ip_is_measured_though_other_pairs_were_there_first() {
+        let mut all: Vec<Candidate> = ["a", "b", "c", "d", "e", "f"]
+            .into_iter()
+            .zip(1..)
+            .map(|(site, number)| candidate(number, site, &[number]))
+            .collect();
+        let first = choose(&all, 3, &BTreeSet::new());
+        let apart = |(a, b): &(usize, usize)| {
+            let agents = [all[*a].agent, all[*b].agent];
+            !first
+                .iter()
+                .any(|pair| agents.contains(&pair.sender) && agents.contains(&pair.reflector))
+        };
+        let mut two = (0..6).flat_map(|a| (a + 1..6).map(move |b| (a, b)));
+        let (a, b) = two.find(apart).expect("three partners of five");
+        for (at, text) in [(a, "2001:db8:1::2"), (b, "2001:db8:2::2")] {
+            all[at].addresses.push(text.parse().unwrap());
+        }
+        let stand = first.iter().map(|pair| (pair.sender, pair.reflector)).collect();
+        let then = choose(&all, 3, &stand);
+        let six = then.iter().filter(|pair| pair.family == Family::Ipv6);
+        assert_eq!(six.count(), 1);
+        let kept = numbers(&first).intersection(&numbers(&then)).count();
+        assert!(kept + 3 >= first.len(), "{kept} of {}", first.len());
     }
 }
