@@ -46,6 +46,9 @@ export type DiagnosisRequest = components['schemas']['DiagnosisRequest'];
 export type Cell = components['schemas']['CellView'];
 export type Session = components['schemas']['SessionView'];
 export type Pair = components['schemas']['PairItem'];
+export type PairDetail = components['schemas']['PairDetail'];
+export type PairRoute = components['schemas']['PairRouteView'];
+export type PairHop = components['schemas']['PairHop'];
 export type Direction = components['schemas']['DirectionView'];
 export type Watch = components['schemas']['WatchItem'];
 export type NewWatch = components['schemas']['WatchRequest'];
@@ -265,6 +268,11 @@ export async function reopenIncident(id: string): Promise<IncidentDetail> {
 /** Pairs with their results of the ten minutes before a time; of the last ten without one. */
 export async function fetchPairs(at?: string): Promise<Pair[]> {
   return taken(await api.GET('/api/v1/pairs', { params: { query: { at } } })).items;
+}
+
+/** A pair with its routes at a time; with the newest ones without. */
+export async function fetchPair(id: string, at?: string): Promise<PairDetail> {
+  return taken(await api.GET('/api/v1/pairs/{id}', { params: { path: { id }, query: { at } } }));
 }
 
 export async function fetchWatches(path: string): Promise<Watch[]> {

@@ -16,6 +16,7 @@ import {
   fetchPath,
   fetchPlannedWork,
   fetchPathThen,
+  fetchPair,
   fetchPairs,
   fetchPaths,
   fetchReceivers,
@@ -131,6 +132,12 @@ export const queries = {
       queryKey: ['pairs', at ?? 'now'],
       queryFn: () => fetchPairs(at),
       refetchInterval: at === undefined ? 5_000 : false,
+    }),
+  pair: (id: string, at?: string) =>
+    queryOptions({
+      queryKey: ['pair', id, at ?? 'now'],
+      queryFn: () => fetchPair(id, at),
+      refetchInterval: at === undefined ? 30_000 : false,
     }),
   watches: (path: string) =>
     queryOptions({

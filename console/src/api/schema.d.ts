@@ -3962,6 +3962,8 @@ export interface components {
         };
         /** @description A pair with its rounds of the last hour, from the oldest to the newest. */
         PairDetail: components["schemas"]["PairItem"] & {
+            forward_route?: components["schemas"]["PairRouteView"] | null;
+            return_route?: components["schemas"]["PairRouteView"] | null;
             series: components["schemas"]["PairRound"][];
         };
         /** @description A DSCP that changes between two sites. */
@@ -4021,6 +4023,15 @@ export interface components {
              * @description Packets without an answer and with unknown direction of loss.
              */
             undetermined: number;
+        };
+        /** @description One hop of it. */
+        PairHop: {
+            /** @description Answering address; absent for one that never answered. */
+            address?: string | null;
+            hop: number;
+            owner?: components["schemas"]["OwnerView"] | null;
+            /** @description True for private and shared address space: the site's or its access provider's. */
+            private: boolean;
         };
         /** @description A pair with what was measured in the last ten minutes. */
         PairItem: {
@@ -4113,6 +4124,16 @@ export interface components {
             stepped: boolean;
             /** Format: int32 */
             undetermined: number;
+        };
+        /** @description The route of one direction, by hop sweeps of the agent that sends in it. */
+        PairRouteView: {
+            /**
+             * Format: date-time
+             * @description When it was measured.
+             */
+            at: string;
+            /** @description Up to the last that answered; the other agent does not answer. */
+            hops: components["schemas"]["PairHop"][];
         };
         /** @description All pairs. */
         Pairs: {

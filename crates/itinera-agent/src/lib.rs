@@ -20,6 +20,7 @@ mod link;
 mod local_action;
 mod measurement;
 mod names;
+mod pair_routes;
 mod plan;
 mod precise;
 mod privilege;

@@ -7,7 +7,7 @@ use itinera_model::reading::Reading;
 use itinera_model::round::Round;
 use itinera_model::route::{Flow, Resolution, Route};
 use itinera_model::throughput::ThroughputRound;
-use itinera_model::two_way::TwoWayRound;
+use itinera_model::two_way::{PairRoute, TwoWayRound};
 
 /// A settled round with what it refers to.
 #[derive(Debug, Clone)]
@@ -26,6 +26,8 @@ pub(crate) enum Measurement {
     Sweep(Box<Measured>),
     /// Both directions between agents.
     TwoWay(Box<TwoWayRound>),
+    /// The route of a pair in the direction in which the agent sends.
+    PairRoute(Box<PairRoute>),
     /// What a service answered.
     Check(Box<CheckRound>),
     /// Host facts of the agent.

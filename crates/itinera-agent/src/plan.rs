@@ -2,6 +2,7 @@
 
 use crate::limits::LocalLimits;
 use crate::names::Names;
+use crate::pair_routes;
 use itinera_model::batch::RefusedTask;
 use itinera_model::check::CheckTask;
 use itinera_model::path::Family;
@@ -10,6 +11,8 @@ use itinera_model::two_way::Ticket;
 use itinera_model::unit::WallTime;
 
 const SECONDS_A_DAY: u64 = 86_400;
+/// Routes between agents change seldom.
+const PAIR_ROUTE_EVERY_S: u32 = 300;
 
 /// What is to be done now.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -18,6 +21,8 @@ pub(crate) struct Plan {
     pub(crate) tickets: Vec<Ticket>,
     pub(crate) pacing: Pacing,
     pub(crate) enumerate_every_s: u32,
+    /// From one sweep of a pair's route to the next, in seconds.
+    pub(crate) pair_route_every_s: u32,
 }
 
 /// A schedule as it is to be followed now, with tickets that have been verified: suppressed tasks taken out, denser ones made denser,
@@ -41,6 +46,7 @@ pub(crate) fn at(
             .collect(),
         pacing: schedule.pacing.clone(),
         enumerate_every_s: schedule.enumerate_every_s,
+        pair_route_every_s: PAIR_ROUTE_EVERY_S,
     };
     let mut unresolved = Vec::new();
     let rests = |task: Option<&Task>| {
@@ -104,8 +110,13 @@ fn limited(limits: &LocalLimits, mut plan: Plan) -> (Plan, Vec<RefusedTask>) {
     }
     if let Some(most) = limits.bytes_per_day {
         let tasks = plan.tasks.iter().map(bytes_per_day);
-        let wanted: u64 = tasks.chain(plan.tickets.iter().map(pair_bytes_per_day)).sum();
+        let pairs = plan.tickets.iter().map(pair_bytes_per_day);
+        let routes = plan.tickets.len() as u64 * route_bytes_per_day(plan.pair_route_every_s);
+        let wanted = tasks.chain(pairs).sum::<u64>() + routes;
         if wanted > most {
+            let every = u64::from(plan.pair_route_every_s).saturating_mul(wanted);
+            let every = every.div_ceil(most.max(1));
+            plan.pair_route_every_s = u32::try_from(every).unwrap_or(u32::MAX);
             for ticket in &mut plan.tickets {
                 let interval = u64::from(ticket.interval_ms).saturating_mul(wanted);
                 let interval = interval.div_ceil(most.max(1));
@@ -132,6 +143,11 @@ fn bytes_per_day(task: &Task) -> u64 {
 /// Bytes that a pair sends a day from one end: as many back as there.
 fn pair_bytes_per_day(ticket: &Ticket) -> u64 {
     u64::from(ticket.size_bytes) * SECONDS_A_DAY * 1_000 / u64::from(ticket.interval_ms.max(1))
+}
+
+/// Bytes that the sweeps of a pair's route send a day at most.
+fn route_bytes_per_day(every_s: u32) -> u64 {
+    pair_routes::BYTES_A_SWEEP * SECONDS_A_DAY / u64::from(every_s.max(1))
 }
 
 /// Routes are seldom longer: hops behind the target are not probed.
@@ -260,6 +276,7 @@ mod tests {
             ],
             pacing: Pacing::default(),
             enumerate_every_s: 0,
+            pair_route_every_s: PAIR_ROUTE_EVERY_S,
         }
     }
 
@@ -290,6 +307,7 @@ mod tests {
         let before = pair_bytes_per_day(ticket);
         let (after, _) = limited(&limits("bytes_per_day = 20_000_000"), planned());
         assert!(pair_bytes_per_day(&after.tickets[0]) < before / 10);
+        assert!(after.pair_route_every_s > 10 * planned().pair_route_every_s);
     }
 
     #[test]

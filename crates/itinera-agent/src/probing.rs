@@ -10,6 +10,7 @@ use crate::limits::LocalLimits;
 use crate::link::{Link, PORTS};
 use crate::measurement::{Measured, Measurement};
 use crate::names::{Answer, Names};
+use crate::pair_routes::PairRoutes;
 use crate::plan::{self, Plan};
 use crate::ticket;
 use crate::two_way::Sessions;
@@ -81,6 +82,7 @@ struct Probers {
     /// Paths that something came in for.
     touched: Vec<EngineKey>,
     sessions: Sessions,
+    pair_routes: PairRoutes,
     /// Next round numbers of paths with an ended engine.
     numbers: BTreeMap<PathId, u64>,
     /// Tasks that cannot be done for now: there is no route to their target.
@@ -158,6 +160,8 @@ pub(crate) async fn follow(
                 settled.extend(probers.replan(&listeners, &mut driver));
                 settled.extend(probers.follow_addresses(&mut driver));
                 probers.enumerate_next(&driver);
+                let Probers { pair_routes, next_key, .. } = &mut probers;
+                pair_routes.begin_next(next_key, &driver);
                 probers.sessions.set_synchronised(&driver);
             }
             () = stopped(&mut stop) => {
@@ -188,6 +192,7 @@ impl Probers {
             agenda: Agenda::default(),
             touched: Vec::new(),
             sessions: Sessions::new(0, clock.for_stamps()),
+            pair_routes: PairRoutes::default(),
             numbers: BTreeMap::new(),
             waiting: Vec::new(),
             enumeration: None,
@@ -202,12 +207,13 @@ impl Probers {
             let engine: &mut dyn Engine = &mut enumeration.engine;
             (enumeration.key, engine)
         });
-        enumeration.chain(self.sessions.engines())
+        enumeration.chain(self.pair_routes.engine()).chain(self.sessions.engines())
     }
 
     fn deadline(&self) -> Option<Tick> {
         let enumeration = self.enumeration.iter().filter_map(|e| e.engine.poll_deadline());
-        self.agenda.next().into_iter().chain(enumeration).chain(self.sessions.deadlines()).min()
+        let few = enumeration.chain(self.pair_routes.deadline()).chain(self.sessions.deadlines());
+        self.agenda.next().into_iter().chain(few).min()
     }
 
     /// Passes a received packet to the engines it may concern.
@@ -256,6 +262,8 @@ impl Probers {
         }
         self.few().for_each(|(key, engine)| driver.serve(key, engine));
         settled.extend(self.sessions.settled(driver).into_iter().map(Measurement::from));
+        let route = self.pair_routes.settled(driver);
+        settled.extend(route.map(|route| Measurement::PairRoute(Box::new(route))));
         for (key, token, stamp) in driver.late_stamps() {
             let sent = Input::Sent { token, stamp };
             if let Some(prober) = self.all.get_mut(&key) {
@@ -394,6 +402,7 @@ impl Probers {
         let (plan, mut refused) =
             plan::at(&self.schedule, &self.tickets, now, &self.names, &self.leave.limits);
         let (rounds, hindered) = self.sessions.replan(&plan.tickets, &mut self.next_key, driver);
+        self.pair_routes.replan(&plan.tickets, plan.pair_route_every_s, driver);
         let mut settled: Vec<Measurement> = rounds.into_iter().map(Measurement::from).collect();
         refused.extend(hindered);
         listeners.refusals.send_if_modified(|before| {

@@ -407,6 +407,7 @@ async fn gather(
                     batch.paths.add(round, &flow, &resolution, &route, &reading);
                 }
                 Measurement::TwoWay(round) => batch.two_way.push(*round),
+                Measurement::PairRoute(route) => batch.pair_routes.push(*route),
                 Measurement::Check(round) => {
                     // A server at the site itself answers also when the uplink is down.
                     let is_outside = |there: SocketAddr| !is_private(there.ip());

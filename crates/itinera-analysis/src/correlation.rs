@@ -149,17 +149,22 @@ impl Traits {
 
     /// True for an event that follows from a path's alarm, or the other way round: the alarm is on the
     /// machine's first link, or on the route that the event depends on and began with it. An agent is cut
-    /// off by what loses half of all packets or more.
+    /// off by what loses half of all packets or more, and a pair loses nothing by delay.
     fn follows_from(&self, alarm: &Self) -> bool {
         let Subject::Event { kind, own, route, .. } = &self.subject else { return false };
-        let Subject::Alarm { place, is_critical, .. } = &alarm.subject else { return false };
+        let Subject::Alarm { place, cause, is_critical, .. } = &alarm.subject else { return false };
         let on_machine =
             place.ends().is_some_and(|(from, to)| own.contains(&from) || own.contains(&to));
         let on_route = match place.ends() {
             Some((from, to)) => route.contains(&from) && route.contains(&to),
             None => place.first_with_fault().is_some_and(|address| route.contains(&address)),
         };
-        let is_enough = *is_critical || *kind != EventKind::AgentSilent;
+        let is_enough = match kind {
+            EventKind::AgentSilent => *is_critical,
+            // Delay loses nothing.
+            kind if kind.is_of_pair() => *cause != Cause::Delay,
+            _ => true,
+        };
         on_machine || (on_route && is_enough && self.began_within(alarm, TOGETHER_US))
     }
 
@@ -505,7 +510,7 @@ pub(crate) mod tests {
     }
 
     #[test]
-    fn loss_of_a_pair_belongs_to_the_fault_at_the_access_of_its_agents() {
+    fn loss_of_a_pair_belongs_to_the_fault_on_its_route() {
         let link = Fault::Alarm(alarm("198.18.64.3", "198.18.64.4", 0, 1_000));
         let at = |since, route: &[&str]| on_route(EventKind::PairLoss, since, route);
         let access = at(1_060, &["198.18.64.3", "198.18.64.4"]);
@@ -513,6 +518,10 @@ pub(crate) mod tests {
         assert_eq!(chosen(&link, std::slice::from_ref(&access)), (Some(1), vec![]));
         let later = at(1_200, &["198.18.64.3", "198.18.64.4"]);
         assert_eq!(chosen(&later, std::slice::from_ref(&link)), (None, vec![]));
+        let slow =
+            AlarmKey { cause: Cause::Delay, ..alarm("198.18.64.3", "198.18.64.4", 0, 1_000).key };
+        let slow = Alarm { key: slow, ..alarm("198.18.64.3", "198.18.64.4", 0, 1_000) };
+        assert_eq!(chosen(&access, &[Fault::Alarm(slow)]), (None, vec![]), "delay loses nothing");
     }
 
     #[test]

@@ -10,7 +10,7 @@ use crate::round::Round;
 use crate::round_set::RoundSet;
 use crate::route::{Flow, Resolution, Route};
 use crate::throughput::ThroughputRound;
-use crate::two_way::TwoWayRound;
+use crate::two_way::{PairRoute, TwoWayRound};
 use serde::{Deserialize, Serialize};
 
 /// Rounds of one agent. (agent, boot, seq) names it for ever: a second copy is the same batch.
@@ -32,6 +32,8 @@ pub struct Batch {
     pub paths: RoundSet,
     /// Rounds of two-way measurement.
     pub two_way: Vec<TwoWayRound>,
+    /// Routes of pairs, in the direction in which the agent sends.
+    pub pair_routes: Vec<PairRoute>,
     /// What services answered.
     pub checks: Vec<CheckRound>,
     /// What the agent found around it.
@@ -63,6 +65,8 @@ struct FlatBatch {
     #[serde(default)]
     two_way: Vec<TwoWayRound>,
     #[serde(default)]
+    pair_routes: Vec<PairRoute>,
+    #[serde(default)]
     checks: Vec<CheckRound>,
     #[serde(default, rename = "surroundings")]
     host_facts: Vec<HostFactsRound>,
@@ -83,6 +87,7 @@ impl From<FlatBatch> for Batch {
             refused: flat.refused,
             paths: RoundSet { flows, resolutions, routes, readings, rounds },
             two_way: flat.two_way,
+            pair_routes: flat.pair_routes,
             checks: flat.checks,
             host_facts: flat.host_facts,
             diagnoses: flat.diagnoses,
@@ -143,6 +148,7 @@ impl Batch {
             refused: Vec::new(),
             paths: RoundSet::default(),
             two_way: Vec::new(),
+            pair_routes: Vec::new(),
             checks: Vec::new(),
             host_facts: Vec::new(),
             diagnoses: Vec::new(),
@@ -152,7 +158,11 @@ impl Batch {
 
     /// Rounds of every kind.
     pub const fn len(&self) -> usize {
-        self.paths.rounds.len() + self.two_way.len() + self.checks.len() + self.host_facts.len()
+        self.paths.rounds.len()
+            + self.two_way.len()
+            + self.pair_routes.len()
+            + self.checks.len()
+            + self.host_facts.len()
     }
 
     /// True without any round.
@@ -188,6 +198,10 @@ impl Batch {
             }
         }
         let other = |boot: BootId| boot != self.boot;
+        let odd = |it: &PairRoute| other(it.clocks.boot) || it.contradiction().is_some();
+        if self.pair_routes.iter().any(odd) {
+            return refuse("a route of a pair of another boot, or with more hops than hop limits");
+        }
         if self.checks.iter().any(|round| other(round.clocks.boot) || !round.result.is_bounded()) {
             return refuse("a check's result of another boot, or longer than any agent makes it");
         }
@@ -223,6 +237,7 @@ mod tests {
     use crate::reading::HopReading;
     use crate::round::{Clocks, HopCounts, StampSource};
     use crate::throughput::ThroughputWord;
+    use crate::two_way::Direction;
     use crate::unit::{Micros, Tick, WallTime};
     use proptest::prelude::*;
     use uuid::Uuid;
@@ -276,6 +291,12 @@ mod tests {
             },
             late_us: None,
         });
+        batch.pair_routes.push(PairRoute {
+            pair: PairId::from_uuid(Uuid::from_u128(9)),
+            direction: Direction::Return,
+            clocks,
+            hops: vec![Some(address), None],
+        });
         let host_facts = HostFacts { resolvers: vec![address], ..HostFacts::default() };
         batch.host_facts.push(HostFactsRound { clocks, host_facts, gateway: None });
         let id = DiagnosisId::from_uuid(Uuid::from_u128(6));
@@ -298,11 +319,16 @@ mod tests {
     #[test]
     fn what_no_agent_would_say_besides_is_refused() {
         type Change = fn(&mut Batch);
-        let cases: [(Change, &str); 7] = [
+        let cases: [(Change, &str); 9] = [
             (|it| it.checks = vec![it.checks[0].clone(); 10_001], "more than 10,000 rounds"),
             (|it| it.checks[0].clocks.boot = BootId::from_uuid(Uuid::nil()), "a check's result"),
             (|it| it.checks[0].result.seen.said = Some("x".repeat(100_000)), "a check's result"),
             (|it| it.host_facts[0].host_facts.host_name = "x".repeat(10_000), "host facts"),
+            (|it| it.pair_routes[0].hops = vec![None; 65], "route of a pair"),
+            (
+                |it| it.pair_routes[0].clocks.boot = BootId::from_uuid(Uuid::nil()),
+                "route of a pair",
+            ),
             (|it| it.diagnoses[0].word = DiagnosisUpdate::Failed("x".repeat(10_000)), "diagnoses"),
             (|it| it.throughput[0].word = ThroughputWord::Failed("x".repeat(999)), "throughput"),
             (
@@ -336,8 +362,8 @@ mod tests {
         let mut names: Vec<_> =
             fields.into_iter().map(|(name, _)| name.into_text().unwrap()).collect();
         names.sort();
-        let expected = "agent boot checks dropped_rounds flows outward readings refused resolutions \
-                        rounds routes seq surroundings throughput two_way";
+        let expected = "agent boot checks dropped_rounds flows outward pair_routes readings refused \
+                        resolutions rounds routes seq surroundings throughput two_way";
         assert_eq!(names.join(" "), expected);
     }
 

@@ -77,6 +77,11 @@ pub enum EventKind {
 }
 
 impl EventKind {
+    /// True for an event of two agents that measure each other. It names no place by itself.
+    pub const fn is_of_pair(self) -> bool {
+        matches!(self, Self::PairLoss | Self::PairUnreachable)
+    }
+
     /// The class of its alarms.
     pub const fn class(self) -> AlarmClass {
         match self {

@@ -12,6 +12,8 @@ use std::net::IpAddr;
 pub const PORT: u16 = 59_862;
 /// Packets of one round at most.
 pub const MAX_PACKETS: u16 = 1_000;
+/// Hops of a route between agents at most: hop limits that probes have.
+pub const MAX_ROUTE_HOPS: usize = 64;
 
 /// Leave for two agents to exchange packets, given by the service to each of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -307,6 +309,26 @@ impl TwoWayRound {
         } else {
             None
         }
+    }
+}
+
+/// The route of a pair's packets in one direction, by hop sweeps of the agent that sends in it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PairRoute {
+    /// The pair.
+    pub pair: PairId,
+    /// The direction.
+    pub direction: Direction,
+    /// When it was measured, by the clocks of the agent that sends.
+    pub clocks: Clocks,
+    /// What answered, by hop limit from 1; absent where nothing did.
+    pub hops: Vec<Option<IpAddr>>,
+}
+
+impl PairRoute {
+    /// Why it cannot be; absent for one that may be believed.
+    pub const fn contradiction(&self) -> Option<&'static str> {
+        if self.hops.len() > MAX_ROUTE_HOPS { Some("has more hops than hop limits") } else { None }
     }
 }
 

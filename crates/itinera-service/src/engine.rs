@@ -14,6 +14,7 @@ use itinera_model::checkpoint::Checkpoint;
 use itinera_model::codec::decode;
 use itinera_model::host_facts::HostFacts;
 use itinera_model::owner::OwnerMap;
+use itinera_model::two_way::PairRoute;
 use itinera_model::unit::WallTime;
 use itinera_store::{
     EventQuery, JudgeMemory, Lasting, LogContent, LogEntry, LoggedReport, LoggedRound, Store,
@@ -93,6 +94,8 @@ fn step_report(judge: &mut Judge, report: &LoggedReport, at: WallTime) -> Vec<Ef
     let pairs = report.two_way.iter();
     let pairs = pairs.map(|(at, round)| PairObservation { measured_at: *at, round });
     let pairs: Vec<PairObservation<'_>> = pairs.collect();
+    let pair_routes = report.pair_routes.iter().map(|it| (it.at, &it.route));
+    let pair_routes: Vec<(WallTime, &PairRoute)> = pair_routes.collect();
     let checks = report.checks.iter().map(|it| (it.at, &it.round));
     let checks: Vec<(WallTime, &CheckRound)> = checks.collect();
     let host_facts = report.host_facts.iter().map(|it| (it.at, &it.round.host_facts));
@@ -102,6 +105,7 @@ fn step_report(judge: &mut Judge, report: &LoggedReport, at: WallTime) -> Vec<Ef
         agent: Some(report.agent),
         rounds: &rounds,
         pairs: &pairs,
+        pair_routes: &pair_routes,
         checks: &checks,
         host_facts: &host_facts,
         throughput: &throughput,

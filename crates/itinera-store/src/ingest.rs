@@ -4,7 +4,7 @@ use crate::error::{is_about_data, lacks_partition};
 use crate::numbers::numbers_by_id;
 use crate::statement::{recordable_json, sql};
 use crate::times::micros;
-use crate::{READER, Store, StoreError, checks, diagnoses, rows, throughput, two_way};
+use crate::{READER, Store, StoreError, checks, diagnoses, pair_routes, rows, throughput, two_way};
 use itinera_model::batch::Batch;
 use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::packed;
@@ -117,12 +117,14 @@ impl Store {
         let (commit_no, received_at) = hold_head(&txn, now).await?;
         let place = (received_at, commit_no);
         let of_pairs = two_way::write(&txn, agent, &batch.two_way, place).await?;
+        let routes = pair_routes::write(&txn, agent, &batch.pair_routes, place).await?;
         let asked = (batch.checks.as_slice(), batch.host_facts.as_slice());
         let of_checks = checks::write(&txn, agent, asked, place).await?;
         diagnoses::write(&txn, agent, &batch.diagnoses, received_at).await?;
         throughput::write(&txn, agent, &batch.throughput, place).await?;
-        let stored = u32::try_from(known.len() + of_pairs + of_checks).unwrap_or(u32::MAX);
-        let refused = batch.len() - known.len() - of_pairs - of_checks;
+        let stored = known.len() + of_pairs + routes + of_checks;
+        let refused = batch.len() - stored;
+        let stored = u32::try_from(stored).unwrap_or(u32::MAX);
         let refused = u32::try_from(refused).unwrap_or(u32::MAX);
         let insert = "INSERT INTO batch (agent_no, boot, seq, commit_no, received_at, clock_at, \
                  rounds, refused, bytes) \

@@ -4,6 +4,7 @@ use crate::checks::{self, CheckedAt, HostFactsAt};
 use crate::compute::compute;
 use crate::ingest::hold_head;
 use crate::lease::renew_lease;
+use crate::pair_routes::{self, PairRouteAt};
 use crate::rounds::{CommitReader, Contents, LoggedRound, RoundRow, view};
 use crate::statement::sql;
 use crate::throughput::{self, ThroughputRecord};
@@ -50,6 +51,8 @@ pub struct LoggedReport {
     pub rounds: Vec<LoggedRound>,
     /// Its rounds of pairs, each with the service's estimate of its beginning.
     pub two_way: Vec<(WallTime, TwoWayRound)>,
+    /// Routes of its pairs in the direction in which it sends.
+    pub pair_routes: Vec<PairRouteAt>,
     /// Results of its checks.
     pub checks: Vec<CheckedAt>,
     /// Its host facts.
@@ -64,6 +67,7 @@ impl LoggedReport {
             agent,
             rounds: Vec::new(),
             two_way: Vec::new(),
+            pair_routes: Vec::new(),
             checks: Vec::new(),
             host_facts: Vec::new(),
             throughput: Vec::new(),
@@ -317,6 +321,11 @@ impl LogReader {
             let Clocks { wall, offset_us, .. } = round.clocks;
             let at = measured_at(wall.as_unix_micros(), offset_us, *received_at);
             batch.two_way.push((at, round));
+        }
+        for (commit_no, routes) in pair_routes::of_commits(db, commits, span).await? {
+            if let Some(batch) = batches.get_mut(&commit_no) {
+                batch.pair_routes = routes;
+            }
         }
         for (commit_no, ended) in throughput::ended(db, commits).await? {
             if let Some(batch) = batches.get_mut(&commit_no) {

@@ -15,8 +15,8 @@ use time::{Date, Duration, OffsetDateTime};
 /// Days for which there is room beside the present one.
 const AHEAD: i64 = 7;
 /// The tables of the log, which are partitioned by day of receipt.
-pub(crate) const LOG_TABLES: [&str; 4] =
-    [ROUND, "two_way_round", "check_round", "host_facts_round"];
+pub(crate) const LOG_TABLES: [&str; 5] =
+    [ROUND, "two_way_round", "pair_route", "check_round", "host_facts_round"];
 /// Live rounds, and those of days that are over. A day's partition for these is made when the first of
 /// them is written.
 pub(crate) const ROUND: &str = "round";
@@ -25,8 +25,15 @@ pub(crate) const ROUND_BLOCK: &str = "round_block";
 /// times that no other holds.
 pub(crate) const EVIDENCE: &str = "evidence";
 pub(crate) const EVIDENCE_HOUR: &str = "evidence_hour";
-const TABLES: [&str; 6] =
-    [LOG_TABLES[0], LOG_TABLES[1], LOG_TABLES[2], LOG_TABLES[3], EVIDENCE, EVIDENCE_HOUR];
+const TABLES: [&str; 7] = [
+    LOG_TABLES[0],
+    LOG_TABLES[1],
+    LOG_TABLES[2],
+    LOG_TABLES[3],
+    LOG_TABLES[4],
+    EVIDENCE,
+    EVIDENCE_HOUR,
+];
 /// How often a lock that others hold is tried for.
 const TRIES: usize = 5;
 

@@ -236,7 +236,8 @@ impl Store {
         user: &str,
     ) -> Result<Option<u64>, StoreError> {
         let txn = self.db.begin().await?;
-        let update = "UPDATE pair SET voice_until = $2 WHERE id = $1 AND active";
+        let update = "UPDATE pair SET voice_until = $2 \
+             WHERE id = $1 AND (active OR wanted_until > now())";
         let values = [pair.as_uuid().into(), until.into()];
         let known = txn.execute_raw(sql(update, values)).await?.rows_affected() > 0;
         let version = if known {

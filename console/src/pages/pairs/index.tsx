@@ -10,6 +10,7 @@ import { ErrorAlert } from '../../components/error-alert';
 import { type Lane, lanesOf, headlineOf } from './lanes';
 import { Notes } from '../../components/notes';
 import { PairHistoryPanel } from './history';
+import { PairRoutes } from './routes';
 import { endOf } from '../../time/range';
 import { useTimeScope } from '../../time/scope';
 
@@ -54,6 +55,7 @@ function said({ pair }: Lane) {
         {ms(pair.round_trip_us)}, median of {pair.rounds} rounds
       </p>
       <PairHistoryPanel pair={pair} />
+      <PairRoutes pair={pair} />
       <Notes notes={pair.notes} />
       {pair.voice && <Notes notes={pair.voice.notes} />}
       <VoiceButton id={pair.id} until={pair.voice_until ?? null} />
@@ -124,7 +126,7 @@ export function PairsPage() {
         {end === undefined ? 'now' : <Time at={end} />}, each direction by itself. PDV is delay
         variation: the 95th percentile above the minimum (RFC 5481). The minimum delay lies within
         the bounds: an asymmetric route and a clock error look the same. Open a row for the history
-        of the pair over the range.
+        of the pair over the range and its routes.
       </p>
       <Table<Lane>
         size="small"

@@ -7,7 +7,7 @@ use crate::testbed::{Row, TARGETS};
 use crate::ticket::tests::{Signer, agent, ticket};
 use itinera_model::protocol::Schedule;
 use itinera_model::round::StampSource;
-use itinera_model::two_way::{OneWay, Role, Ticket, TwoWayRound};
+use itinera_model::two_way::{Direction, OneWay, PairRoute, Role, Ticket, TwoWayRound};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::Duration;
 
@@ -31,31 +31,54 @@ fn plain() -> Link {
 fn between(
     row: &Row,
     link: fn() -> Link,
-    (sender, reflector): (IpAddr, IpAddr),
+    ends: (IpAddr, IpAddr),
     hidden: bool,
 ) -> Vec<TwoWayRound> {
+    let (sending, reflecting) = exchanged(row, link, ends, hidden, (ticket(), 7));
+    let (rounds, _) = apart(sending);
+    let (of_reflector, _) = apart(reflecting);
+    assert_eq!(of_reflector, [], "a reflector measures no round");
+    rounds
+}
+
+/// The same for so many seconds with another ticket: what the sender and the reflector measured.
+fn exchanged(
+    row: &Row,
+    link: fn() -> Link,
+    (sender, reflector): (IpAddr, IpAddr),
+    hidden: bool,
+    (ticket, seconds): (Ticket, u64),
+) -> (Vec<Measurement>, Vec<Measurement>) {
     let signer = Signer::new();
     let schedule =
         |ticket: Ticket| Schedule { tickets: vec![signer.sign(&ticket)], ..Schedule::default() };
-    let mine = Ticket { holder: agent(0), peer: agent(4), peer_address: reflector, ..ticket() };
+    let mine =
+        Ticket { holder: agent(0), peer: agent(4), peer_address: reflector, ..ticket.clone() };
     let theirs = Ticket {
         holder: agent(4),
         role: Role::Reflector,
         peer: agent(0),
         peer_address: sender,
         is_hidden: hidden,
-        ..ticket()
+        ..ticket
     };
-    let answering = follow_in(row, 4, link, schedule(theirs), &signer, 10);
+    let reflecting = follow_in(row, 4, link, schedule(theirs), &signer, seconds + 3);
     std::thread::sleep(Duration::from_millis(1_000));
-    let sending = follow_in(row, 0, link, schedule(mine), &signer, 7);
-    let found = sending.join().unwrap();
-    assert!(answering.join().unwrap().is_empty(), "who reflects measures nothing");
-    let rounds = found.into_iter().map(|found| match found {
-        Measurement::TwoWay(round) => *round,
-        other => panic!("nobody asked for {other:?}"),
-    });
-    rounds.collect()
+    let sending = follow_in(row, 0, link, schedule(mine), &signer, seconds);
+    (sending.join().unwrap(), reflecting.join().unwrap())
+}
+
+/// The rounds and the routes of pairs among what an agent measured, which is nothing else.
+fn apart(found: Vec<Measurement>) -> (Vec<TwoWayRound>, Vec<PairRoute>) {
+    let (mut rounds, mut routes) = (Vec::new(), Vec::new());
+    for found in found {
+        match found {
+            Measurement::TwoWay(round) => rounds.push(*round),
+            Measurement::PairRoute(route) => routes.push(*route),
+            other => panic!("not asked for: {other:?}"),
+        }
+    }
+    (rounds, routes)
 }
 
 /// The rounds in the midst: neighbours are known, and the end cuts nothing short.
@@ -114,6 +137,43 @@ fn a_clean_row_is_clean_in_both_directions_over_both_versions() {
     let row = Row::new();
     for (sender, reflector) in BEGINNING.into_iter().zip(TARGETS) {
         check_clean(&between(&row, raw, (sender, reflector), false), StampSource::Kernel);
+    }
+}
+
+#[test]
+fn the_route_of_each_direction_is_measured_with_and_without_privilege() {
+    let row = Row::new();
+    row.allow_echo(0);
+    row.allow_echo(4);
+    let hops = |addresses: [&str; 3]| addresses.map(|it| Some(it.parse().unwrap())).to_vec();
+    // Few packets of the session: a target is granted 50 a second of all kinds.
+    let slow = Ticket { interval_ms: 200, ..ticket() };
+    for (link, version, [forward, back]) in [
+        (
+            raw as fn() -> Link,
+            0,
+            [
+                hops(["198.18.200.2", "198.18.201.2", "198.18.202.2"]),
+                hops(["198.18.203.1", "198.18.202.1", "198.18.201.1"]),
+            ],
+        ),
+        (
+            plain,
+            1,
+            [
+                hops(["2001:db8:0::2", "2001:db8:1::2", "2001:db8:2::2"]),
+                hops(["2001:db8:3::1", "2001:db8:2::1", "2001:db8:1::1"]),
+            ],
+        ),
+    ] {
+        let ends = (BEGINNING[version], TARGETS[version]);
+        let (sending, reflecting) = exchanged(&row, link, ends, false, (slow.clone(), 12));
+        let (rounds, mut routes) = apart(sending);
+        assert!(rounds.iter().all(|round| round.forward.lost == 0), "{rounds:?}");
+        routes.extend(apart(reflecting).1);
+        let found = |route: &PairRoute| (route.direction, route.hops.clone());
+        let found: Vec<_> = routes.iter().map(found).collect();
+        assert_eq!(found, [(Direction::Forward, forward), (Direction::Return, back)]);
     }
 }
 

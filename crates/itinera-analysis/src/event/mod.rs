@@ -11,6 +11,7 @@ mod checked;
 mod host;
 mod host_changes;
 pub mod intended;
+mod pair_routes;
 #[cfg(test)]
 mod pair_tests;
 mod pairs;
@@ -28,6 +29,7 @@ use itinera_model::host_facts::HostFacts;
 use itinera_model::id::{AgentId, CheckId, PairId};
 use itinera_model::message::{LowThroughput, Message, PathState, RouteDeviation, RouteDeviations};
 use itinera_model::throughput::By;
+use itinera_model::two_way::Direction;
 use itinera_model::unit::WallTime;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -211,6 +213,8 @@ pub struct Watcher {
     reports: silent::Memory,
     #[serde(default)]
     pairs: BTreeMap<PairId, pairs::Memory>,
+    #[serde(default)]
+    pair_routes: pair_routes::PairRoutes,
     held: Vec<(EventKey, Persistence)>,
     lasting: Vec<Event>,
 }
@@ -236,6 +240,17 @@ impl Watcher {
     /// What an agent found around it last.
     pub fn host_facts(&self, agent: AgentId) -> Option<&HostFacts> {
         self.agents.get(&agent).map(|memory| &memory.host_facts)
+    }
+
+    /// Takes the route of a pair in one direction, measured at `at`.
+    pub(crate) fn on_pair_route(
+        &mut self,
+        pair: PairId,
+        direction: Direction,
+        at: WallTime,
+        hops: &[Option<IpAddr>],
+    ) {
+        self.pair_routes.measured(pair, direction, at, hops);
     }
 
     /// Forgets checks that are not asked any more; what lasted about them is over.

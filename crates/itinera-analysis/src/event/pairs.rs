@@ -205,10 +205,6 @@ fn keys_of(pair: PairId, ends: PairEnds) -> [EventKey; 3] {
     ]
 }
 
-pub(super) const fn is_of_pair(key: &EventKey) -> bool {
-    matches!(key.kind, EventKind::PairLoss | EventKind::PairUnreachable)
-}
-
 fn seconds_from(since: WallTime, at: WallTime) -> u32 {
     let us = at.plus_micros(WINDOW_US).micros_since(since);
     u32::try_from(us / 1_000_000).unwrap_or(u32::MAX)
@@ -251,11 +247,12 @@ fn loss_event(
 }
 
 impl Watcher {
-    /// Takes a sealed window of a pair. `route` gives addresses that are on the routes between its agents.
+    /// Takes a sealed window of a pair. `shared` gives addresses that are on the routes of its agents to
+    /// other targets, and so on those between them; the measured ones are known.
     pub(crate) fn on_exchanged(
         &mut self,
         exchanged: &Exchanged<'_>,
-        route: &dyn Fn() -> Vec<IpAddr>,
+        shared: &dyn Fn() -> Vec<IpAddr>,
         now: WallTime,
     ) -> Vec<EventEffect> {
         let Exchanged { pair, ends, at, counts, limits, .. } = *exchanged;
@@ -268,7 +265,7 @@ impl Watcher {
         memory.newest = memory.newest.max(at);
         let known = [counts_of(&counts.forward), counts_of(&counts.return_)];
         if known.iter().all(|it| it.sent == it.lost) {
-            effects.extend(self.on_unanswered(exchanged, route, now));
+            effects.extend(self.on_unanswered(exchanged, shared, now));
             return effects;
         }
         (memory.worked, memory.unanswered) = (true, None);
@@ -290,7 +287,9 @@ impl Watcher {
                 Verdict::Same => {}
                 Verdict::Ended => effects.extend(self.end(&key, now)),
                 Verdict::Began(lossy) => {
-                    let event = loss_event(exchanged, (direction, lossy), route(), now);
+                    let mut route = shared();
+                    self.pair_routes.add(pair, direction, now, &mut route);
+                    let event = loss_event(exchanged, (direction, lossy), route, now);
                     self.lasting.push(event.clone());
                     effects.push(EventEffect::Began(event));
                 }
@@ -303,7 +302,7 @@ impl Watcher {
     fn on_unanswered(
         &mut self,
         exchanged: &Exchanged<'_>,
-        route: &dyn Fn() -> Vec<IpAddr>,
+        shared: &dyn Fn() -> Vec<IpAddr>,
         now: WallTime,
     ) -> Option<EventEffect> {
         let Exchanged { pair, ends, sites: [near, far], at, counts, .. } = *exchanged;
@@ -322,6 +321,10 @@ impl Watcher {
         if explained || !memory.worked || !lasts {
             return None;
         }
+        let mut route = shared();
+        for direction in [Direction::Forward, Direction::Return] {
+            self.pair_routes.add(pair, direction, now, &mut route);
+        }
         let event = Event {
             key,
             part: Part::Network,
@@ -338,7 +341,7 @@ impl Watcher {
             service: None,
             check: None,
             own_addresses: Vec::new(),
-            route: route(),
+            route,
         };
         self.lasting.push(event.clone());
         Some(EventEffect::Began(event))
@@ -351,10 +354,11 @@ impl Watcher {
         now: WallTime,
     ) -> Vec<EventEffect> {
         self.pairs.retain(|pair, _| known.contains_key(pair));
+        self.pair_routes.keep_to(known);
         let keys: BTreeSet<EventKey> =
             known.iter().flat_map(|(pair, ends)| keys_of(*pair, *ends)).collect();
         let lasting = self.lasting.iter().map(|event| &event.key);
-        let gone = lasting.filter(|key| is_of_pair(key) && !keys.contains(key));
+        let gone = lasting.filter(|key| key.kind.is_of_pair() && !keys.contains(key));
         let gone: Vec<EventKey> = gone.cloned().collect();
         gone.iter().flat_map(|key| self.end(key, now)).collect()
     }
@@ -367,7 +371,7 @@ impl Watcher {
         after_us: i64,
     ) -> Vec<EventEffect> {
         let mut effects = Vec::new();
-        if !self.lasting.iter().any(|event| is_of_pair(&event.key)) {
+        if !self.lasting.iter().any(|event| event.key.kind.is_of_pair()) {
             return effects;
         }
         for (pair, ends) in known {

@@ -1,6 +1,5 @@
 //! The event that stands for an incident of events.
 
-use super::pairs::is_of_pair;
 use itinera_model::event::Event;
 use std::collections::BTreeSet;
 
@@ -19,7 +18,7 @@ pub struct Principal<'a> {
 /// place, only where there is no other. `events` are given with their sites and whether each is over; absent
 /// for none.
 pub fn principal<'a>(events: &[(&'a Event, &str, bool)]) -> Option<Principal<'a>> {
-    let rank = |event: &Event| (is_of_pair(&event.key), event.severity, event.since);
+    let rank = |event: &Event| (event.key.kind.is_of_pair(), event.severity, event.since);
     let lasting = events.iter().filter(|(.., over)| !over);
     let (event, site, cleared) = lasting
         .min_by_key(|(event, ..)| rank(event))

@@ -71,8 +71,8 @@ impl Judge {
                 });
                 routes.collect()
             };
-            let route = || between([&routes(sender), &routes(reflector)]);
-            occurred.extend(watcher.on_exchanged(&exchanged, &route, now));
+            let shared = || shared_by([&routes(sender), &routes(reflector)]);
+            occurred.extend(watcher.on_exchanged(&exchanged, &shared, now));
         }
         occurred
     }
@@ -125,6 +125,9 @@ impl Judge {
                 let known = self.arrived_dscp.entry(round.path).or_insert(quoted);
                 *known = quoted.max(*known);
             }
+        }
+        for (at, route) in report.pair_routes {
+            self.watcher.on_pair_route(route.pair, route.direction, *at, &route.hops);
         }
         let mut occurred = Vec::new();
         for path in judged {
@@ -207,8 +210,8 @@ impl Judge {
 }
 
 /// Addresses that are on the routes between two agents, by the routes of each to its targets, which begin with
-/// the agent's own address: what all of these share. Routes between agents are not measured.
-fn between(routes: [&[Vec<IpAddr>]; 2]) -> Vec<IpAddr> {
+/// the agent's own address: what all of these share, which is the access.
+fn shared_by(routes: [&[Vec<IpAddr>]; 2]) -> Vec<IpAddr> {
     let mut sure = BTreeSet::new();
     for (routes, is_of_version) in routes
         .into_iter()
@@ -376,6 +379,6 @@ mod tests {
         ];
         let far = [[7, 8].map(four).to_vec()];
         let sure = [four(1), four(2), four(7), six(1)];
-        assert_eq!(between([&near, &far]), sure, "one route alone shares nothing but the agent");
+        assert_eq!(shared_by([&near, &far]), sure, "one route alone shares nothing but the agent");
     }
 }

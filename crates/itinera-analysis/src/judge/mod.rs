@@ -30,6 +30,7 @@ use itinera_model::id::{AgentId, ContentId, PathId};
 use itinera_model::owner::OwnerMap;
 use itinera_model::round::{HopCounts, Lateness, Round, StampSource};
 use itinera_model::route::{Flow, FlowKey};
+use itinera_model::two_way::PairRoute;
 use itinera_model::unit::WallTime;
 pub use memory::{Stage, UnreadableStage};
 pub use pairs::PairObservation;
@@ -155,6 +156,9 @@ pub struct AgentReport<'a> {
     pub rounds: &'a [Observation<'a>],
     /// Rounds of the pairs in which it sends.
     pub pairs: &'a [PairObservation<'a>],
+    /// Routes of its pairs in the direction in which it sends, each with its time by the service's
+    /// estimate.
+    pub pair_routes: &'a [(WallTime, &'a PairRoute)],
     /// Results of its checks, each with its time by the service's estimate.
     pub checks: &'a [(WallTime, &'a CheckRound)],
     /// Its host facts, each with their time by the service's estimate.

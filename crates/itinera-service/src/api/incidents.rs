@@ -28,8 +28,8 @@ use itinera_model::id::{IncidentId, PathId};
 use itinera_model::incident::TimelineKind;
 use itinera_model::triage::{Handling, OperatorAction};
 use itinera_store::{
-    ActionRecord, AlarmRecord, Complaint, Contract, IncidentEvent, IncidentRecord, Lasting,
-    Numbered, PathEnds,
+    ActionRecord, AlarmRecord, Complaint, Contract, EventRecord, IncidentEvent, IncidentRecord,
+    Lasting, Numbered, PathEnds,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -68,7 +68,11 @@ pub(super) async fn item(
     let (sites, services) = match &record.complaint {
         Some(complaint) => (vec![complaint.site.clone()], vec![complaint.service.clone()]),
         None => {
-            let seen_at = faults.iter().filter_map(|fault| fault.site.as_ref());
+            // A pair says which sites exchange packets; what else there is says at which the fault is.
+            let of_pair = |fault: &&EventRecord| fault.event.key.kind.is_of_pair();
+            let only_pairs = ends.is_empty() && faults.iter().all(|fault| of_pair(&fault));
+            let seen_at = faults.iter().filter(|fault| only_pairs || !of_pair(fault));
+            let seen_at = seen_at.filter_map(|fault| fault.site.as_ref());
             let touched = faults.iter().filter_map(|fault| fault.event.service.as_ref());
             (
                 distinct(ends.iter().map(|end| &end.site).chain(seen_at)),

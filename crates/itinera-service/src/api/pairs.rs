@@ -1,7 +1,7 @@
 //! Pairs of agents, each direction by itself.
 
 use super::numbers::resolve;
-use super::view::pair::{DirectionRound, PairDetail, PairItem, PairRound, RECENT};
+use super::view::pair::{DirectionRound, PairDetail, PairItem, PairRound, PairRouteView, RECENT};
 use super::view::path::offset;
 use super::{AsOf, ValidQuery};
 use crate::context::Shared;
@@ -87,7 +87,15 @@ pub(crate) async fn pair(
             stepped: round.clock.is_some_and(|clock| clock.stepped),
         })
         .collect();
-    Ok(Json(PairDetail { item: PairItem::new(pair, &recent), series }))
+    let routes = shared.store.pair_routes(wanted, to).await?;
+    let map = shared.owner_maps().await?.at(to).await?;
+    let route = |direction| routes.get(&direction).map(|it| PairRouteView::new(it, &map));
+    Ok(Json(PairDetail {
+        item: PairItem::new(pair, &recent),
+        forward_route: route(Direction::Forward),
+        return_route: route(Direction::Return),
+        series,
+    }))
 }
 
 /// How long a pair is to be a voice-like stream.

@@ -46,6 +46,7 @@ impl MigratorTrait for Migrator {
             step!("m0022", "notices"),
             step!("m0023", "self_alarms"),
             step!("m0024", "rules"),
+            step!("m0025", "pair_routes"),
         ]
     }
 }

@@ -48,12 +48,15 @@ async fn judge(store: &Store, token: i64, write: JudgeWrite) {
     store.commit_judgement(token, &write, &mut EachApart).await.unwrap();
 }
 
+/// Tables of the log, each with a partition a day.
+const LOG_TABLES: usize = 5;
+
 /// Applies retention until there is nothing to delete; gives the number of partitions and rows.
 async fn apply(store: &Store) -> (usize, u64) {
     let (mut partitions, mut rows) = (0, 0);
     for _ in 0..40 {
         let deleted = store.apply_retention(KEEP, *NOW).await.unwrap();
-        assert!(deleted.partitions.len() <= 2 * 4, "two days at once: {deleted:?}");
+        assert!(deleted.partitions.len() <= 2 * LOG_TABLES, "two days at once: {deleted:?}");
         assert!(deleted.in_use.is_empty());
         if deleted.partitions.is_empty() && deleted.rows == 0 {
             return (partitions, rows);
@@ -76,7 +79,7 @@ async fn the_log_is_deleted_day_by_day_once_it_is_judged() {
     let first = JudgeWrite { checkpoint: Some(checkpoint(6)), ..nothing(0, 1) };
     judge(&store, token, first).await;
     let (partitions, _) = apply(&store).await;
-    assert_eq!(partitions, 4 * 4, "the days before the first commit that is not judged");
+    assert_eq!(partitions, 4 * LOG_TABLES, "the days before the first commit that is not judged");
     assert_eq!(store.first_commit().await.unwrap(), Some(2));
 
     for (from, to, days) in [(1, 2, 16), (2, 3, 10)] {

@@ -253,6 +253,7 @@ async fn windows_of_the_version_before_keep_their_minutes() {
     let fixture = fixture().await;
     let db = raw(&fixture).await;
     for statement in [
+        include_str!("../../src/migration/m0025_down.sql"),
         include_str!("../../src/migration/m0024_down.sql"),
         include_str!("../../src/migration/m0023_down.sql"),
         include_str!("../../src/migration/m0022_down.sql"),
@@ -327,6 +328,7 @@ async fn a_database_of_an_early_version_is_migrated() {
     fixture.store.reconcile(&watched(2_000)).await.unwrap();
     join(&fixture.store).await;
     for down in [
+        include_str!("../../src/migration/m0025_down.sql"),
         include_str!("../../src/migration/m0024_down.sql"),
         include_str!("../../src/migration/m0023_down.sql"),
         include_str!("../../src/migration/m0022_down.sql"),

@@ -7,9 +7,9 @@ use itinera_model::id::{AgentId, BootId, DiagnosisId, PairId};
 use itinera_model::path::Family;
 use itinera_model::rollup::RollupSpan;
 use itinera_model::round::{Clocks, StampSource};
-use itinera_model::two_way::{OneWay, TwoWayRound};
+use itinera_model::two_way::{Direction, OneWay, PairRoute, TwoWayRound};
 use itinera_model::unit::{Tick, WallTime};
-use itinera_store::PairSpec;
+use itinera_store::{LogEntry, PairSpec};
 use strum::VariantArray;
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -132,6 +132,51 @@ async fn pairs_are_measured_by_their_sender_alone_and_come_and_go_with_the_sched
 }
 
 #[tokio::test]
+async fn a_route_of_a_pair_is_recorded_from_the_agent_that_sends_in_its_direction() {
+    let Fixture { cluster, store, _data } = fixture().await;
+    store.reconcile(&watched(2_000)).await.unwrap();
+    let (one, two) = (join_as(&store, 1).await, join_as(&store, 2).await);
+    let spec = PairSpec {
+        sender: one,
+        reflector: two,
+        family: Family::Ipv4,
+        sender_address: [10, 1, 0, 2].into(),
+        reflector_address: [10, 2, 0, 2].into(),
+        is_hidden: false,
+    };
+    store.set_pairs(&[spec], false).await.unwrap();
+    let pair = store.pairs_of(two).await.unwrap().remove(0).id;
+    let boot = BootId::from_uuid(Uuid::from_u128(5));
+    let route = |direction, last: u8, second| PairRoute {
+        pair,
+        direction,
+        clocks: Clocks { wall: WallTime::from_unix_seconds(second), ..round(pair, 0, boot).clocks },
+        hops: vec![Some([198, 18, 0, last].into()), None, Some([198, 18, 1, last].into())],
+    };
+    let commit = async |agent, seq, routes: &[PairRoute]| {
+        let batch = Batch { pair_routes: routes.to_vec(), ..Batch::new(agent, boot, seq) };
+        batch.check().unwrap();
+        let committed = store.commit_batch(agent, &batch, OffsetDateTime::now_utc()).await.unwrap();
+        (committed.stored, committed.refused)
+    };
+    let forward = [Direction::Forward, Direction::Return].map(|it| route(it, 1, 100));
+    assert_eq!(commit(one, 0, &forward).await, (1, 1), "the sender sends forward only");
+    assert_eq!(commit(one, 1, &[route(Direction::Forward, 2, 90)]).await, (1, 0));
+    let back = route(Direction::Return, 3, 110);
+    assert_eq!(commit(two, 0, &[back.clone(), forward[0].clone()]).await, (1, 1));
+    let now = OffsetDateTime::now_utc();
+    let known = store.pair_routes(pair, now).await.unwrap();
+    let known: Vec<&PairRoute> = known.values().map(|it| &it.route).collect();
+    assert_eq!(known, [&forward[0], &back], "the one measured later, though it came earlier");
+    let later = store.pair_routes(pair, now + Duration::hours(3)).await.unwrap();
+    assert_eq!(later.len(), 0, "it may be another by then");
+    let log = store.log_reader().after(0, 100).await.unwrap();
+    let logged = log.iter().filter_map(LogEntry::report).map(|report| report.pair_routes.len());
+    assert_eq!(logged.collect::<Vec<_>>(), [1, 1, 1]);
+    cluster.stop().await.unwrap();
+}
+
+#[tokio::test]
 async fn a_pair_that_is_not_chosen_is_measured_during_a_diagnosis() {
     let Fixture { cluster, store, _data } = fixture().await;
     store.reconcile(&watched(2_000)).await.unwrap();
@@ -165,6 +210,9 @@ async fn a_pair_that_is_not_chosen_is_measured_during_a_diagnosis() {
         let pair = store.pairs_of(agent).await.unwrap().remove(0);
         assert_eq!((pair.no, pair.active, pair.is_measured(now)), (1, false, true));
     }
+    let pair = store.pairs_of(one).await.unwrap().remove(0).id;
+    let voice = store.make_voice(pair, now + Duration::minutes(1), "Ailsa").await.unwrap();
+    assert!(voice.is_some(), "it may be a voice-like stream while it is measured");
     // Who chooses partners neither ends it nor is told that anything changed.
     assert_eq!(store.set_pairs(&[], false).await.unwrap(), None);
     assert_eq!(store.pairs_of(two).await.unwrap().len(), 1);

@@ -135,6 +135,8 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
         ["direction", "loss", "minimum delay", "PDV", "reordered", "duplicated", "DSCP", "hops"];
     let rows = vec![row("forward", &pair["forward"]), row("return", &pair["return"])];
     output.table(&columns, rows)?;
+    routes(output, pair)?;
+    output.line("")?;
     if let (Some(offset), Some(error)) =
         (pair["clock_offset_us"].as_i64(), micros(&pair["clock_offset_error_us"]))
     {
@@ -152,6 +154,33 @@ fn show(output: &Output, pair: &Value) -> Result<(), Failure> {
             &format!("The clock at {far} is {} {ahead} (± {}){drift}.", ms(by), ms(error)),
             "",
         )?;
+    }
+    Ok(())
+}
+
+/// The route of each direction, hop by hop.
+fn routes(output: &Output, pair: &Value) -> Result<(), Failure> {
+    for (direction, from, to) in [("forward", "near", "far"), ("return", "far", "near")] {
+        let route = &pair[format!("{direction}_route")];
+        let Some(hops) = route["hops"].as_array() else { continue };
+        let (from, to) = (text_of(&pair[from]), text_of(&pair[to]));
+        let at = super::show::utc_of(&route["at"]);
+        output.line("")?;
+        output.line(&plain(&format!("Route from {from} to {to}, measured {at}:")))?;
+        let row = |hop: &Value| {
+            let owner = match hop["owner"]["name"].as_str() {
+                Some(name) => plain(name),
+                None if hop["private"] == true => "private".to_owned(),
+                None => ABSENT.to_owned(),
+            };
+            let address = hop["address"].as_str().map_or_else(|| "no answer".to_owned(), plain);
+            vec![hop["hop"].to_string(), address, owner]
+        };
+        output.table(&["hop", "address", "owner"], hops.iter().map(row).collect())?;
+    }
+    if pair["forward_route"].is_null() && pair["return_route"].is_null() {
+        output.line("")?;
+        output.line("No route between the agents was reported in the two hours before.")?;
     }
     Ok(())
 }

@@ -127,7 +127,9 @@ fn voice_is_heard(demonstration: &Demonstration) {
     let four = |pair: &&Value| {
         pair["family"] == "ipv4" && pair["near"] != "Carrock Pier" && pair["far"] != "Carrock Pier"
     };
-    let pair = pairs.as_array().unwrap().iter().find(four).unwrap();
+    // One that is measured all the time, not for a diagnosis.
+    let rounds = |pair: &&Value| pair["rounds"].as_u64();
+    let pair = pairs.as_array().unwrap().iter().filter(four).max_by_key(rounds).unwrap();
     let number = pair["no"].to_string();
     demonstration.client(&["pairs", text(&pair["id"]), "--voice", "60"]);
     let pair = eventually("a voice-like stream", PATIENCE, || {

@@ -39,6 +39,22 @@ impl Drop for Seen {
     }
 }
 
+/// Each end reports the route of what it sends.
+fn each_end_reports_its_route(demonstration: &Demonstration, number: &str) {
+    let seen = Seen::default();
+    eventually("routes of a pair", PATIENCE, || {
+        let pair = demonstration.client(&["pairs", number]);
+        let routes = [&pair["forward_route"]["hops"], &pair["return_route"]["hops"]];
+        seen.note(&format!("routes of pair {number}: {routes:?}"));
+        let hops = routes.map(|hops| hops.as_array().map_or(&[][..], Vec::as_slice));
+        let named = |hop: &&Value| !hop["owner"].is_null();
+        let known = hops.iter().all(|hops| hops.iter().filter(named).count() >= 2);
+        let [forward, back] = hops;
+        assert!(!known || forward[0]["address"] != back[0]["address"], "{pair}");
+        known.then_some(())
+    });
+}
+
 #[test]
 fn pairs_watches_and_suppressions_do_what_analysts_ask() {
     let demonstration = Demonstration::start(directory(), SEED, &[]);
@@ -76,6 +92,8 @@ fn pairs_watches_and_suppressions_do_what_analysts_ask() {
         let arrived = |name: &str| point[name]["arrived"].as_u64().unwrap();
         (arrived("forward") > 0 && arrived("return") > 0).then_some(())
     });
+
+    each_end_reports_its_route(&demonstration, &number);
 
     // A path more densely for a limited time, within an incident.
     let path = items(&client(&["paths"])).remove(0);

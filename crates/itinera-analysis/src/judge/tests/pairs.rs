@@ -4,7 +4,7 @@ use super::*;
 use crate::event::PairEnds;
 use itinera_model::id::{BootId, PairId};
 use itinera_model::round::Clocks;
-use itinera_model::two_way::{OneWay, TwoWayRound};
+use itinera_model::two_way::{Direction, OneWay, PairRoute, TwoWayRound};
 use itinera_model::unit::Tick;
 
 /// A two-way round of twenty packets of which some are lost on the return route.
@@ -35,11 +35,21 @@ fn two_way(pair: PairId, window: i64, lost: u16) -> TwoWayRound {
     }
 }
 
+/// A route of a pair with two hops, measured in the first window.
+fn pair_route(pair: PairId, direction: Direction, last: u8) -> PairRoute {
+    let hops = vec![Some([198, 18, 0, last].into()), None, Some([198, 18, 1, last].into())];
+    PairRoute { pair, direction, clocks: two_way(pair, 0, 0).clocks, hops }
+}
+
+/// A round of a pair, with the route of its return direction in the first window.
 fn exchange(judge: &mut Judge, window: i64, lost: u16, now_s: i64) -> Vec<Effect> {
     let pair = PairId::from_uuid(Uuid::from_u128(9));
     let round = two_way(pair, window, lost);
     let pairs = [PairObservation { measured_at: round.clocks.wall, round: &round }];
-    let report = AgentReport { pairs: &pairs, ..AgentReport::default() };
+    let routes =
+        if window == 0 { vec![pair_route(pair, Direction::Return, 7)] } else { Vec::new() };
+    let routes: Vec<_> = routes.iter().map(|route| (route.clocks.wall, route)).collect();
+    let report = AgentReport { pairs: &pairs, pair_routes: &routes, ..AgentReport::default() };
     judge.step(JudgeInput::Report(report), WallTime::from_unix_seconds(START_S + now_s))
 }
 
@@ -131,7 +141,14 @@ fn loss_of_a_pair_is_an_event_before_and_after_a_restart() {
     let mut judge = restored(&stored(&[judge.checkpoint()]));
     // The next window seals the one before.
     assert_eq!(events(&exchange(&mut judge, 22, 5, 245)), []);
-    assert_eq!(events(&exchange(&mut judge, 24, 5, 265)), [("began", at(200))]);
+    let effects = exchange(&mut judge, 24, 5, 265);
+    assert_eq!(events(&effects), [("began", at(200))]);
+    let routes = effects.iter().find_map(|effect| match effect {
+        Effect::Event(EventEffect::Began(event)) => Some(&event.route),
+        _ => None,
+    });
+    let measured = [[198, 18, 0, 7], [198, 18, 1, 7]].map(IpAddr::from);
+    assert_eq!(routes, Some(&measured.to_vec()), "on the route that was measured in its direction");
     let mut judge = restored(&stored(&[judge.checkpoint()]));
     assert_eq!(events(&told(&mut judge, Inventory::default(), 280)), [("ended", at(280))]);
 }

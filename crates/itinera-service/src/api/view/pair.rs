@@ -1,14 +1,15 @@
 //! Pairs and their rounds as the API shows them.
 
-use super::message::NoteView;
+use super::message::{NoteView, OwnerView};
 use super::path::offset;
 use itinera_analysis::two_way::{self, DirectionSummary, TwoWaySummary};
 use itinera_analysis::voice::{self, VoiceQuality};
-use itinera_model::owner::OwnerMap;
+use itinera_model::owner::{OwnerMap, is_private};
 use itinera_model::path::Family;
 use itinera_model::two_way::{Direction, Fitness, OneWay, TwoWayRound};
-use itinera_store::PairRecord;
+use itinera_store::{PairRecord, PairRouteAt};
 use serde::Serialize;
+use std::net::IpAddr;
 use time::{Duration, OffsetDateTime};
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -245,5 +246,47 @@ pub(crate) struct PairRound {
 pub(crate) struct PairDetail {
     #[serde(flatten)]
     pub(crate) item: PairItem,
+    /// The newest route from near to far; absent where none was reported within two hours.
+    pub(crate) forward_route: Option<PairRouteView>,
+    /// The newest route from far to near.
+    pub(crate) return_route: Option<PairRouteView>,
     pub(crate) series: Vec<PairRound>,
+}
+
+/// The route of one direction, by hop sweeps of the agent that sends in it.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PairRouteView {
+    /// When it was measured.
+    #[serde(with = "time::serde::rfc3339")]
+    at: OffsetDateTime,
+    /// Up to the last that answered; the other agent does not answer.
+    hops: Vec<PairHop>,
+}
+
+/// One hop of it.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct PairHop {
+    hop: usize,
+    /// Answering address; absent for one that never answered.
+    address: Option<String>,
+    /// Absent where no owner map names it.
+    owner: Option<OwnerView>,
+    /// True for private and shared address space: the site's or its access provider's.
+    private: bool,
+}
+
+impl PairRouteView {
+    pub(crate) fn new(measured: &PairRouteAt, map: &OwnerMap) -> Self {
+        let hop = |(hop, address): (usize, &Option<IpAddr>)| {
+            let owner = address.and_then(|address| map.owner_of(address)).map(OwnerView::from);
+            PairHop {
+                hop,
+                address: address.map(|address| address.to_string()),
+                private: owner.is_none() && address.is_some_and(is_private),
+                owner,
+            }
+        };
+        let hops = (1..).zip(&measured.route.hops).map(hop).collect();
+        Self { at: offset(measured.at), hops }
+    }
 }
