@@ -41,7 +41,8 @@ impl PairRoutes {
         known.insert(direction, Measured { at, addresses });
     }
 
-    /// Adds the addresses of the route of a direction, where one holds at `now`, without copies.
+    /// Adds the addresses of the route of a direction, where one holds at `now`, without copies. What is in
+    /// `route` of the other version of IP is taken out: the packets of the pair do not pass there.
     pub(super) fn add(
         &self,
         pair: PairId,
@@ -51,7 +52,11 @@ impl PairRoutes {
     ) {
         let known = self.0.get(&pair).and_then(|routes| routes.get(&direction));
         let holds = known.filter(|known| now.micros_since(known.at) <= HOLDS_US);
-        for address in holds.into_iter().flat_map(|known| &known.addresses) {
+        let Some(newest) = holds else { return };
+        if let Some(first) = newest.addresses.first() {
+            route.retain(|address| address.is_ipv4() == first.is_ipv4());
+        }
+        for address in &newest.addresses {
             if !route.contains(address) {
                 route.push(*address);
             }
@@ -69,6 +74,9 @@ mod tests {
     use super::*;
     use uuid::Uuid;
 
+    const OTHER_VERSION: IpAddr =
+        IpAddr::V6(std::net::Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1));
+
     #[test]
     fn the_newest_route_of_a_direction_holds_for_two_hours() {
         let pair = PairId::from_uuid(Uuid::from_u128(9));
@@ -81,13 +89,13 @@ mod tests {
         measured(20, &[Some(four(1)), None, Some(four(3))]);
         measured(10, &[Some(four(2))]);
         let at = |direction, now| {
-            let mut route = vec![four(3)];
+            let mut route = vec![four(3), OTHER_VERSION];
             routes.add(pair, direction, second(now), &mut route);
             route
         };
         assert_eq!(at(Direction::Forward, 30), [four(3), four(1)], "the older one came later");
-        assert_eq!(at(Direction::Return, 30), [four(3)]);
-        assert_eq!(at(Direction::Forward, 20 + 7_201), [four(3)]);
+        assert_eq!(at(Direction::Return, 30), [four(3), OTHER_VERSION], "none is known");
+        assert_eq!(at(Direction::Forward, 20 + 7_201), [four(3), OTHER_VERSION]);
         routes.keep_to(&BTreeMap::new());
         assert_eq!(routes, PairRoutes::default());
     }
