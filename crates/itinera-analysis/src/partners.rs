@@ -154,8 +154,8 @@ pub fn choose(
     for _ in 0..each {
         let mut order: Vec<usize> = (0..candidates.len()).collect();
         order.sort_by_key(|index| {
-            let few = std::cmp::Reverse(versions(&candidates[*index]).len());
-            (degree[*index], few, candidates[*index].agent)
+            let most_first = std::cmp::Reverse(versions(&candidates[*index]).len());
+            (degree[*index], most_first, candidates[*index].agent)
         });
         for index in order {
             if degree[index] >= each {
