@@ -93,7 +93,8 @@ pub(crate) fn test() -> Result<()> {
     step("tests", || run("cargo", &["test", "--workspace", "--no-fail-fast"]))
 }
 
-const BENCHES: [&str; 9] = [
+const BENCHES: [&str; 10] = [
+    "accuracy",
     "busy_service",
     "compaction",
     "evidence",

@@ -108,6 +108,14 @@ impl Candidate for Naive {
         "naive"
     }
 
+    fn version(&self) -> u32 {
+        1
+    }
+
+    fn is_baseline(&self) -> bool {
+        true
+    }
+
     fn regard(&mut self, shown: &WindowInput<'_>) -> Vec<Claim> {
         for round in shown.rounds {
             let hops = round.addresses.iter().copied().zip(round.hops.iter().map(glance));
@@ -129,7 +137,7 @@ impl Candidate for Naive {
             let owner = |to| (owner_name(&self.topology.owners, to), 1.0);
             Claim {
                 cause,
-                places: vec![(place, 1.0)],
+                places: vec![(place.into(), 1.0)],
                 direction: None,
                 owner: place.first_with_fault().map(owner),
                 size: Some(sizes.iter().sum::<f64>() / sizes.len() as f64),
@@ -146,7 +154,7 @@ impl Candidate for Naive {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use crate::PathFacts;
+    use crate::{PathFacts, Region};
     use itinera_analysis::Observation;
     use itinera_model::id::ContentId;
     use itinera_model::owner::OwnerMap;
@@ -197,24 +205,30 @@ pub(crate) mod tests {
             lateness: None,
             arrived_dscp: None,
         };
-        regard(&WindowInput { until: at.plus_micros(10_000_000), rounds: &[round], pairs: &[] })
+        regard(&WindowInput {
+            until: at.plus_micros(10_000_000),
+            rounds: &[round],
+            hop_limits: &[vec![Some(64); 4]],
+            pairs: &[],
+            pair_hops: &[],
+        })
     }
 
     #[test]
     fn policing_is_taken_for_loss() {
         let mut naive = Naive::new(topology());
         let claims = window(0, [1023, 7, 1023, 1023], |shown| naive.regard(shown));
-        let to = claims[0].places[0].0.first_with_fault();
-        assert_eq!((to, claims[0].cause), (Some(FROM), Cause::Loss));
+        let Region::Place(place) = claims[0].places[0].0 else { panic!("{claims:?}") };
+        assert_eq!((place.first_with_fault(), claims[0].cause), (Some(FROM), Cause::Loss));
         let mut other = naive.fork();
-        assert_eq!(
-            other.regard(&WindowInput {
-                until: WallTime::from_unix_seconds(0),
-                rounds: &[],
-                pairs: &[]
-            }),
-            claims
-        );
+        let nothing = WindowInput {
+            until: WallTime::from_unix_seconds(0),
+            rounds: &[],
+            hop_limits: &[],
+            pairs: &[],
+            pair_hops: &[],
+        };
+        assert_eq!(other.regard(&nothing), claims);
     }
 
     #[test]

@@ -23,7 +23,7 @@ impl PerPath {
         let confidence = f64::from(alarm.confidence_ppm) / 1e6;
         Claim {
             cause: alarm.key.cause,
-            places: vec![(alarm.key.place, confidence)],
+            places: vec![(alarm.key.place.into(), confidence)],
             direction: None,
             owner: alarm
                 .key
@@ -41,6 +41,14 @@ impl PerPath {
 impl Candidate for PerPath {
     fn name(&self) -> &'static str {
         "per-path"
+    }
+
+    fn version(&self) -> u32 {
+        1
+    }
+
+    fn is_baseline(&self) -> bool {
+        true
     }
 
     fn regard(&mut self, shown: &WindowInput<'_>) -> Vec<Claim> {
@@ -63,6 +71,7 @@ impl Candidate for PerPath {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Region;
     use crate::naive::tests::{FROM, TO, topology, window};
 
     #[test]
@@ -79,8 +88,12 @@ mod tests {
         let claims = regard(66..80, [1023, 255, 63, 63]);
         assert_eq!(claims.len(), 1);
         assert_eq!(claims[0].cause, Cause::Loss);
-        let (place, confidence) = claims[0].places[0];
-        assert!(place.first_with_fault() == Some(TO) && confidence > 0.9, "{place:?} after {FROM}");
+        let (region, confidence) = &claims[0].places[0];
+        let Region::Place(place) = region else { panic!("{region:?}") };
+        assert!(
+            place.first_with_fault() == Some(TO) && *confidence > 0.9,
+            "{place:?} after {FROM}"
+        );
         let size = claims[0].size.unwrap();
         assert!((size - 0.4).abs() < 0.15, "six of ten get through: {size}");
         assert_eq!(claims[0].owner.as_ref().unwrap().0, crate::SITE);

@@ -18,13 +18,14 @@ mod noise;
 mod routing;
 mod scenario;
 pub mod service;
+mod time;
 mod translate;
 mod world;
 pub mod worlds;
 
 pub use engine::{Delivery, Refused, Simnet};
-pub use life::EPOCH_NANOS;
-pub use noise::{Noise, spread_exponentially};
+pub use life::fault_spell;
+pub use noise::Noise;
 pub use scenario::{Scenario, ScenarioError, TlsHabit};
 pub use service::Service;
 pub use world::{Endpoint, Truth, TruthCause};

@@ -1,5 +1,5 @@
 //! Chance by counting, and what changes by itself with time: loads by the hour of the week,
-//! spells of loss, moods of routers.
+//! spells of loss, habits of routers.
 //!
 //! Everything is a function of seed, thing and time, never of what was asked before. So a world
 //! with a fault differs from the same world without it in nothing but the fault, and packet by
@@ -8,8 +8,8 @@
 use itinera_model::unit::Tick;
 use serde::Deserialize;
 
-/// Spells and moods hold for so long.
-pub const EPOCH_NANOS: u64 = 10_000_000_000;
+/// States hold for so long at least; spells and habits last for several of these.
+const EPOCH_NANOS: u64 = 2_000_000_000;
 const HOUR_NANOS: f64 = 3.6e12;
 /// Load wanders between knots so far apart.
 const KNOT_HOURS: f64 = 1.0 / 12.0;
@@ -19,8 +19,12 @@ const WEEKEND_FROM_HOUR: f64 = 120.0;
 const WEEKEND: f64 = 0.6;
 const SPREAD_BY_DAY: f64 = 0.3;
 const SPREAD_BY_KNOT: f64 = 0.15;
-/// A router in the mood for its habits keeps it for so long, in epochs.
-const MOOD_EPOCHS: u64 = 90;
+/// How long spells last, in epochs: 2 to 32 seconds.
+const SPELL_EPOCHS: [u64; 5] = [1, 2, 4, 8, 16];
+/// A router keeps or leaves its habits for so long, in epochs: 5 to 30 minutes.
+const HABIT_EPOCHS: std::ops::Range<u64> = 150..900;
+/// A rate-limiting router draws its share again this often, in epochs: a minute.
+const RATE_LIMIT_EPOCHS: u64 = 30;
 
 /// A stream of random words that is a function of what names it.
 ///
@@ -81,13 +85,16 @@ pub(crate) mod purpose {
     pub(crate) const DAY: u64 = 1;
     pub(crate) const KNOT: u64 = 2;
     pub(crate) const SPELL: u64 = 3;
-    pub(crate) const MOOD: u64 = 4;
+    pub(crate) const HABIT: u64 = 4;
     pub(crate) const FAULT_SPELL: u64 = 5;
     pub(crate) const MEMBER: u64 = 6;
     pub(crate) const ROUND: u64 = 7;
     pub(crate) const PAIR: u64 = 8;
     pub(crate) const PACKET: u64 = 9;
     pub(crate) const POLICY: u64 = 10;
+    pub(crate) const RATE_LIMIT: u64 = 11;
+    pub(crate) const TURN: u64 = 12;
+    pub(crate) const BRANCH: u64 = 13;
 }
 
 /// A queue that fills by the hour of the day.
@@ -103,7 +110,7 @@ pub(crate) struct Daily {
     pub(crate) peak_hour: f64,
 }
 
-/// Loss by spells of ten seconds.
+/// Loss by spells: of 2, 4, 8, 16 or 32 seconds, by link.
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Spells {
@@ -143,19 +150,66 @@ pub(crate) const fn epoch_of(at: Tick) -> u64 {
     at.as_nanos() / EPOCH_NANOS
 }
 
-/// Whether something that holds for a share of all spells does so now.
-pub(crate) fn in_spell(of: Draws, share: f64, at: Tick) -> bool {
-    of.under(epoch_of(at)).unit() < share
+/// When the epoch of a time began.
+pub(crate) const fn epoch_begin(at: Tick) -> Tick {
+    Tick::from_nanos(epoch_of(at) * EPOCH_NANOS)
 }
 
-/// Whether a router follows its habits now; they come and go by quarters of an hour.
-pub(crate) fn in_the_mood(of: Draws, share: f64, at: Tick) -> bool {
-    share >= 1.0 || of.under(purpose::MOOD).under(epoch_of(at) / MOOD_EPOCHS).unit() < share
+/// The number of a turn of so many epochs. Each stream takes its turns at moments of its own, so that the time
+/// alone tells nothing of any of them.
+const fn turn_of(of: Draws, epochs: u64, at: Tick) -> u64 {
+    let mut own = of.under(purpose::TURN);
+    (epoch_of(at) + own.word() % epochs) / epochs
+}
+
+/// The number of the spell of a stream at a time; its spells are equally long.
+const fn spell_of(of: Draws, at: Tick) -> u64 {
+    let mut own = of.under(purpose::SPELL);
+    let [one, two, three, four, five] = SPELL_EPOCHS;
+    let epochs = match own.word() % 5 {
+        0 => one,
+        1 => two,
+        2 => three,
+        3 => four,
+        _ => five,
+    };
+    turn_of(of, epochs, at)
+}
+
+/// Whether something that holds for a share of all spells does so now.
+pub(crate) fn in_spell(of: Draws, share: f64, at: Tick) -> bool {
+    share >= 1.0 || of.under(spell_of(of, at)).unit() < share
+}
+
+/// The spells of faults that begin together: these come and go together.
+pub(crate) fn fault_spells(seed: u64, begins: Tick) -> Draws {
+    Draws::of([seed, begins.as_nanos()]).under(purpose::FAULT_SPELL)
+}
+
+/// The number of the spell, at a time, of faults that begin together.
+pub fn fault_spell(seed: u64, begins: Tick, at: Tick) -> u64 {
+    spell_of(fault_spells(seed, begins), at)
+}
+
+/// Whether a router follows its habits now. Each router changes between both at moments of its own.
+pub(crate) fn follows_habits(of: Draws, share: f64, at: Tick) -> bool {
+    let of = of.under(purpose::HABIT);
+    let (mut own, range) = (of, HABIT_EPOCHS);
+    let epochs = range.start + own.word() % (range.end - range.start);
+    share >= 1.0 || of.under(turn_of(of, epochs, at)).unit() < share
+}
+
+/// The share of answers, between bounds, that a router refuses at a time.
+pub(crate) fn rate_limiting_share(of: Draws, bounds: [f64; 2], at: Tick) -> f64 {
+    let of = of.under(purpose::RATE_LIMIT);
+    let share = of.under(turn_of(of, RATE_LIMIT_EPOCHS, at)).unit();
+    bounds[0] + (bounds[1] - bounds[0]) * share
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::collections::BTreeSet;
 
     const LINE: Daily = Daily { peak_ms: 10.0, loss: 0.0, peak_hour: 20.0 };
 
@@ -184,12 +238,49 @@ mod tests {
 
     #[test]
     fn spells_come_as_often_as_they_should() {
-        let spells = (0..20_000u64).filter(|epoch| {
-            in_spell(Draws::of([1, purpose::SPELL]), 0.1, Tick::from_nanos(epoch * EPOCH_NANOS))
-        });
-        assert!((1_850..2_150).contains(&spells.count()));
+        let at = |epoch: u64| Tick::from_nanos(epoch * EPOCH_NANOS);
+        let of_link =
+            |link| (0..4_000).filter(move |epoch| in_spell(Draws::of([link]), 0.1, at(*epoch)));
+        let spells: usize = (0..40).map(|link| of_link(link).count()).sum();
+        assert!((14_500..17_500).contains(&spells), "{spells} of 160,000");
         let within = |nanos| in_spell(Draws::of([1]), 0.5, Tick::from_nanos(nanos));
         assert_eq!(within(0), within(EPOCH_NANOS - 1));
+    }
+
+    /// The times at which something changes within some hours, in epochs.
+    fn changes<T: PartialEq>(hours: u64, of: impl Fn(Tick) -> T) -> Vec<u64> {
+        let epochs = 1..hours * 1_800;
+        let at = |epoch: u64| of(Tick::from_nanos(epoch * EPOCH_NANOS));
+        epochs.filter(|epoch| at(*epoch) != at(*epoch - 1)).collect()
+    }
+
+    #[test]
+    fn no_two_streams_change_at_the_same_moments() {
+        let habits = |node| changes(30, |at| follows_habits(Draws::of([1, node]), 0.5, at));
+        let shares =
+            |node| changes(1, |at| rate_limiting_share(Draws::of([1, node]), [0.1, 0.9], at));
+        let mut moments = [BTreeSet::new(), BTreeSet::new()];
+        for node in 0..20 {
+            let (habits, shares) = (habits(node), shares(node));
+            assert!((10..200).contains(&habits.len()), "5 to 30 minutes each: {}", habits.len());
+            assert!(shares.len() >= 58, "a minute each: {}", shares.len());
+            moments[0].insert(habits[0] % 150);
+            moments[1].insert(shares[0] % 30);
+        }
+        assert!(moments.iter().all(|own| own.len() > 9), "{moments:?}");
+    }
+
+    #[test]
+    fn spells_are_shorter_and_longer_than_a_window_and_those_of_one_fault_are_one() {
+        let lengths = |of: Draws| {
+            let ends = changes(1, |at| spell_of(of, at));
+            ends[1] - ends[0]
+        };
+        let known: BTreeSet<u64> = (0..60).map(|link| lengths(Draws::of([link]))).collect();
+        assert_eq!(known, BTreeSet::from(SPELL_EPOCHS));
+        let of = |begins| changes(1, |at| fault_spell(3, Tick::from_millis(begins), at));
+        assert_eq!(of(5), of(5));
+        assert!((0..8).any(|begins| of(begins) != of(5)));
     }
 
     #[test]

@@ -92,7 +92,7 @@ impl Noise {
 }
 
 /// Adds an exponential time of this mean, in bins, to a law given by its bins.
-pub fn spread_exponentially(mass: &mut [f64], mean_bins: f64) {
+fn spread_exponentially(mass: &mut [f64], mean_bins: f64) {
     if mean_bins <= 0.0 {
         return;
     }

@@ -8,11 +8,14 @@ use crate::scenario::{
     AnswersBy, Balance, Burst, FaultEntry, HostEntry, HostFactsEntry, LinkEntry, Protocol,
     RouterEntry, Scenario, Slow, addresses_of,
 };
+use crate::time::{nanos, ticks};
+use crate::worlds::Changes;
 use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};
+use std::sync;
 use toml::Spanned;
 
 /// A site or target of the world.
@@ -71,7 +74,7 @@ pub(crate) struct Node {
     /// Whether packets for others pass through it.
     pub(crate) passes: bool,
     pub(crate) silent: bool,
-    /// Share of its answers it refuses: drawn within these bounds every minute.
+    /// Share of its answers it refuses: drawn within these bounds every minute of its own.
     pub(crate) rate_limits: Option<[f64; 2]>,
     pub(crate) answer_delay_nanos: u64,
     /// Mean of an exponential delay of its answers.
@@ -79,10 +82,14 @@ pub(crate) struct Node {
     pub(crate) slow: Option<Slow>,
     pub(crate) habit_share: f64,
     pub(crate) answers_by: AnswersBy,
+    /// Hop limit that its answers leave with.
+    pub(crate) answer_hop_limit: u8,
     /// What a site adds to what it measures.
     pub(crate) noise: Option<Noise>,
-    /// Answers a second to one address, as Linux grants them.
+    /// Answers a second, as Linux grants them to one address.
     pub(crate) answers_per_s: Option<f64>,
+    /// These are for all senders together.
+    pub(crate) limits_all: bool,
     /// It counts the hop limit down.
     pub(crate) counts: bool,
     /// Labels that packets carry when they come in, outermost first.
@@ -168,7 +175,7 @@ pub(crate) struct ArcFault {
     pub(crate) jitter_nanos: f64,
     /// From 0; absent where all members.
     pub(crate) member: Option<u8>,
-    /// Share of spells in which it acts.
+    /// Share of spells in which it acts; faults that begin together share their spells.
     pub(crate) spells: f64,
     /// What it loses arrives as damaged frames.
     pub(crate) damages_frames: bool,
@@ -206,27 +213,21 @@ pub(crate) struct World {
     pub(crate) arcs: Vec<Vec<Arc>>,
     pub(crate) by_address: BTreeMap<IpAddr, usize>,
     /// By time from which it holds, and version (IPv4, IPv6): the arcs to go on by.
-    pub(crate) phases: Vec<(Tick, [Next; 2])>,
+    pub(crate) phases: Vec<(Tick, sync::Arc<[Next; 2]>)>,
+    routing: Routing,
     pub(crate) seed: u64,
     /// Hour of the week at tick zero.
     pub(crate) week_hour: f64,
+    /// Number of the draw of what changes by itself with time.
+    pub(crate) life: u64,
     pub(crate) sites: Vec<Endpoint>,
     pub(crate) targets: Vec<Endpoint>,
     pub(crate) truth: Vec<Truth>,
 }
 
 const DEFAULT_POLICING: [f64; 2] = [0.23, 0.57];
-/// A rate limiting router draws its share again this often.
-const POLICING_PERIOD_NANOS: u64 = 60_000_000_000;
-
-#[allow(
-    clippy::cast_possible_truncation,
-    clippy::cast_sign_loss,
-    reason = "checked as finite and not negative when the scenario was read; casts saturate"
-)]
-pub(crate) fn nanos(ms: f64) -> u64 {
-    (ms * 1e6) as u64
-}
+/// Hop limit of answers where nothing else is said.
+const ANSWER_HOP_LIMIT: u8 = 64;
 
 impl World {
     pub(crate) fn draw(scenario: &Scenario, seed: u64) -> Self {
@@ -253,29 +254,69 @@ impl World {
         }
         let mut world = builder.world;
         world.seed = seed;
-        let routing = Routing::of(scenario);
         let mut reroutes: Vec<_> = scenario.reroutes.iter().collect();
         reroutes.sort_by(|a, b| a.at_s.as_ref().total_cmp(b.at_s.as_ref()));
-        world.phases = vec![(Tick::ZERO, [false, true].map(|six| world.next_for(&routing, six)))];
+        world.route_from(Tick::ZERO);
         for reroute in reroutes {
             let ends = reroute.between.each_ref().map(|id| builder.index[id.as_ref().as_str()]);
-            for (from, to, metric) in [
-                (ends[0], ends[1], reroute.metric.as_ref()[0]),
-                (ends[1], ends[0], reroute.metric.as_ref()[1]),
-            ] {
-                let arcs = world.arcs[from].iter_mut();
-                arcs.filter(|arc| arc.to == to).for_each(|arc| arc.metric = nanos(metric).max(1));
-            }
-            let from = Tick::from_nanos(nanos(*reroute.at_s.as_ref() * 1e3));
-            let next = [false, true].map(|six| world.next_for(&routing, six));
-            world.phases.push((from, next));
+            world.set_metric(ends, *reroute.metric.as_ref());
+            world.route_from(ticks(*reroute.at_s.as_ref()));
+        }
+        world
+    }
+
+    /// Gives both directions of a link another metric. Routes stay until [`Self::route_from`].
+    fn set_metric(&mut self, ends: [usize; 2], metric: [f64; 2]) {
+        for (from, to, metric) in [(ends[0], ends[1], metric[0]), (ends[1], ends[0], metric[1])] {
+            let arcs = self.arcs[from].iter_mut();
+            arcs.filter(|arc| arc.to == to).for_each(|arc| arc.metric = nanos(metric).max(1));
+        }
+    }
+
+    /// Lets packets take the routes of the present metrics from a time on.
+    fn route_from(&mut self, at: Tick) {
+        let next = [false, true].map(|six| self.next_for(six));
+        self.phases.push((at, sync::Arc::new(next)));
+    }
+
+    /// The same world with what changes in it: as if it had been drawn with it. Changes of metric must lie after
+    /// those that the world has already.
+    pub(crate) fn changed(&self, changes: &Changes) -> Self {
+        let mut world = self.clone();
+        for plan in &changes.faults {
+            let begins = ticks(changes.at_s + plan.after_s);
+            let ends = changes.for_s.map(|s| begins.plus_nanos(nanos(s * 1e3)));
+            let loss = plan.loss.map(TruthCause::Loss);
+            let delay = plan.delay_ms.map(|[ms, _]| TruthCause::AddedDelayMs(ms));
+            let arcs = &mut world.arcs[plan.from];
+            let Some(arc) = arcs.iter_mut().find(|arc| arc.to == plan.to) else { continue };
+            arc.faults.extend(loss.into_iter().chain(delay).map(|cause| ArcFault {
+                begins,
+                ends,
+                cause,
+                jitter_nanos: plan.delay_ms.map_or(0.0, |[_, jitter_ms]| jitter_ms * 1e6),
+                member: plan.member.map(|member| member - 1),
+                spells: plan.spells,
+                damages_frames: false,
+            }));
+        }
+        for (ends, metric) in &changes.reroutes {
+            world.set_metric(*ends, *metric);
+        }
+        if !changes.reroutes.is_empty() {
+            world.route_from(ticks(changes.at_s));
+        }
+        for (site, ms) in &changes.clock_steps {
+            #[allow(clippy::cast_possible_truncation, reason = "milliseconds of a clock")]
+            let step = (ticks(changes.at_s), (ms * 1e3) as i64);
+            world.sites[*site].clock_steps.push(step);
         }
         world
     }
 
     /// The next arcs for one version of IP. Nodes without an address of the version do not speak
     /// it.
-    fn next_for(&self, routing: &Routing, six: bool) -> Next {
+    fn next_for(&self, six: bool) -> Next {
         let speaks = |node: &Node| {
             node.addresses.iter().any(|address| address.is_ipv6() == six)
                 || (!six && node.translates_to.is_some())
@@ -288,7 +329,7 @@ impl World {
             edges: arcs.iter().map(edge).collect(),
         };
         let graph: Vec<GraphNode> = self.nodes.iter().zip(&self.arcs).map(graph_node).collect();
-        routing.next(&graph, self.seed)
+        self.routing.next(&graph, self.seed)
     }
 
     /// Routing as it is at a time.
@@ -300,12 +341,11 @@ impl World {
     /// What a link does to packets at a time, on one of its members.
     pub(crate) fn state_of(&self, from: usize, index: usize, member: u8, at: Tick) -> ArcState {
         let arc = &self.arcs[from][index];
-        let of = Draws::of([self.seed, from as u64, index as u64]);
+        let of = Draws::of([self.seed, self.life, from as u64, index as u64]);
         let mut state =
             ArcState { loss: arc.loss, delay_nanos: arc.delay_nanos, jitter_nanos: 0.0 };
         if let Some(daily) = arc.daily {
-            let epoch = Tick::from_nanos(life::epoch_of(at) * life::EPOCH_NANOS);
-            let load = daily.load(of, life::hours(self.week_hour, epoch));
+            let load = daily.load(of, life::hours(self.week_hour, life::epoch_begin(at)));
             state.delay_nanos += nanos(daily.peak_ms * load);
             state.lose((daily.loss * load).min(1.0));
         }
@@ -314,9 +354,9 @@ impl World {
         {
             state.lose(spells.loss);
         }
-        for (number, fault) in arc.faults.iter().enumerate() {
-            let spell = of.under(purpose::FAULT_SPELL).under(number as u64);
-            if !fault.acts(member, at) || !life::in_spell(spell, fault.spells, at) {
+        for fault in &arc.faults {
+            let spells = life::fault_spells(self.seed, fault.begins);
+            if !fault.acts(member, at) || !life::in_spell(spells, fault.spells, at) {
                 continue;
             }
             match fault.cause {
@@ -343,17 +383,21 @@ impl World {
         u8::try_from(of.word() % u64::from(members)).unwrap_or(0)
     }
 
+    /// Which of several routes of equal metric a router that balances by ports takes for a flow.
+    pub(crate) fn branch_of(&self, node: usize, routes: usize, flow: &FlowKey) -> usize {
+        let of = Draws::of([self.seed, node as u64]).under(purpose::BRANCH);
+        usize::try_from(flow.under(of).word() % routes.max(1) as u64).unwrap_or(0)
+    }
+
     /// The share of answers a router refuses at a time: the same whenever it is asked.
     pub(crate) fn rate_limiting_share(&self, node: usize, bounds: [f64; 2], at: Tick) -> f64 {
-        let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
-        rng.set_stream(1_000 + node as u64 * 1_000_000 + at.as_nanos() / POLICING_PERIOD_NANOS);
-        bounds[0] + (bounds[1] - bounds[0]) * rng.random::<f64>()
+        life::rate_limiting_share(Draws::of([self.seed, self.life, node as u64]), bounds, at)
     }
 
     /// Whether a router limits its rate or is slow by habit at a time.
     pub(crate) fn follows_habits(&self, node: usize, at: Tick) -> bool {
-        let of = Draws::of([self.seed, node as u64]);
-        life::in_the_mood(of, self.nodes[node].habit_share, at)
+        let of = Draws::of([self.seed, self.life, node as u64]);
+        life::follows_habits(of, self.nodes[node].habit_share, at)
     }
 }
 
@@ -392,8 +436,10 @@ impl<'a> Builder<'a> {
             arcs: Vec::new(),
             by_address: BTreeMap::new(),
             phases: Vec::new(),
+            routing: Routing::of(scenario),
             seed: 0,
             week_hour: scenario.week_hour,
+            life: scenario.life,
             sites: scenario.sites.iter().map(endpoint).collect(),
             targets: scenario.targets.iter().map(endpoint).collect(),
             truth: Vec::new(),
@@ -489,6 +535,7 @@ impl<'a> Builder<'a> {
                 .and_then(|r| r.habit_share.as_ref())
                 .map_or(1.0, |share| *share.as_ref()),
             answers_by: router.map(|r| r.answers_by).unwrap_or_default(),
+            answer_hop_limit: router.and_then(|r| r.answer_hop_limit).unwrap_or(ANSWER_HOP_LIMIT),
             noise: None,
             addresses,
             is_site,
@@ -498,6 +545,7 @@ impl<'a> Builder<'a> {
             answer_delay_nanos: nanos(delay),
             answer_jitter_nanos: jitter * 1e6,
             answers_per_s: router.and_then(|r| r.answers_per_s.as_ref()).map(|rate| *rate.as_ref()),
+            limits_all: router.is_some_and(|r| r.limits_all),
             counts: router.is_none_or(|r| !r.hidden),
             labels: router.map(|r| r.labels.clone()).unwrap_or_default(),
             quotes_hop_limit: router.and_then(|r| r.quotes_hop_limit),
@@ -519,7 +567,7 @@ impl<'a> Builder<'a> {
     fn add_fault(&mut self, fault: &FaultEntry, rng: &mut ChaCha8Rng) {
         let (from, to) =
             (self.index[fault.from.as_ref().as_str()], self.index[fault.to.as_ref().as_str()]);
-        let begins = Tick::from_nanos(nanos(draw_between(*fault.at_s.as_ref(), rng) * 1e3));
+        let begins = ticks(draw_between(*fault.at_s.as_ref(), rng));
         let ends = fault.for_s.as_ref().map(|s| begins.plus_nanos(nanos(s.as_ref() * 1e3)));
         let loss = fault.loss.as_ref().map(|r| TruthCause::Loss(draw_between(*r.as_ref(), rng)));
         let delay = fault.added_delay_ms.as_ref();

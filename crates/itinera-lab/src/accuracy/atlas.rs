@@ -1,8 +1,9 @@
 //! Which links places mean, which observations cross which links, and so which links cannot be told
 //! apart.
 
-use itinera_candidates::{SITE, Topology};
+use itinera_candidates::{Region, SITE, Topology};
 use itinera_model::finding::Place;
+use itinera_model::two_way::Direction;
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::{LinkFacts, LinkId, Passage, Sampler};
 use itinera_simnet::worlds::Blueprint;
@@ -41,8 +42,14 @@ pub(super) struct Atlas {
     pub(super) edges: Vec<Edge>,
     /// By edge: its directed links.
     pub(super) of_edge: Vec<Vec<LinkId>>,
-    /// By place: the directed links from its first address to its second.
+    /// By two addresses that answer on one route: the directed links from the first to the second.
     between: BTreeMap<(IpAddr, IpAddr), BTreeSet<LinkId>>,
+    /// By answering address and agent: the directed links of its answers.
+    returns: BTreeMap<(IpAddr, IpAddr), BTreeSet<LinkId>>,
+    /// By pair: the directed links there and back.
+    pair_links: Vec<[BTreeSet<LinkId>; 2]>,
+    /// By host's address: the directed links of its line.
+    lines: BTreeMap<IpAddr, BTreeSet<LinkId>>,
     pub(super) suspects: Vec<Suspect>,
     /// By sight: the suspects it crosses, and how often.
     pub(super) crossings: BTreeMap<Signal, Vec<(usize, u8)>>,
@@ -79,6 +86,9 @@ impl Atlas {
             edges,
             of_edge,
             between: BTreeMap::new(),
+            returns: BTreeMap::new(),
+            pair_links: Vec::new(),
+            lines: BTreeMap::new(),
             crossings: BTreeMap::new(),
             columns: Vec::new(),
             classes: Vec::new(),
@@ -88,8 +98,67 @@ impl Atlas {
         atlas.survey(sampler, topology);
         atlas.classify();
         atlas.inside = atlas.links_inside(world);
-        atlas.names = atlas.places().map(|(_, links)| atlas.edges_of(links)).collect();
+        let hosts = sampler.sites().iter().chain(sampler.targets()).enumerate();
+        atlas.lines = hosts.map(|(node, host)| (host.addresses[0], atlas.line(node))).collect();
+        let regions = atlas.used_links().into_iter().map(|link| atlas.common(link));
+        let named = regions.chain(atlas.inside.values().cloned());
+        atlas.names = named.map(|links| atlas.edges_of(&links)).collect();
         atlas
+    }
+
+    /// Both directions of the links of a host.
+    fn line(&self, node: usize) -> BTreeSet<LinkId> {
+        let own = self.links.iter().enumerate();
+        let own = own.filter(|(_, facts)| facts.from == node || facts.to == node);
+        own.map(|(link, _)| LinkId(link)).collect()
+    }
+
+    /// Every directed link that some observation crosses.
+    pub(super) fn used_links(&self) -> Vec<LinkId> {
+        let all = (0..self.links.len()).map(LinkId);
+        all.filter(|link| !self.columns[link.0].is_empty()).collect()
+    }
+
+    /// Every simple region that a claim can name, with the directed links that it means.
+    fn simple_regions(&self) -> impl Iterator<Item = (Region, &BTreeSet<LinkId>)> {
+        let link = |(from, to): (IpAddr, IpAddr)| Place::Link { from, to, silent_between: 0 };
+        let between = self.between.iter().map(move |(ends, links)| (link(*ends).into(), links));
+        let returns = self
+            .returns
+            .iter()
+            .map(|((hop, agent), links)| (Region::ReturnRoute { hop: *hop, agent: *agent }, links));
+        let pairs = self.pair_links.iter().enumerate().flat_map(|(pair, both)| {
+            let directions = [Direction::Forward, Direction::Return].into_iter().zip(both);
+            directions.map(move |(direction, links)| (Region::Pair { pair, direction }, links))
+        });
+        between.chain(returns).chain(pairs)
+    }
+
+    /// The links that lie in the same simple regions as this one: the smallest that a claim can name.
+    fn common(&self, link: LinkId) -> BTreeSet<LinkId> {
+        let (with, without): (Vec<_>, Vec<_>) =
+            self.simple_regions().map(|(_, links)| links).partition(|links| links.contains(&link));
+        let Some((first, rest)) = with.split_first() else { return BTreeSet::new() };
+        let mut common = (*first).clone();
+        for links in rest {
+            common.retain(|link| links.contains(link));
+        }
+        for links in without {
+            common.retain(|link| !links.contains(link));
+        }
+        common
+    }
+
+    /// A claim of the smallest region that has this directed link.
+    #[cfg(test)]
+    pub(super) fn region_of(&self, link: LinkId) -> Region {
+        let name = |(region, _): (Region, _)| region;
+        let all = self.simple_regions();
+        let (with, without): (Vec<_>, Vec<_>) = all.partition(|(_, links)| links.contains(&link));
+        Region::Common {
+            of: with.into_iter().map(name).collect(),
+            without: without.into_iter().map(name).collect(),
+        }
     }
 
     /// By AS number: the used links with both ends in that owner.
@@ -113,12 +182,17 @@ impl Atlas {
         for (path, facts) in topology.paths.iter().enumerate() {
             for flow in 0..sampler.flows(path) {
                 let (route, _) = sampler.route(path, flow as u64, Tick::ZERO);
-                let mut before = (facts.source, 0);
+                let mut before = vec![(facts.source, 0)];
                 for (hop, step) in route.iter().enumerate() {
                     let Some(address) = step.address else { continue };
-                    let passed = step.there[before.1..].iter().map(|passage| passage.link);
-                    self.between.entry((before.0, address)).or_default().extend(passed);
-                    before = (address, step.there.len());
+                    // A hop between two may not have answered yet.
+                    for (earlier, passed) in &before {
+                        let passed = step.there[*passed..].iter().map(|passage| passage.link);
+                        self.between.entry((*earlier, address)).or_default().extend(passed);
+                    }
+                    let answers = step.return_.iter().map(|passage| passage.link);
+                    self.returns.entry((address, facts.source)).or_default().extend(answers);
+                    before.push((address, step.there.len()));
                     let both = step.there.iter().chain(&step.return_);
                     let crossed = self.crossed(&index, both);
                     self.crossings.insert(Signal::Hop(path, flow, hop), crossed);
@@ -131,8 +205,11 @@ impl Atlas {
         }
         for pair in 0..topology.pairs.len() {
             let [there, back] = sampler.pair_ways(pair, Tick::ZERO);
+            let links =
+                |passages: &[Passage]| passages.iter().map(|passage| passage.link).collect();
+            self.pair_links.push([links(there), links(back)]);
             for (which, passages) in
-                [there.clone(), back.clone(), [there.as_slice(), back].concat()].iter().enumerate()
+                [there.to_vec(), back.to_vec(), [there, back].concat()].iter().enumerate()
             {
                 let crossed = self.crossed(&index, passages.iter());
                 self.crossings.insert(Signal::Pair(pair, which), crossed);
@@ -192,27 +269,17 @@ impl Atlas {
     /// A place that means this directed link alone, as probes go; absent where silent nodes hide it.
     #[cfg(test)]
     pub(super) fn place_of(&self, link: LinkId) -> Option<Place> {
-        let mut places = self.places();
-        places.find(|(_, meant)| meant.len() == 1 && meant.contains(&link)).map(|(place, _)| place)
+        let mut between = self.between.iter();
+        let ends = between.find(|(_, meant)| meant.len() == 1 && meant.contains(&link));
+        ends.map(|((from, to), _)| Place::Link { from: *from, to: *to, silent_between: 0 })
     }
 
-    /// What a claim may say in this world: consecutive answering addresses and owners, with the directed links
-    /// that each means.
-    pub(super) fn places(&self) -> impl Iterator<Item = (Place, &BTreeSet<LinkId>)> {
-        let link = |(from, to): (IpAddr, IpAddr)| Place::Link { from, to, silent_between: 0 };
-        let between = self.between.iter().map(move |(ends, links)| (link(*ends), links));
-        let inside = self.inside.iter();
-        let inside =
-            inside.map(|(as_number, links)| (Place::Owner { as_number: *as_number }, links));
-        between.chain(inside).filter(|(_, links)| !links.is_empty())
-    }
-
-    /// What one place of a claim can mean, without direction.
+    /// What one region of a claim can mean, without direction: the links of the smallest regions, and owners.
     pub(super) const fn names(&self) -> &BTreeSet<BTreeSet<Edge>> {
         &self.names
     }
 
-    /// Whether a place means nothing but some of these links: a fault among which no observation tells can be
+    /// Whether a region means nothing but some of these links: a fault among which no observation tells can be
     /// named.
     pub(super) fn can_name(&self, class: &BTreeSet<Edge>) -> bool {
         self.names.iter().any(|name| name.is_subset(class))
@@ -227,13 +294,64 @@ impl Atlas {
         &self.classes[link.0]
     }
 
-    /// The directed links that a place means, in the direction that packets take.
-    pub(super) fn means(&self, place: &Place) -> BTreeSet<LinkId> {
+    /// The directed links that a region means, in the direction that packets take; a place by itself has that of
+    /// probes, and both directions of it count where a claim says the other.
+    pub(super) fn means(&self, region: &Region, direction: Option<Direction>) -> BTreeSet<LinkId> {
+        match region {
+            Region::Place(place) => {
+                let links = self.of_place(place);
+                match direction {
+                    Some(Direction::Return) => links.iter().map(|it| self.reverse(*it)).collect(),
+                    _ => links,
+                }
+            }
+            Region::Line { host } => self.lines.get(host).cloned().unwrap_or_default(),
+            Region::ReturnRoute { hop, agent } => {
+                self.returns.get(&(*hop, *agent)).cloned().unwrap_or_default()
+            }
+            Region::Pair { pair, direction } => {
+                let both = self.pair_links.get(*pair);
+                let which = usize::from(*direction == Direction::Return);
+                both.map(|both| both[which].clone()).unwrap_or_default()
+            }
+            Region::Common { of, without } => {
+                let mut meant = of.iter().map(|region| self.means(region, direction));
+                let Some(mut common) = meant.next() else { return BTreeSet::new() };
+                for links in meant {
+                    common.retain(|link| links.contains(link));
+                }
+                for links in without.iter().map(|region| self.means(region, direction)) {
+                    common.retain(|link| !links.contains(link));
+                }
+                common
+            }
+        }
+    }
+
+    /// The directed links of a place, as probes go.
+    fn of_place(&self, place: &Place) -> BTreeSet<LinkId> {
         let known = match place {
             Place::Owner { as_number } => self.inside.get(as_number),
+            Place::TargetEnd { address } => self.lines.get(address),
+            Place::Node { address } => return self.around(*address),
+            Place::ReturnRoute { from } => return self.any_return(*from),
             _ => place.ends().and_then(|ends| self.between.get(&ends)),
         };
         known.cloned().unwrap_or_default()
+    }
+
+    /// The links into and out of what answers from an address.
+    fn around(&self, address: IpAddr) -> BTreeSet<LinkId> {
+        let near = self.between.iter();
+        let near = near
+            .filter(|((from, to), links)| (*from == address || *to == address) && links.len() == 1);
+        near.flat_map(|(_, links)| links.iter().copied()).collect()
+    }
+
+    /// What answers of an address cross, to whatever agent.
+    fn any_return(&self, hop: IpAddr) -> BTreeSet<LinkId> {
+        let all = self.returns.iter().filter(|((from, _), _)| *from == hop);
+        all.flat_map(|(_, links)| links.iter().copied()).collect()
     }
 
     pub(super) fn edge(&self, link: LinkId) -> Edge {
@@ -275,6 +393,15 @@ impl Atlas {
 
     pub(super) fn suspect(&self, suspect: Suspect) -> Option<usize> {
         self.suspects.iter().position(|known| *known == suspect)
+    }
+
+    /// Directed links between routers that probes (0) or answers (1) cross.
+    pub(super) fn inner(&self, which: usize) -> Vec<LinkId> {
+        let between_routers = |link: &LinkId| {
+            let facts = &self.links[link.0];
+            facts.from >= self.hosts && facts.to >= self.hosts
+        };
+        self.used[which].iter().copied().filter(between_routers).collect()
     }
 
     /// The directed links of a suspect.

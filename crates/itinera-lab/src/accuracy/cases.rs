@@ -1,7 +1,9 @@
 //! What goes wrong in a world: drawn by seed and number, with its truth.
 
 use super::atlas::{Atlas, Edge, Suspect};
+use super::setup::WINDOW_S;
 use super::stage::Stage;
+use super::stretch::Stretch;
 use itinera_simnet::closed_form::LinkId;
 use itinera_simnet::worlds::{Changes, FaultPlan, WorldFamily};
 use rand::seq::SliceRandom;
@@ -116,6 +118,9 @@ impl Effect {
     }
 }
 
+/// Shares lost, and milliseconds added, that faults have: uniform in their logarithm.
+pub(super) const LOSSES: std::ops::Range<f64> = 0.005..0.3;
+pub(super) const DELAYS_MS: std::ops::Range<f64> = 3.0..200.0;
 /// Jitter of an added delay against the delay.
 pub(super) const JITTER: f64 = 0.1;
 
@@ -143,14 +148,46 @@ pub struct Case {
     pub changes: Changes,
     /// What is wrong, by place; of two faults the one that begins first comes first.
     pub(super) faults: Vec<Fault>,
-    /// Share of spells of ten seconds in which it acts.
+    /// Share of spells in which it acts.
     pub(super) spells: f64,
 }
+
+/// Share of spells in which faults act that come and go.
+const FLAPS: std::ops::Range<f64> = 0.3..0.8;
+/// A fault lasts until the end of its case, ten minutes, or ends within it.
+const LASTS_S: f64 = 600.0;
+const SHORT: f64 = 0.25;
+const SHORT_S: std::ops::Range<f64> = 120.0..480.0;
+/// After a fault that ends, its case is watched for so many windows more: five minutes.
+const AFTER_WINDOWS: u64 = 30;
 
 impl Case {
     /// Whether the first figures are about it.
     pub fn is_first(&self) -> bool {
         self.kind.is_link() && self.effect.is_first()
+    }
+
+    /// Seconds from its onset until candidates are asked: it ends then, or lasts on.
+    pub(super) fn lasts_s(&self) -> f64 {
+        self.changes.for_s.unwrap_or(LASTS_S)
+    }
+
+    /// Candidates are asked at the end of this window: the last one that lies wholly within the fault.
+    pub(super) fn asked_after(&self) -> u64 {
+        let ends_s = self.changes.at_s + self.lasts_s();
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "windows")]
+        let windows = (ends_s / WINDOW_S as f64) as u64;
+        windows - 1
+    }
+
+    /// The first window that is no more watched.
+    pub(super) fn watched_until(&self) -> u64 {
+        self.asked_after() + 1 + if self.changes.for_s.is_some() { AFTER_WINDOWS } else { 0 }
+    }
+
+    /// The share of spells in which faults act in a world, as far as that is known before.
+    pub(super) fn usual_spells(family: WorldFamily) -> f64 {
+        if family.has(WorldFamily::Bursts) { f64::midpoint(FLAPS.start, FLAPS.end) } else { 1.0 }
     }
 
     /// The places at fault.
@@ -163,12 +200,16 @@ fn log_between(rng: &mut ChaCha8Rng, low: f64, high: f64) -> f64 {
     libm::exp(libm::log(low) + libm::log(high / low) * rng.random::<f64>())
 }
 
+fn between(rng: &mut ChaCha8Rng, range: std::ops::Range<f64>) -> f64 {
+    range.start + (range.end - range.start) * rng.random::<f64>()
+}
+
 fn loss(rng: &mut ChaCha8Rng) -> Effect {
-    Effect::Loss(log_between(rng, 0.005, 0.3))
+    Effect::Loss(log_between(rng, LOSSES.start, LOSSES.end))
 }
 
 fn delay(rng: &mut ChaCha8Rng) -> Effect {
-    Effect::DelayMs(log_between(rng, 3.0, 200.0))
+    Effect::DelayMs(log_between(rng, DELAYS_MS.start, DELAYS_MS.end))
 }
 
 fn either(rng: &mut ChaCha8Rng) -> Effect {
@@ -196,32 +237,38 @@ fn effect_of(kind: Kind, rng: &mut ChaCha8Rng) -> Effect {
     }
 }
 
-/// Draws the nth case of a world, which begins at `at_s`.
+/// Draws the nth case of a world, which must be one of this time, and begins after its history.
 ///
 /// A kind for which a world has no place (a bundle, say) is drawn again.
-pub(super) fn draw(stage: &Stage, number: u64, at_s: f64) -> Case {
-    let mut rng = ChaCha8Rng::seed_from_u64(stage.world.seed);
-    rng.set_stream(1_000 + number + 100_000 * stage.world.family as u64);
-    let at_s = at_s + rng.random::<f64>() * 10.0;
+pub fn draw(stretch: &Stretch<'_>, number: u64) -> Case {
+    let world = &stretch.stage.world;
+    let mut rng = ChaCha8Rng::seed_from_u64(world.seed);
+    rng.set_stream(1_000 + number + 100_000 * world.family as u64);
+    let at_s = ((stretch.history * WINDOW_S) as f64) + rng.random::<f64>() * WINDOW_S as f64;
     loop {
         let kind = weighed(&mut rng, |_| true);
-        if let Some(case) = of_kind(stage, number, kind, at_s, &mut rng) {
+        if let Some(case) = of_kind(stretch, number, kind, at_s, &mut rng) {
             return case;
         }
     }
 }
 
 fn of_kind(
-    stage: &Stage,
+    stretch: &Stretch<'_>,
     number: u64,
     kind: Kind,
     at_s: f64,
     rng: &mut ChaCha8Rng,
 ) -> Option<Case> {
+    let stage = stretch.stage;
     let effect = effect_of(kind, rng);
-    let flaps = stage.world.family == WorldFamily::Bursts && kind != Kind::BlackHole;
-    let spells = if flaps { 0.3 + 0.5 * rng.random::<f64>() } else { 1.0 };
+    let flaps = stage.world.family.has(WorldFamily::Bursts) && kind != Kind::BlackHole;
+    let spells = if flaps { between(rng, FLAPS) } else { 1.0 };
     let mut changes = Changes { at_s, ..Changes::default() };
+    let (is_short, short_s) = (rng.random::<f64>() < SHORT, rng.random_range(SHORT_S));
+    if kind.is_fault() && kind != Kind::Two && is_short {
+        changes.for_s = Some(short_s);
+    }
     let suspects = match kind {
         Kind::None => Vec::new(),
         Kind::ClockStep => {
@@ -231,13 +278,10 @@ fn of_kind(
             Vec::new()
         }
         Kind::RouteChange => {
-            let link = one(&inner(&stage.atlas, 0), rng)?;
+            let link = one(&stage.atlas.inner(0), rng)?;
             let facts = &stage.atlas.links[link.0];
-            let planned = stage.world.links.iter().position(|plan| {
-                plan.between == [facts.from, facts.to] || plan.between == [facts.to, facts.from]
-            });
-            changes.reroutes.push((planned?, 200.0));
-            Vec::new()
+            changes.reroutes.push(([facts.from, facts.to], [200.0; 2]));
+            moves_packets(stretch, &changes).then(Vec::new)?
         }
         Kind::Two => {
             let faults = two(stage, rng)?;
@@ -252,6 +296,16 @@ fn of_kind(
     let faults: Vec<Fault> = suspects.into_iter().map(at_onset).collect();
     changes.faults = faults.iter().flat_map(|it| plans(&stage.atlas, it, spells)).collect();
     Some(Case { number, kind, effect, changes, faults, spells })
+}
+
+/// Whether a change of routing moves any path.
+fn moves_packets(stretch: &Stretch<'_>, changes: &Changes) -> bool {
+    let changed = stretch.changed(changes);
+    let at = changes.begins();
+    (0..stretch.stage.paths.len()).any(|path| {
+        (0..changed.flows(path) as u64)
+            .any(|flow| changed.route(path, flow, at).0 != stretch.calm.route(path, flow, at).0)
+    })
 }
 
 /// The second of two faults begins so long after the first at most: both last for minutes of their case.
@@ -277,18 +331,9 @@ fn one<T: Copy>(all: &[T], rng: &mut ChaCha8Rng) -> Option<T> {
     (!all.is_empty()).then(|| all[rng.random_range(0..all.len())])
 }
 
-/// Links between routers that probes (0) or answers (1) cross.
-pub(super) fn inner(atlas: &Atlas, which: usize) -> Vec<LinkId> {
-    let between_routers = |link: &LinkId| {
-        let facts = &atlas.links[link.0];
-        facts.from >= atlas.hosts && facts.to >= atlas.hosts
-    };
-    atlas.used[which].iter().copied().filter(between_routers).collect()
-}
-
 /// Members of bundles that probes or answers cross.
 pub(super) fn members(atlas: &Atlas) -> Vec<Suspect> {
-    let used: BTreeSet<LinkId> = inner(atlas, 0).into_iter().chain(inner(atlas, 1)).collect();
+    let used: BTreeSet<LinkId> = atlas.inner(0).into_iter().chain(atlas.inner(1)).collect();
     let all = atlas.suspects.iter().copied();
     all.filter(|suspect| matches!(suspect, Suspect::Member(link, _) if used.contains(link)))
         .collect()
@@ -311,15 +356,15 @@ fn single(stage: &Stage, rng: &mut ChaCha8Rng, kind: Kind) -> Option<Suspect> {
         Kind::AgentSite => one(&lines(stage, true), rng),
         Kind::TargetEnd => one(&lines(stage, false), rng),
         Kind::ReverseLoss | Kind::ReverseDelay => {
-            one(&inner(&stage.atlas, 1), rng).map(Suspect::Link)
+            one(&stage.atlas.inner(1), rng).map(Suspect::Link)
         }
-        _ => one(&inner(&stage.atlas, 0), rng).map(Suspect::Link),
+        _ => one(&stage.atlas.inner(0), rng).map(Suspect::Link),
     }
 }
 
 /// Six of ten links of an owner, each in one direction, that packets cross.
 fn owner_wide(atlas: &Atlas, rng: &mut ChaCha8Rng) -> Option<Vec<Suspect>> {
-    let used: BTreeSet<LinkId> = inner(atlas, 0).into_iter().chain(inner(atlas, 1)).collect();
+    let used: BTreeSet<LinkId> = atlas.inner(0).into_iter().chain(atlas.inner(1)).collect();
     let owners: BTreeSet<&str> =
         used.iter().map(|link| atlas.owner(atlas.links[link.0].to)).collect();
     let owner = one(&owners.into_iter().collect::<Vec<_>>(), rng)?;

@@ -1,18 +1,21 @@
 //! One case explained: the world, the truth, the measurements and the answers.
 
 use super::atlas::Suspect;
-use super::cases::{Case, Effect, Kind};
-use super::oracle::Oracle;
+use super::cases::{Case, Effect, Kind, draw};
+use super::oracle::{Oracle, Reader};
 use super::picture::{self, Cell, Mark, Row, Tally};
 use super::report::serde_name;
-use super::run::{CaseRecord, ORACLE, Warm, draw};
+use super::run::{CaseRecord, ORACLE, SIZE_UNKNOWN, Warm};
 use super::setup::Setup;
-use super::stage::{HISTORY_WINDOWS, Stage, Window};
+use super::stage::Stage;
+use super::stretch::Stretch;
 use super::verdict;
+use super::window::{Window, begin_of};
 use itinera_analysis::catalogue;
 use itinera_analysis::stat::median;
-use itinera_candidates::Claim;
+use itinera_candidates::{Claim, Region};
 use itinera_model::finding::Place;
+use itinera_model::two_way::Direction;
 use itinera_simnet::closed_form::{Passage, RouteHop, Sampler};
 use itinera_simnet::worlds::WorldFamily;
 use std::collections::{BTreeMap, BTreeSet};
@@ -43,28 +46,34 @@ pub struct Explained {
 /// Plays the nth case of a world again and tells it.
 pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Explained {
     let stage = Stage::new(setup, family, seed);
-    let case = draw(&stage, number);
-    let warm = Warm::new(&stage);
+    let stretch = Stretch::of_case(&stage, number);
+    let case = draw(&stretch, number);
+    let warm = Warm::new(&stretch);
     let mut tallies: BTreeMap<(usize, usize), Vec<Gathered>> = BTreeMap::new();
-    let mut sampler = stage.calm.clone();
+    let mut sampler = stretch.calm.clone();
     let mut drawn = Window::default();
-    for window in 0..HISTORY_WINDOWS {
-        stage.window(&mut sampler, window, 0, &mut drawn);
+    for window in 0..stretch.history {
+        stretch.window(&mut sampler, window, 0, &mut drawn);
         gather(&sampler, &drawn, 0, &mut tallies);
     }
-    let changed = stage.changed(&case.changes);
+    let changed = stretch.changed(&case.changes);
     let mut said: Vec<(String, Vec<Claim>)> = Vec::new();
-    let mut oracle = Oracle::new(&stage, &case);
+    let mut reader = Reader::new(&stretch);
+    let mut oracle = Oracle::new(&stretch, &case);
     let record = warm.play(&case, |moment| {
+        if moment.window > case.asked_after() {
+            return;
+        }
         // The first window of a case is partly before it.
-        if moment.window > HISTORY_WINDOWS {
+        if moment.window > stretch.history {
             gather(&changed, moment.drawn, 1, &mut tallies);
         }
-        oracle.regard(moment.drawn);
+        let told = reader.window(moment.drawn);
+        oracle.regard(&mut reader, &told);
         said =
             moment.claims.iter().map(|(who, claims)| ((*who).to_owned(), claims.clone())).collect();
     });
-    let rows = rows(&stage, &changed, &case, &tallies);
+    let rows = rows(&stretch, &changed, &case, &tallies);
     let opinion = record.verdicts.contains_key(ORACLE).then(|| oracle.opinion(case.kind));
     let mut text = String::new();
     tell(&mut text, &stage, &record);
@@ -79,7 +88,7 @@ pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Ex
     Explained {
         text,
         svg,
-        scenario: stage.world.scenario(&case.changes),
+        scenario: stretch.world().scenario(&case.changes),
         owner_map: stage.world.owner_map(),
         sites: stage.world.sites.iter().map(host).collect(),
         targets: stage.world.targets.iter().map(host).collect(),
@@ -124,18 +133,19 @@ fn tally(gathered: &Gathered) -> Tally {
 
 /// The routes that cross the fault; where none does, some that do not.
 fn rows(
-    stage: &Stage,
+    stretch: &Stretch<'_>,
     sampler: &Sampler,
     case: &Case,
     tallies: &BTreeMap<(usize, usize), Vec<Gathered>>,
 ) -> Vec<Row> {
+    let stage = stretch.stage;
     let is_faulty = |passage: &Passage| {
         case.suspects().iter().any(|suspect| match suspect {
             Suspect::Member(link, member) => *passage == Passage { link: *link, member: *member },
             other => stage.atlas.links_of(*other).contains(&passage.link),
         })
     };
-    let at = super::stage::begin_of(HISTORY_WINDOWS + 2);
+    let at = begin_of(stretch.history + 2);
     let mut crossing: Vec<(bool, Row)> = Vec::new();
     let mut seen = BTreeSet::new();
     for ((path, flow), gathered) in tallies {
@@ -259,7 +269,7 @@ fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
         );
         if !truth.nameable {
             let text_of =
-                "no claim can name it: no two answering addresses have nothing but it between them";
+                "no claim can name it: no routes that are seen have nothing but it in common";
             add(text, format_args!("          {text_of}\n"));
         }
     } else {
@@ -268,7 +278,11 @@ fn tell(text: &mut String, stage: &Stage, record: &CaseRecord) {
     if let Some(nats) = truth.information_nats {
         let verdict =
             if truth.is_undetectable() { ": undetectable without false alarms" } else { "" };
-        add(text, format_args!("          ten minutes of it are worth {nats:.0} nats{verdict}\n"));
+        let lasts = truth.lasts_s.map_or_else(
+            || "its first ten minutes".to_owned(),
+            |lasts_s| format!("the {lasts_s:.0} s that it lasts"),
+        );
+        add(text, format_args!("          {lasts} are worth {nats:.0} nats{verdict}\n"));
     }
 }
 
@@ -281,8 +295,8 @@ fn class_in_words(links: usize) -> String {
 
 fn tell_rows(text: &mut String, rows: &[Row], effect: Effect) {
     let what = match effect {
-        Effect::Loss(_) => "per cent lost in the ten minutes since, beyond what was usual",
-        Effect::DelayMs(_) => "milliseconds later in the ten minutes since than was usual",
+        Effect::Loss(_) => "per cent lost since it began, beyond what was usual",
+        Effect::DelayMs(_) => "milliseconds later since it began than was usual",
     };
     add(
         text,
@@ -324,6 +338,19 @@ fn place_in_words(place: &Place) -> String {
     }
 }
 
+fn region_in_words(region: &Region) -> String {
+    match region {
+        Region::Place(place) => place_in_words(place),
+        Region::Line { host } => format!("the line of {host}"),
+        Region::ReturnRoute { hop, agent } => format!("the return route from {hop} to {agent}"),
+        Region::Pair { pair, direction: Direction::Forward } => format!("pair {pair}, forward"),
+        Region::Pair { pair, direction: Direction::Return } => format!("pair {pair}, return"),
+        Region::Common { of, without } => {
+            format!("what {} routes share and {} do not", of.len(), without.len())
+        }
+    }
+}
+
 fn tell_claims(
     text: &mut String,
     stage: &Stage,
@@ -331,7 +358,11 @@ fn tell_claims(
     said: &[(String, Vec<Claim>)],
     opinion: Option<&super::oracle::Opinion>,
 ) {
-    text.push_str("\nSaid ten minutes after it began\n");
+    let after = record.truth.lasts_s.map_or_else(
+        || "ten minutes after it began".to_owned(),
+        |lasts_s| format!("when it ended, {lasts_s:.0} s after it began"),
+    );
+    add(text, format_args!("\nSaid {after}\n"));
     for (who, claims) in said {
         let verdict = &record.verdicts[who];
         add(text, format_args!("  {who:<10}{}\n", judged(record, verdict)));
@@ -343,7 +374,7 @@ fn tell_claims(
                     text,
                     format_args!(
                         "            {cause} on {}, {owner}, confidence {:.0} %\n",
-                        place_in_words(place),
+                        region_in_words(place),
                         probability * 100.0,
                     ),
                 );
@@ -415,14 +446,15 @@ fn notes(record: &CaseRecord, said: &[(String, Vec<Claim>)]) -> Vec<String> {
         };
         Some(format!("{who}: {}{claims}", judged(record, verdict)))
     };
-    let all = said.iter().map(|(who, _)| who.as_str()).chain(std::iter::once(ORACLE));
+    let all = said.iter().map(|(who, _)| who.as_str()).chain([SIZE_UNKNOWN, ORACLE]);
     std::iter::once(first).chain(all.filter_map(line)).collect()
 }
 
 /// What each candidate holds most of, three of each.
 fn marks(stage: &Stage, said: &[(String, Vec<Claim>)]) -> Vec<Mark> {
     let links = |claim: &Claim| {
-        let first = claim.places.first().map(|(place, _)| stage.atlas.means(place));
+        let first = claim.places.first();
+        let first = first.map(|(region, _)| stage.atlas.means(region, claim.direction));
         first.into_iter().flatten().map(|link| stage.atlas.edge(link)).collect()
     };
     said.iter()

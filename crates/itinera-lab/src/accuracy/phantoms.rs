@@ -3,8 +3,8 @@
 //! An episode begins with a claim and lasts while claims of the same cause share a place with it. So a
 //! claim that stands for an hour counts once, and so does one that changes the order of its places.
 
-use itinera_candidates::Claim;
-use itinera_model::finding::{Cause, Place};
+use itinera_candidates::{Claim, Region};
+use itinera_model::finding::Cause;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -37,6 +37,8 @@ pub struct PhantomRecord {
     pub phantoms: [u64; 3],
     /// With a link that really got worse: cause, direction and size are right.
     pub true_surges: u64,
+    /// Windows that were watched.
+    pub windows: u64,
 }
 
 impl PhantomRecord {
@@ -46,6 +48,7 @@ impl PhantomRecord {
             *sum += more;
         }
         self.true_surges += other.true_surges;
+        self.windows += other.windows;
     }
 }
 
@@ -63,7 +66,7 @@ pub(super) enum Explanation {
 #[derive(Debug, Clone)]
 struct Episode {
     cause: Cause,
-    places: BTreeSet<Place>,
+    places: BTreeSet<Region>,
     last: u64,
     confidence: f64,
     explanation: Explanation,
@@ -92,9 +95,11 @@ impl Episodes {
         mut explain: impl FnMut(&Claim, usize) -> Explanation,
     ) {
         self.open.retain(|episode| episode.last + ENDS_AFTER >= window);
+        self.record.windows += 1;
         for claim in claims {
             let Some((_, confidence)) = claim.places.first() else { continue };
-            let places: BTreeSet<Place> = claim.places.iter().map(|(place, _)| *place).collect();
+            let regions = claim.places.iter().map(|(region, _)| region.clone());
+            let places: BTreeSet<Region> = regions.collect();
             let known = self.open.iter().position(|episode| {
                 episode.cause == claim.cause && !episode.places.is_disjoint(&places)
             });
@@ -124,9 +129,11 @@ impl Episodes {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use itinera_model::finding::Place;
 
     fn claim(last: &[u8], confidence: f64) -> Claim {
-        let place = |last: &u8| (Place::Node { address: [198, 18, 0, *last].into() }, confidence);
+        let place =
+            |last: &u8| (Place::Node { address: [198, 18, 0, *last].into() }.into(), confidence);
         let places = last.iter().map(place).collect();
         Claim { cause: Cause::Loss, places, direction: None, owner: None, size: None }
     }
@@ -162,7 +169,8 @@ mod tests {
         assert_eq!(regard(16, &[claim(&[3], 0.2), claim(&[4], 0.92)]), [3, 2, 1]);
         let mut continued = episodes.continued();
         continued.regard(17, &[claim(&[4], 0.92)], |_, _| Explanation::Nothing);
-        assert_eq!(continued.record, PhantomRecord::default(), "it was counted before");
+        let nothing = PhantomRecord { windows: 1, ..PhantomRecord::default() };
+        assert_eq!(continued.record, nothing, "it was counted before");
     }
 
     #[test]
@@ -177,6 +185,6 @@ mod tests {
             });
         }
         assert_eq!(asked, [0, 1]);
-        assert_eq!(episodes.record, PhantomRecord { phantoms: [0; 3], true_surges: 1 });
+        assert_eq!(episodes.record, PhantomRecord { phantoms: [0; 3], true_surges: 1, windows: 2 });
     }
 }

@@ -1,12 +1,12 @@
 //! Records of worlds added up to scores.
 
 use super::cases::{Effect, Kind};
+use super::chance::split_mix;
 pub use super::interval::Interval;
 use super::interval::{of_rate, of_worlds};
 use super::phantoms::PhantomRecord;
-use super::run::{CASE_WINDOWS, CaseRecord, ORACLE, THRESHOLDS, WorldRecord};
+use super::run::{CaseRecord, ORACLE, SIZE_UNKNOWN, THRESHOLDS, WorldRecord};
 use super::setup::WINDOW_S;
-use super::stage::HISTORY_WINDOWS;
 use super::verdict::CaseScore;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,8 +19,8 @@ const TAIL: usize = 20;
 /// No verdict is scored as less probable than this.
 const LEAST_PROBABILITY: f64 = 1e-3;
 const DAY_S: f64 = 86_400.0;
-/// A miss counts as noticed at the end of its case.
-const CASE_S: f64 = (CASE_WINDOWS * WINDOW_S) as f64;
+/// A miss counts as noticed when candidates are asked about a fault that lasts.
+const CASE_S: f64 = 600.0;
 
 /// All scores, by setup and family.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -92,6 +92,8 @@ pub struct Scores {
     pub phantoms_sure: Interval,
     /// Those that reach a confidence of .99.
     pub phantoms_surest: Interval,
+    /// Days of a path that were watched for these.
+    pub path_days: f64,
     /// Episodes in that time that name a link which really got worse, by the cause and in the direction claimed.
     pub true_surges: u64,
     /// Cause and link are claimed rightly: share of the cases that a sequential test with known place and size
@@ -100,6 +102,14 @@ pub struct Scores {
     /// In these cases: mean time until then against that test's, where what is missed counts until the end of
     /// the case.
     pub delay_ratio: Interval,
+    /// How often the first place of the first claim changed in a case, from when the fault was noticed.
+    pub changes: Interval,
+    /// Of faults that ended: mean seconds until no claim about them stood any more.
+    pub clear_s: Interval,
+    /// Of faults that ended and were located: share that cleared within five minutes.
+    pub cleared: Interval,
+    /// By what is known from before: single links.
+    pub by_history: Vec<Group>,
     /// By kind of fault, the undetectable left out.
     pub by_kind: Vec<Group>,
     /// By size, single links.
@@ -151,13 +161,13 @@ pub fn report(records: &[WorldRecord]) -> Report {
 
 fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
     let cases = || worlds.iter().flat_map(|world| &world.cases);
-    let mut names: Vec<&str> = worlds
-        .iter()
-        .flat_map(|world| world.calm.keys().map(String::as_str))
-        .collect::<BTreeSet<_>>()
-        .into_iter()
-        .collect();
-    names.push(ORACLE);
+    let names: BTreeSet<&str> =
+        worlds.iter().flat_map(|world| world.versions.keys().map(String::as_str)).collect();
+    let mut names: Vec<&str> = names.into_iter().collect();
+    // Those to compare with come first.
+    let roster = itinera_candidates::roster();
+    names.sort_by_key(|name| roster.iter().position(|(known, _)| known == name));
+    names.extend([SIZE_UNKNOWN, ORACLE]);
     let path_days = path_days(worlds);
     let mean = |which: usize| {
         worlds.iter().map(|world| world.blind[which]).sum::<f64>() / worlds.len().max(1) as f64
@@ -172,21 +182,23 @@ fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
         blind: mean(0),
         blind_reverse: mean(1),
         scores: names.iter().map(|name| scores(name, worlds)).collect(),
-        paired: [("per-path", "naive"), (ORACLE, "per-path"), (ORACLE, "naive")]
-            .map(|(better, than)| paired(better, than, worlds))
-            .into(),
+        paired: paired_all(&names, worlds),
     }
 }
 
-/// Days of a path without any fault: before and between cases.
+/// Days of a path without any fault: before and between cases, by the candidate that watched most.
 fn path_days(worlds: &[&WorldRecord]) -> f64 {
-    let windows = |world: &WorldRecord| HISTORY_WINDOWS + world.extent.calm_windows;
+    let windows = |world: &WorldRecord| world.calm.values().map(|it| it.windows).max().unwrap_or(0);
     worlds.iter().map(|world| days_of(world, windows(world))).sum()
 }
 
-/// Windows in which claims are held against what is true: before, between and in cases.
-fn watched_windows(world: &WorldRecord) -> u64 {
-    HISTORY_WINDOWS + world.extent.calm_windows + world.cases.len() as u64 * CASE_WINDOWS
+/// Each candidate against each that is listed before it, and the oracle against each.
+fn paired_all(names: &[&str], worlds: &[&WorldRecord]) -> Vec<Paired> {
+    let pairs = names
+        .iter()
+        .enumerate()
+        .flat_map(|(nth, better)| names[..nth].iter().rev().map(move |than| (*better, *than)));
+    pairs.map(|(better, than)| paired(better, than, worlds)).collect()
 }
 
 /// Days of the paths of a world in so many windows.
@@ -194,7 +206,7 @@ fn days_of(world: &WorldRecord, windows: u64) -> f64 {
     world.paths as f64 * (windows * WINDOW_S) as f64 / DAY_S
 }
 
-/// All episodes of a candidate in a world.
+/// All episodes of a candidate in a world: before, between and in cases.
 fn episodes(name: &str, world: &WorldRecord) -> PhantomRecord {
     let mut sum = world.calm.get(name).copied().unwrap_or_default();
     for case in world.cases.iter().filter_map(|case| case.phantoms.get(name)) {
@@ -207,7 +219,7 @@ fn episodes(name: &str, world: &WorldRecord) -> PhantomRecord {
 /// of days where there is none.
 fn phantom_rate(name: &str, level: usize, worlds: &[&WorldRecord]) -> Interval {
     let events = |world: &WorldRecord| episodes(name, world).phantoms[level];
-    let exposure = |world: &WorldRecord| days_of(world, watched_windows(world)) / 1_000.0;
+    let exposure = |world: &WorldRecord| days_of(world, episodes(name, world).windows) / 1_000.0;
     let count: u64 = worlds.iter().map(|world| events(world)).sum();
     if count == 0 {
         return of_rate(0, worlds.iter().map(|world| exposure(world)).sum());
@@ -277,7 +289,7 @@ fn one(is_so: bool) -> Option<f64> {
 fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     let first = |value: fn(ScoredCase<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
     let weighed = |case: &CaseRecord| case.kind.is_single() || case.kind == Kind::None;
-    let is_oracle = name == ORACLE;
+    let is_oracle = [ORACLE, SIZE_UNKNOWN].contains(&name);
     let unless_oracle = |figure: &dyn Fn() -> Interval| match is_oracle {
         true => Interval::default(),
         false => figure(),
@@ -285,10 +297,11 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     let threshold = threshold(name, worlds);
     let reference = |case: &CaseRecord| case.optimal_s.get(threshold).copied().flatten();
     let delay_ratio = |all: &[ScoredCase<'_>]| {
-        let noticed = all.iter().filter_map(|(case, it)| Some((it.noticed_s, reference(case)?)));
-        let (own, best) = noticed.fold((0.0, 0.0), |(own, best), (at, reference)| {
-            (own + at.unwrap_or(CASE_S), best + reference)
+        let noticed = all.iter().filter_map(|(case, it)| {
+            Some((it.noticed_s.unwrap_or_else(|| lasts_s(case)), reference(case)?))
         });
+        let (own, best) =
+            noticed.fold((0.0, 0.0), |(own, best), (at, reference)| (own + at, best + reference));
         (best > 0.0).then(|| own / best)
     };
     Scores {
@@ -315,6 +328,7 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         phantoms: unless_oracle(&|| phantom_rate(name, 0, worlds)),
         phantoms_sure: unless_oracle(&|| phantom_rate(name, 1, worlds)),
         phantoms_surest: unless_oracle(&|| phantom_rate(name, 2, worlds)),
+        path_days: worlds.iter().map(|it| days_of(it, episodes(name, it).windows)).sum(),
         true_surges: worlds.iter().map(|world| episodes(name, world).true_surges).sum(),
         noticed: unless_oracle(&|| {
             mean_of(name, worlds, is_first, |(case, verdict)| {
@@ -322,6 +336,17 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
             })
         }),
         delay_ratio: unless_oracle(&|| figure_of(name, worlds, is_first, delay_ratio)),
+        changes: unless_oracle(&|| {
+            first(|(_, verdict)| verdict.noticed_s.map(|_| f64::from(verdict.changes)))
+        }),
+        clear_s: unless_oracle(&|| first(|(_, verdict)| verdict.cleared_s)),
+        cleared: unless_oracle(&|| {
+            first(|(case, verdict)| {
+                (case.truth.lasts_s.is_some() && verdict.link).then_some(())?;
+                one(verdict.cleared_s.is_some())
+            })
+        }),
+        by_history: by_history(name, worlds),
         by_kind: by_kind(name, worlds),
         by_size: by_size(name, worlds),
         by_crossings: by_crossings(name, worlds),
@@ -329,15 +354,27 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     }
 }
 
+/// How long a candidate had to notice a fault, in seconds.
+fn lasts_s(case: &CaseRecord) -> f64 {
+    case.truth.lasts_s.unwrap_or(CASE_S)
+}
+
+fn mean(values: impl Iterator<Item = f64>) -> f64 {
+    let (sum, count) = values.fold((0.0, 0.0), |(sum, count), value| (sum + value, count + 1.0));
+    if count > 0.0 { sum / count } else { 0.0 }
+}
+
 /// Which threshold of the sequential test gives as few false alarms as a candidate has phantoms, by the peaks
 /// that it reaches where there is no fault. Without any phantom the upper limit counts.
 fn threshold(name: &str, worlds: &[&WorldRecord]) -> usize {
-    let windows: u64 = worlds.iter().map(|world| watched_windows(world)).sum();
+    let windows: u64 = worlds.iter().map(|world| episodes(name, world).windows).sum();
     let phantoms: u64 = worlds.iter().map(|world| episodes(name, world).phantoms[0]).sum();
     let events = if phantoms == 0 { 3.0 } else { phantoms as f64 };
     let peaks = worlds.iter().flat_map(|world| &world.cases).filter_map(|case| case.calm_peak);
     let rate = events / windows.max(1) as f64;
-    let nats = nats_for(peaks.collect(), rate * CASE_WINDOWS as f64).ceil();
+    let windows_a_case =
+        mean(worlds.iter().flat_map(|it| &it.cases).map(lasts_s)) / WINDOW_S as f64;
+    let nats = nats_for(peaks.collect(), rate * windows_a_case).ceil();
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
     let nats = nats.clamp(f64::from(*THRESHOLDS.start()), f64::from(*THRESHOLDS.end())) as u32;
     (nats - THRESHOLDS.start()) as usize
@@ -392,17 +429,6 @@ fn calibration(all: &[ScoredCase<'_>], of: impl Fn(&CaseScore) -> (f64, bool)) -
     }
     Some(sum.max(0.0).sqrt())
 }
-
-/// The next of a sequence of numbers without pattern.
-///
-/// Source: G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom number generators (2014).
-const fn split_mix(state: &mut u64) -> u64 {
-    *state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
-    let z = (*state ^ (*state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    let z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-    z ^ (z >> 31)
-}
-
 /// Log of the probability that a verdict gave to what turned out. A candidate that claims nothing says
 /// that nothing is wrong.
 fn log_score(case: &CaseRecord, verdict: &CaseScore) -> f64 {
@@ -458,6 +484,16 @@ pub(super) fn serde_name(kind: Kind) -> String {
         Kind::ClockStep => "clock step",
     }
     .to_owned()
+}
+
+/// After a cold start nothing but some minutes is known; otherwise weeks of summaries.
+fn by_history(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
+    let of = |(label, is_cold): (&str, bool)| {
+        group(label.to_owned(), name, worlds, |case| is_first(case) && (case.weeks == 0) == is_cold)
+    };
+    [("cold start, at most 10 minutes", true), ("10 to 30 minutes, and weeks", false)]
+        .map(of)
+        .into()
 }
 
 fn by_size(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {

@@ -1,41 +1,36 @@
 //! One world from its first window to its last case.
 
-use super::cases::{self, Case, Effect, Kind};
-use super::oracle::Oracle;
+use super::archive;
+use super::cases::{Case, Effect, Kind, draw};
+use super::job::{Extent, Job};
+use super::memory::Memory;
+use super::oracle::{Oracle, Reader, SizeUnknown};
 use super::phantoms::{self, Episodes, Explanation, PhantomRecord};
 use super::setup::{Setup, WINDOW_S};
-use super::stage::{HISTORY_WINDOWS, Stage, Window, begin_of};
+use super::stage::Stage;
+use super::stretch::{STRETCHES, Stretch};
 use super::verdict::{self, CaseScore, Expected, Truth};
-use itinera_candidates::{Candidate, Claim};
+use super::window::{Window, begin_of};
+use itinera_candidates::{Candidate, Claim, Region};
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::{LinkId, Sampler};
-use itinera_simnet::worlds::WorldFamily;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Version of worlds, cases and scores: records of others do not add up with these.
-pub const RECORD_VERSION: u32 = 3;
-/// What the oracle is called in tables.
+pub const RECORD_VERSION: u32 = 4;
+/// What the oracle is called in tables that knows everything but the place.
 pub const ORACLE: &str = "oracle";
-/// Windows from the onset to the end of a case: ten minutes.
-pub(super) const CASE_WINDOWS: u64 = 61;
+/// And the one that does not know cause, size and onset either.
+pub const SIZE_UNKNOWN: &str = "oracle, size unknown";
+/// A baseline watches one part of so many of the time without faults.
+const BASELINE_PART: u64 = 7;
 /// Windows over which the true background of a link is compared: ten minutes.
 const BACKGROUND_WINDOWS: u64 = 60;
 /// Series of draws for cases played without their fault: cases have numbers below.
 const CALM_SERIES: u64 = 1_000_000;
 /// Thresholds of the sequential test with recorded times, in nats.
 pub(super) const THRESHOLDS: std::ops::RangeInclusive<u32> = 2..=30;
-
-/// How much of a world is run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct Extent {
-    /// Cases.
-    pub cases: u64,
-    /// Windows of ten seconds without any fault.
-    pub calm_windows: u64,
-    /// Only cases of the first figures are played: single links, neither slight nor gross.
-    pub first_only: bool,
-}
 
 /// Everything that came of one world.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -55,6 +50,8 @@ pub struct WorldRecord {
     /// Shares of the used directed links that share a class with another, and that cannot be told
     /// from their own reverse.
     pub blind: [f64; 2],
+    /// By candidate: the version of its method.
+    pub versions: BTreeMap<String, u32>,
     /// The cases.
     pub cases: Vec<CaseRecord>,
     /// By candidate: episodes of claims before and between cases.
@@ -72,6 +69,10 @@ pub struct CaseRecord {
     pub effect: Effect,
     /// What is true of it.
     pub truth: Truth,
+    /// Windows of history before it.
+    pub history_windows: u64,
+    /// Weeks before that which are kept as summaries; none after a cold start.
+    pub weeks: u8,
     /// By candidate.
     pub verdicts: BTreeMap<String, CaseScore>,
     /// By candidate: episodes of claims that began in the case.
@@ -81,49 +82,87 @@ pub struct CaseRecord {
     pub optimal_s: Vec<Option<f64>>,
     /// The highest that this test gets in as much time without a fault; absent where it follows none.
     pub calm_peak: Option<f64>,
+    /// Of a loss: the probability that the oracle that does not know the size gave to at most the true one, given that
+    /// it is a loss: uniform over many cases where its posterior is right.
+    pub size_rank: Option<f64>,
 }
 
-/// Runs a world. `on_case` is told after every case, and after the calm time.
-pub fn run_world(
-    setup: &Setup,
-    family: WorldFamily,
-    seed: u64,
-    extent: Extent,
-    mut on_step: impl FnMut(),
-) -> WorldRecord {
-    let stage = Stage::new(setup, family, seed);
-    let warm = Warm::new(&stage);
-    let calm = warm.calm(extent.calm_windows);
-    on_step();
-    let mut cases = Vec::new();
-    let all = (0..).map(|number| draw(&stage, number));
-    let wanted = all.filter(|case| !extent.first_only || case.is_first());
-    for case in wanted.take(usize::try_from(extent.cases).unwrap_or(usize::MAX)) {
-        cases.push(warm.play(&case, |_| {}));
-        on_step();
+/// What of a world is run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Parts {
+    /// What is true of it, and the oracle.
+    pub world: bool,
+    /// These candidates, by name.
+    pub candidates: Vec<String>,
+}
+
+impl Parts {
+    /// The world and every candidate.
+    pub fn all() -> Self {
+        let all = itinera_candidates::roster();
+        Self { world: true, candidates: all.iter().map(|(name, _)| (*name).to_owned()).collect() }
     }
+
+    fn cast(&self, stage: &Stage) -> Vec<Box<dyn Candidate>> {
+        let mut all = itinera_candidates::all(&stage.topology);
+        all.retain(|candidate| self.candidates.iter().any(|name| name == candidate.name()));
+        all
+    }
+}
+
+/// Runs a world. `on_step` is told after every case, and after the calm time.
+pub fn run_world(job: &Job, parts: &Parts, mut on_step: impl FnMut()) -> WorldRecord {
+    let Job { setup, family, seed, extent } = job;
+    let stage = Stage::new(setup, *family, *seed);
+    let times = extent.times.clamp(1, STRETCHES);
+    let stretches: Vec<Stretch<'_>> =
+        (0..times).map(|number| Stretch::new(&stage, number)).collect();
+    let at_these = (0..).filter(|number| number % STRETCHES < times);
+    let all = at_these.map(|number| draw(&stretches[index(number % STRETCHES)], number));
+    let wanted = all.filter(|case| !extent.first_only || case.is_first());
+    let wanted: Vec<Case> = wanted.take(index(extent.cases)).collect();
+    let cast = parts.cast(&stage);
+    let mut cases = Vec::new();
+    let mut calm: BTreeMap<String, PhantomRecord> = BTreeMap::new();
+    for stretch in &stretches {
+        let fresh = cast.iter().map(|candidate| candidate.fork()).collect();
+        let warm = Warm { has_oracle: parts.world, ..Warm::of(stretch, fresh) };
+        for case in wanted.iter().filter(|case| case.number % STRETCHES == stretch.number) {
+            cases.push(warm.play(case, |_| {}));
+            on_step();
+        }
+        for (name, record) in warm.calm(extent.calm_windows / times) {
+            calm.entry(name).or_default().add(&record);
+        }
+    }
+    cases.sort_by_key(|case| case.number);
+    on_step();
     WorldRecord {
         version: RECORD_VERSION,
         setup: setup.clone(),
         family: family.to_string(),
-        seed,
-        extent,
+        seed: *seed,
+        extent: *extent,
         paths: stage.paths.len(),
         blind: blind(&stage),
+        versions: cast.iter().map(|it| (it.name().to_owned(), it.version())).collect(),
         cases,
         calm,
     }
 }
 
-/// The nth case of a world.
-pub fn draw(stage: &Stage, number: u64) -> Case {
-    cases::draw(stage, number, (HISTORY_WINDOWS * WINDOW_S) as f64)
+fn index(number: u64) -> usize {
+    usize::try_from(number).unwrap_or(usize::MAX)
 }
 
-/// Candidates that have seen what is usual in a world.
+/// Candidates that have seen what is usual at a time of a world.
 pub struct Warm<'a> {
-    stage: &'a Stage,
+    stretch: &'a Stretch<'a>,
     candidates: Vec<Box<dyn Candidate>>,
+    /// What agents know of routes.
+    memory: Memory,
+    /// The oracle is asked too.
+    has_oracle: bool,
     /// By candidate: what stood at the end of it.
     standing: Vec<Vec<Claim>>,
     /// By candidate: episodes of claims in it.
@@ -146,21 +185,37 @@ pub struct Moment<'a> {
     pub claims: &'a [(&'static str, Vec<Claim>)],
 }
 
+/// What a candidate does in a case, window by window.
+#[derive(Debug, Clone, Default)]
+struct Course {
+    noticed_s: Option<f64>,
+    /// The first region of the first claim when it was last looked at.
+    first: Option<Region>,
+    changes: u32,
+    verdict: CaseScore,
+    /// When a claim about the fault stood last, in seconds from the end of the fault.
+    stood_s: Option<f64>,
+}
+
 impl<'a> Warm<'a> {
     /// Lets every candidate see the windows before anything happens.
-    pub fn new(stage: &'a Stage) -> Self {
-        Self::of(stage, itinera_candidates::all(&stage.topology))
+    pub fn new(stretch: &'a Stretch<'a>) -> Self {
+        Self::of(stretch, itinera_candidates::all(&stretch.stage.topology))
     }
 
     /// The same of other candidates.
-    pub(super) fn of(stage: &'a Stage, mut candidates: Vec<Box<dyn Candidate>>) -> Self {
-        let mut sampler = stage.calm.clone();
+    pub(super) fn of(stretch: &'a Stretch<'a>, mut candidates: Vec<Box<dyn Candidate>>) -> Self {
+        let stage = stretch.stage;
+        let mut sampler = stretch.calm.clone();
         let mut drawn = Window::default();
+        let mut memory = Memory::new(stage);
         let mut standing: Vec<Vec<Claim>> = Vec::new();
         let mut episodes = vec![Episodes::default(); candidates.len()];
-        for window in 0..HISTORY_WINDOWS {
-            stage.window(&mut sampler, window, 0, &mut drawn);
-            standing = stage.show(&sampler, window, &drawn, |shown| {
+        let archive = archive::before(stretch);
+        candidates.iter_mut().for_each(|candidate| candidate.begin(&archive));
+        for window in 0..stretch.history {
+            stretch.window(&mut sampler, window, 0, &mut drawn);
+            standing = stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
                 candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
             });
             for (claims, episodes) in standing.iter().zip(&mut episodes) {
@@ -169,27 +224,41 @@ impl<'a> Warm<'a> {
                 });
             }
         }
-        Self { stage, candidates, standing, episodes }
+        Self { stretch, candidates, memory, has_oracle: true, standing, episodes }
     }
 
     fn fork(&self) -> Vec<Box<dyn Candidate>> {
         self.candidates.iter().map(|candidate| candidate.fork()).collect()
     }
 
-    /// Continues without any fault; gives the episodes of claims from the first window on.
+    /// Continues without any fault; gives the episodes of claims from the first window on. In the middle the routing
+    /// of one link changes, as it does now and then, and changes back.
     pub(super) fn calm(&self, windows: u64) -> BTreeMap<String, PhantomRecord> {
+        let stretch = self.stretch;
         let mut candidates = self.fork();
-        let mut sampler = self.stage.calm.clone();
+        let mut memory = self.memory.clone();
+        let mut sampler = stretch.with_route_changes(windows);
         let mut drawn = Window::default();
         let mut episodes = self.episodes.clone();
-        for window in HISTORY_WINDOWS..HISTORY_WINDOWS + windows {
-            self.stage.window(&mut sampler, window, 1, &mut drawn);
-            let now: Vec<Vec<Claim>> = self.stage.show(&sampler, window, &drawn, |shown| {
-                candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
-            });
+        for turn in 0..windows {
+            let window = stretch.history + turn;
+            let is_watched =
+                |it: &dyn Candidate| !it.is_baseline() || turn * BASELINE_PART < windows;
+            if !candidates.iter().any(|it| is_watched(it.as_ref())) {
+                break;
+            }
+            stretch.window(&mut sampler, window, 1, &mut drawn);
+            let now: Vec<Option<Vec<Claim>>> =
+                stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
+                    let regard = |it: &mut Box<dyn Candidate>| {
+                        is_watched(it.as_ref()).then(|| it.regard(shown))
+                    };
+                    candidates.iter_mut().map(regard).collect()
+                });
             for (claims, episodes) in now.iter().zip(&mut episodes) {
+                let Some(claims) = claims else { continue };
                 episodes.regard(window, claims, |claim, _| {
-                    surge_or_nothing(self.stage, &mut sampler, claim, window)
+                    surge_or_nothing(stretch.stage, &mut sampler, claim, window)
                 });
             }
         }
@@ -199,35 +268,42 @@ impl<'a> Warm<'a> {
 
     /// Plays one case; `on_window` is shown every window of it.
     pub fn play(&self, case: &Case, mut on_window: impl FnMut(&Moment<'_>)) -> CaseRecord {
-        let stage = self.stage;
+        let stretch = self.stretch;
+        let stage = stretch.stage;
         let mut candidates = self.fork();
-        let mut sampler = stage.changed(&case.changes);
-        let mut oracle = Oracle::new(stage, case);
-        let information = oracle.information(CASE_WINDOWS - 1);
+        let mut memory = self.memory.clone();
+        let mut sampler = stretch.changed(&case.changes);
+        let has_oracle = self.has_oracle && has_oracle(case.kind);
+        let mut reader = Reader::new(stretch);
+        let mut oracle = Oracle::new(stretch, case);
+        let mut unknown = SizeUnknown::new(stretch, Case::usual_spells(stage.world.family));
+        let information = if self.has_oracle {
+            oracle.information(&mut reader, case.lasts_s())
+        } else {
+            f64::NAN
+        };
         let expected = Expected::new(stage, case);
         let mut episodes: Vec<Episodes> = self.episodes.iter().map(Episodes::continued).collect();
-        let mut noticed: Vec<Option<f64>> = vec![None; candidates.len()];
+        let mut courses = vec![Course::default(); candidates.len()];
         let mut claims: Vec<(&'static str, Vec<Claim>)> =
             candidates.iter().map(|candidate| (candidate.name(), Vec::new())).collect();
         let mut drawn = Window::default();
-        for window in HISTORY_WINDOWS..HISTORY_WINDOWS + CASE_WINDOWS {
-            stage.window(&mut sampler, window, 2 + case.number, &mut drawn);
-            stage.show(&sampler, window, &drawn, |shown| {
+        for window in stretch.history..case.watched_until() {
+            stretch.window(&mut sampler, window, 2 + case.number, &mut drawn);
+            stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
                 for (candidate, (_, claims)) in candidates.iter_mut().zip(&mut claims) {
                     *claims = candidate.regard(shown);
                 }
             });
-            if has_oracle(case.kind) {
-                oracle.regard(&drawn);
+            if has_oracle && window <= case.asked_after() {
+                let told = reader.window(&drawn);
+                oracle.regard(&mut reader, &told);
+                unknown.regard(told);
             }
             let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
             for (nth, (_, claims)) in claims.iter().enumerate() {
-                let is_new =
-                    |claim: &&Claim| !self.standing[nth].iter().any(|known| known.same_as(claim));
-                let mut fresh = claims.iter().filter(is_new);
-                if since_s > 0.0 && fresh.any(|claim| expected.is_right(stage, claim)) {
-                    noticed[nth] = noticed[nth].or(Some(since_s));
-                }
+                let (standing, course) = (&self.standing[nth], &mut courses[nth]);
+                course.regard(stage, case, &expected, (window, since_s), (standing, claims));
                 episodes[nth].regard(window, claims, |claim, of_fault| {
                     match since_s > 0.0 && expected.explains(stage, claim, of_fault) {
                         true => Explanation::Fault,
@@ -239,26 +315,81 @@ impl<'a> Warm<'a> {
         }
         let names = claims.iter().map(|(name, _)| (*name).to_owned());
         let phantoms = names.zip(episodes.into_iter().map(|it| it.record)).collect();
-        let mut verdicts: BTreeMap<String, CaseScore> = BTreeMap::new();
-        for ((name, claims), noticed_s) in claims.iter().zip(noticed) {
-            let verdict = verdict::verdict(stage, case, claims);
-            verdicts.insert((*name).to_owned(), CaseScore { noticed_s, ..verdict });
-        }
-        if has_oracle(case.kind) {
+        let names = claims.iter().map(|(name, _)| (*name).to_owned());
+        let mut verdicts: BTreeMap<String, CaseScore> =
+            names.zip(courses.into_iter().map(|course| course.score(case))).collect();
+        let mut size_rank = None;
+        if has_oracle {
             let opinion = oracle.opinion(case.kind);
             verdicts.insert(ORACLE.to_owned(), verdict::of_opinion(stage, case, &opinion));
+            let held = unknown.opinion(&mut reader);
+            if case.kind.is_single() && case.kind != Kind::BlackHole {
+                size_rank = held.loses_at_most(case.effect);
+            }
+            let verdict = verdict::of_opinion(stage, case, &held.opinion);
+            verdicts.insert(SIZE_UNKNOWN.to_owned(), verdict);
         }
-        let windows = HISTORY_WINDOWS..HISTORY_WINDOWS + CASE_WINDOWS;
-        let without_fault = oracle.without_fault(windows, CALM_SERIES + case.number);
+        let until = if self.has_oracle { case.asked_after() + 1 } else { stretch.history };
+        let windows = stretch.history..until;
+        let without_fault = oracle.without_fault(&mut reader, windows, CALM_SERIES + case.number);
         CaseRecord {
             number: case.number,
             kind: case.kind,
             effect: case.effect,
-            truth: verdict::truth(stage, case, information),
+            truth: verdict::truth(stretch, case, information),
+            history_windows: stretch.history,
+            weeks: stretch.weeks,
             verdicts,
             phantoms,
-            optimal_s: optimal(case, &oracle.followed),
+            optimal_s: optimal(case, stretch.history, &oracle.followed),
             calm_peak: peak(&without_fault),
+            size_rank,
+        }
+    }
+}
+
+impl Course {
+    /// Takes what a candidate claims at the end of a window, and what it claimed before the case.
+    fn regard(
+        &mut self,
+        stage: &Stage,
+        case: &Case,
+        expected: &Expected,
+        (window, since_s): (u64, f64),
+        (standing, claims): (&[Claim], &[Claim]),
+    ) {
+        let is_new = |claim: &&Claim| !standing.iter().any(|known| known.same_as(claim));
+        if window <= case.asked_after() {
+            let mut fresh = claims.iter().filter(is_new);
+            if since_s > 0.0 && fresh.any(|claim| expected.is_right(stage, claim)) {
+                self.noticed_s = self.noticed_s.or(Some(since_s));
+            }
+            let first = claims.first().and_then(|claim| claim.places.first());
+            let first = first.map(|(region, _)| region.clone());
+            if self.noticed_s.is_some() {
+                self.changes += u32::from(self.first.is_some() && self.first != first);
+                self.first = first;
+            }
+        }
+        if window == case.asked_after() {
+            self.verdict = verdict::verdict(stage, case, claims);
+        }
+        let about = claims.iter().filter(is_new).any(|claim| expected.is_about(stage, claim));
+        if window >= case.asked_after() && about {
+            self.stood_s = Some(since_s - case.lasts_s());
+        }
+    }
+
+    fn score(self, case: &Case) -> CaseScore {
+        let watched_s = seconds(begin_of(case.watched_until())) - case.changes.at_s;
+        let left_s = watched_s - case.lasts_s() - WINDOW_S as f64 / 2.0;
+        let cleared_s =
+            self.stood_s.filter(|stood| case.changes.for_s.is_some() && *stood < left_s);
+        CaseScore {
+            noticed_s: self.noticed_s,
+            changes: self.changes,
+            cleared_s: cleared_s.map(|stood| stood + WINDOW_S as f64),
+            ..self.verdict
         }
     }
 }
@@ -314,10 +445,10 @@ fn peak(told: &[f64]) -> Option<f64> {
 /// Source: E. S. Page, Continuous inspection schemes, Biometrika 41 (1954); G. Lorden, Procedures
 /// for reacting to a change in distribution (1971): its false alarms are at least exp(threshold)
 /// windows apart.
-fn optimal(case: &Case, followed: &[f64]) -> Vec<Option<f64>> {
+fn optimal(case: &Case, begins: u64, followed: &[f64]) -> Vec<Option<f64>> {
     let mut sum: f64 = 0.0;
     let mut passed = vec![None; THRESHOLDS.count()];
-    for (window, told) in (HISTORY_WINDOWS..).zip(followed) {
+    for (window, told) in (begins..).zip(followed) {
         sum = (sum + told).max(0.0);
         let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
         for (passed, threshold) in passed.iter_mut().zip(THRESHOLDS) {

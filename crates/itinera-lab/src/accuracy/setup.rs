@@ -23,6 +23,8 @@ pub struct Setup {
     pub probes_per_hop: u8,
     /// Rounds of a path in a window of ten seconds.
     pub rounds_per_window: u8,
+    /// Paths from an agent to a target, each with flows of its own.
+    pub per_target: usize,
     /// Flows that a path's rounds take in turn.
     pub flows: u16,
     /// Packets of a pair in a window.
@@ -38,6 +40,7 @@ impl Setup {
             peers: 5,
             probes_per_hop: 10,
             rounds_per_window: 1,
+            per_target: 1,
             flows: 4,
             pair_packets: 10,
         }
@@ -81,9 +84,10 @@ impl Setup {
         let plan = |index: usize| {
             let port = 33_434 + u16::try_from(index % 20_000).unwrap_or(0);
             let flows = (0..self.flows.max(1)).map(|flow| (40_000 + flow, port));
-            PathPlan { site: index / targets, target: index % targets, flows: flows.collect() }
+            let pair = index / self.per_target.max(1);
+            PathPlan { site: pair / targets, target: pair % targets, flows: flows.collect() }
         };
-        (0..world.sites.len() * targets).map(plan).collect()
+        (0..world.sites.len() * targets * self.per_target.max(1)).map(plan).collect()
     }
 
     /// Pairs, so that each agent has about as many peers as wanted.

@@ -1,6 +1,6 @@
 //! The suites: worlds, extent and candidates.
 
-use super::run::Extent;
+use super::job::{Extent, Job};
 use super::setup::Setup;
 use itinera_simnet::worlds::{Split, WorldFamily};
 
@@ -9,29 +9,19 @@ use itinera_simnet::worlds::{Split, WorldFamily};
 pub enum Suite {
     /// Enough to find the better candidate, in minutes.
     Quick,
-    /// What is published: hundreds of worlds, overnight.
+    /// What a change of judgement does to every score, in twenty minutes.
+    Daily,
+    /// What is published: hundreds of worlds.
     Full,
     /// What more agents, peers, probes and rounds would buy.
     Sweep,
 }
 
-/// One world to run.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Job {
-    /// The measuring setup.
-    pub setup: Setup,
-    /// Family of the world.
-    pub family: WorldFamily,
-    /// Its seed.
-    pub seed: u64,
-    /// How much of it.
-    pub extent: Extent,
-}
-
-const QUICK: Extent = Extent { cases: 10, calm_windows: 60, first_only: true };
+const QUICK: Extent = Extent { cases: 10, times: 4, calm_windows: 60, first_only: true };
 /// Three quarters of a day without faults in each world: over 30,000 path-days in all.
-const FULL: Extent = Extent { cases: 40, calm_windows: 6_480, first_only: false };
-const SWEEP: Extent = Extent { cases: 24, calm_windows: 90, first_only: false };
+const DAILY: Extent = Extent { cases: 20, times: 10, calm_windows: 600, first_only: false };
+const FULL: Extent = Extent { cases: 40, times: 10, calm_windows: 6_480, first_only: false };
+const SWEEP: Extent = Extent { cases: 24, times: 6, calm_windows: 90, first_only: false };
 
 impl Suite {
     /// The worlds of the suite, those of a split, in an order in which every part of it is early
@@ -47,6 +37,12 @@ impl Suite {
         match self {
             Self::Quick => {
                 (0..5).map(|nth| job(&Setup::a(), WorldFamily::Plain, nth, QUICK)).collect()
+            }
+            Self::Daily => {
+                let plain = (0..12).map(|nth| job(&Setup::a(), WorldFamily::Plain, nth, DAILY));
+                let combined =
+                    (0..4).map(|nth| job(&Setup::a(), WorldFamily::Combined, nth, DAILY));
+                plain.chain(combined).collect()
             }
             Self::Full => {
                 let plain = (0..100).flat_map(|nth| {

@@ -1,6 +1,7 @@
 //! Scores as a table.
 
 use super::report::{Group, Interval, Part, Report, Scores};
+use super::run::SIZE_UNKNOWN;
 use std::fmt::Write;
 
 /// How a figure is written.
@@ -47,7 +48,7 @@ fn one_part(text: &mut String, part: &Part) {
     );
     heading(text, "single links, 2 to 20 % or 8 to 60 ms", &part.scores);
     type Column = (&'static str, fn(&Scores) -> Interval, Form);
-    let rows: [Column; 18] = [
+    let rows: [Column; 21] = [
         ("link", |s| s.link, Form::Share),
         ("the most that any claim could get", |s| s.ceiling, Form::Share),
         ("within one hop", |s| s.near, Form::Share),
@@ -65,6 +66,9 @@ fn one_part(text: &mut String, part: &Part) {
         ("phantoms, confidence .99 or more", |s| s.phantoms_surest, Form::Rate),
         ("noticed rightly, of what can be", |s| s.noticed, Form::Share),
         ("mean delay to the best", |s| s.delay_ratio, Form::Number),
+        ("changes of place after that", |s| s.changes, Form::Number),
+        ("of faults that end, cleared in 5 min", |s| s.cleared, Form::Share),
+        ("seconds until cleared, mean", |s| s.clear_s, Form::Rate),
         (
             "cases",
             |s| Interval { value: Some(s.link.cases as f64), ..Interval::default() },
@@ -75,6 +79,7 @@ fn one_part(text: &mut String, part: &Part) {
         let figures = part.scores.iter().map(|scores| written(of(scores), form));
         row(text, label, figures);
     }
+    goals(text, part);
     groups(text, part);
     text.push('\n');
     for paired in part.paired.iter().filter(|paired| paired.link.cases > 0) {
@@ -90,13 +95,52 @@ fn one_part(text: &mut String, part: &Part) {
     text.push('\n');
 }
 
+/// What a candidate must reach with the lower end of its interval, and what is wanted: shares of what the oracle gets
+/// that does not know the size.
+const MUST: f64 = 0.95;
+const GOAL: f64 = 0.98;
+
+/// What is to be reached, beside the most that any claim could get.
+fn goals(text: &mut String, part: &Part) {
+    let Some(oracle) = part.scores.iter().find(|scores| scores.candidate == SIZE_UNKNOWN) else {
+        return;
+    };
+    let figures: [(&str, Interval); 5] = [
+        ("link", oracle.link),
+        ("within one hop", oracle.near),
+        ("owner", oracle.owner),
+        ("owner on either side", oracle.either_side),
+        ("direction, given the link", oracle.direction),
+    ];
+    if figures.iter().all(|(_, figure)| figure.value.is_none()) {
+        return;
+    }
+    text.push('\n');
+    let heads = ["must, lower end", "goal", "any claim, at most"].map(str::to_owned);
+    row(text, "to reach", heads.into_iter());
+    for (label, figure) in figures {
+        let share = |of: f64| figure.value.map_or_else(|| "-".to_owned(), |it| plain(it * of));
+        let ceiling = match label {
+            "link" => oracle.ceiling.value.map_or_else(|| "-".to_owned(), plain),
+            _ => "-".to_owned(),
+        };
+        row(text, label, [share(MUST), share(GOAL), ceiling].into_iter());
+    }
+}
+
+/// A share: .83.
+fn plain(share: f64) -> String {
+    format!("{share:.2}").replacen("0.", ".", 1)
+}
+
 fn groups(text: &mut String, part: &Part) {
     type Groups = (&'static str, fn(&Scores) -> &Vec<Group>);
-    let groups: [Groups; 4] = [
+    let groups: [Groups; 5] = [
         ("by kind, detectable: link", |s| &s.by_kind),
         ("by size: link", |s| &s.by_size),
         ("by paths that cross it: link", |s| &s.by_crossings),
         ("by links that look alike: link", |s| &s.by_class),
+        ("by what is known before: link", |s| &s.by_history),
     ];
     for (label, of) in groups {
         let all = part.scores.first().map(of).into_iter().flatten();
@@ -134,7 +178,7 @@ fn row(text: &mut String, label: &str, figures: impl Iterator<Item = String>) {
 /// A figure with its interval behind it; a dash where there is none.
 fn written(interval: Interval, form: Form) -> String {
     let number = |value: f64| match form {
-        Form::Share => format!("{value:.2}").replacen("0.", ".", 1),
+        Form::Share => plain(value),
         Form::Number => format!("{value:.2}"),
         Form::Rate if value >= 100.0 => format!("{value:.0}"),
         Form::Rate => format!("{value:.1}"),

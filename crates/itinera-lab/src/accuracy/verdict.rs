@@ -2,11 +2,12 @@
 
 use super::atlas::{Atlas, Edge, Suspect};
 use super::cases::{Case, Effect, Fault, Kind};
-use super::oracle::{Opinion, class_of};
-use super::stage::{HISTORY_WINDOWS, Stage, begin_of};
-use itinera_candidates::Claim;
+use super::oracle::{Candidate, Opinion, cause_of, class_of};
+use super::stage::Stage;
+use super::stretch::Stretch;
+use super::window::begin_of;
+use itinera_candidates::{Claim, Region};
 use itinera_model::finding::Cause;
-use itinera_model::two_way::Direction;
 use itinera_simnet::closed_form::LinkId;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -28,8 +29,10 @@ pub enum Traffic {
 /// What is true of a case.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Truth {
-    /// When it begins, in seconds after the start.
+    /// When it begins, in seconds after the start of its history.
     pub begins_s: f64,
+    /// Seconds until it ends, where it does so within the case.
+    pub lasts_s: Option<f64>,
     /// The nodes before and behind each faulty directed link.
     pub links: Vec<[String; 2]>,
     /// By link: the paths and pairs that cross it.
@@ -52,8 +55,8 @@ pub struct Truth {
     pub pairs_crossing: usize,
     /// Links that cannot be told from it with these agents and targets, itself included.
     pub class_links: usize,
-    /// Whether a claim can be right at all: places are named by answering addresses and by owners, and beside
-    /// silent nodes with branches, or where answers alone pass, no such place means the faulty link.
+    /// Whether a claim can be right at all: regions are made of what lies between answering addresses, of routes
+    /// of answers and pairs, and of owners; where no such region means nothing but the faulty link, none can.
     pub nameable: bool,
     /// What its data are expected to tell against "nothing", in nats; absent for more than one.
     pub information_nats: Option<f64>,
@@ -101,8 +104,16 @@ pub struct CaseScore {
     /// Seconds from the onset until the cause and a link that cannot be told from the faulty one were
     /// claimed first.
     pub noticed_s: Option<f64>,
+    /// How often the first region of the first claim changed from when the fault was noticed until the candidate was
+    /// asked.
+    pub changes: u32,
+    /// Of a fault that ended: seconds from its end until no claim about it stood any more; absent where none had, or
+    /// one still did when the case ended.
+    pub cleared_s: Option<f64>,
 }
 
+/// What an oracle holds less probable is left out when it names a region.
+const LEAST_LIKELY: f64 = 1e-9;
 /// A fault of many links is found where at least so much of what is claimed or at fault is both.
 const RIGHT_EXTENT: f64 = 0.5;
 
@@ -118,7 +129,8 @@ impl CaseScore {
     }
 }
 
-pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
+pub(super) fn truth(stretch: &Stretch<'_>, case: &Case, information: f64) -> Truth {
+    let stage = stretch.stage;
     let atlas = &stage.atlas;
     let links: Vec<LinkId> =
         case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect)).collect();
@@ -126,6 +138,7 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
     let (paths_crossing, pairs_crossing) = atlas.crossing_counts(&indices);
     Truth {
         begins_s: case.changes.at_s,
+        lasts_s: case.changes.for_s,
         links: links
             .iter()
             .map(|link| {
@@ -134,7 +147,7 @@ pub(super) fn truth(stage: &Stage, case: &Case, information: f64) -> Truth {
             })
             .collect(),
         crossed_by: links.iter().map(|link| traffic(atlas, *link)).collect(),
-        background: background(stage, case, &links),
+        background: background(stretch, case, &links),
         effects: by_link(atlas, case, |fault| fault.effect),
         after_s: by_link(atlas, case, |fault| fault.after_s),
         member: match case.suspects().as_slice() {
@@ -184,9 +197,9 @@ fn traffic(atlas: &Atlas, link: LinkId) -> Traffic {
 }
 
 /// What links do by themselves when a case begins.
-fn background(stage: &Stage, case: &Case, links: &[LinkId]) -> Vec<[f64; 2]> {
-    let mut calm = stage.calm.clone();
-    let at = begin_of(HISTORY_WINDOWS);
+fn background(stretch: &Stretch<'_>, case: &Case, links: &[LinkId]) -> Vec<[f64; 2]> {
+    let mut calm = stretch.calm.clone();
+    let at = begin_of(stretch.history);
     let member = match case.suspects().as_slice() {
         [Suspect::Member(_, member)] => *member,
         _ => 0,
@@ -230,17 +243,18 @@ struct ClaimedLinks {
 
 fn meant(atlas: &Atlas, claim: &Claim) -> ClaimedLinks {
     let Some((first, _)) = claim.places.first() else { return ClaimedLinks::default() };
-    let links = atlas.means(first);
-    let directed = claim.direction.map(|route| match route {
-        Direction::Forward => links.clone(),
-        Direction::Return => links.iter().map(|link| atlas.reverse(*link)).collect(),
-    });
-    let all = claim.places.iter().flat_map(|(place, _)| atlas.means(place));
+    let links = atlas.means(first, claim.direction);
+    let all = claim.places.iter().flat_map(|(region, _)| atlas.means(region, claim.direction));
     ClaimedLinks {
         top: atlas.edges_of(&links),
         all: all.map(|link| atlas.edge(link)).collect(),
-        directed,
+        directed: says_direction(first, claim).then_some(links),
     }
+}
+
+/// Whether a claim says in which direction packets suffer: it does by itself, or its region has one.
+const fn says_direction(region: &Region, claim: &Claim) -> bool {
+    claim.direction.is_some() || matches!(region, Region::ReturnRoute { .. } | Region::Pair { .. })
 }
 
 fn fits(claim: &Claim, effect: Effect) -> bool {
@@ -363,15 +377,17 @@ impl Expected {
         self.0.iter().any(|it| fits(claim, it.effect) && within(&top, &it.class))
     }
 
+    /// Whether a claim has the cause of a fault and lies on a route that it touches.
+    pub(super) fn is_about(&self, stage: &Stage, claim: &Claim) -> bool {
+        let top = meant(&stage.atlas, claim).top;
+        let mut fitting = self.0.iter().filter(|it| fits(claim, it.effect));
+        fitting.any(|it| top.iter().any(|edge| it.affected.contains(edge)))
+    }
+
     /// Whether a claim is about a fault: it is right, or it has the cause and lies on a route that a fault
     /// touches. Of wrong ones only as many as there are faults: `open` claims are about them already.
     pub(super) fn explains(&self, stage: &Stage, claim: &Claim, open: usize) -> bool {
-        let touches = || {
-            let top = meant(&stage.atlas, claim).top;
-            let fitting = self.0.iter().filter(|it| fits(claim, it.effect));
-            fitting.into_iter().any(|it| top.iter().any(|edge| it.affected.contains(edge)))
-        };
-        self.is_right(stage, claim) || (open < self.0.len() && touches())
+        self.is_right(stage, claim) || (open < self.0.len() && self.is_about(stage, claim))
     }
 }
 
@@ -395,43 +411,46 @@ fn affected(stage: &Stage, suspect: Suspect) -> BTreeSet<Edge> {
     all.flat_map(|suspect| atlas.links_of(suspect)).map(|link| atlas.edge(link)).collect()
 }
 
-/// How the oracle did: of the places that a claim can name, it names the one that is most probably counted as
-/// right.
+/// How an oracle did: of the regions that a claim can name, it names the one that is most probably counted as
+/// right, with its cause.
 pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseScore {
     let atlas = &stage.atlas;
     if opinion.nothing > 0.5 {
         return CaseScore::default();
     }
-    let class_by: Vec<(usize, BTreeSet<Edge>)> = opinion
-        .candidates
+    // The others together are nothing beside these.
+    let mut likely: Vec<&Candidate> = opinion.candidates.iter().collect();
+    likely.sort_by(|a, b| b.probability.total_cmp(&a.probability));
+    likely.retain(|candidate| candidate.probability > LEAST_LIKELY);
+    let class_by: Vec<(&Candidate, BTreeSet<Edge>)> = likely
         .iter()
-        .map(|candidate| (candidate.suspect, class_with_own(stage, candidate.suspect)))
+        .map(|candidate| (*candidate, class_with_own(stage, candidate.suspect)))
         .collect();
-    let counts_as = |suspect: usize, name: &BTreeSet<Edge>| {
-        let known = class_by.binary_search_by_key(&suspect, |(known, _)| *known);
-        known.is_ok_and(|at| name.is_subset(&class_by[at].1))
-    };
-    let by_name = atlas
-        .names()
-        .iter()
-        .map(|name| (opinion.probability_of(|suspect| counts_as(suspect, name)), name));
-    let best = by_name.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(a.1)));
-    let names: BTreeSet<String> = opinion
-        .candidates
+    let by_name = [Cause::Loss, Cause::Delay].into_iter().flat_map(|cause| {
+        let class_by = &class_by;
+        atlas.names().iter().map(move |name| {
+            let right =
+                class_by.iter().filter(|(it, class)| it.cause == cause && name.is_subset(class));
+            (right.map(|(candidate, _)| candidate.probability).sum::<f64>(), name, cause)
+        })
+    });
+    let best = by_name.max_by(|a, b| a.0.total_cmp(&b.0).then_with(|| b.1.cmp(a.1)));
+    let names: BTreeSet<String> = likely
         .iter()
         .flat_map(|candidate| owners(atlas, &[atlas.suspects[candidate.suspect]]))
         .collect();
     let of_owner = |name: &String| {
-        opinion.probability_of(|suspect| owners(atlas, &[atlas.suspects[suspect]]).contains(name))
+        opinion.probability_of(|it| owners(atlas, &[atlas.suspects[it.suspect]]).contains(name))
     };
     let owner = names.iter().map(|name| (of_owner(name), name)).max_by(|a, b| a.0.total_cmp(&b.0));
-    let (Some((confidence, top)), Some((owner_confidence, owner))) = (best, owner) else {
+    let (Some((confidence, top, cause)), Some((owner_confidence, owner))) = (best, owner) else {
         return CaseScore::default();
     };
+    let is_cause = case.faults.iter().any(|fault| cause_of(fault.effect) == cause);
     let truth = owners(atlas, &case.suspects());
     let sides = case.suspects().into_iter().flat_map(|suspect| atlas.links_of(suspect));
     let mut sides = sides.flat_map(|link| atlas.ends(atlas.edge(link)));
-    let link = classes(stage, case).iter().any(|class| within(top, class));
+    let link = is_cause && classes(stage, case).iter().any(|class| within(top, class));
     let direction = match case.suspects().as_slice() {
         [Suspect::Link(truth) | Suspect::Member(truth, _)] if link => {
             let best = opinion
@@ -450,16 +469,16 @@ pub(super) fn of_opinion(stage: &Stage, case: &Case, opinion: &Opinion) -> CaseS
         claimed: true,
         claims: 1,
         link,
-        near: link || next_to_any(atlas, top, case),
-        owner: truth.contains(owner),
-        either_side: truth.contains(owner) || sides.any(|node| atlas.owner(node) == owner),
+        near: link || (is_cause && next_to_any(atlas, top, case)),
+        owner: is_cause && truth.contains(owner),
+        either_side: is_cause
+            && (truth.contains(owner) || sides.any(|node| atlas.owner(node) == owner)),
         direction,
         confidence,
         owner_confidence,
         set_links: top.len(),
         found: usize::from(link),
-        extent: 0.0,
-        noticed_s: None,
+        ..CaseScore::default()
     }
 }
 

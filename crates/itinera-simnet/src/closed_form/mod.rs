@@ -3,8 +3,8 @@
 //! Routes, loads, spells, habits and faults are those that packets would meet; given these, probes
 //! are independent, so a round is drawn by a few additions and one random word a probe. What has
 //! no closed form (lines with queues, chains of bursts by packet, translation, limits of size,
-//! doubling, sharing by packet) is refused, not approximated. A router that limits its answers by
-//! rate answers each probe with the share that its limit is of what one site asks of it.
+//! doubling, sharing by packet or by checksum) is refused, not approximated. A router that limits its answers by
+//! rate answers each probe with the share that its limit is of what one site, or all sites, ask of it.
 //!
 //! Every hop of every round has a stream of chance of its own, so that a fault changes nothing
 //! but what crosses it.
@@ -14,8 +14,9 @@ mod routes;
 
 use crate::life::{self, Draws, purpose};
 use crate::noise::Noise;
-use crate::scenario::Scenario;
+use crate::scenario::{Balance, Scenario};
 use crate::world::{Endpoint, Truth, World};
+use crate::worlds::Changes;
 use itinera_model::id::ContentId;
 use itinera_model::round::HopCounts;
 use itinera_model::route::Route;
@@ -115,11 +116,57 @@ struct NodeSlot {
 
 /// All routes, by phase of routing.
 #[derive(Debug)]
-struct Routes {
-    /// By phase, path and flow.
-    paths: Vec<Vec<Vec<(TrueRoute, VisibleRoute)>>>,
-    /// By phase and pair: there and back.
-    pairs: Vec<Vec<[Vec<Passage>; 2]>>,
+struct Routes(Vec<Arc<Phase>>);
+
+/// The routes between two changes of routing.
+#[derive(Debug)]
+struct Phase {
+    /// By path and flow.
+    paths: Vec<Vec<(TrueRoute, VisibleRoute)>>,
+    /// By pair: there and back.
+    pairs: Vec<[PairRoute; 2]>,
+}
+
+/// One direction between two sites.
+#[derive(Debug)]
+struct PairRoute {
+    passages: Vec<Passage>,
+    /// The hops before the receiver that answer, or do not, to the sender.
+    seen: Vec<Option<IpAddr>>,
+}
+
+impl Phase {
+    fn of(
+        world: &World,
+        offsets: &[usize],
+        at: Tick,
+        plans: &[PathPlan],
+        pairs: &[PairPlan],
+    ) -> Self {
+        let finder = Pathfinder { world, offsets, at };
+        let between = |(from, to): (usize, usize)| {
+            let route = finder.hops(from, to, Some(PAIR_PORTS));
+            let before = route.len().saturating_sub(1);
+            let seen = route.iter().take(before).map(|hop| hop.address).collect();
+            let passages = route.last().map(|end| end.there.clone()).unwrap_or_default();
+            PairRoute { passages, seen }
+        };
+        let both = |pair: &PairPlan| [(pair.near, pair.far), (pair.far, pair.near)].map(between);
+        Self {
+            paths: plans.iter().map(|plan| routes_of(&finder, world, plan)).collect(),
+            pairs: pairs.iter().map(both).collect(),
+        }
+    }
+}
+
+/// When faults begin or end.
+fn boundaries(world: &World) -> Vec<Tick> {
+    let faults = world.arcs.iter().flatten().flat_map(|arc| &arc.faults);
+    let mut all: Vec<Tick> =
+        faults.flat_map(|fault| std::iter::once(fault.begins).chain(fault.ends)).collect();
+    all.sort_unstable();
+    all.dedup();
+    all
 }
 
 /// Draws rounds of a world.
@@ -127,6 +174,7 @@ struct Routes {
 pub struct Sampler {
     world: Arc<World>,
     plans: Arc<Vec<PathPlan>>,
+    pairs: Arc<Vec<PairPlan>>,
     routes: Arc<Routes>,
     /// By node: the number of its first directed link.
     offsets: Arc<Vec<usize>>,
@@ -135,7 +183,8 @@ pub struct Sampler {
     links: Vec<[LinkSlot; 4]>,
     nodes: Vec<NodeSlot>,
     pace: Pace,
-    /// By node and asking site, where the node limits its answers: what it is asked in a second.
+    /// By node and asking site, where the node limits its answers: what it is asked in a second, by the site or
+    /// by all where they share the limit.
     asked: Arc<BTreeMap<(usize, usize), f64>>,
     expected: Vec<Expected>,
 }
@@ -160,35 +209,59 @@ impl Sampler {
             offsets.push(total);
             total += arcs.len();
         }
-        let faults = world.arcs.iter().flatten().flat_map(|arc| &arc.faults);
-        let mut boundaries: Vec<Tick> =
-            faults.flat_map(|fault| std::iter::once(fault.begins).chain(fault.ends)).collect();
-        boundaries.sort_unstable();
-        boundaries.dedup();
-        let mut routes = Routes { paths: Vec::new(), pairs: Vec::new() };
-        for (at, _) in &world.phases {
-            let finder = Pathfinder { world: &world, offsets: &offsets, at: *at };
-            let path = |plan: &PathPlan| routes_of(&finder, &world, plan);
-            routes.paths.push(plans.iter().map(path).collect());
-            let both = |pair: &PairPlan| {
-                [(pair.near, pair.far), (pair.far, pair.near)]
-                    .map(|(from, to)| finder.between(from, to, PAIR_PORTS))
-            };
-            routes.pairs.push(pairs.iter().map(both).collect());
-        }
+        let phases = world.phases.iter();
+        let routes = Routes(
+            phases
+                .map(|(at, _)| Arc::new(Phase::of(&world, &offsets, *at, plans, pairs)))
+                .collect(),
+        );
         let asked = asked(&world, plans, &routes, pace);
         Ok(Self {
             nodes: vec![NodeSlot::default(); world.nodes.len()],
             links: vec![[LinkSlot::default(); 4]; total],
+            boundaries: Arc::new(boundaries(&world)),
             world: Arc::new(world),
             plans: Arc::new(plans.to_vec()),
+            pairs: Arc::new(pairs.to_vec()),
             routes: Arc::new(routes),
             offsets: Arc::new(offsets),
-            boundaries: Arc::new(boundaries),
             asked: Arc::new(asked),
             pace,
             expected: Vec::new(),
         })
+    }
+
+    /// The same world at another time: its first tick has this hour of the week, and what changes by itself is drawn
+    /// by this number.
+    #[must_use]
+    pub fn at_another_time(&self, week_hour: f64, life: u64) -> Self {
+        let mut world = World::clone(&self.world);
+        (world.week_hour, world.life) = (week_hour, life);
+        self.of_world(world)
+    }
+
+    /// The same world with what changes in it: as a sampler of the scenario with these changes, but without
+    /// finding its routes again. Changes of metric must lie after those that it has already.
+    #[must_use]
+    pub fn changed(&self, changes: &Changes) -> Self {
+        let world = self.world.changed(changes);
+        let known = &self.routes.0;
+        let new = world.phases.get(known.len()..).unwrap_or_default().iter();
+        let of = |at: &Tick| Phase::of(&world, &self.offsets, *at, &self.plans, &self.pairs);
+        let phases = known.iter().cloned().chain(new.map(|(at, _)| Arc::new(of(at))));
+        let routes = Arc::new(Routes(phases.collect()));
+        Self { routes, ..self.of_world(world) }
+    }
+
+    /// The same routes in a world that differs otherwise; nothing of the old one's states is kept.
+    fn of_world(&self, world: World) -> Self {
+        Self {
+            nodes: vec![NodeSlot::default(); world.nodes.len()],
+            links: vec![[LinkSlot::default(); 4]; self.links.len()],
+            boundaries: Arc::new(boundaries(&world)),
+            world: Arc::new(world),
+            ..self.clone()
+        }
     }
 
     /// The sites, which are the nodes from 0.
@@ -227,15 +300,21 @@ impl Sampler {
 
     /// How a path's nth round goes at a time, and what it would show.
     pub fn route(&self, path: usize, number: u64, at: Tick) -> (&[RouteHop], &VisibleRoute) {
-        let flows = &self.routes.paths[self.phase(at)][path];
+        let flows = &self.routes.0[self.phase(at)].paths[path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
         let (route, seen) = &flows[nth];
         (route, seen)
     }
 
     /// The directed links of a pair at a time, there and back.
-    pub fn pair_ways(&self, pair: usize, at: Tick) -> &[Vec<Passage>; 2] {
-        &self.routes.pairs[self.phase(at)][pair]
+    pub fn pair_ways(&self, pair: usize, at: Tick) -> [&[Passage]; 2] {
+        self.routes.0[self.phase(at)].pairs[pair].each_ref().map(|route| route.passages.as_slice())
+    }
+
+    /// The hops that the sites of a pair see toward each other at a time, there and back: the addresses of
+    /// routers before the receiver, absent where they are silent.
+    pub fn pair_hops(&self, pair: usize, at: Tick) -> [&[Option<IpAddr>]; 2] {
+        self.routes.0[self.phase(at)].pairs[pair].each_ref().map(|route| route.seen.as_slice())
     }
 
     /// Share lost by and delay in nanoseconds of one member of a link at a time.
@@ -290,7 +369,7 @@ impl Sampler {
     pub fn expected(&mut self, path: usize, number: u64, at: Tick) -> &[Expected] {
         let slot = self.slot(at);
         let routes = Arc::clone(&self.routes);
-        let flows = &routes.paths[self.phase(at)][path];
+        let flows = &routes.0[self.phase(at)].paths[path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
         let (route, _) = &flows[nth];
         let end = route.len().saturating_sub(1);
@@ -354,14 +433,15 @@ impl Sampler {
         self.expected(path, number, at);
         let world = Arc::clone(&self.world);
         let routes = Arc::clone(&self.routes);
-        let flows = &routes.paths[self.phase(at)][path];
+        let flows = &routes.0[self.phase(at)].paths[path];
         let nth = usize::try_from(number % flows.len() as u64).unwrap_or(0);
         let (route, _) = &flows[nth];
         let site = self.plans[path].site;
         let noise = world.nodes[site].noise.as_ref();
         out.truncate(route.len());
         out.resize_with(route.len(), HopCounts::default);
-        let of = Draws::of([world.seed, purpose::ROUND, series, path as u64]).under(number);
+        let of = Draws::of([world.seed, world.life, purpose::ROUND, series, path as u64]);
+        let of = of.under(number);
         for (index, counts) in out.iter_mut().enumerate() {
             counts.sent = self.pace.probes;
             counts.answered = 0;
@@ -421,12 +501,21 @@ fn asked(
 ) -> BTreeMap<(usize, usize), f64> {
     let per_s = f64::from(pace.probes) * 1e9 / pace.interval_nanos.max(1) as f64;
     let mut asked = BTreeMap::new();
-    for (plan, flows) in plans.iter().zip(routes.paths.first().into_iter().flatten()) {
+    for (plan, flows) in plans.iter().zip(routes.0.iter().take(1).flat_map(|first| &first.paths)) {
         for (route, _) in flows {
             let passed = route.iter().rev().skip(1).map(|hop| hop.node);
             for node in passed.filter(|node| world.nodes[*node].answers_per_s.is_some()) {
                 *asked.entry((node, plan.site)).or_default() += per_s / flows.len() as f64;
             }
+        }
+    }
+    let mut by_all: BTreeMap<usize, f64> = BTreeMap::new();
+    for ((node, _), per_s) in &asked {
+        *by_all.entry(*node).or_default() += per_s;
+    }
+    for ((node, _), per_s) in &mut asked {
+        if world.nodes[*node].limits_all {
+            *per_s = by_all[node];
         }
     }
     asked
@@ -473,7 +562,10 @@ fn closed(world: &World) -> Result<(), NoClosedForm> {
     for (node, here) in world.nodes.iter().enumerate() {
         let what = [
             (here.translates_to.is_some(), "translation"),
-            (here.balances.is_some(), "sharing among routes"),
+            (
+                matches!(here.balances, Some(Balance::Packet | Balance::Flow)),
+                "sharing among routes by packet or by checksum",
+            ),
         ];
         if let Some((_, what)) = what.into_iter().find(|(there, _)| *there) {
             return refuse(what, format!("at {}", name(node)));

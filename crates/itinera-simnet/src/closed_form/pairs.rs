@@ -36,12 +36,14 @@ pub struct PairCounts {
 }
 
 /// What happens to packets of one direction of a pair at one time.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct PairExpected {
     /// Probability that a packet is lost.
     pub loss: f64,
     /// One-way delay without noise.
     pub delay_nanos: u64,
+    /// Means of additional exponential delays, in nanoseconds.
+    pub jitters_nanos: Vec<f64>,
     /// The site with the added noise.
     pub receiver: usize,
     /// What the receiver's clock is ahead of the sender's.
@@ -60,19 +62,20 @@ impl Sampler {
     ) -> PairCounts {
         let slot = self.slot(at);
         let routes = Arc::clone(&self.routes);
-        let both = &routes.pairs[self.phase(at)][pair];
+        let both = &routes.0[self.phase(at)].pairs[pair];
         let world = Arc::clone(&self.world);
-        let of = Draws::of([world.seed, purpose::PAIR, series, pair as u64]).under(number);
+        let of = Draws::of([world.seed, world.life, purpose::PAIR, series, pair as u64]);
+        let of = of.under(number);
         let clocks = [plan.near, plan.far].map(|site| clock_us(&world.sites[site], at));
         let ahead = clocks[1] - clocks[0];
         let mut arrived = Vec::new();
         let mut delays = Vec::new();
         let mut counts = PairCounts { sent: packets, ..PairCounts::default() };
         let mut left = packets;
-        for (route, (passages, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
+        for (route, (one_way, offset)) in both.iter().zip([ahead, -ahead]).enumerate() {
             let receiver = if route == 0 { plan.far } else { plan.near };
             let mut of = of.under(route as u64);
-            let one = self.one_way(passages, slot, at, (receiver, offset, left), &mut of);
+            let one = self.one_way(&one_way.passages, slot, at, (receiver, offset, left), &mut of);
             let came = u16::try_from(one.len()).unwrap_or(u16::MAX);
             arrived.push(OneWay {
                 arrived: came,
@@ -138,15 +141,17 @@ impl Sampler {
         let slot = self.slot(at);
         let routes = Arc::clone(&self.routes);
         let (mut keep, mut delay) = (1.0, 0);
-        for passage in &routes.pairs[self.phase(at)][pair][route] {
+        let mut jitters_nanos = Vec::new();
+        for passage in &routes.0[self.phase(at)].pairs[pair][route].passages {
             let state = self.link(*passage, slot, at);
             keep *= state.keep;
             delay += state.delay_nanos;
+            jitters_nanos.extend(state.jitters_nanos.iter().copied().filter(|mean| *mean > 0.0));
         }
         let [near, far] = [plan.near, plan.far].map(|site| clock_us(&self.world.sites[site], at));
         let (receiver, offset_us) =
             if route == 0 { (plan.far, far - near) } else { (plan.near, near - far) };
-        PairExpected { loss: 1.0 - keep, delay_nanos: delay, receiver, offset_us }
+        PairExpected { loss: 1.0 - keep, delay_nanos: delay, jitters_nanos, receiver, offset_us }
     }
 }
 

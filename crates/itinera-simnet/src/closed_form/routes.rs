@@ -32,6 +32,8 @@ pub struct RouteHop {
     pub there: Vec<Passage>,
     /// Directed links of its answers back.
     pub return_: Vec<Passage>,
+    /// Hop limit that its answers arrive with.
+    pub hop_limit: u8,
 }
 
 /// The hops of a path for one flow, in the order of hop limits.
@@ -55,7 +57,10 @@ impl Pathfinder<'_> {
         let mut steps = Vec::new();
         let mut node = from;
         while node != end && steps.len() < LONGEST {
-            let Some(index) = next[node][end].first().copied() else {
+            let open = &next[node][end];
+            let balances = self.world.nodes[node].balances.filter(|_| open.len() > 1);
+            let branch = balances.map_or(0, |_| self.world.branch_of(node, open.len(), flow));
+            let Some(index) = open.get(branch).copied() else {
                 return Vec::new();
             };
             steps.push((node, index, self.world.member_of(node, index, flow)));
@@ -72,14 +77,7 @@ impl Pathfinder<'_> {
         steps.iter().map(passage).collect()
     }
 
-    /// The directed links from one site to another.
-    pub(super) fn between(&self, from: usize, to: usize, ports: u32) -> Vec<Passage> {
-        let [source, destination] = [from, to].map(|node| self.world.nodes[node].addresses[0]);
-        let flow = FlowKey::new(source, destination, ip::UDP, ports);
-        self.passages(&self.walk(from, &flow, destination))
-    }
-
-    /// The hops from a site to a target. Ports are absent in ICMP echo.
+    /// The hops from a site to a target or another site. Ports are absent in ICMP echo.
     pub(super) fn hops(&self, site: usize, target: usize, ports: Option<u32>) -> TrueRoute {
         let [source, destination] = [site, target].map(|node| self.world.nodes[node].addresses[0]);
         let protocol = if ports.is_some() { ip::UDP } else { icmp_of(source) };
@@ -97,14 +95,19 @@ impl Pathfinder<'_> {
             let interface = match node.answers_by {
                 AnswersBy::Incoming => arc.interface(1, *member),
                 AnswersBy::Outgoing => self.leaving(arc.to, source),
+                AnswersBy::Own => None,
             };
             let address = interface.filter(|_| !is_end).unwrap_or(node.addresses[0]);
             let back = FlowKey::new(address, source, icmp_of(source), 0);
+            let steps = self.walk(arc.to, &back, source);
+            let passed = steps.iter().skip(1).filter(|(node, ..)| self.world.nodes[*node].counts);
+            let passed = u8::try_from(passed.count()).unwrap_or(u8::MAX);
             route.push(RouteHop {
+                hop_limit: node.answer_hop_limit.saturating_sub(passed),
                 node: arc.to,
                 address: (!node.silent || is_end).then_some(address),
                 there: there[..=nth].to_vec(),
-                return_: self.passages(&self.walk(arc.to, &back, source)),
+                return_: self.passages(&steps),
             });
         }
         route

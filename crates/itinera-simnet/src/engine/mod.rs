@@ -87,7 +87,7 @@ pub struct Simnet {
     chance: Chance,
     lines: LineChance,
     /// By node and asker: answers in hand, and when that was so.
-    limits: BTreeMap<(usize, IpAddr), (f64, Tick)>,
+    limits: BTreeMap<(usize, Option<IpAddr>), (f64, Tick)>,
     translations: BTreeMap<usize, Translations>,
     services: Vec<Service>,
     /// What interfaces of sites have counted.
@@ -286,13 +286,13 @@ impl Simnet {
     fn refuses_to_answer(&mut self, node: usize, asker: IpAddr, at: Tick) -> bool {
         let here = &self.world.nodes[node];
         if let Some(per_s) = here.answers_per_s {
-            let (in_hand, since) =
-                self.limits.get(&(node, asker)).copied().unwrap_or((ANSWER_BURST, at));
+            let key = (node, (!here.limits_all).then_some(asker));
+            let (in_hand, since) = self.limits.get(&key).copied().unwrap_or((ANSWER_BURST, at));
             let more = f64::from(at.since(since).as_micros()) / 1e6 * per_s;
             let in_hand = (in_hand + more).min(ANSWER_BURST);
             let gives = in_hand >= 1.0;
             let left = if gives { in_hand - 1.0 } else { in_hand };
-            self.limits.insert((node, asker), (left, at));
+            self.limits.insert(key, (left, at));
             if !gives {
                 return true;
             }
@@ -320,6 +320,7 @@ impl Simnet {
             let interface = match here.answers_by {
                 AnswersBy::Incoming => interface,
                 AnswersBy::Outgoing => self.leaving_interface(node, asked.source(), at),
+                AnswersBy::Own => None,
             };
             let own = interface.iter().chain(&here.addresses);
             own.filter_map(|own| Addresses::try_new(*own, asked.source())).next()
@@ -341,7 +342,7 @@ impl Simnet {
         )]
         let leaves = at.plus_nanos(here.answer_delay_nanos + jitter as u64);
         let mut packet = Vec::new();
-        IpHeader::new(back, protocol, 64, 0, 0, 0).emit(&octets, &mut packet);
+        IpHeader::new(back, protocol, here.answer_hop_limit, 0, 0, 0).emit(&octets, &mut packet);
         self.forward(node, asked.source(), packet, leaves);
     }
 
@@ -416,6 +417,7 @@ impl Simnet {
     fn choose(&mut self, node: usize, routes: usize, packet: &[u8]) -> Option<usize> {
         match self.world.nodes[node].balances.filter(|_| routes > 1) {
             None => (routes > 0).then_some(0),
+            Some(Balance::Ports) => Some(self.world.branch_of(node, routes, &FlowKey::of(packet)?)),
             Some(Balance::Packet) => Some(self.chance.balancing.random_range(0..routes)),
             Some(Balance::Flow) => {
                 let hash = answering::flow_hash(self.chance.seed ^ (node as u64) << 32, packet)?;

@@ -20,6 +20,9 @@ pub struct Scenario {
     /// Hour of the week at the start, from Monday midnight.
     #[serde(default)]
     pub(crate) week_hour: f64,
+    /// Number of the draw of what changes by itself with time.
+    #[serde(default)]
+    pub(crate) life: u64,
     #[serde(default)]
     pub(crate) exits: Exits,
     #[serde(default, rename = "site")]
@@ -99,6 +102,8 @@ pub(crate) enum AnswersBy {
     Incoming,
     /// That of the interface by which the answer leaves.
     Outgoing,
+    /// Always its own address.
+    Own,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -148,8 +153,10 @@ pub(crate) enum Protocol {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Balance {
-    /// By addresses, protocol and ports: a flow keeps its route.
+    /// By addresses, protocol and the first four bytes behind the IP header: a flow keeps its route.
     Flow,
+    /// By addresses and protocol, in UDP and TCP also ports: all ICMP between two addresses keeps one route.
+    Ports,
     /// Packet by packet.
     Packet,
 }
@@ -203,6 +210,9 @@ pub(crate) struct RouterEntry {
     pub(crate) answer_delay_ms: Option<Spanned<f64>>,
     pub(crate) answer_jitter_ms: Option<Spanned<f64>>,
     pub(crate) answers_per_s: Option<Spanned<f64>>,
+    /// This rate is for all senders together.
+    #[serde(default)]
+    pub(crate) limits_all: bool,
     /// It forwards without counting the hop limit down: the inside of a tunnel.
     #[serde(default)]
     pub(crate) hidden: bool,
@@ -219,10 +229,12 @@ pub(crate) struct RouterEntry {
     pub(crate) hides_too_big: bool,
     pub(crate) balances: Option<Balance>,
     pub(crate) slow: Option<Spanned<Slow>>,
-    /// Share of quarters of an hour in which it limits its rate or is slow.
+    /// Share of the time in which it limits its rate or is slow.
     pub(crate) habit_share: Option<Spanned<f64>>,
     #[serde(default)]
     pub(crate) answers_by: AnswersBy,
+    /// Hop limit that its answers leave with.
+    pub(crate) answer_hop_limit: Option<u8>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -274,7 +286,7 @@ pub(crate) struct FaultEntry {
     pub(crate) jitter_ms: Option<Spanned<f64>>,
     /// Which member of the link, from 1; all where absent.
     pub(crate) member: Option<Spanned<u8>>,
-    /// Share of spells of ten seconds in which it acts.
+    /// Share of spells in which it acts: of 2, 4, 8, 16 or 32 seconds, those of faults that begin together alike.
     pub(crate) spells: Option<Spanned<f64>>,
     /// What it loses arrives as damaged frames, which the interface behind it counts.
     #[serde(default)]

@@ -5,12 +5,14 @@
 //! by packet, the closed form, and people. Topology, habits of routers, life of links and sites
 //! each have a stream of chance of their own.
 
+mod addresses;
 mod habits;
 mod print;
 #[cfg(test)]
 mod tests;
 mod topology;
 
+use itinera_model::unit::Tick;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::fmt;
@@ -27,18 +29,33 @@ pub enum WorldFamily {
     Noise,
     /// Loss in longer and harder spells, faults that come and go within seconds.
     Bursts,
-    /// Answers from interface addresses, some of them from the interface towards the sender.
+    /// Most routers answer from their own address or from the interface towards the sender, and the owner map has
+    /// more errors.
     Addresses,
     /// Routes by the least sum of metrics over all owners, and many bundles.
     Routing,
     /// Routers that limit their answers by rate instead of by share.
     Limits,
+    /// All of these at once.
+    Combined,
 }
 
 impl WorldFamily {
     /// All families, the one without surprises first.
-    pub const ALL: [Self; 6] =
-        [Self::Plain, Self::Noise, Self::Bursts, Self::Addresses, Self::Routing, Self::Limits];
+    pub const ALL: [Self; 7] = [
+        Self::Plain,
+        Self::Noise,
+        Self::Bursts,
+        Self::Addresses,
+        Self::Routing,
+        Self::Limits,
+        Self::Combined,
+    ];
+
+    /// Whether its worlds break what worlds of another family break.
+    pub fn has(self, other: Self) -> bool {
+        self == other || self == Self::Combined
+    }
 
     const fn name(self) -> &'static str {
         match self {
@@ -48,6 +65,7 @@ impl WorldFamily {
             Self::Addresses => "addresses",
             Self::Routing => "routing",
             Self::Limits => "limits",
+            Self::Combined => "combined",
         }
     }
 }
@@ -60,7 +78,9 @@ impl fmt::Display for WorldFamily {
 
 /// No family has this name.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is no family of worlds; there are plain, noise, bursts, addresses, routing, limits")]
+#[error(
+    "{0:?} is no family of worlds; there are plain, noise, bursts, addresses, routing, limits, combined"
+)]
 pub struct UnknownFamily(String);
 
 impl FromStr for WorldFamily {
@@ -121,6 +141,8 @@ pub struct HostPlan {
     pub operator: Option<usize>,
     /// Of a site: mean of the jitter on its line, in milliseconds.
     jitter_ms: f64,
+    /// Of a site: milliseconds by which its clock is ahead, and parts in a million by which it drifts.
+    clock: [f64; 2],
 }
 
 /// A router.
@@ -138,7 +160,12 @@ pub struct RouterPlan {
     rate_limits: Option<[f64; 2]>,
     slow: Option<[f64; 2]>,
     answers_per_s: Option<f64>,
-    outgoing: bool,
+    limits_all: bool,
+    /// Where it does not answer from the interface by which the packet came in.
+    answers_by: Option<&'static str>,
+    /// It shares traffic among routes of equal metric.
+    balances: bool,
+    answer_hop_limit: u8,
 }
 
 /// A link between two of the nodes, sites and targets first, then routers.
@@ -156,6 +183,13 @@ pub struct LinkPlan {
     daily: Option<[f64; 3]>,
     jitter_ms: f64,
     interfaces: Option<[Vec<Ipv4Addr>; 2]>,
+}
+
+impl LinkPlan {
+    /// Its length for routing, there and back.
+    pub const fn metric(&self) -> [f64; 2] {
+        self.metric
+    }
 }
 
 /// A network.
@@ -200,10 +234,17 @@ pub struct Changes {
     pub for_s: Option<f64>,
     /// Faults.
     pub faults: Vec<FaultPlan>,
-    /// Links, by number, that get another metric in both directions.
-    pub reroutes: Vec<(usize, f64)>,
+    /// Links, by their ends, that get another metric: there and back.
+    pub reroutes: Vec<([usize; 2], [f64; 2])>,
     /// Clock steps by site number, in milliseconds.
     pub clock_steps: Vec<(usize, f64)>,
+}
+
+impl Changes {
+    /// When faults begin that do so at the time of all changes.
+    pub fn begins(&self) -> Tick {
+        crate::time::ticks(self.at_s)
+    }
 }
 
 /// A drawn world.
@@ -215,6 +256,8 @@ pub struct Blueprint {
     pub family: WorldFamily,
     /// Hour of the week at the start, from Monday midnight.
     pub week_hour: f64,
+    /// Number of the draw of what changes by itself with time.
+    pub life: u64,
     /// Networks, those of targets' operators last.
     pub owners: Vec<OwnerPlan>,
     /// Sites: nodes from 0.
@@ -225,6 +268,10 @@ pub struct Blueprint {
     pub routers: Vec<RouterPlan>,
     /// Links.
     pub links: Vec<LinkPlan>,
+    /// Owners that the owner map does not have.
+    unmapped: Vec<usize>,
+    /// Parts of owners' blocks that the owner map gives to another: block, number of the /24, owner.
+    mismapped: Vec<(u16, u16, usize)>,
 }
 
 impl Blueprint {
@@ -239,6 +286,7 @@ impl Blueprint {
         assert!(Self::SITES.contains(&sites), "{sites} sites");
         let mut world = topology::draw(seed, family, sites);
         habits::draw(&mut world);
+        addresses::draw(&mut world);
         world
     }
 
@@ -269,6 +317,8 @@ enum Stream {
     Habits = 12,
     Life = 13,
     Sites = 14,
+    Addresses = 15,
+    OwnerMap = 16,
 }
 
 fn stream(seed: u64, family: WorldFamily, stream: Stream) -> ChaCha8Rng {

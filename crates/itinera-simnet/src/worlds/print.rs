@@ -3,7 +3,7 @@
 use super::{Blueprint, Changes, FaultPlan, HostPlan, LinkPlan, RouterPlan, WorldFamily};
 use std::fmt::Write;
 
-/// Share of quarters of an hour in which routers follow their habits.
+/// Share of the time in which routers follow their habits.
 const HABIT_SHARE: f64 = 0.8;
 /// Autonomous system numbers for documentation (RFC 5398): sixteen, then sixteen.
 const FIRST_NUMBERS: u32 = 64_496;
@@ -14,13 +14,14 @@ impl Blueprint {
     pub fn scenario(&self, changes: &Changes) -> String {
         let mut text = format!(
             "# Drawn by seed {} of the family {}. Format: docs/scenario.md.\n\
-             name = \"World {} ({})\"\nweek_hour = {:?}\nexits = \"{}\"\n",
+             name = \"World {} ({})\"\nweek_hour = {:?}\nlife = {}\nexits = \"{}\"\n",
             self.seed,
             self.family,
             self.seed,
             self.family,
             self.week_hour,
-            if self.family == WorldFamily::Routing { "least" } else { "nearest" },
+            self.life,
+            if self.family.has(WorldFamily::Routing) { "least" } else { "nearest" },
         );
         for (number, site) in self.sites.iter().enumerate() {
             self.site(&mut text, number, site, changes);
@@ -54,12 +55,12 @@ impl Blueprint {
         for fault in &changes.faults {
             self.fault(&mut text, fault, changes);
         }
-        for (link, metric) in &changes.reroutes {
-            let [a, b] = self.links[*link].between.map(|node| self.id(node));
+        for (ends, metric) in &changes.reroutes {
+            let [a, b] = ends.map(|node| self.id(node));
             add(
                 &mut text,
                 format_args!(
-                    "\n[[reroute]]\nbetween = [\"{a}\", \"{b}\"]\nat_s = {:?}\nmetric = [{metric:?}, {metric:?}]\n",
+                    "\n[[reroute]]\nbetween = [\"{a}\", \"{b}\"]\nat_s = {:?}\nmetric = {metric:?}\n",
                     changes.at_s,
                 ),
             );
@@ -69,18 +70,22 @@ impl Blueprint {
 
     fn site(&self, text: &mut String, number: usize, site: &HostPlan, changes: &Changes) {
         host(text, "site", site);
-        let law = match self.family {
-            WorldFamily::Noise => {
-                "median_ms = 0.2, sigma = 1.4, spike_share = 0.03, spike_ms = 4.0, \
-                              tail = 1.1, second = [0.3, 1.5]"
-            }
-            _ => "median_ms = 0.15, sigma = 1.0, spike_share = 0.02, spike_ms = 5.0",
+        let law = if self.family.has(WorldFamily::Noise) {
+            "median_ms = 0.2, sigma = 1.4, spike_share = 0.03, spike_ms = 4.0, tail = 1.1, \
+             second = [0.3, 1.5]"
+        } else {
+            "median_ms = 0.15, sigma = 1.0, spike_share = 0.02, spike_ms = 5.0"
         };
         let jitter = match site.jitter_ms {
             ms if ms > 0.0 => format!(", jitter_ms = {ms:?}"),
             _ => String::new(),
         };
         add(text, format_args!("noise = {{ {law}{jitter} }}\n"));
+        let [offset_ms, drift_ppm] = site.clock;
+        add(
+            text,
+            format_args!("clock_offset_ms = {offset_ms:?}\nclock_drift_ppm = {drift_ppm:?}\n"),
+        );
         let steps: Vec<String> = changes
             .clock_steps
             .iter()
@@ -100,7 +105,12 @@ impl Blueprint {
                 router.id, router.address, self.owners[router.owner].id,
             ),
         );
-        for (key, is_so) in [("silent", router.silent), ("hidden", router.hidden)] {
+        let flags = [
+            ("silent", router.silent),
+            ("hidden", router.hidden),
+            ("limits_all", router.limits_all),
+        ];
+        for (key, is_so) in flags {
             if is_so {
                 add(text, format_args!("{key} = true\n"));
             }
@@ -117,8 +127,14 @@ impl Blueprint {
         if let Some(per_s) = router.answers_per_s {
             add(text, format_args!("answers_per_s = {per_s:?}\n"));
         }
-        if router.outgoing {
-            add(text, format_args!("answers_by = \"outgoing\"\n"));
+        if let Some(answers_by) = router.answers_by {
+            add(text, format_args!("answers_by = \"{answers_by}\"\n"));
+        }
+        if router.answer_hop_limit != 64 {
+            add(text, format_args!("answer_hop_limit = {}\n", router.answer_hop_limit));
+        }
+        if router.balances {
+            add(text, format_args!("balances = \"ports\"\n"));
         }
     }
 
@@ -190,16 +206,20 @@ impl Blueprint {
         (number, format!("noc@{label}.example"))
     }
 
-    /// The owner map that belongs to the world: prefix, owner by index.
+    /// The owner map that belongs to the world, with its holes and errors: prefix, owner by index.
     pub fn holdings(&self) -> Vec<(String, usize)> {
         let blocks = self.owners.iter().enumerate().map(|(index, owner)| {
             (format!("{}/20", super::topology::address_in(owner.block, 0)), index)
+        });
+        let blocks = blocks.filter(|(_, owner)| !self.unmapped.contains(owner));
+        let wrong = self.mismapped.iter().map(|(block, nth, owner)| {
+            (format!("{}/24", super::topology::address_in(*block, nth * 256)), *owner)
         });
         let hosts = self
             .targets
             .iter()
             .filter_map(|target| Some((format!("{}/32", target.address), target.operator?)));
-        blocks.chain(hosts).collect()
+        blocks.chain(wrong).chain(hosts).collect()
     }
 
     /// The owner map as CSV.

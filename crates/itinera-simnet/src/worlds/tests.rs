@@ -91,6 +91,47 @@ fn sub_streams_are_their_own() {
 }
 
 #[test]
+fn addresses_tell_nothing_of_who_is_next_to_each_other() {
+    let (mut near, mut links, mut foreign) = (0, 0, 0);
+    let mut answers_by = BTreeSet::new();
+    for seed in 0..6 {
+        let world = Blueprint::draw(seed, WorldFamily::Plain, 8);
+        let hosts = world.sites.len() + world.targets.len();
+        for link in world.links.iter().filter(|link| link.between[0] >= hosts) {
+            let [a, b] = link.between.map(|node| &world.routers[node - hosts]);
+            let apart = a.address.to_bits().abs_diff(b.address.to_bits());
+            near += usize::from(a.owner == b.owner && apart <= 2);
+            let [here, there] = link.interfaces.as_ref().unwrap();
+            // One owner numbers both ends (RFC 3021).
+            assert_eq!(here[0].to_bits() | 1, there[0].to_bits());
+            let block = |address: Ipv4Addr| address.to_bits() >> 12;
+            foreign += usize::from(block(here[0]) != block(a.address));
+            links += 1;
+        }
+        answers_by.extend(world.routers.iter().map(|router| router.answers_by));
+        assert!(world.routers.iter().any(|router| router.balances), "{seed}");
+    }
+    assert!(near * 20 < links && foreign * 20 > links, "{near}, {foreign} of {links}");
+    assert_eq!(answers_by, BTreeSet::from([None, Some("own"), Some("outgoing")]));
+}
+
+#[test]
+fn a_diamond_shares_flows_among_its_routes() {
+    let world = Blueprint::draw(5, WorldFamily::Plain, 6);
+    let scenario = Scenario::parse(&world.scenario(&Changes::default())).unwrap();
+    let pace = Pace { probes: 5, interval_nanos: 10_000_000_000 };
+    let flows = (0..16).map(|flow| (40_000 + flow, 33_434)).collect::<Vec<_>>();
+    let mut plans = all_paths(&world);
+    plans.iter_mut().for_each(|plan| plan.flows.clone_from(&flows));
+    let sampler = Sampler::try_new(&scenario, world.seed, &plans, &[], pace).unwrap();
+    let nodes = |path, flow| -> Vec<usize> {
+        sampler.route(path, flow, Tick::ZERO).0.iter().map(|hop| hop.node).collect()
+    };
+    let routes = |path| (0..16).map(|flow| nodes(path, flow)).collect::<BTreeSet<_>>().len();
+    assert!((0..plans.len()).any(|path| routes(path) > 1));
+}
+
+#[test]
 fn splits_do_not_overlap_and_give_the_seeds_of_their_own() {
     let mut seen = BTreeSet::new();
     for split in [Split::Tune, Split::Calibrate, Split::Test] {
@@ -134,6 +175,15 @@ fn changes_print_and_act_from_their_time_on() {
         assert_eq!(delay - usual_delay, if expected > 0.0 { 20_000_000 } else { 0 });
     }
     assert_eq!(faulty.sites()[1].clock_steps, [(Tick::from_millis(100_000), 250_000)]);
+    let mut quick = calm.changed(&changes);
+    assert_eq!(quick.sites()[1].clock_steps, faulty.sites()[1].clock_steps);
+    let (mut one, mut other) = (Vec::new(), Vec::new());
+    for round in 0..30 {
+        let at = Tick::from_millis(round * 8_000);
+        quick.round(0, round, at, 3, &mut one);
+        faulty.round(0, round, at, 3, &mut other);
+        assert_eq!(one, other, "round {round}");
+    }
     assert_eq!(faulty.truth().len(), 2, "loss and delay are labelled each");
 }
 
@@ -142,23 +192,30 @@ fn a_reroute_moves_paths_from_its_time_on() {
     let world = Blueprint::draw(5, WorldFamily::Plain, 6);
     let hosts = world.sites.len() + world.targets.len();
     let before = sampler(&world, &Changes::default());
-    let route = before.route(0, 0, Tick::ZERO).0.last().unwrap().there.clone();
     let links = before.links();
-    // Some link on the route can be made so long that the route leads around it.
-    let moved = route.iter().any(|passage| {
-        let facts = &links[passage.link.0];
-        let number = world.links.iter().position(|link| {
-            let ends = [link.between, [link.between[1], link.between[0]]];
-            ends.contains(&[facts.from, facts.to]) && facts.from >= hosts && facts.to >= hosts
-        });
-        let Some(number) = number else { return false };
-        let changes = Changes { at_s: 50.0, reroutes: vec![(number, 500.0)], ..Changes::default() };
+    let end = |sampler: &Sampler, path, s: u64| {
+        sampler.route(path, 0, Tick::from_millis(s * 1_000)).0.last().unwrap().there.clone()
+    };
+    // Some link on some route can be made so long that the route leads around it.
+    let moved = (0..all_paths(&world).len()).step_by(5).any(|path| {
+        let route = end(&before, path, 0);
+        let middle = &links[route[route.len() / 2].link.0];
+        if middle.from < hosts || middle.to < hosts {
+            return false;
+        }
+        let reroutes = vec![([middle.from, middle.to], [500.0; 2])];
+        let changes = Changes { at_s: 50.0, reroutes, ..Changes::default() };
         let after = sampler(&world, &changes);
-        let at = |s: u64| {
-            after.route(0, 0, Tick::from_millis(s * 1_000)).0.last().unwrap().there.clone()
-        };
-        assert_eq!(at(49), route);
-        at(51) != route
+        let quick = before.changed(&changes);
+        assert_eq!(end(&after, path, 49), route);
+        for path in 0..all_paths(&world).len() {
+            assert_eq!(
+                end(&quick, path, 51),
+                end(&after, path, 51),
+                "a changed world is as if drawn"
+            );
+        }
+        end(&after, path, 51) != route
     });
     assert!(moved);
 }
@@ -167,7 +224,9 @@ fn a_reroute_moves_paths_from_its_time_on() {
 fn the_owner_map_names_routers_and_targets() {
     let world = Blueprint::draw(9, WorldFamily::Addresses, 8);
     let text = world.owner_map();
-    assert!(text.lines().count() == 1 + world.owners.len() + world.targets.len());
+    let blocks = world.owners.len() - world.unmapped.len() + world.mismapped.len();
+    assert!(text.lines().count() == 1 + blocks + world.targets.len());
+    assert!(!world.unmapped.is_empty() || !world.mismapped.is_empty());
     let numbers: BTreeSet<u32> = (0..world.owners.len()).map(|o| world.registration(o).0).collect();
     assert_eq!(numbers.len(), world.owners.len());
     let reserved = |n: &u32| (64_496..=64_511).contains(n) || (65_536..=65_551).contains(n);

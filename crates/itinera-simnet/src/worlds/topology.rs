@@ -16,6 +16,8 @@ const BEGINNINGS: [&str; 12] = [
 const ENDINGS: [&str; 6] = ["water", "holm", "vale", "moor", "stead", "wick"];
 /// Networks that run targets.
 const OPERATORS: usize = 4;
+/// Share of the links of a carrier's ring that are two routes of equal metric over a router each.
+const DIAMONDS: f64 = 0.15;
 
 struct Draft {
     world: Blueprint,
@@ -30,11 +32,14 @@ pub(super) fn draw(seed: u64, family: WorldFamily, sites: usize) -> Blueprint {
         seed,
         family,
         week_hour: 0.0,
+        life: 0,
         owners: Vec::new(),
         sites: Vec::new(),
         targets: Vec::new(),
         routers: Vec::new(),
         links: Vec::new(),
+        unmapped: Vec::new(),
+        mismapped: Vec::new(),
     };
     let rng = stream(seed, family, Stream::Topology);
     let mut draft = Draft { world, rng, borders: Vec::new(), edges: Vec::new() };
@@ -62,6 +67,7 @@ impl Draft {
             address,
             operator: None,
             jitter_ms: 0.0,
+            clock: [0.0; 2],
         };
         self.world.sites = (1..=sites)
             .map(|n| {
@@ -98,17 +104,19 @@ impl Draft {
     /// A router; gives its node.
     fn router(&mut self, owner: usize, role: char) -> usize {
         let number = self.world.routers.iter().filter(|router| router.owner == owner).count() + 1;
-        let block = self.world.owners[owner].block;
         self.world.routers.push(RouterPlan {
             id: format!("{}-{role}{number}", self.world.owners[owner].id),
-            address: address_in(block, u16::try_from(number).unwrap_or(u16::MAX)),
+            address: Ipv4Addr::UNSPECIFIED,
             owner,
             silent: false,
             hidden: false,
             rate_limits: None,
             slow: None,
             answers_per_s: None,
-            outgoing: false,
+            limits_all: false,
+            answers_by: None,
+            balances: false,
+            answer_hop_limit: 64,
         });
         self.world.sites.len() + self.world.targets.len() + self.world.routers.len() - 1
     }
@@ -116,17 +124,42 @@ impl Draft {
     fn link(&mut self, a: usize, b: usize, delay_ms: f64) {
         let weight = between(&mut self.rng, 1.0, 10.0);
         let back = weight * between(&mut self.rng, 0.6, 1.6);
+        self.link_of([a, b], delay_ms, [weight, back]);
+    }
+
+    fn link_of(&mut self, between: [usize; 2], delay_ms: f64, metric: [f64; 2]) {
         self.world.links.push(LinkPlan {
-            between: [a, b],
+            between,
             members: 1,
             delay_ms,
-            metric: [weight, back],
+            metric,
             loss: 0.0,
             spells: [0.0, 0.0],
             daily: None,
             jitter_ms: 0.0,
             interfaces: None,
         });
+    }
+
+    /// Two routes of equal metric between two routers, which share traffic by flow.
+    fn diamond(&mut self, owner: usize, ends: [usize; 2]) {
+        let middles = [0, 1].map(|_| self.router(owner, 'd'));
+        let halves = [0, 1].map(|_| {
+            let weight = between(&mut self.rng, 1.0, 5.0);
+            [weight, weight * between(&mut self.rng, 0.6, 1.6)]
+        });
+        for middle in middles {
+            for (half, between_ends) in
+                [(halves[0], [ends[0], middle]), (halves[1], [middle, ends[1]])]
+            {
+                let delay = between(&mut self.rng, 0.3, 6.0);
+                self.link_of(between_ends, delay, half);
+            }
+        }
+        let hosts = self.world.sites.len() + self.world.targets.len();
+        for end in ends {
+            self.world.routers[end - hosts].balances = true;
+        }
     }
 
     fn inside(&mut self, a: usize, b: usize, longest_ms: f64) {
@@ -140,7 +173,12 @@ impl Draft {
         let size = self.rng.random_range(8..=14);
         let ring: Vec<usize> = (0..size).map(|_| self.router(owner, 'r')).collect();
         for index in 0..size {
-            self.inside(ring[index], ring[(index + 1) % size], 12.0);
+            let ends = [ring[index], ring[(index + 1) % size]];
+            if chance(&mut self.rng, DIAMONDS) {
+                self.diamond(owner, ends);
+            } else {
+                self.inside(ends[0], ends[1], 12.0);
+            }
         }
         for _ in 0..size / 2 {
             let from = self.rng.random_range(0..size);

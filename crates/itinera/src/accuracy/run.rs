@@ -5,11 +5,14 @@ use crate::args::accuracy::{RunArgs, SuiteName};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use indicatif::{ProgressBar, ProgressStyle};
-use itinera_lab::accuracy::{self, Job, Setup, Suite, WorldRecord};
+use itinera_lab::accuracy::{self, Job, Parts, Setup, Suite, WorldRecord};
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+/// Names no candidate.
+const NONE: &str = "none";
 
 pub(super) fn run(args: &RunArgs, output: &Output) -> Result<(), Failure> {
     let jobs = jobs(args);
@@ -18,12 +21,15 @@ pub(super) fn run(args: &RunArgs, output: &Output) -> Result<(), Failure> {
         return Err(Failure::say(Code::Failed, text));
     }
     let keep = args.keep.as_deref().map(Keep::open).transpose()?;
+    let candidates = candidates(args)?;
     let mut records = Vec::new();
     let mut open = Vec::new();
     for job in jobs {
-        match keep.as_ref().map(|keep| keep.find(&job)).transpose()?.flatten() {
-            Some(record) => records.push(record),
-            None => open.push(job),
+        let kept = keep.as_ref().map(|keep| keep.find(&job, &candidates)).transpose()?;
+        let all = || Parts { world: true, candidates: candidates.clone() };
+        match kept.map_or_else(|| (None, all()), |kept| (kept.record, kept.missing)) {
+            (Some(record), missing) if missing.candidates.is_empty() => records.push(record),
+            (record, missing) => open.push(Open { job, record, missing }),
         }
     }
     if !records.is_empty() {
@@ -32,6 +38,26 @@ pub(super) fn run(args: &RunArgs, output: &Output) -> Result<(), Failure> {
     }
     records.extend(play(&open, args.threads, keep.as_ref())?);
     show(&records, output)
+}
+
+/// What is still to be run of a world.
+struct Open {
+    job: Job,
+    /// What is kept of it.
+    record: Option<WorldRecord>,
+    missing: Parts,
+}
+
+/// The candidates that are asked for; all without any choice.
+fn candidates(args: &RunArgs) -> Result<Vec<String>, Failure> {
+    let all = Parts::all().candidates;
+    let unknown = args.candidates.iter().find(|name| !all.contains(name) && *name != NONE);
+    if let Some(name) = unknown {
+        let text = format!("{name:?} is not a candidate; there are {}, and {NONE}", all.join(", "));
+        return Err(Failure::say(Code::Failed, text));
+    }
+    let is_wanted = |name: &String| args.candidates.is_empty() || args.candidates.contains(name);
+    Ok(all.into_iter().filter(is_wanted).collect())
 }
 
 pub(super) fn report_of(directory: &Path, output: &Output) -> Result<(), Failure> {
@@ -60,6 +86,7 @@ fn show(records: &[WorldRecord], output: &Output) -> Result<(), Failure> {
 fn jobs(args: &RunArgs) -> Vec<Job> {
     let suite = match args.suite {
         SuiteName::Quick => Suite::Quick,
+        SuiteName::Daily => Suite::Daily,
         SuiteName::Full => Suite::Full,
         SuiteName::Sweep => Suite::Sweep,
     };
@@ -94,7 +121,7 @@ fn jobs(args: &RunArgs) -> Vec<Job> {
 
 /// Runs jobs on threads; a thread takes the next one when it is done with one.
 fn play(
-    jobs: &[Job],
+    jobs: &[Open],
     threads: Option<u16>,
     keep: Option<&Keep>,
 ) -> Result<Vec<WorldRecord>, Failure> {
@@ -125,29 +152,42 @@ fn play(
     records.into_iter().map(|(_, record)| record).collect()
 }
 
-fn play_one(job: &Job, keep: Option<&Keep>, bar: &ProgressBar) -> Result<WorldRecord, Failure> {
-    let Job { setup, family, seed, extent } = job;
-    let record = accuracy::run_world(setup, *family, *seed, *extent, || bar.inc(1));
+fn play_one(open: &Open, keep: Option<&Keep>, bar: &ProgressBar) -> Result<WorldRecord, Failure> {
+    let Open { job, record, missing } = open;
+    let played = accuracy::run_world(job, missing, || bar.inc(1));
     if let Some(keep) = keep {
-        keep.put(job, &record)?;
+        keep.put(job, missing, &played)?;
     }
+    let record = together(record.as_ref(), played, missing);
     if bar.is_hidden() {
         let _unseen = writeln!(
             std::io::stderr(),
-            "setup {}, family {family}, seed {seed}: {} cases",
-            setup.name,
+            "setup {}, family {}, seed {}: {} cases",
+            job.setup.name,
+            job.family,
+            job.seed,
             record.cases.len()
         );
     }
     Ok(record)
 }
 
+/// What was kept of a world with what was run of it now.
+fn together(kept: Option<&WorldRecord>, mut played: WorldRecord, parts: &Parts) -> WorldRecord {
+    let Some(kept) = kept else { return played };
+    let mut record = kept.clone();
+    for part in parts.candidates.iter().filter_map(|name| played.take(name)) {
+        record.put(part);
+    }
+    record
+}
+
 /// A bar of steps on a terminal: calm time and cases of each world.
-fn progress(jobs: &[Job]) -> ProgressBar {
+fn progress(jobs: &[Open]) -> ProgressBar {
     if !std::io::stderr().is_terminal() {
         return ProgressBar::hidden();
     }
-    let steps = jobs.iter().map(|job| job.extent.cases + 1).sum();
+    let steps = jobs.iter().map(|open| open.job.extent.cases + 1).sum();
     let bar = ProgressBar::new(steps);
     let style = ProgressStyle::with_template("{wide_bar} {pos} of {len} steps, {eta} left");
     bar.with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))

@@ -24,7 +24,9 @@ pub(crate) enum AccuracyCommand {
 pub(crate) enum SuiteName {
     /// Comparison on the same cases; under three minutes on two cores
     Quick,
-    /// Full suite for publication; runs overnight
+    /// What a change of the engine does to every score; about 20 minutes
+    Daily,
+    /// Full suite for publication; runs for hours
     Full,
     /// Effect of more agents, peers, probes and rounds
     Sweep,
@@ -75,7 +77,7 @@ pub(crate) struct RunArgs {
     /// Set of seeds; figures are published from test alone
     #[arg(long, value_enum, default_value_t = SplitName::Tune)]
     pub(crate) split: SplitName,
-    /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits
+    /// Only worlds of this family: plain, noise, bursts, addresses, routing, limits, combined
     #[arg(long)]
     pub(crate) family: Option<WorldFamily>,
     /// Only worlds measured by this setup
@@ -93,7 +95,10 @@ pub(crate) struct RunArgs {
     /// Slice K/N of the worlds, such as 2/8
     #[arg(long, value_name = "K/N", value_parser = slice)]
     pub(crate) slice: Option<(usize, usize)>,
-    /// Save the result of each world in this directory and skip worlds saved there
+    /// Only these candidates, by comma; none runs the worlds and the oracle alone
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub(crate) candidates: Vec<String>,
+    /// Save the result of each world and candidate in this directory and skip what is saved there
     #[arg(long, value_name = "DIR")]
     pub(crate) keep: Option<PathBuf>,
     /// Threads (default: number of cores); scores do not depend on it
@@ -118,7 +123,7 @@ pub(crate) struct CaseArgs {
     /// Number of the case in its world, from 0
     #[arg(long, value_parser = clap::value_parser!(u64).range(..100_000))]
     pub(crate) number: u64,
-    /// Family of the world: plain, noise, bursts, addresses, routing, limits
+    /// Family of the world: plain, noise, bursts, addresses, routing, limits, combined
     #[arg(long, default_value_t = WorldFamily::Plain)]
     pub(crate) family: WorldFamily,
     /// Measuring setup
