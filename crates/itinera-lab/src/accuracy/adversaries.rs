@@ -303,6 +303,31 @@ fn a_wrong_place_is_not_noticed_and_not_a_phantom_as_often_as_there_are_faults()
     assert!(told >= 4, "{told}");
 }
 
+#[test]
+fn the_busiest_link_is_right_as_often_as_it_is_at_fault() {
+    let (mut right, mut all) = (0, 0);
+    for (stage, cases) in cases(Kind::is_link, 10) {
+        let count = |link: &LinkId| {
+            stage.atlas.suspect(Suspect::Link(*link)).map_or(0, |suspect| {
+                let (paths, pairs) = stage.atlas.crossing_counts(&[suspect]);
+                paths + pairs
+            })
+        };
+        let busiest = stage.atlas.used_links().into_iter().max_by_key(count).unwrap();
+        for case in cases {
+            let region = stage.atlas.region_of(busiest);
+            let score = played(&stage, &case, vec![claim(&case, region, None)]);
+            let class = stage.atlas.links_of(case.suspects()[0]).into_iter();
+            let mut class = class.map(|link| stage.atlas.class(link).clone());
+            let is_at_fault = class.any(|class| class.contains(&stage.atlas.edge(busiest)));
+            assert!(!score.link || is_at_fault, "{case:?}");
+            assert!(score.confidence > 0.0 && score.noticed_s.is_none(), "it always stands");
+            (right, all) = (right + u32::from(score.link), all + 1);
+        }
+    }
+    assert!(all >= 12 && right * 5 < all, "{right} of {all}");
+}
+
 /// Claims nothing for as long as nothing is wrong and a minute more, and the same from then on.
 #[derive(Debug, Clone)]
 struct Late {

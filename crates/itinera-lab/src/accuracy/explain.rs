@@ -388,6 +388,8 @@ fn tell_claims(
         text.push_str("  oracle    is asked about single faults only\n");
         return;
     };
+    let unknown = judged(record, &record.verdicts[SIZE_UNKNOWN]);
+    add(text, format_args!("  {SIZE_UNKNOWN}: {unknown}\n"));
     add(text, format_args!("  {ORACLE:<10}{}\n", judged(record, &record.verdicts[ORACLE])));
     let mut best: Vec<_> = opinion.candidates.iter().collect();
     best.sort_by(|a, b| b.probability.total_cmp(&a.probability));

@@ -9,7 +9,7 @@ use std::fmt::Write;
 const WIDTH: usize = 1_280;
 const LEFT: usize = 190;
 const TOP: usize = 96;
-const ROW: usize = 26;
+const ROW: usize = 32;
 const CELL: usize = 46;
 const PAPER: &str = "#ffffff";
 const INK: &str = "#1c2a33";
@@ -19,7 +19,7 @@ const STEPS: [&str; 5] = ["#f3f5f7", "#f5d685", "#e58f47", "#ab3f44", "#4d103f"]
 const LOSS_STEPS: [f64; 4] = [0.02, 0.05, 0.15, 0.4];
 const DELAY_STEPS_MS: [f64; 4] = [3.0, 8.0, 20.0, 60.0];
 
-/// What one hop of a route gave: before, and in the ten minutes since.
+/// What one hop of a route gave: before, and since the fault began.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Tally {
     pub(super) sent: [u32; 2],
@@ -112,7 +112,11 @@ impl Layout {
     }
 
     const fn y(&self, index: usize) -> usize {
-        let gap = if index >= self.there { 44 } else { 0 };
+        let gap = match self.there {
+            0 => 14,
+            there if index >= there => 44,
+            _ => 0,
+        };
         TOP + 30 + index * ROW + gap
     }
 }
@@ -189,12 +193,12 @@ pub(super) fn draw(
 const fn explanation(effect: Effect) -> &'static str {
     match effect {
         Effect::Loss(_) => {
-            "Each row is a route from a site to a target, hop by hop. Shade: loss in the ten \
-             minutes since the fault, above the usual. Ring: silent hop. Underlined: answers cross the fault."
+            "Each row is a route from a site to a target, hop by hop. Shade: loss since the fault \
+             began, above the usual. Ring: silent hop. Underlined: answers cross the fault."
         }
         Effect::DelayMs(_) => {
-            "Each row is a route from a site to a target, hop by hop. Shade: delay in the ten minutes \
-             since the fault, above the usual. Ring: silent hop. Underlined: answers cross the fault."
+            "Each row is a route from a site to a target, hop by hop. Shade: delay since the fault \
+             began, above the usual. Ring: silent hop. Underlined: answers cross the fault."
         }
     }
 }

@@ -168,7 +168,7 @@ fn heading(text: &mut String, label: &str, scores: &[Scores]) {
 }
 
 fn row(text: &mut String, label: &str, figures: impl Iterator<Item = String>) {
-    let mut line = format!("{label:<38}");
+    let mut line = format!("{label:<42}");
     for figure in figures {
         add(&mut line, format_args!("{figure:<27}"));
     }
