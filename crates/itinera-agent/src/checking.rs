@@ -3,7 +3,7 @@
 
 use crate::clock::AgentClock;
 use crate::diagnosis::{DiagnosisPlan, DiagnosisProgress, Place, diagnose};
-use crate::host_facts::HostFactsSource;
+use crate::host_facts::{HostFactsSource, Turns};
 use crate::limits::LocalLimits;
 use crate::measurement::Measurement;
 use crate::plan;
@@ -35,10 +35,6 @@ const DIAGNOSES_AT_ONCE: usize = 2;
 const WORDS: usize = 64;
 /// How often what is to be done now is looked at again.
 const GLANCE: Duration = Duration::from_secs(5);
-/// After the kernel has said that something changed, more of it follows.
-const SETTLES: Duration = Duration::from_millis(500);
-/// A kernel that says so without end is not asked more often than this.
-const LEAST: Duration = Duration::from_secs(5);
 
 /// A check and when it is asked next.
 struct Entry {
@@ -94,10 +90,8 @@ struct Follower {
     running: JoinSet<Settled>,
     turns: Arc<Semaphore>,
     diagnosis_turns: Arc<Semaphore>,
-    /// When it is looked around next, whether that is being done, and when it was done last.
-    look_at: Instant,
-    looking: bool,
-    looked: Option<Instant>,
+    /// When host facts are read.
+    readings: Turns,
 }
 
 /// Follows the schedule's checks and orders until told to stop.
@@ -135,14 +129,14 @@ pub(crate) async fn follow(
         };
         tokio::select! {
             () = tokio::time::sleep_until(next) => {}
-            true = acted => follower.on_change(),
+            true = acted => follower.readings.on_change(Instant::now()),
             Ok(()) = schedule.changed() => {
                 follower.schedule = schedule.borrow_and_update().clone();
                 follower.replan();
             }
             _ = glance.tick() => follower.replan(),
-            () = host_facts_changed => follower.on_change(),
-            Ok(()) = probed.changed() => follower.on_change(),
+            () = host_facts_changed => follower.readings.on_change(Instant::now()),
+            Ok(()) = probed.changed() => follower.readings.on_change(Instant::now()),
             Some(settled) = follower.running.join_next() => match settled {
                 Ok(settled) => if !follower.on_settled(settled).await {
                     return;
@@ -180,9 +174,7 @@ impl Follower {
             running: JoinSet::new(),
             turns: Arc::new(Semaphore::new(AT_ONCE)),
             diagnosis_turns: Arc::new(Semaphore::new(DIAGNOSES_AT_ONCE)),
-            look_at: Instant::now(),
-            looking: false,
-            looked: None,
+            readings: Turns::new(Instant::now()),
         }
     }
 
@@ -190,15 +182,8 @@ impl Follower {
     fn next(&self) -> Instant {
         let waiting = self.entries.values().filter(|entry| !entry.running);
         let due = waiting.map(|entry| entry.next).min();
-        let look_at = if self.looking { Instant::now() + GLANCE } else { self.look_at };
-        due.map_or(look_at, |due| due.min(look_at))
-    }
-
-    /// The kernel says that something around is another now.
-    fn on_change(&mut self) {
-        let since = self.looked.map_or(LEAST, |at| at.elapsed());
-        let soon = Instant::now() + SETTLES.max(LEAST.saturating_sub(since));
-        self.look_at = self.look_at.min(soon);
+        let reading = self.readings.next(Instant::now());
+        due.map_or(reading, |due| due.min(reading))
     }
 
     /// Sends what was found; false when the receiver is gone.
@@ -211,10 +196,9 @@ impl Follower {
                 Measurement::Check(round)
             }
             Settled::HostFactsSource(round) => {
-                self.looking = false;
+                self.readings.end(Instant::now(), round.is_some());
                 let Some(round) = round else { return true };
                 self.asker.resolvers.clone_from(&round.host_facts.resolvers);
-                self.looked = Some(Instant::now());
                 Measurement::HostFacts(round)
             }
             Settled::Throughput(Some(round)) => Measurement::Throughput(round),
@@ -227,11 +211,9 @@ impl Follower {
     fn read_host_facts(&mut self) {
         let every = Duration::from_secs(self.schedule.host_facts_every_s.into());
         let Some(host_facts) = self.host_facts.clone() else { return };
-        if self.looking || every.is_zero() || Instant::now() < self.look_at {
+        if every.is_zero() || !self.readings.begin(Instant::now(), every) {
             return;
         }
-        self.looking = true;
-        self.look_at = Instant::now() + every;
         let (place, clock) = (self.it.place.clone(), Arc::clone(&self.it.clock));
         let limits = self.it.limits.clone();
         let action = self.it.action.as_ref().and_then(|action| action.borrow().clone());
@@ -264,7 +246,7 @@ impl Follower {
     /// Asks what is due.
     fn ask(&mut self) {
         // Programs resolve names by what the machine is configured with: known after one look.
-        let knows_resolvers = self.looked.is_some() || self.schedule.host_facts_every_s == 0;
+        let knows_resolvers = self.readings.is_read() || self.schedule.host_facts_every_s == 0;
         for (check, entry) in &mut self.entries {
             if entry.running || entry.next > Instant::now() || !knows_resolvers {
                 continue;

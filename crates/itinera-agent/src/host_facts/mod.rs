@@ -5,6 +5,7 @@ mod kernel;
 mod leases;
 #[cfg(test)]
 mod tests;
+mod turns;
 
 pub use announced::Announcements;
 use itinera_model::codec::{decode, encode};
@@ -13,6 +14,7 @@ use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tokio::net::UdpSocket;
+pub(crate) use turns::Turns;
 
 /// How long the simulation may take to tell.
 const WAIT: Duration = Duration::from_secs(1);
