@@ -199,6 +199,17 @@ pub trait Candidate: Send {
     /// Regards one more window; gives what stands at its end, what matters most first.
     fn regard(&mut self, shown: &WindowInput<'_>) -> Vec<Claim>;
 
+    /// After a window: the paths, by their index in the topology, of which it wants another round in the next window.
+    /// Of what is more than `most`, the first are run. The numbers of extra rounds begin at 2^32.
+    fn ask(&mut self, _most: usize) -> Vec<usize> {
+        Vec::new()
+    }
+
+    /// Sets of regions whose links it cannot tell apart by what is measured.
+    fn alike(&self) -> Vec<Vec<Region>> {
+        Vec::new()
+    }
+
     /// The same candidate with the same memory, to go on by itself.
     fn fork(&self) -> Box<dyn Candidate>;
 }

@@ -9,7 +9,7 @@
     reason = "a bench measures time and memory, and prints"
 )]
 
-use itinera_lab::accuracy::{Job, Setup, Suite, roster, spend};
+use itinera_lab::accuracy::{Job, Meter, Setup, Suite, costs, roster};
 use itinera_simnet::worlds::{Split, WorldFamily};
 use std::time::Instant;
 
@@ -37,24 +37,20 @@ fn main() {
     let begun = Instant::now();
     let now = move || begun.elapsed().as_secs_f64();
     println!("paths   candidate   us a round   to drawing   kB a path");
+    let names: Vec<String> = roster().into_iter().map(|(name, _)| name.to_owned()).collect();
     let mut first = None;
     for (agents, per_target) in sizes {
         let job = job(*agents, *per_target);
-        let drawn = spend(&job, windows, None, now);
-        let per_round = drawn.drawing_s * 1e6 / drawn.rounds.max(1) as f64;
-        first.get_or_insert(per_round);
-        println!("{:<8}{:<12}{per_round:>10.2}{:>13}{:>12}", drawn.paths, "(drawing)", "1.00", "-");
-        for (name, _) in roster() {
-            let before = resident();
-            let spent = spend(&job, windows, Some(name), now);
-            let kept = (resident() - before).max(0.0) / 1e3 / spent.paths.max(1) as f64;
-            let own = spent.candidate_s * 1e6 / spent.rounds.max(1) as f64;
-            assert!(spent.candidate.is_some(), "{name} is a candidate");
+        let meter = Meter { now: &now, resident: &resident };
+        for cost in costs(&job, windows, &names, meter) {
+            let name = cost.candidate.as_deref().unwrap_or("(drawing)");
+            let held = cost.kb_per_path.map_or_else(|| "-".to_owned(), |kb| format!("{kb:.1}"));
             println!(
-                "{:<8}{name:<12}{own:>10.2}{:>13.2}{kept:>12.1}",
-                spent.paths,
-                own / per_round
+                "{:<8}{name:<12}{:>10.2}{:>13.2}{held:>12}",
+                cost.paths, cost.us_per_round, cost.to_drawing
             );
+            first.get_or_insert(cost.us_per_round);
+            assert!(cost.us_per_round > 0.0, "{name} takes some time");
         }
     }
     let rounds = full_rounds();

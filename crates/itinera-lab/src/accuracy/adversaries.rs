@@ -1,5 +1,6 @@
 //! Silly candidates, and how badly they score.
 
+use super::calibration::{Calibration, CalibrationError};
 use super::cases::{Case, Effect, Fault, Kind, draw};
 use super::job::Extent;
 use super::phantoms::PhantomRecord;
@@ -14,7 +15,7 @@ use itinera_candidates::{Candidate, Claim, Region, WindowInput};
 use itinera_model::finding::{Cause, Place};
 use itinera_model::two_way::Direction;
 use itinera_simnet::closed_form::LinkId;
-use itinera_simnet::worlds::WorldFamily;
+use itinera_simnet::worlds::{Split, WorldFamily};
 use std::collections::{BTreeMap, BTreeSet};
 
 fn stage(seed: u64) -> Stage {
@@ -59,7 +60,7 @@ fn claim(case: &Case, region: impl Into<Region>, direction: Option<Direction>) -
 /// What a stubborn candidate gets for its claims in a case.
 fn played(stage: &Stage, case: &Case, claims: Vec<Claim>) -> CaseScore {
     let stretch = Stretch::of_case(stage, case.number);
-    let warm = Warm::of(&stretch, vec![Box::new(Stubborn(claims))]);
+    let warm = Warm::of(&stretch, vec![Box::new(Stubborn(claims))], true);
     warm.play(case, |_| {}).verdicts["stubborn"].clone()
 }
 
@@ -142,8 +143,9 @@ fn owner_wide_faults_are_found_by_extent_and_single_links_not_by_owners() {
 }
 
 /// Scores of a candidate from the verdicts of its cases, in worlds of a hundred cases.
-fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
-    let extent = Extent { cases: 100, times: 10, calm_windows: 10, first_only: false };
+fn worlds(verdicts: &[(Kind, CaseScore)], seeds: impl Iterator<Item = u64>) -> Vec<WorldRecord> {
+    let extent =
+        Extent { cases: 100, oracle_cases: 100, times: 10, calm_windows: 10, first_only: false };
     let case = |(number, (kind, verdict)): (usize, &(Kind, CaseScore))| CaseRecord {
         number: number as u64,
         kind: *kind,
@@ -171,9 +173,9 @@ fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
         phantoms: BTreeMap::new(),
         optimal_s: vec![Some(40.0); 29],
         calm_peak: Some(1.0),
-        size_rank: None,
+        size_ranks: BTreeMap::new(),
     };
-    let worlds = verdicts.chunks(100).zip(0..).map(|(chunk, seed)| WorldRecord {
+    let worlds = verdicts.chunks(100).zip(seeds).map(|(chunk, seed)| WorldRecord {
         version: RECORD_VERSION,
         setup: Setup::a(),
         family: WorldFamily::Plain.to_string(),
@@ -184,9 +186,19 @@ fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
         versions: BTreeMap::from([("silly".to_owned(), 1)]),
         cases: chunk.iter().enumerate().map(case).collect(),
         calm: BTreeMap::from([("silly".to_owned(), PhantomRecord::default())]),
+        coverage: BTreeMap::new(),
     });
-    let report = report(&worlds.collect::<Vec<_>>());
-    report.parts[0].scores.iter().find(|scores| scores.candidate == "silly").unwrap().clone()
+    worlds.collect()
+}
+
+/// What the candidate of this name gets.
+fn scores(worlds: &[WorldRecord], name: &str) -> Scores {
+    let report = report(worlds);
+    report.parts[0].scores.iter().find(|scores| scores.candidate == name).unwrap().clone()
+}
+
+fn scored(verdicts: &[(Kind, CaseScore)]) -> Scores {
+    scores(&worlds(verdicts, 0..), "silly")
 }
 
 /// Verdicts of one that always says the same confidence and is right in this share of the first cases.
@@ -207,6 +219,28 @@ fn a_constant_confidence_is_calibrated_where_it_is_as_often_right() {
     assert!((error(0.9, 0.5) - 0.4).abs() < 0.03, "{}", error(0.9, 0.5));
     let log_score = |right| scored(&constant(0.7, right)).log_score.value.unwrap();
     assert!((log_score(0.7) + 0.611).abs() < 1e-3, "{}", log_score(0.7));
+}
+
+#[test]
+fn a_calibration_mends_what_is_too_sure_in_other_worlds_only() {
+    let said = constant(0.9, 0.6);
+    let seeds = |calibrate: bool| {
+        (16..).filter(move |seed| (Split::of(*seed) == Split::Calibrate) == calibrate)
+    };
+    let mut records = worlds(&said, seeds(true));
+    let fitted = Calibration::fit(&records, "silly").unwrap();
+    assert_eq!((fitted.version, fitted.seeds.len()), (RECORD_VERSION, said.len() / 100));
+    assert_eq!(fitted.apply(&mut records), 0, "not where it was fitted");
+    let mut others = worlds(&said, seeds(false));
+    assert_eq!(Calibration::fit(&others, "silly"), Err(CalibrationError::NoWorlds));
+    assert_eq!(fitted.apply(&mut others), said.len() / 100);
+    let before = scores(&others, "silly").calibration_link.value.unwrap();
+    let after = scores(&others, "silly, calibrated");
+    assert!((before - 0.3).abs() < 0.05, "{before}");
+    assert!(after.calibration_link.value.unwrap() < 0.05, "{:?}", after.calibration_link);
+    assert_eq!(after.link, scores(&others, "silly").link, "right or wrong as before");
+    let few = worlds(&said[..40], [12].into_iter());
+    assert_eq!(Calibration::fit(&few, "silly"), Err(CalibrationError::TooFew(40)));
 }
 
 #[test]
@@ -244,7 +278,7 @@ fn a_claim_that_always_stands_is_a_phantom_once_and_everything_at_once_is_as_man
     let phantoms = |places: &[Place], windows| {
         let claims = places.iter().map(misrouted).collect();
         let stretch = Stretch::new(&stage, 0);
-        let warm = Warm::of(&stretch, vec![Box::new(Stubborn(claims))]);
+        let warm = Warm::of(&stretch, vec![Box::new(Stubborn(claims))], true);
         let in_case = warm.play(&draw(&stretch, 0), |_| {}).phantoms["stubborn"].phantoms;
         (warm.calm(windows)["stubborn"].phantoms, in_case)
     };
@@ -287,7 +321,7 @@ fn a_wrong_place_is_not_noticed_and_not_a_phantom_as_often_as_there_are_faults()
             let late = |claims: Vec<Claim>| {
                 let stretch = Stretch::of_case(&stage, case.number);
                 let left = stretch.history + 6;
-                let warm = Warm::of(&stretch, vec![Box::new(Late { claims, left })]);
+                let warm = Warm::of(&stretch, vec![Box::new(Late { claims, left })], true);
                 let record = warm.play(&case, |_| {});
                 let phantoms = record.phantoms["late"];
                 (record.verdicts["late"].noticed_s, phantoms.phantoms[0], phantoms.true_surges)
@@ -377,7 +411,7 @@ fn the_ceiling_is_what_the_best_claims_get_and_the_oracle_stays_below() {
     for (stage, cases) in cases(|kind| kind == Kind::ReverseLoss, 3) {
         for case in cases {
             let stretch = Stretch::of_case(&stage, case.number);
-            let warm = Warm::of(&stretch, Vec::new());
+            let warm = Warm::of(&stretch, Vec::new(), true);
             let record = warm.play(&case, |_| {});
             let score = &record.verdicts[ORACLE];
             assert!(!score.link || record.truth.nameable, "{record:?}");

@@ -328,7 +328,7 @@ impl Atlas {
         }
     }
 
-    /// The directed links of a place, as probes go.
+    /// The directed links of a place, as probes go. A site's line is a region of its own, by address.
     fn of_place(&self, place: &Place) -> BTreeSet<LinkId> {
         let known = match place {
             Place::Owner { as_number } => self.inside.get(as_number),

@@ -2,10 +2,10 @@
 
 use super::atlas::Suspect;
 use super::cases::{Case, Effect, Kind, draw};
-use super::oracle::{Oracle, Reader};
+use super::oracle::{Learned, Opinion, Oracle, Reader, SizeUnknown};
 use super::picture::{self, Cell, Mark, Row, Tally};
 use super::report::serde_name;
-use super::run::{CaseRecord, ORACLE, SIZE_UNKNOWN, Warm};
+use super::run::{CaseRecord, LEARNED, ORACLE, SIZE_UNKNOWN, Warm};
 use super::setup::Setup;
 use super::stage::Stage;
 use super::stretch::Stretch;
@@ -60,6 +60,9 @@ pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Ex
     let mut said: Vec<(String, Vec<Claim>)> = Vec::new();
     let mut reader = Reader::new(&stretch);
     let mut oracle = Oracle::new(&stretch, &case);
+    let mut unknown = SizeUnknown::new(&stretch, Case::usual_spells(family));
+    let baselines = warm.baselines.clone().unwrap_or_default();
+    let mut learned = Learned::new(&stretch, &baselines);
     let record = warm.play(&case, |moment| {
         if moment.window > case.asked_after() {
             return;
@@ -70,15 +73,26 @@ pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Ex
         }
         let told = reader.window(moment.drawn);
         oracle.regard(&mut reader, &told);
+        learned.regard(told.clone());
+        unknown.regard(told);
         said =
             moment.claims.iter().map(|(who, claims)| ((*who).to_owned(), claims.clone())).collect();
     });
     let rows = rows(&stretch, &changed, &case, &tallies);
-    let opinion = record.verdicts.contains_key(ORACLE).then(|| oracle.opinion(case.kind));
+    let asked = [
+        (LEARNED, record.verdicts.get(LEARNED).map(|_| learned.opinion(&mut reader).opinion)),
+        (
+            SIZE_UNKNOWN,
+            record.verdicts.get(SIZE_UNKNOWN).map(|_| unknown.opinion(&mut reader).opinion),
+        ),
+        (ORACLE, record.verdicts.get(ORACLE).map(|_| oracle.opinion(case.kind))),
+    ];
+    let opinions: Vec<(&str, Opinion)> =
+        asked.into_iter().filter_map(|(name, opinion)| Some((name, opinion?))).collect();
     let mut text = String::new();
     tell(&mut text, &stage, &record);
     tell_rows(&mut text, &rows, record.effect);
-    tell_claims(&mut text, &stage, &record, &said, opinion.as_ref());
+    tell_claims(&mut text, &stage, &record, &said, &opinions);
     let marks = marks(&stage, &said);
     let notes = notes(&record, &said);
     let title = title(&stage, &record);
@@ -356,7 +370,7 @@ fn tell_claims(
     stage: &Stage,
     record: &CaseRecord,
     said: &[(String, Vec<Claim>)],
-    opinion: Option<&super::oracle::Opinion>,
+    opinions: &[(&str, Opinion)],
 ) {
     let after = record.truth.lasts_s.map_or_else(
         || "ten minutes after it began".to_owned(),
@@ -384,27 +398,21 @@ fn tell_claims(
             add(text, format_args!("            and {} more claims\n", claims.len() - 3));
         }
     }
-    let Some(opinion) = opinion else {
-        text.push_str("  oracle    is asked about single faults only\n");
-        return;
-    };
-    let unknown = judged(record, &record.verdicts[SIZE_UNKNOWN]);
-    add(text, format_args!("  {SIZE_UNKNOWN}: {unknown}\n"));
-    add(text, format_args!("  {ORACLE:<10}{}\n", judged(record, &record.verdicts[ORACLE])));
-    let mut best: Vec<_> = opinion.candidates.iter().collect();
-    best.sort_by(|a, b| b.probability.total_cmp(&a.probability));
-    for candidate in best.into_iter().take(3).filter(|candidate| candidate.probability > 0.001) {
-        let suspect = stage.atlas.suspects[candidate.suspect];
-        add(
-            text,
-            format_args!(
-                "            {}, {:.1} %\n",
-                verdict::suspect_in_words(stage, suspect),
-                candidate.probability * 100.0,
-            ),
-        );
+    if opinions.is_empty() {
+        text.push_str("  oracles   are asked about single faults only\n");
     }
-    add(text, format_args!("            no fault, {:.1} %\n", opinion.nothing * 100.0));
+    for (name, opinion) in opinions {
+        add(text, format_args!("  {name}: {}\n", judged(record, &record.verdicts[*name])));
+        let mut best: Vec<_> = opinion.candidates.iter().collect();
+        best.sort_by(|a, b| b.probability.total_cmp(&a.probability));
+        for candidate in best.into_iter().take(3).filter(|it| it.probability > 0.001) {
+            let suspect = stage.atlas.suspects[candidate.suspect];
+            let percent = candidate.probability * 100.0;
+            let words = verdict::suspect_in_words(stage, suspect);
+            add(text, format_args!("            {} on {words}, {percent:.1} %\n", candidate.cause));
+        }
+        add(text, format_args!("            no fault, {:.1} %\n", opinion.nothing * 100.0));
+    }
 }
 
 fn judged(record: &CaseRecord, verdict: &super::CaseScore) -> String {
@@ -448,7 +456,7 @@ fn notes(record: &CaseRecord, said: &[(String, Vec<Claim>)]) -> Vec<String> {
         };
         Some(format!("{who}: {}{claims}", judged(record, verdict)))
     };
-    let all = said.iter().map(|(who, _)| who.as_str()).chain([SIZE_UNKNOWN, ORACLE]);
+    let all = said.iter().map(|(who, _)| who.as_str()).chain([LEARNED, SIZE_UNKNOWN, ORACLE]);
     std::iter::once(first).chain(all.filter_map(line)).collect()
 }
 

@@ -22,6 +22,8 @@ pub struct Job {
 pub struct Extent {
     /// Cases.
     pub cases: u64,
+    /// Cases, the first ones, that oracles are asked about as well.
+    pub oracle_cases: u64,
     /// Times of the world at which they are played, ten at most.
     pub times: u64,
     /// Windows of ten seconds without any fault, after the history of each time of the world.

@@ -12,9 +12,12 @@
 mod adversaries;
 mod archive;
 mod atlas;
+mod calibration;
 mod cases;
+mod cast;
 mod chance;
 mod cost;
+mod coverage;
 mod explain;
 mod interval;
 mod job;
@@ -34,8 +37,10 @@ mod verdict;
 mod window;
 
 pub use atlas::Edge;
+pub use calibration::{Calibration, CalibrationError};
 pub use cases::{Case, Effect, Kind, draw};
-pub use cost::{Spent, spend};
+pub use cost::{Cost, Meter, costs};
+pub use coverage::CoverageRecord;
 pub use explain::{Explained, explain};
 pub use itinera_candidates::roster;
 pub use job::{Extent, Job};
@@ -43,7 +48,8 @@ pub use phantoms::PhantomRecord;
 pub use records::CandidateRecord;
 pub use report::{Interval, Report, report};
 pub use run::{
-    CaseRecord, Moment, ORACLE, Parts, RECORD_VERSION, SIZE_UNKNOWN, Warm, WorldRecord, run_world,
+    CaseRecord, LEARNED, Moment, ORACLE, Parts, RECORD_VERSION, SIZE_UNKNOWN, Warm, WorldRecord,
+    run_world,
 };
 pub use setup::{Setup, WINDOW_S};
 pub use stage::Stage;

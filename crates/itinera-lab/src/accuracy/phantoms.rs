@@ -3,6 +3,7 @@
 //! An episode begins with a claim and lasts while claims of the same cause share a place with it. So a
 //! claim that stands for an hour counts once, and so does one that changes the order of its places.
 
+use super::cast::Said;
 use itinera_candidates::{Claim, Region};
 use itinera_model::finding::Cause;
 use serde::{Deserialize, Serialize};
@@ -39,6 +40,8 @@ pub struct PhantomRecord {
     pub true_surges: u64,
     /// Windows that were watched.
     pub windows: u64,
+    /// Extra rounds that it asked for in these, and got.
+    pub extra_rounds: u64,
 }
 
 impl PhantomRecord {
@@ -49,6 +52,7 @@ impl PhantomRecord {
         }
         self.true_surges += other.true_surges;
         self.windows += other.windows;
+        self.extra_rounds += other.extra_rounds;
     }
 }
 
@@ -86,17 +90,18 @@ impl Episodes {
         Self { open: self.open.clone(), record: PhantomRecord::default() }
     }
 
-    /// Takes the claims that stand at the end of a window. `explain` is asked about each episode that
+    /// Takes what a candidate says at the end of a window. `explain` is asked about each episode that
     /// begins, with the number of open episodes that the fault explains.
     pub(super) fn regard(
         &mut self,
         window: u64,
-        claims: &[Claim],
+        said: &Said,
         mut explain: impl FnMut(&Claim, usize) -> Explanation,
     ) {
         self.open.retain(|episode| episode.last + ENDS_AFTER >= window);
         self.record.windows += 1;
-        for claim in claims {
+        self.record.extra_rounds += said.extra_rounds;
+        for claim in &said.claims {
             let Some((_, confidence)) = claim.places.first() else { continue };
             let regions = claim.places.iter().map(|(region, _)| region.clone());
             let places: BTreeSet<Region> = regions.collect();
@@ -157,8 +162,9 @@ mod tests {
     #[test]
     fn an_episode_counts_once_at_each_confidence_whatever_the_order_of_its_places() {
         let mut episodes = Episodes::default();
+        let said = |claims: &[Claim]| Said { claims: claims.to_vec(), extra_rounds: 0 };
         let mut regard = |window, claims: &[Claim]| {
-            episodes.regard(window, claims, |_, _| Explanation::Nothing);
+            episodes.regard(window, &said(claims), |_, _| Explanation::Nothing);
             episodes.record.phantoms
         };
         assert_eq!(regard(0, &[claim(&[1, 2], 0.5)]), [1, 0, 0]);
@@ -168,7 +174,7 @@ mod tests {
         assert_eq!(regard(9, &[claim(&[3], 0.2)]), [1, 1, 1], "within a minute");
         assert_eq!(regard(16, &[claim(&[3], 0.2), claim(&[4], 0.92)]), [3, 2, 1]);
         let mut continued = episodes.continued();
-        continued.regard(17, &[claim(&[4], 0.92)], |_, _| Explanation::Nothing);
+        continued.regard(17, &said(&[claim(&[4], 0.92)]), |_, _| Explanation::Nothing);
         let nothing = PhantomRecord { windows: 1, ..PhantomRecord::default() };
         assert_eq!(continued.record, nothing, "it was counted before");
     }
@@ -178,13 +184,17 @@ mod tests {
         let mut episodes = Episodes::default();
         let mut asked = Vec::new();
         for (window, confidence) in [(0, 0.3), (1, 0.999)] {
-            let claims = [claim(&[1], confidence), claim(&[2], confidence)];
-            episodes.regard(window, &claims, |_, of_fault| {
+            let claims = vec![claim(&[1], confidence), claim(&[2], confidence)];
+            let said = Said { claims, extra_rounds: 0 };
+            episodes.regard(window, &said, |_, of_fault| {
                 asked.push(of_fault);
                 if asked.len() == 1 { Explanation::Fault } else { Explanation::Surge }
             });
         }
         assert_eq!(asked, [0, 1]);
-        assert_eq!(episodes.record, PhantomRecord { phantoms: [0; 3], true_surges: 1, windows: 2 });
+        assert_eq!(
+            episodes.record,
+            PhantomRecord { true_surges: 1, windows: 2, ..PhantomRecord::default() }
+        );
     }
 }

@@ -1,5 +1,6 @@
 //! Records of a world and of each candidate apart: what has not changed is not run again.
 
+use super::coverage::CoverageRecord;
 use super::job::Extent;
 use super::phantoms::PhantomRecord;
 use super::run::{CaseRecord, RECORD_VERSION, WorldRecord};
@@ -28,6 +29,8 @@ pub struct CandidateRecord {
     cases: Vec<(CaseScore, PhantomRecord)>,
     /// Episodes before and between cases.
     calm: PhantomRecord,
+    /// What it cannot tell apart.
+    coverage: CoverageRecord,
 }
 
 impl WorldRecord {
@@ -48,6 +51,7 @@ impl WorldRecord {
             extent: self.extent,
             cases: self.cases.iter_mut().map(part).collect::<Option<_>>()?,
             calm: self.calm.remove(candidate)?,
+            coverage: self.coverage.remove(candidate)?,
         })
     }
 
@@ -66,6 +70,7 @@ impl WorldRecord {
             case.phantoms.insert(part.candidate.clone(), phantoms);
         }
         self.calm.insert(part.candidate.clone(), part.calm);
+        self.coverage.insert(part.candidate.clone(), part.coverage);
         self.versions.insert(part.candidate, part.candidate_version);
         true
     }

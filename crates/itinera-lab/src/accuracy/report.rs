@@ -2,10 +2,12 @@
 
 use super::cases::{Effect, Kind};
 use super::chance::split_mix;
+use super::cost::Cost;
+use super::coverage::CoverageRecord;
 pub use super::interval::Interval;
 use super::interval::{of_rate, of_worlds};
 use super::phantoms::PhantomRecord;
-use super::run::{CaseRecord, ORACLE, SIZE_UNKNOWN, THRESHOLDS, WorldRecord};
+use super::run::{CaseRecord, LEARNED, ORACLE, SIZE_UNKNOWN, THRESHOLDS, WorldRecord};
 use super::setup::WINDOW_S;
 use super::verdict::CaseScore;
 use serde::{Deserialize, Serialize};
@@ -29,6 +31,8 @@ pub struct Report {
     pub version: u32,
     /// By setup and family of worlds.
     pub parts: Vec<Part>,
+    /// What drawing and candidates cost, where worlds were run.
+    pub costs: Vec<Cost>,
 }
 
 /// Scores in the worlds of one family, measured by one setup.
@@ -108,6 +112,12 @@ pub struct Scores {
     pub clear_s: Interval,
     /// Of faults that ended and were located: share that cleared within five minutes.
     pub cleared: Interval,
+    /// Extra rounds that it asked for, as a share of the usual ones.
+    pub extra_rounds: Interval,
+    /// Of the pairs of links that it says it cannot tell apart: the share that cannot be.
+    pub alike_right: Interval,
+    /// Of the pairs of links that cannot be told apart: the share that it says.
+    pub alike_said: Interval,
     /// By what is known from before: single links.
     pub by_history: Vec<Group>,
     /// By kind of fault, the undetectable left out.
@@ -156,7 +166,7 @@ pub fn report(records: &[WorldRecord]) -> Report {
     let part = |((setup, family), worlds): ((&str, &str), BTreeMap<u64, &WorldRecord>)| {
         part(setup, family, &worlds.into_values().collect::<Vec<_>>())
     };
-    Report { version, parts: parts.into_iter().map(part).collect() }
+    Report { version, parts: parts.into_iter().map(part).collect(), costs: Vec::new() }
 }
 
 fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
@@ -164,10 +174,10 @@ fn part(setup: &str, family: &str, worlds: &[&WorldRecord]) -> Part {
     let names: BTreeSet<&str> =
         worlds.iter().flat_map(|world| world.versions.keys().map(String::as_str)).collect();
     let mut names: Vec<&str> = names.into_iter().collect();
-    // Those to compare with come first.
+    // Those to compare with come first, and each before itself calibrated.
     let roster = itinera_candidates::roster();
-    names.sort_by_key(|name| roster.iter().position(|(known, _)| known == name));
-    names.extend([SIZE_UNKNOWN, ORACLE]);
+    names.sort_by_key(|name| roster.iter().position(|(known, _)| name.starts_with(known)));
+    names.extend([LEARNED, SIZE_UNKNOWN, ORACLE]);
     let path_days = path_days(worlds);
     let mean = |which: usize| {
         worlds.iter().map(|world| world.blind[which]).sum::<f64>() / worlds.len().max(1) as f64
@@ -239,6 +249,11 @@ fn is_first(case: &CaseRecord) -> bool {
     case.kind.is_link() && case.effect.is_first()
 }
 
+/// Cases in which a confidence is weighed: single faults, and none.
+pub(super) fn is_weighed(case: &CaseRecord) -> bool {
+    case.kind.is_single() || case.kind == Kind::None
+}
+
 /// What a figure is made from: one case and its score.
 type ScoredCase<'a> = (&'a CaseRecord, &'a CaseScore);
 
@@ -288,8 +303,7 @@ fn one(is_so: bool) -> Option<f64> {
 
 fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
     let first = |value: fn(ScoredCase<'_>) -> Option<f64>| mean_of(name, worlds, is_first, value);
-    let weighed = |case: &CaseRecord| case.kind.is_single() || case.kind == Kind::None;
-    let is_oracle = [ORACLE, SIZE_UNKNOWN].contains(&name);
+    let is_oracle = [ORACLE, SIZE_UNKNOWN, LEARNED].contains(&name);
     let unless_oracle = |figure: &dyn Fn() -> Interval| match is_oracle {
         true => Interval::default(),
         false => figure(),
@@ -313,13 +327,15 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
         either_side: first(|(_, verdict)| one(verdict.either_side)),
         direction: first(|(_, verdict)| verdict.direction.and_then(one)),
         set_links: first(|(_, verdict)| verdict.claimed.then_some(verdict.set_links as f64)),
-        calibration_link: figure_of(name, worlds, weighed, |all| {
+        calibration_link: figure_of(name, worlds, is_weighed, |all| {
             calibration(all, |verdict| (verdict.confidence, verdict.link))
         }),
-        calibration_owner: figure_of(name, worlds, weighed, |all| {
+        calibration_owner: figure_of(name, worlds, is_weighed, |all| {
             calibration(all, |verdict| (verdict.owner_confidence, verdict.owner))
         }),
-        log_score: mean_of(name, worlds, weighed, |(case, verdict)| Some(log_score(case, verdict))),
+        log_score: mean_of(name, worlds, is_weighed, |(case, verdict)| {
+            Some(log_score(case, verdict))
+        }),
         sure: first(|(_, verdict)| one(verdict.claimed && verdict.confidence >= SURE)),
         sure_right: first(|(_, verdict)| {
             (verdict.claimed && verdict.confidence >= SURE).then_some(())?;
@@ -346,6 +362,9 @@ fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
                 one(verdict.cleared_s.is_some())
             })
         }),
+        extra_rounds: extra_rounds(name, worlds),
+        alike_right: alike(name, worlds, |it| (it.right, it.said)),
+        alike_said: alike(name, worlds, |it| (it.right, it.alike)),
         by_history: by_history(name, worlds),
         by_kind: by_kind(name, worlds),
         by_size: by_size(name, worlds),
@@ -487,6 +506,37 @@ pub(super) fn serde_name(kind: Kind) -> String {
 }
 
 /// After a cold start nothing but some minutes is known; otherwise weeks of summaries.
+/// Extra rounds as a share of the usual ones; absent where a candidate asks for none.
+fn extra_rounds(name: &str, worlds: &[&WorldRecord]) -> Interval {
+    let usual = |world: &WorldRecord| {
+        let per_window = world.paths as u64 * u64::from(world.setup.rounds_per_window);
+        (episodes(name, world).windows * per_window) as f64
+    };
+    let extra = |world: &WorldRecord| episodes(name, world).extra_rounds as f64;
+    of_worlds(worlds, worlds.len(), |drawn| {
+        let given: f64 = drawn.iter().map(|world| extra(world)).sum();
+        (given > 0.0).then(|| given / drawn.iter().map(|world| usual(world)).sum::<f64>())
+    })
+}
+
+/// A share of pairs of links; absent where a candidate says nothing of what it cannot tell apart.
+fn alike(
+    name: &str,
+    worlds: &[&WorldRecord],
+    share: impl Fn(&CoverageRecord) -> (u64, u64),
+) -> Interval {
+    let of = |worlds: &[&&WorldRecord]| {
+        let mut sum = CoverageRecord::default();
+        worlds.iter().filter_map(|world| world.coverage.get(name)).for_each(|it| sum += *it);
+        sum
+    };
+    of_worlds(worlds, worlds.len(), |drawn| {
+        let sum = of(drawn);
+        let (part, whole) = share(&sum);
+        (sum.said > 0 && whole > 0).then(|| part as f64 / whole as f64)
+    })
+}
+
 fn by_history(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
     let of = |(label, is_cold): (&str, bool)| {
         group(label.to_owned(), name, worlds, |case| is_first(case) && (case.weeks == 0) == is_cold)

@@ -2,9 +2,11 @@
 
 use super::archive;
 use super::cases::{Case, Effect, Kind, draw};
+use super::cast::{Cast, Said};
+use super::coverage::{CoverageRecord, coverage};
 use super::job::{Extent, Job};
 use super::memory::Memory;
-use super::oracle::{Oracle, Reader, SizeUnknown};
+use super::oracle::{Baselines, Learned, Learner, Oracle, Reader, SizeUnknown};
 use super::phantoms::{self, Episodes, Explanation, PhantomRecord};
 use super::setup::{Setup, WINDOW_S};
 use super::stage::Stage;
@@ -18,11 +20,13 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Version of worlds, cases and scores: records of others do not add up with these.
-pub const RECORD_VERSION: u32 = 4;
+pub const RECORD_VERSION: u32 = 5;
 /// What the oracle is called in tables that knows everything but the place.
 pub const ORACLE: &str = "oracle";
 /// And the one that does not know cause, size and onset either.
 pub const SIZE_UNKNOWN: &str = "oracle, size unknown";
+/// And the one that also has to learn what is usual: what candidates are held against.
+pub const LEARNED: &str = "oracle, learning";
 /// A baseline watches one part of so many of the time without faults.
 const BASELINE_PART: u64 = 7;
 /// Windows over which the true background of a link is compared: ten minutes.
@@ -56,6 +60,8 @@ pub struct WorldRecord {
     pub cases: Vec<CaseRecord>,
     /// By candidate: episodes of claims before and between cases.
     pub calm: BTreeMap<String, PhantomRecord>,
+    /// By candidate: what it says that it cannot tell apart, at the end of each history.
+    pub coverage: BTreeMap<String, CoverageRecord>,
 }
 
 /// One case.
@@ -82,9 +88,9 @@ pub struct CaseRecord {
     pub optimal_s: Vec<Option<f64>>,
     /// The highest that this test gets in as much time without a fault; absent where it follows none.
     pub calm_peak: Option<f64>,
-    /// Of a loss: the probability that the oracle that does not know the size gave to at most the true one, given that
-    /// it is a loss: uniform over many cases where its posterior is right.
-    pub size_rank: Option<f64>,
+    /// Of a loss, by oracle that does not know the size: the probability that it gave to at most the true one, given
+    /// that it is a loss: uniform over many cases where its posterior is right.
+    pub size_ranks: BTreeMap<String, f64>,
 }
 
 /// What of a world is run.
@@ -121,15 +127,23 @@ pub fn run_world(job: &Job, parts: &Parts, mut on_step: impl FnMut()) -> WorldRe
     let all = at_these.map(|number| draw(&stretches[index(number % STRETCHES)], number));
     let wanted = all.filter(|case| !extent.first_only || case.is_first());
     let wanted: Vec<Case> = wanted.take(index(extent.cases)).collect();
+    let with_oracles: BTreeSet<u64> =
+        wanted.iter().map(|case| case.number).take(index(extent.oracle_cases)).collect();
     let cast = parts.cast(&stage);
     let mut cases = Vec::new();
     let mut calm: BTreeMap<String, PhantomRecord> = BTreeMap::new();
+    let mut alike: BTreeMap<String, CoverageRecord> = BTreeMap::new();
     for stretch in &stretches {
         let fresh = cast.iter().map(|candidate| candidate.fork()).collect();
-        let warm = Warm { has_oracle: parts.world, ..Warm::of(stretch, fresh) };
+        let warm = Warm::of(stretch, fresh, parts.world);
         for case in wanted.iter().filter(|case| case.number % STRETCHES == stretch.number) {
-            cases.push(warm.play(case, |_| {}));
+            let asks = with_oracles.contains(&case.number);
+            cases.push(warm.play_with(case, asks, |_| {}));
             on_step();
+        }
+        for candidate in warm.cast.candidates() {
+            let sets = candidate.alike();
+            *alike.entry(candidate.name().to_owned()).or_default() += coverage(&stage.atlas, &sets);
         }
         for (name, record) in warm.calm(extent.calm_windows / times) {
             calm.entry(name).or_default().add(&record);
@@ -148,6 +162,7 @@ pub fn run_world(job: &Job, parts: &Parts, mut on_step: impl FnMut()) -> WorldRe
         versions: cast.iter().map(|it| (it.name().to_owned(), it.version())).collect(),
         cases,
         calm,
+        coverage: alike,
     }
 }
 
@@ -158,11 +173,11 @@ fn index(number: u64) -> usize {
 /// Candidates that have seen what is usual at a time of a world.
 pub struct Warm<'a> {
     stretch: &'a Stretch<'a>,
-    candidates: Vec<Box<dyn Candidate>>,
+    cast: Cast,
     /// What agents know of routes.
     memory: Memory,
-    /// The oracle is asked too.
-    has_oracle: bool,
+    /// What is usual as history tells it, for oracles; absent where these are not asked.
+    pub(super) baselines: Option<Baselines>,
     /// By candidate: what stood at the end of it.
     standing: Vec<Vec<Claim>>,
     /// By candidate: episodes of claims in it.
@@ -171,7 +186,7 @@ pub struct Warm<'a> {
 
 impl std::fmt::Debug for Warm<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Warm").field("candidates", &self.candidates.len()).finish_non_exhaustive()
+        f.debug_struct("Warm").field("candidates", &self.cast.len()).finish_non_exhaustive()
     }
 }
 
@@ -200,42 +215,48 @@ struct Course {
 impl<'a> Warm<'a> {
     /// Lets every candidate see the windows before anything happens.
     pub fn new(stretch: &'a Stretch<'a>) -> Self {
-        Self::of(stretch, itinera_candidates::all(&stretch.stage.topology))
+        Self::of(stretch, itinera_candidates::all(&stretch.stage.topology), true)
     }
 
-    /// The same of other candidates.
-    pub(super) fn of(stretch: &'a Stretch<'a>, mut candidates: Vec<Box<dyn Candidate>>) -> Self {
+    /// The same of other candidates, with oracles or without.
+    pub(super) fn of(
+        stretch: &'a Stretch<'a>,
+        candidates: Vec<Box<dyn Candidate>>,
+        has_oracles: bool,
+    ) -> Self {
         let stage = stretch.stage;
         let mut sampler = stretch.calm.clone();
         let mut drawn = Window::default();
         let mut memory = Memory::new(stage);
         let mut standing: Vec<Vec<Claim>> = Vec::new();
         let mut episodes = vec![Episodes::default(); candidates.len()];
-        let archive = archive::before(stretch);
-        candidates.iter_mut().for_each(|candidate| candidate.begin(&archive));
+        let mut learner = has_oracles.then(|| Learner::new(stretch));
+        let mut cast = Cast::new(candidates, &archive::before(stretch));
         for window in 0..stretch.history {
             stretch.window(&mut sampler, window, 0, &mut drawn);
-            standing = stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
-                candidates.iter_mut().map(|candidate| candidate.regard(shown)).collect()
-            });
-            for (claims, episodes) in standing.iter().zip(&mut episodes) {
-                episodes.regard(window, claims, |claim, _| {
+            if let Some(learner) = &mut learner {
+                learner.regard(&drawn);
+            }
+            let now = (window, 0, &drawn);
+            let said = cast.watch(stretch, &mut memory, &mut sampler, now, |_| true);
+            standing.clear();
+            for (said, episodes) in said.into_iter().zip(&mut episodes) {
+                let said = said.unwrap_or_default();
+                episodes.regard(window, &said, |claim, _| {
                     surge_or_nothing(stage, &mut sampler, claim, window)
                 });
+                standing.push(said.claims);
             }
         }
-        Self { stretch, candidates, memory, has_oracle: true, standing, episodes }
-    }
-
-    fn fork(&self) -> Vec<Box<dyn Candidate>> {
-        self.candidates.iter().map(|candidate| candidate.fork()).collect()
+        let baselines = learner.map(Learner::learned);
+        Self { stretch, cast, memory, baselines, standing, episodes }
     }
 
     /// Continues without any fault; gives the episodes of claims from the first window on. In the middle the routing
     /// of one link changes, as it does now and then, and changes back.
     pub(super) fn calm(&self, windows: u64) -> BTreeMap<String, PhantomRecord> {
         let stretch = self.stretch;
-        let mut candidates = self.fork();
+        let mut cast = self.cast.fork();
         let mut memory = self.memory.clone();
         let mut sampler = stretch.with_route_changes(windows);
         let mut drawn = Window::default();
@@ -244,72 +265,81 @@ impl<'a> Warm<'a> {
             let window = stretch.history + turn;
             let is_watched =
                 |it: &dyn Candidate| !it.is_baseline() || turn * BASELINE_PART < windows;
-            if !candidates.iter().any(|it| is_watched(it.as_ref())) {
+            if !cast.candidates().any(is_watched) {
                 break;
             }
             stretch.window(&mut sampler, window, 1, &mut drawn);
-            let now: Vec<Option<Vec<Claim>>> =
-                stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
-                    let regard = |it: &mut Box<dyn Candidate>| {
-                        is_watched(it.as_ref()).then(|| it.regard(shown))
-                    };
-                    candidates.iter_mut().map(regard).collect()
-                });
-            for (claims, episodes) in now.iter().zip(&mut episodes) {
-                let Some(claims) = claims else { continue };
-                episodes.regard(window, claims, |claim, _| {
+            let now = (window, 1, &drawn);
+            let said = cast.watch(stretch, &mut memory, &mut sampler, now, is_watched);
+            for (said, episodes) in said.iter().zip(&mut episodes) {
+                let Some(said) = said else { continue };
+                episodes.regard(window, said, |claim, _| {
                     surge_or_nothing(stretch.stage, &mut sampler, claim, window)
                 });
             }
         }
-        let names = candidates.iter().map(|candidate| candidate.name().to_owned());
+        let names = cast.candidates().map(|candidate| candidate.name().to_owned());
         names.zip(episodes.into_iter().map(|it| it.record)).collect()
     }
 
     /// Plays one case; `on_window` is shown every window of it.
-    pub fn play(&self, case: &Case, mut on_window: impl FnMut(&Moment<'_>)) -> CaseRecord {
+    pub fn play(&self, case: &Case, on_window: impl FnMut(&Moment<'_>)) -> CaseRecord {
+        self.play_with(case, true, on_window)
+    }
+
+    /// The same, and oracles are asked about it or not.
+    fn play_with(
+        &self,
+        case: &Case,
+        asks_oracles: bool,
+        mut on_window: impl FnMut(&Moment<'_>),
+    ) -> CaseRecord {
         let stretch = self.stretch;
         let stage = stretch.stage;
-        let mut candidates = self.fork();
+        let mut cast = self.cast.fork();
         let mut memory = self.memory.clone();
         let mut sampler = stretch.changed(&case.changes);
-        let has_oracle = self.has_oracle && has_oracle(case.kind);
+        let asks_oracles = asks_oracles && has_oracle(case.kind);
+        let baselines = self.baselines.as_ref().filter(|_| asks_oracles);
         let mut reader = Reader::new(stretch);
         let mut oracle = Oracle::new(stretch, case);
-        let mut unknown = SizeUnknown::new(stretch, Case::usual_spells(stage.world.family));
-        let information = if self.has_oracle {
+        let acts = Case::usual_spells(stage.world.family);
+        let mut unknown = SizeUnknown::new(stretch, acts);
+        let mut learned = baselines.map(|known| Learned::new(stretch, known));
+        let information = if self.baselines.is_some() {
             oracle.information(&mut reader, case.lasts_s())
         } else {
             f64::NAN
         };
         let expected = Expected::new(stage, case);
         let mut episodes: Vec<Episodes> = self.episodes.iter().map(Episodes::continued).collect();
-        let mut courses = vec![Course::default(); candidates.len()];
+        let mut courses = vec![Course::default(); cast.len()];
         let mut claims: Vec<(&'static str, Vec<Claim>)> =
-            candidates.iter().map(|candidate| (candidate.name(), Vec::new())).collect();
+            cast.candidates().map(|candidate| (candidate.name(), Vec::new())).collect();
         let mut drawn = Window::default();
         for window in stretch.history..case.watched_until() {
-            stretch.window(&mut sampler, window, 2 + case.number, &mut drawn);
-            stretch.show(&mut memory, &sampler, window, &drawn, |shown| {
-                for (candidate, (_, claims)) in candidates.iter_mut().zip(&mut claims) {
-                    *claims = candidate.regard(shown);
-                }
-            });
-            if has_oracle && window <= case.asked_after() {
+            let series = 2 + case.number;
+            stretch.window(&mut sampler, window, series, &mut drawn);
+            let now = (window, series, &drawn);
+            let said = cast.watch(stretch, &mut memory, &mut sampler, now, |_| true);
+            let said: Vec<Said> = said.into_iter().map(Option::unwrap_or_default).collect();
+            if let Some(learned) = learned.as_mut().filter(|_| window <= case.asked_after()) {
                 let told = reader.window(&drawn);
                 oracle.regard(&mut reader, &told);
+                learned.regard(told.clone());
                 unknown.regard(told);
             }
             let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
-            for (nth, (_, claims)) in claims.iter().enumerate() {
+            for (nth, said) in said.into_iter().enumerate() {
                 let (standing, course) = (&self.standing[nth], &mut courses[nth]);
-                course.regard(stage, case, &expected, (window, since_s), (standing, claims));
-                episodes[nth].regard(window, claims, |claim, of_fault| {
+                course.regard(stage, case, &expected, (window, since_s), (standing, &said.claims));
+                episodes[nth].regard(window, &said, |claim, of_fault| {
                     match since_s > 0.0 && expected.explains(stage, claim, of_fault) {
                         true => Explanation::Fault,
                         false => surge_or_nothing(stage, &mut sampler, claim, window),
                     }
                 });
+                claims[nth].1 = said.claims;
             }
             on_window(&Moment { window, drawn: &drawn, claims: &claims });
         }
@@ -318,18 +348,23 @@ impl<'a> Warm<'a> {
         let names = claims.iter().map(|(name, _)| (*name).to_owned());
         let mut verdicts: BTreeMap<String, CaseScore> =
             names.zip(courses.into_iter().map(|course| course.score(case))).collect();
-        let mut size_rank = None;
-        if has_oracle {
+        let mut size_ranks = BTreeMap::new();
+        if let Some(learned) = learned {
             let opinion = oracle.opinion(case.kind);
             verdicts.insert(ORACLE.to_owned(), verdict::of_opinion(stage, case, &opinion));
-            let held = unknown.opinion(&mut reader);
-            if case.kind.is_single() && case.kind != Kind::BlackHole {
-                size_rank = held.loses_at_most(case.effect);
+            let mut held = vec![(SIZE_UNKNOWN, unknown.opinion(&mut reader))];
+            if Learned::is_asked_in(stage.world.family) {
+                held.push((LEARNED, learned.opinion(&mut reader)));
             }
-            let verdict = verdict::of_opinion(stage, case, &held.opinion);
-            verdicts.insert(SIZE_UNKNOWN.to_owned(), verdict);
+            for (name, held) in held {
+                let has_size = case.kind.is_single() && case.kind != Kind::BlackHole;
+                let rank = held.loses_at_most(case.effect).filter(|_| has_size);
+                size_ranks.extend(rank.map(|rank| (name.to_owned(), rank)));
+                let verdict = verdict::of_opinion(stage, case, &held.opinion);
+                verdicts.insert(name.to_owned(), verdict);
+            }
         }
-        let until = if self.has_oracle { case.asked_after() + 1 } else { stretch.history };
+        let until = if self.baselines.is_some() { case.asked_after() + 1 } else { stretch.history };
         let windows = stretch.history..until;
         let without_fault = oracle.without_fault(&mut reader, windows, CALM_SERIES + case.number);
         CaseRecord {
@@ -343,7 +378,7 @@ impl<'a> Warm<'a> {
             phantoms,
             optimal_s: optimal(case, stretch.history, &oracle.followed),
             calm_peak: peak(&without_fault),
-            size_rank,
+            size_ranks,
         }
     }
 }

@@ -29,6 +29,8 @@ pub struct Setup {
     pub flows: u16,
     /// Packets of a pair in a window.
     pub pair_packets: u16,
+    /// Extra rounds that a candidate may ask for, in percent of the usual ones.
+    pub follow_up_percent: u8,
 }
 
 impl Setup {
@@ -43,6 +45,7 @@ impl Setup {
             per_target: 1,
             flows: 4,
             pair_packets: 10,
+            follow_up_percent: 0,
         }
     }
 
@@ -68,8 +71,15 @@ impl Setup {
             let name = format!("A, {rounds_per_window} rounds of 2 probes");
             named(name, Self { probes_per_hop: 2, rounds_per_window, ..base() })
         });
-        let all = agents.into_iter().chain(peers).chain(probes).chain(rounds);
+        let follow_up =
+            named("A, 25 % follow-up".to_owned(), Self { follow_up_percent: 25, ..base() });
+        let all = agents.into_iter().chain(peers).chain(probes).chain(rounds).chain([follow_up]);
         std::iter::once(base()).chain(all).collect()
+    }
+
+    /// How many extra rounds a candidate may ask for in a window.
+    pub(super) fn extra_rounds(&self, paths: usize) -> usize {
+        paths * usize::from(self.rounds_per_window) * usize::from(self.follow_up_percent) / 100
     }
 
     pub(super) fn pace(&self) -> Pace {

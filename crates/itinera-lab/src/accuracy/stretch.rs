@@ -83,11 +83,6 @@ impl<'a> Stretch<'a> {
         Self::new(stage, number % STRETCHES)
     }
 
-    /// True without any history to learn from but the last minutes.
-    pub const fn is_cold(&self) -> bool {
-        self.weeks == 0
-    }
-
     /// The world as it is at this time.
     pub fn world(&self) -> Blueprint {
         let mut world = self.stage.world.clone();
@@ -164,6 +159,13 @@ impl<'a> Stretch<'a> {
         let at = |turn| begin_of(window).plus_nanos(turn * gap + offset);
         let all = (0..per_window).map(|turn| (window * per_window + turn, at(turn)));
         all.filter(|(number, _)| !self.happens([path as u64, *number], MISSED)).collect()
+    }
+
+    /// When the nth of so many extra rounds in a window is run; absent while the agent is away.
+    pub(super) fn extra_at(&self, path: usize, window: u64, nth: (usize, usize)) -> Option<Tick> {
+        let (nth, of) = (nth.0 as u64, nth.1.max(1) as u64);
+        let is_away = self.is_away(self.stage.paths[path].site, window);
+        (!is_away).then(|| begin_of(window).plus_nanos(WINDOW_S * NANOS_PER_S * nth / of))
     }
 
     /// The round of a pair in a window; absent while one of its agents is away.

@@ -17,11 +17,15 @@ pub enum Suite {
     Sweep,
 }
 
-const QUICK: Extent = Extent { cases: 10, times: 4, calm_windows: 60, first_only: true };
+const QUICK: Extent =
+    Extent { cases: 10, oracle_cases: 10, times: 4, calm_windows: 60, first_only: true };
 /// Three quarters of a day without faults in each world: over 30,000 path-days in all.
-const DAILY: Extent = Extent { cases: 20, times: 10, calm_windows: 600, first_only: false };
-const FULL: Extent = Extent { cases: 40, times: 10, calm_windows: 6_480, first_only: false };
-const SWEEP: Extent = Extent { cases: 24, times: 6, calm_windows: 90, first_only: false };
+const DAILY: Extent =
+    Extent { cases: 20, oracle_cases: 10, times: 10, calm_windows: 600, first_only: false };
+const FULL: Extent =
+    Extent { cases: 40, oracle_cases: 10, times: 10, calm_windows: 6_480, first_only: false };
+const SWEEP: Extent =
+    Extent { cases: 24, oracle_cases: 12, times: 6, calm_windows: 90, first_only: false };
 
 impl Suite {
     /// The worlds of the suite, those of a split, in an order in which every part of it is early

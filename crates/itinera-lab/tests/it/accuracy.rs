@@ -1,8 +1,8 @@
 //! The accuracy bench: both simulations of a world agree, and scores mean what they say.
 
 use itinera_lab::accuracy::{
-    Effect, Extent, Job, Kind, ORACLE, Parts, SIZE_UNKNOWN, Setup, Stage, Stretch, Suite, Traffic,
-    Warm, WorldRecord, draw, explain, report, run_world, table,
+    Effect, Extent, Job, Kind, LEARNED, ORACLE, Parts, SIZE_UNKNOWN, Setup, Stage, Stretch, Suite,
+    Traffic, Warm, WorldRecord, draw, explain, report, run_world, table,
 };
 use itinera_lab::{Density, run};
 use itinera_model::path::Method;
@@ -14,6 +14,7 @@ use itinera_simnet::closed_form::{Pace, PairPlan, PathPlan, Sampler};
 use itinera_simnet::worlds::{Blueprint, Changes, FaultPlan, Split, WorldFamily};
 use itinera_simnet::{Scenario, Simnet};
 use itinera_wire::Addresses;
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 const PACE: Pace = Pace { probes: 5, interval_nanos: 2_000_000_000 };
@@ -329,38 +330,56 @@ fn a_fault_changes_nothing_but_what_crosses_it() {
 #[test]
 fn oracles_are_as_sure_as_they_are_right() {
     // Of the other families, those in which links vary by themselves and in which faults come and go.
-    let mut ranks = Vec::new();
-    for (family, worlds) in
-        [(WorldFamily::Plain, 3), (WorldFamily::Noise, 1), (WorldFamily::Bursts, 1)]
-    {
-        let run = |nth| {
-            let extent = Extent { cases: 40, times: 10, calm_windows: 0, first_only: false };
-            let parts = Parts { candidates: Vec::new(), world: true };
-            run_world(&job(family, Split::Tune.seed(nth), extent), &parts, || {})
-        };
-        let records: Vec<WorldRecord> = (0..worlds).map(run).collect();
-        for oracle in [ORACLE, SIZE_UNKNOWN] {
-            is_as_sure_as_right(oracle, family, &records);
+    let families = [(WorldFamily::Plain, 3), (WorldFamily::Noise, 1), (WorldFamily::Bursts, 1)];
+    let worlds =
+        families.iter().flat_map(|(family, worlds)| (0..*worlds).map(|nth| (*family, nth)));
+    let run = |(family, nth): (WorldFamily, u64)| {
+        let cases = 40;
+        let extent =
+            Extent { cases, oracle_cases: cases, times: 10, calm_windows: 0, first_only: false };
+        let parts = Parts { candidates: Vec::new(), world: true };
+        (family, run_world(&job(family, Split::Tune.seed(nth), extent), &parts, || {}))
+    };
+    let records: Vec<(WorldFamily, WorldRecord)> = std::thread::scope(|scope| {
+        let runs: Vec<_> = worlds.map(|world| scope.spawn(move || run(world))).collect();
+        runs.into_iter().map(|run| run.join().unwrap()).collect()
+    });
+    let mut ranks: BTreeMap<&str, Vec<f64>> = BTreeMap::new();
+    for (family, _) in families {
+        let own: Vec<&WorldRecord> =
+            records.iter().filter(|(known, _)| *known == family).map(|(_, it)| it).collect();
+        // A share of the windows in which a fault acts is taken for the one of this case; the oracle that learns is not
+        // asked there.
+        let is_steady = family != WorldFamily::Bursts;
+        for oracle in [ORACLE, SIZE_UNKNOWN, LEARNED] {
+            if is_steady || oracle != LEARNED {
+                is_as_sure_as_right(oracle, family, &own);
+            }
+            let cases = own.iter().flat_map(|record| &record.cases).filter(|_| is_steady);
+            ranks
+                .entry(oracle)
+                .or_default()
+                .extend(cases.filter_map(|it| it.size_ranks.get(oracle)));
         }
-        let cases = records.iter().flat_map(|record| &record.cases);
-        // A share of the windows in which a fault acts is taken for the one of this case.
-        let known = cases.filter(|_| family != WorldFamily::Bursts);
-        ranks.extend(known.filter_map(|case| case.size_rank));
     }
+    ranks.remove(ORACLE);
     // Simulation-based calibration: S. Talts, M. Betancourt, D. Simpson, A. Vehtari, A. Gelman, Validating Bayesian
     // inference algorithms with simulation-based calibration (2018).
-    ranks.sort_by(f64::total_cmp);
-    let count = ranks.len() as f64;
-    let apart = ranks.iter().enumerate().map(|(below, rank)| {
-        let steps = [below as f64 / count, (below + 1) as f64 / count];
-        steps.map(|step| (step - rank).abs()).into_iter().fold(0.0, f64::max)
-    });
-    let apart = apart.fold(0.0, f64::max);
-    assert!(count > 50.0, "{count} ranks");
-    assert!(apart * count.sqrt() < 1.63, "ranks are not uniform: {apart} of {count}, {ranks:?}");
+    for (oracle, mut ranks) in ranks {
+        ranks.sort_by(f64::total_cmp);
+        let count = ranks.len() as f64;
+        let apart = ranks.iter().enumerate().map(|(below, rank)| {
+            let steps = [below as f64 / count, (below + 1) as f64 / count];
+            steps.map(|step| (step - rank).abs()).into_iter().fold(0.0, f64::max)
+        });
+        let apart = apart.fold(0.0, f64::max);
+        assert!(count > 50.0, "{oracle}: {count} ranks");
+        let uniform = apart * count.sqrt() < 1.63;
+        assert!(uniform, "{oracle}: ranks are not uniform: {apart} of {count}, {ranks:?}");
+    }
 }
 
-fn is_as_sure_as_right(oracle: &str, family: WorldFamily, records: &[WorldRecord]) {
+fn is_as_sure_as_right(oracle: &str, family: WorldFamily, records: &[&WorldRecord]) {
     let cases = records.iter().flat_map(|record| &record.cases);
     let held: Vec<_> = cases.filter_map(|case| Some((case, case.verdicts.get(oracle)?))).collect();
     assert!(held.len() > 20 * records.len(), "{} cases of {family}", held.len());
@@ -371,6 +390,11 @@ fn is_as_sure_as_right(oracle: &str, family: WorldFamily, records: &[WorldRecord
         claimed.iter().map(|(_, verdict)| verdict.confidence * (1.0 - verdict.confidence)).sum();
     let place = format!("{oracle}, {family}");
     assert!((right - expected).abs() < 4.0 * spread.sqrt() + 1.0, "{place}: {right} of {expected}");
+    // One that has to learn what is usual may hold a fault possible where there is none, and miss a slight one: as
+    // often as it says.
+    if oracle == LEARNED {
+        return;
+    }
     for (case, verdict) in held.iter().filter(|(case, _)| case.kind == Kind::None) {
         assert!(verdict.confidence < 0.5, "{place}: {case:?}");
     }
@@ -383,7 +407,7 @@ fn is_as_sure_as_right(oracle: &str, family: WorldFamily, records: &[WorldRecord
 
 #[test]
 fn worlds_add_up_in_any_order_and_a_world_is_the_same_again() {
-    let extent = Extent { cases: 2, times: 2, calm_windows: 6, first_only: false };
+    let extent = Extent { cases: 2, oracle_cases: 1, times: 2, calm_windows: 6, first_only: false };
     let of = |seed, parts: &Parts| run_world(&job(WorldFamily::Plain, seed, extent), parts, || {});
     let world = |seed| of(seed, &Parts::all());
     let [a, b] = [world(4), world(5)];

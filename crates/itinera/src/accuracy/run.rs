@@ -1,13 +1,13 @@
 //! Runs worlds on all cores and adds up what came of them.
 
 use super::keep::Keep;
-use crate::args::accuracy::{RunArgs, SuiteName};
+use super::{calibrate, cost};
+use crate::args::accuracy::{ReportArgs, RunArgs, SuiteName};
 use crate::exit::{Code, Failure};
 use crate::output::Output;
 use indicatif::{ProgressBar, ProgressStyle};
-use itinera_lab::accuracy::{self, Job, Parts, Setup, Suite, WorldRecord};
+use itinera_lab::accuracy::{self, Cost, Job, Parts, Report, Setup, Suite, WorldRecord};
 use std::io::{IsTerminal, Write};
-use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
@@ -36,8 +36,9 @@ pub(super) fn run(args: &RunArgs, output: &Output) -> Result<(), Failure> {
         let kept = records.len();
         let _unseen = writeln!(std::io::stderr(), "{kept} worlds are kept from before.");
     }
+    let costs = open.first().map(|first| cost::measured(&first.job, &candidates));
     records.extend(play(&open, args.threads, keep.as_ref())?);
-    show(&records, output)
+    show(&records, costs.unwrap_or_default(), output)
 }
 
 /// What is still to be run of a world.
@@ -60,8 +61,9 @@ fn candidates(args: &RunArgs) -> Result<Vec<String>, Failure> {
     Ok(all.into_iter().filter(is_wanted).collect())
 }
 
-pub(super) fn report_of(directory: &Path, output: &Output) -> Result<(), Failure> {
-    let (records, others) = Keep::all(directory)?;
+pub(super) fn report_of(args: &ReportArgs, output: &Output) -> Result<(), Failure> {
+    let directory = &args.directory;
+    let (mut records, others) = Keep::all(directory)?;
     if others > 0 {
         let _unseen = writeln!(
             std::io::stderr(),
@@ -75,11 +77,23 @@ pub(super) fn report_of(directory: &Path, output: &Output) -> Result<(), Failure
         );
         return Err(Failure::say(Code::BadFile, text));
     }
-    show(&records, output)
+    for file in &args.calibration {
+        let fitted = calibrate::read(file)?;
+        if fitted.apply(&mut records) == 0 {
+            let text = format!(
+                "{}: no world here has version {} of {}, other than those of --split calibrate",
+                file.display(),
+                fitted.candidate_version,
+                fitted.candidate
+            );
+            return Err(Failure::say(Code::Failed, text));
+        }
+    }
+    show(&records, Vec::new(), output)
 }
 
-fn show(records: &[WorldRecord], output: &Output) -> Result<(), Failure> {
-    let report = accuracy::report(records);
+fn show(records: &[WorldRecord], costs: Vec<Cost>, output: &Output) -> Result<(), Failure> {
+    let report = Report { costs, ..accuracy::report(records) };
     output.either(&report, |output| output.line(accuracy::table(&report).trim_end()))
 }
 
@@ -111,6 +125,7 @@ fn jobs(args: &RunArgs) -> Vec<Job> {
     }
     for job in &mut jobs {
         job.extent.cases = args.cases.map_or(job.extent.cases, u64::from);
+        job.extent.oracle_cases = args.oracle_cases.map_or(job.extent.oracle_cases, u64::from);
         job.extent.calm_windows =
             args.calm_minutes.map_or(job.extent.calm_windows, |minutes| u64::from(minutes) * 6);
     }

@@ -10,14 +10,28 @@ pub(crate) enum AccuracyCommand {
     /// Run a suite of worlds and print scores; --keep saves results so that a run can continue
     Run(RunArgs),
     /// Print the scores of all worlds saved in a directory
-    Report {
+    Report(ReportArgs),
+    /// Fit how sure a candidate may be, by the worlds of --split calibrate saved in a directory
+    Calibrate {
         /// Directory
         directory: PathBuf,
+        /// Candidate
+        #[arg(long)]
+        candidate: String,
     },
     /// Explain one case: the truth, the measurements and the answers of all candidates
     Case(CaseArgs),
     /// Print the JSON Schema of a report
     Schema,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ReportArgs {
+    /// Directory
+    pub(crate) directory: PathBuf,
+    /// Also score a candidate with a fitted confidence: a file from `itinera accuracy calibrate`
+    #[arg(long, value_name = "FILE")]
+    pub(crate) calibration: Vec<PathBuf>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -89,6 +103,9 @@ pub(crate) struct RunArgs {
     /// Cases in each world (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
     pub(crate) cases: Option<u16>,
+    /// Cases in each world that oracles are asked about as well (default: the number of the suite)
+    #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
+    pub(crate) oracle_cases: Option<u16>,
     /// Minutes without a fault in each world (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u32).range(0..=100_000))]
     pub(crate) calm_minutes: Option<u32>,

@@ -7,7 +7,13 @@ const SMALL: [&str; 8] = ["--worlds", "2", "--cases", "1", "--calm-minutes", "1"
 
 fn scores(more: &[&str]) -> Value {
     let arguments = [&["accuracy", "run", "--format", "json"], SMALL.as_slice(), more].concat();
-    run(&arguments).json()
+    let mut report = run(&arguments).json();
+    // What it costs differs from run to run.
+    let costs = report.as_object_mut().unwrap().remove("costs").unwrap();
+    for cost in costs.as_array().unwrap() {
+        assert!(cost["us_per_round"].as_f64() > Some(0.0), "{cost}");
+    }
+    report
 }
 
 #[test]
@@ -25,7 +31,9 @@ fn the_rule_beats_the_naive_reading_and_the_oracle_both() {
         );
         assert!(paired["link"]["cases"].as_u64().unwrap() >= 40, "{paired}");
     }
-    assert_eq!(all.len(), 6, "each of four against each of the others");
+    assert_eq!(all.len(), 10, "each of five against each of the others");
+    let costs = report["costs"].as_array().unwrap().iter().map(|it| it["candidate"].as_str());
+    assert_eq!(costs.collect::<Vec<_>>(), [None, Some("naive"), Some("per-path")]);
     let published: Value =
         serde_json::from_str(include_str!("../../../../docs/accuracy.schema.json")).unwrap();
     let schema = run(&["accuracy", "schema"]).json();
@@ -42,7 +50,9 @@ fn scores_do_not_depend_on_threads_slices_or_interruption() {
     for slice in ["2/2", "1/2"] {
         scores(&["--keep", &kept, "--slice", slice]);
     }
-    let added = run(&["accuracy", "report", &kept, "--format", "json"]).json();
+    let mut added = run(&["accuracy", "report", &kept, "--format", "json"]).json();
+    let costs = added.as_object_mut().unwrap().remove("costs").unwrap();
+    assert_eq!(costs, Value::Array(Vec::new()), "nothing was run");
     assert_eq!(added, one);
     // What is kept is not run again, and a file that was cut off is named.
     // A candidate that is missing is run by itself, in the worlds that are kept.
@@ -112,4 +122,42 @@ fn wrong_requests_are_explained() {
     assert!(ran.code == Some(5) && ran.err.contains("holds no records"), "{ran:?}");
     let nothing = run(&["demo", "--world", &empty, "--data", &format!("{empty}/d")]);
     assert!(nothing.code == Some(5) && nothing.err.contains("world.toml"), "{nothing:?}");
+}
+
+#[test]
+fn a_confidence_is_fitted_on_its_split_and_scored_on_others() {
+    let place = directory();
+    let kept = place.path().join("kept").display().to_string();
+    let of = |split: &str| {
+        let names = ["--split", split, "--candidates", "naive", "--keep", &kept];
+        let small = ["--worlds", "3", "--cases", "30", "--calm-minutes", "0", "--setup", "a"];
+        let suite = ["--suite", "daily", "--family", "plain"];
+        let ran = run(&[&["accuracy", "run"], &names[..], &small[..], &suite[..]].concat());
+        assert_eq!(ran.code, Some(0), "{ran:?}");
+    };
+    let calibrate = ["accuracy", "calibrate", &kept, "--candidate", "naive"];
+    of("tune");
+    let none = run(&calibrate);
+    assert_eq!(none.code, Some(1), "nothing to fit by: {none:?}");
+    of("calibrate");
+    let fitted = run(&calibrate).json();
+    assert_eq!(fitted["seeds"].as_array().unwrap().len(), 3, "{fitted}");
+    let file = place.path().join("naive.json");
+    std::fs::write(&file, fitted.to_string()).unwrap();
+    let name = file.display().to_string();
+    let report = ["accuracy", "report", &kept, "--calibration", &name, "--format", "json"];
+    let report = run(&report).json();
+    let all = report["parts"][0]["scores"].as_array().unwrap();
+    let error = |name: &str| {
+        let own = all.iter().find(|it| it["candidate"] == name).unwrap();
+        own["calibration_link"]["value"].as_f64().unwrap()
+    };
+    let [before, after] = ["naive", "naive, calibrated"].map(error);
+    assert!(before > 0.8 && after < 0.2, "{before} and {after}");
+    let older = fitted.to_string().replace("\"version\":", "\"version\":1");
+    for (text, code) in [(older.as_str(), 5), ("{", 5)] {
+        std::fs::write(&file, text).unwrap();
+        let refused = run(&["accuracy", "report", &kept, "--calibration", &name]);
+        assert_eq!(refused.code, Some(code), "{refused:?}");
+    }
 }

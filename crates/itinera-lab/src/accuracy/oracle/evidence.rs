@@ -8,6 +8,7 @@ use crate::accuracy::stretch::Stretch;
 use crate::accuracy::window::{Drawn, DrawnPair, Window};
 use itinera_model::unit::Tick;
 use itinera_simnet::closed_form::{Expected, PairExpected, Sampler};
+use std::rc::Rc;
 
 /// Reads rounds with the knowledge of the world without a fault.
 #[derive(Debug)]
@@ -52,6 +53,7 @@ impl<'a> Reader<'a> {
                     kept: answered,
                     usual_loss: expected.loss,
                     law: self.laws.number(law_of_hop(site, expected)),
+                    steady: self.laws.number(steady_law_of_hop(site, expected)),
                     over_us: counts.rtt.iter().map(|it| i64::from(it.as_micros()) - base).collect(),
                 }
             },
@@ -71,6 +73,7 @@ impl<'a> Reader<'a> {
                 kept: 0.0,
                 usual_loss: 1.0 - (1.0 - both[0].loss) * (1.0 - both[1].loss),
                 law: self.laws.number(law_of_pair(&both[0])),
+                steady: self.laws.number(law_of_pair(&both[0])),
                 over_us: Vec::new(),
             });
             return;
@@ -86,6 +89,7 @@ impl<'a> Reader<'a> {
                 kept: f64::from(one.arrived),
                 usual_loss: expected.loss,
                 law: self.laws.number(law_of_pair(&expected)),
+                steady: self.laws.number(law_of_pair(&expected)),
                 over_us: over.map(|us| us - expected.offset_us - base).collect(),
             }
         }));
@@ -94,6 +98,11 @@ impl<'a> Reader<'a> {
     /// Log of how much likelier an observation is with an effect, crossing it once and twice.
     pub(super) fn ratios(&mut self, told: &Told, tested: Tested) -> [f64; CROSSED] {
         self.laws.ratios(&self.calm, told, tested)
+    }
+
+    /// Masses of a law without any fault, by bin.
+    pub(super) fn masses(&mut self, law: usize) -> Rc<Vec<f64>> {
+        self.laws.masses(&self.calm, law)
     }
 
     /// Forgets the laws of added delays that are looked at once.
@@ -136,8 +145,14 @@ impl<'a> Reader<'a> {
 /// What the law of delays of a hop's answers depends on.
 fn law_of_hop(site: usize, expected: &Expected) -> LawKey {
     let (share, mean) = expected.slow.unwrap_or((0.0, 0.0));
-    let jitters = expected.jitters_nanos.iter().map(|mean| mean.to_bits()).collect();
+    let (site, _, _, jitters) = steady_law_of_hop(site, expected);
     (site, share.to_bits(), mean.to_bits(), jitters)
+}
+
+/// The same of answers that are not slow.
+fn steady_law_of_hop(site: usize, expected: &Expected) -> LawKey {
+    let jitters = expected.jitters_nanos.iter().map(|mean| mean.to_bits()).collect();
+    (site, 0, 0, jitters)
 }
 
 /// What the law of delays of one direction of a pair depends on.

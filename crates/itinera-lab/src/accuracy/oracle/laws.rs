@@ -65,6 +65,11 @@ impl Laws {
         number
     }
 
+    /// Masses of a law without any fault, by bin.
+    pub(super) fn masses(&mut self, calm: &Sampler, number: usize) -> Rc<Vec<f64>> {
+        self.usual(calm, number).0
+    }
+
     fn usual(&mut self, calm: &Sampler, number: usize) -> (Rc<Vec<f64>>, LogMasses) {
         if let Some(known) = &self.usual[number] {
             return known.clone();
@@ -98,19 +103,7 @@ impl Laws {
             return known.clone();
         }
         let (usual, _) = self.usual(calm, number);
-        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a few steps")]
-        let steps = (((ms[1] - ms[0]) / STEP_MS).ceil() as usize).clamp(1, MOST_STEPS);
-        let mut sums = [vec![0.0; BINS], vec![0.0; BINS]];
-        for step in 0..steps {
-            let share = (step as f64 + 0.5) / steps as f64;
-            let ms = libm::exp(libm::log(ms[0]) * (1.0 - share) + libm::log(ms[1]) * share);
-            let once = later(&usual, ms);
-            let twice = later(&once, ms);
-            for (sum, masses) in sums.iter_mut().zip([once, twice]) {
-                sum.iter_mut().zip(masses).for_each(|(sum, mass)| *sum += mass / steps as f64);
-            }
-        }
-        let made = sums.map(|masses| logs(&masses));
+        let made = delayed(&usual, ms).map(|masses| logs(&masses));
         self.added.insert(key, made.clone());
         made
     }
@@ -130,8 +123,7 @@ impl Laws {
                 let with = self.added(calm, told.law, [from, to]);
                 let mut ratios = [0.0; CROSSED];
                 for us in &told.over_us {
-                    let bin = usize::try_from((*us).max(0) * 1_000).unwrap_or(usize::MAX) / 100_000;
-                    let bin = bin.min(BINS - 1);
+                    let bin = bin_of(*us);
                     for (ratio, with) in ratios.iter_mut().zip(&with) {
                         *ratio += with[bin] - usual[bin];
                     }
@@ -166,7 +158,43 @@ impl Laws {
 }
 
 fn logs(masses: &[f64]) -> LogMasses {
-    Rc::new(masses.iter().map(|mass| libm::log(mass + FLOOR)).collect())
+    let least = libm::log(FLOOR);
+    let log = |mass: &f64| if *mass > 0.0 { libm::log(mass + FLOOR) } else { least };
+    Rc::new(masses.iter().map(log).collect())
+}
+
+/// The bin of a delay in microseconds.
+pub(super) fn bin_of(us: i64) -> usize {
+    let bin = usize::try_from(us.max(0) * 1_000).unwrap_or(usize::MAX) / 100_000;
+    bin.min(BINS - 1)
+}
+
+/// Masses of delays that are longer by milliseconds from one to the other, crossing the fault once and twice.
+pub(super) fn delayed(usual: &[f64], ms: [f64; 2]) -> [Vec<f64>; CROSSED] {
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a few steps")]
+    let steps = (((ms[1] - ms[0]) / STEP_MS).ceil() as usize).clamp(1, MOST_STEPS);
+    let mut sums = [vec![0.0; BINS], vec![0.0; BINS]];
+    for step in 0..steps {
+        let share = (step as f64 + 0.5) / steps as f64;
+        let ms = libm::exp(libm::log(ms[0]) * (1.0 - share) + libm::log(ms[1]) * share);
+        let once = later(usual, ms);
+        let twice = later(&once, ms);
+        for (sum, masses) in sums.iter_mut().zip([once, twice]) {
+            sum.iter_mut().zip(masses).for_each(|(sum, mass)| *sum += mass / steps as f64);
+        }
+    }
+    sums
+}
+
+/// Masses of delays to which exponential times are added, of any of these means in milliseconds.
+pub(super) fn slower(usual: &[f64], means_ms: &[f64]) -> Vec<f64> {
+    let mut sum = vec![0.0; usual.len()];
+    for mean in means_ms {
+        let mut masses = usual.to_vec();
+        vary(&mut masses, mean * 1e6 / BIN_NANOS as f64);
+        sum.iter_mut().zip(masses).for_each(|(sum, mass)| *sum += mass / means_ms.len() as f64);
+    }
+    sum
 }
 
 /// The law of delays that are so many milliseconds longer, with jitter. Delays are spread evenly within each bin.
@@ -180,9 +208,11 @@ fn later(before: &[f64], ms: f64) -> Vec<f64> {
     let shift = bins as usize;
     let over = bins - bins.floor();
     let mut later = vec![0.0; BINS];
-    for (from, mass) in before.iter().enumerate() {
-        later[(from + shift).min(BINS - 1)] += mass * (1.0 - over);
-        later[(from + shift + 1).min(BINS - 1)] += mass * over;
+    for (shift, share) in [(shift, 1.0 - over), (shift + 1, over)] {
+        let (inside, beyond) = before.split_at(BINS.saturating_sub(shift));
+        let moved = later.iter_mut().skip(shift).zip(inside);
+        moved.for_each(|(later, mass)| *later += mass * share);
+        later[BINS - 1] += share * beyond.iter().sum::<f64>();
     }
     vary(&mut later, ms * JITTER * 1e6 / BIN_NANOS as f64);
     later

@@ -1,14 +1,18 @@
 //! Candidates that know the world: bounds for what any candidate can get from the same data.
 //!
-//! Both are told the world with its routing, loads, habits and noise. The first also knows when the fault begins and
-//! how bad it is; the second does not. Given these, probes are independent, so their posteriors over all single faults
+//! The first two are told the world with its routing, loads, habits and noise. The first also knows when the fault
+//! begins and how bad it is; the second does not. The third is told routing and loads, and learns the rest from
+//! history. Given what is usual, probes are independent, so their posteriors over all single faults
 //! follow from Bayes' rule; delays are regarded in bins of a tenth of a millisecond.
 
+mod chain;
 mod evidence;
 mod known;
 mod laws;
+mod learned;
 mod told;
 mod unknown;
+mod weighing;
 
 use super::atlas::{Edge, Suspect};
 use super::cases::{self, Effect};
@@ -18,6 +22,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) use evidence::Reader;
 pub(super) use known::Oracle;
+pub(super) use learned::{Baselines, Learned, Learner};
 pub(super) use unknown::SizeUnknown;
 
 /// A possible fault with its probability.

@@ -14,6 +14,8 @@ pub(in crate::accuracy) struct Told {
     pub(super) usual_loss: f64,
     /// The law of what delays are above the least.
     pub(super) law: usize,
+    /// The same law without slow answers.
+    pub(super) steady: usize,
     /// By how much they are, in microseconds.
     pub(super) over_us: Vec<i64>,
 }
