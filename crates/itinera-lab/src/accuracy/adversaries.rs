@@ -3,9 +3,10 @@
 use super::calibration::{Calibration, CalibrationError};
 use super::cases::{Case, Effect, Fault, Kind, draw};
 use super::job::Extent;
+use super::oracle::ORACLE;
 use super::phantoms::PhantomRecord;
 use super::report::{Scores, report};
-use super::run::{CaseRecord, ORACLE, RECORD_VERSION, Warm, WorldRecord};
+use super::run::{CaseRecord, RECORD_VERSION, Warm, WorldRecord};
 use super::setup::Setup;
 use super::stage::Stage;
 use super::stretch::Stretch;

@@ -2,10 +2,10 @@
 
 use super::atlas::Suspect;
 use super::cases::{Case, Effect, Kind, draw};
-use super::oracle::{Learned, Opinion, Oracle, Reader, SizeUnknown};
+use super::oracle::{Asked, LEARNED, Ladder, ORACLE, Reader, SIZE_UNKNOWN};
 use super::picture::{self, Cell, Mark, Row, Tally};
 use super::report::serde_name;
-use super::run::{CaseRecord, LEARNED, ORACLE, SIZE_UNKNOWN, Warm};
+use super::run::{CaseRecord, Warm};
 use super::setup::Setup;
 use super::stage::Stage;
 use super::stretch::Stretch;
@@ -59,10 +59,7 @@ pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Ex
     let changed = stretch.changed(&case.changes);
     let mut said: Vec<(String, Vec<Claim>)> = Vec::new();
     let mut reader = Reader::new(&stretch);
-    let mut oracle = Oracle::new(&stretch, &case);
-    let mut unknown = SizeUnknown::new(&stretch, Case::usual_spells(family));
-    let baselines = warm.baselines.clone().unwrap_or_default();
-    let mut learned = Learned::new(&stretch, &baselines);
+    let mut ladder = Ladder::new(&stretch, &case, warm.baselines.as_ref());
     let record = warm.play(&case, |moment| {
         if moment.window > case.asked_after() {
             return;
@@ -72,27 +69,17 @@ pub fn explain(setup: &Setup, family: WorldFamily, seed: u64, number: u64) -> Ex
             gather(&changed, moment.drawn, 1, &mut tallies);
         }
         let told = reader.window(moment.drawn);
-        oracle.regard(&mut reader, &told);
-        learned.regard(told.clone());
-        unknown.regard(told);
+        ladder.regard(&mut reader, told);
         said =
             moment.claims.iter().map(|(who, claims)| ((*who).to_owned(), claims.clone())).collect();
     });
     let rows = rows(&stretch, &changed, &case, &tallies);
-    let asked = [
-        (LEARNED, record.verdicts.get(LEARNED).map(|_| learned.opinion(&mut reader).opinion)),
-        (
-            SIZE_UNKNOWN,
-            record.verdicts.get(SIZE_UNKNOWN).map(|_| unknown.opinion(&mut reader).opinion),
-        ),
-        (ORACLE, record.verdicts.get(ORACLE).map(|_| oracle.opinion(case.kind))),
-    ];
-    let opinions: Vec<(&str, Opinion)> =
-        asked.into_iter().filter_map(|(name, opinion)| Some((name, opinion?))).collect();
+    let has_oracle = record.verdicts.contains_key(ORACLE);
+    let asked = if has_oracle { ladder.asked(&case, &mut reader) } else { Vec::new() };
     let mut text = String::new();
     tell(&mut text, &stage, &record);
     tell_rows(&mut text, &rows, record.effect);
-    tell_claims(&mut text, &stage, &record, &said, &opinions);
+    tell_claims(&mut text, &stage, &record, &said, &asked);
     let marks = marks(&stage, &said);
     let notes = notes(&record, &said);
     let title = title(&stage, &record);
@@ -370,7 +357,7 @@ fn tell_claims(
     stage: &Stage,
     record: &CaseRecord,
     said: &[(String, Vec<Claim>)],
-    opinions: &[(&str, Opinion)],
+    asked: &[Asked],
 ) {
     let after = record.truth.lasts_s.map_or_else(
         || "ten minutes after it began".to_owned(),
@@ -398,10 +385,10 @@ fn tell_claims(
             add(text, format_args!("            and {} more claims\n", claims.len() - 3));
         }
     }
-    if opinions.is_empty() {
+    if asked.is_empty() {
         text.push_str("  oracles   are asked about single faults only\n");
     }
-    for (name, opinion) in opinions {
+    for Asked { name, opinion, .. } in asked {
         add(text, format_args!("  {name}: {}\n", judged(record, &record.verdicts[*name])));
         let mut best: Vec<_> = opinion.candidates.iter().collect();
         best.sort_by(|a, b| b.probability.total_cmp(&a.probability));

@@ -22,7 +22,7 @@ pub struct Job {
 pub struct Extent {
     /// Cases.
     pub cases: u64,
-    /// Cases, the first ones, that oracles are asked about as well.
+    /// Cases, the first ones, that the oracles are asked about which do not know the size.
     pub oracle_cases: u64,
     /// Times of the world at which they are played, ten at most.
     pub times: u64,

@@ -44,13 +44,11 @@ pub use coverage::CoverageRecord;
 pub use explain::{Explained, explain};
 pub use itinera_candidates::roster;
 pub use job::{Extent, Job};
+pub use oracle::{LEARNED, ORACLE, SIZE_UNKNOWN};
 pub use phantoms::PhantomRecord;
 pub use records::CandidateRecord;
 pub use report::{Interval, Report, report};
-pub use run::{
-    CaseRecord, LEARNED, Moment, ORACLE, Parts, RECORD_VERSION, SIZE_UNKNOWN, Warm, WorldRecord,
-    run_world,
-};
+pub use run::{CaseRecord, Moment, Parts, RECORD_VERSION, Warm, WorldRecord, run_world};
 pub use setup::{Setup, WINDOW_S};
 pub use stage::Stage;
 pub use stretch::Stretch;

@@ -6,7 +6,7 @@ use super::cast::{Cast, Said};
 use super::coverage::{CoverageRecord, coverage};
 use super::job::{Extent, Job};
 use super::memory::Memory;
-use super::oracle::{Baselines, Learned, Learner, Oracle, Reader, SizeUnknown};
+use super::oracle::{Baselines, Ladder, Learner, Reader};
 use super::phantoms::{self, Episodes, Explanation, PhantomRecord};
 use super::setup::{Setup, WINDOW_S};
 use super::stage::Stage;
@@ -21,12 +21,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Version of worlds, cases and scores: records of others do not add up with these.
 pub const RECORD_VERSION: u32 = 5;
-/// What the oracle is called in tables that knows everything but the place.
-pub const ORACLE: &str = "oracle";
-/// And the one that does not know cause, size and onset either.
-pub const SIZE_UNKNOWN: &str = "oracle, size unknown";
-/// And the one that also has to learn what is usual: what candidates are held against.
-pub const LEARNED: &str = "oracle, learning";
 /// A baseline watches one part of so many of the time without faults.
 const BASELINE_PART: u64 = 7;
 /// Windows over which the true background of a link is compared: ten minutes.
@@ -287,7 +281,7 @@ impl<'a> Warm<'a> {
         self.play_with(case, true, on_window)
     }
 
-    /// The same, and oracles are asked about it or not.
+    /// The same, and the oracles that do not know the size are asked about it or not.
     fn play_with(
         &self,
         case: &Case,
@@ -299,18 +293,12 @@ impl<'a> Warm<'a> {
         let mut cast = self.cast.fork();
         let mut memory = self.memory.clone();
         let mut sampler = stretch.changed(&case.changes);
-        let asks_oracles = asks_oracles && has_oracle(case.kind);
-        let baselines = self.baselines.as_ref().filter(|_| asks_oracles);
         let mut reader = Reader::new(stretch);
-        let mut oracle = Oracle::new(stretch, case);
-        let acts = Case::usual_spells(stage.world.family);
-        let mut unknown = SizeUnknown::new(stretch, acts);
-        let mut learned = baselines.map(|known| Learned::new(stretch, known));
-        let information = if self.baselines.is_some() {
-            oracle.information(&mut reader, case.lasts_s())
-        } else {
-            f64::NAN
-        };
+        let baselines = self.baselines.as_ref();
+        let has_oracle = baselines.is_some() && has_oracle(case.kind);
+        let mut ladder = Ladder::new(stretch, case, baselines.filter(|_| asks_oracles));
+        let information =
+            baselines.map_or(f64::NAN, |_| ladder.oracle.information(&mut reader, case.lasts_s()));
         let expected = Expected::new(stage, case);
         let mut episodes: Vec<Episodes> = self.episodes.iter().map(Episodes::continued).collect();
         let mut courses = vec![Course::default(); cast.len()];
@@ -323,11 +311,9 @@ impl<'a> Warm<'a> {
             let now = (window, series, &drawn);
             let said = cast.watch(stretch, &mut memory, &mut sampler, now, |_| true);
             let said: Vec<Said> = said.into_iter().map(Option::unwrap_or_default).collect();
-            if let Some(learned) = learned.as_mut().filter(|_| window <= case.asked_after()) {
+            if has_oracle && window <= case.asked_after() {
                 let told = reader.window(&drawn);
-                oracle.regard(&mut reader, &told);
-                learned.regard(told.clone());
-                unknown.regard(told);
+                ladder.regard(&mut reader, told);
             }
             let since_s = seconds(begin_of(window + 1)) - case.changes.at_s;
             for (nth, said) in said.into_iter().enumerate() {
@@ -349,24 +335,16 @@ impl<'a> Warm<'a> {
         let mut verdicts: BTreeMap<String, CaseScore> =
             names.zip(courses.into_iter().map(|course| course.score(case))).collect();
         let mut size_ranks = BTreeMap::new();
-        if let Some(learned) = learned {
-            let opinion = oracle.opinion(case.kind);
-            verdicts.insert(ORACLE.to_owned(), verdict::of_opinion(stage, case, &opinion));
-            let mut held = vec![(SIZE_UNKNOWN, unknown.opinion(&mut reader))];
-            if Learned::is_asked_in(stage.world.family) {
-                held.push((LEARNED, learned.opinion(&mut reader)));
-            }
-            for (name, held) in held {
-                let has_size = case.kind.is_single() && case.kind != Kind::BlackHole;
-                let rank = held.loses_at_most(case.effect).filter(|_| has_size);
-                size_ranks.extend(rank.map(|rank| (name.to_owned(), rank)));
-                let verdict = verdict::of_opinion(stage, case, &held.opinion);
-                verdicts.insert(name.to_owned(), verdict);
-            }
+        let asked = if has_oracle { ladder.asked(case, &mut reader) } else { Vec::new() };
+        for asked in asked {
+            let verdict = verdict::of_opinion(stage, case, &asked.opinion);
+            verdicts.insert(asked.name.to_owned(), verdict);
+            size_ranks.extend(asked.size_rank.map(|rank| (asked.name.to_owned(), rank)));
         }
         let until = if self.baselines.is_some() { case.asked_after() + 1 } else { stretch.history };
         let windows = stretch.history..until;
-        let without_fault = oracle.without_fault(&mut reader, windows, CALM_SERIES + case.number);
+        let without_fault =
+            ladder.oracle.without_fault(&mut reader, windows, CALM_SERIES + case.number);
         CaseRecord {
             number: case.number,
             kind: case.kind,
@@ -376,7 +354,7 @@ impl<'a> Warm<'a> {
             weeks: stretch.weeks,
             verdicts,
             phantoms,
-            optimal_s: optimal(case, stretch.history, &oracle.followed),
+            optimal_s: optimal(case, stretch.history, &ladder.oracle.followed),
             calm_peak: peak(&without_fault),
             size_ranks,
         }

@@ -1,8 +1,8 @@
 //! Scores as a table.
 
 use super::cost::Cost;
+use super::oracle::{LEARNED, SIZE_UNKNOWN};
 use super::report::{Group, Interval, Part, Report, Scores};
-use super::run::{LEARNED, SIZE_UNKNOWN};
 use std::fmt::Write;
 
 /// How a figure is written.

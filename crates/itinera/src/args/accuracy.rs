@@ -103,7 +103,7 @@ pub(crate) struct RunArgs {
     /// Cases in each world (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
     pub(crate) cases: Option<u16>,
-    /// Cases in each world that oracles are asked about as well (default: the number of the suite)
+    /// Cases in each world that the slower oracles are asked about too (default: the number of the suite)
     #[arg(long, value_parser = clap::value_parser!(u16).range(0..=10_000))]
     pub(crate) oracle_cases: Option<u16>,
     /// Minutes without a fault in each world (default: the number of the suite)

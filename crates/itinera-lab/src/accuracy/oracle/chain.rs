@@ -158,7 +158,7 @@ mod tests {
         };
         let mut sum = 0.0;
         for course in 0..81_usize {
-            let levels: [usize; 4] = std::array::from_fn(|n| course / 3_usize.pow(n as u32) % 3);
+            let levels = [1, 3, 9, 27].map(|place| course / place % 3);
             let mut likely = BEGINS[levels[0]];
             for (window, told) in told.iter().enumerate() {
                 likely *= told.map_or(1.0, |it| it.at[levels[window]] * libm::exp(it.log));

@@ -8,6 +8,7 @@
 mod chain;
 mod evidence;
 mod known;
+mod ladder;
 mod laws;
 mod learned;
 mod told;
@@ -21,9 +22,15 @@ use itinera_model::finding::Cause;
 use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) use evidence::Reader;
-pub(super) use known::Oracle;
-pub(super) use learned::{Baselines, Learned, Learner};
-pub(super) use unknown::SizeUnknown;
+pub(super) use ladder::{Asked, Ladder};
+pub(super) use learned::{Baselines, Learner};
+
+/// What the oracle is called in tables that knows everything but the place.
+pub const ORACLE: &str = "oracle";
+/// And the one that does not know cause, size and onset either.
+pub const SIZE_UNKNOWN: &str = "oracle, size unknown";
+/// And the one that also has to learn what is usual: what candidates are held against.
+pub const LEARNED: &str = "oracle, learning";
 
 /// A possible fault with its probability.
 #[derive(Debug, Clone, Copy)]
