@@ -205,7 +205,7 @@ pub trait Candidate: Send {
         Vec::new()
     }
 
-    /// Sets of regions whose links it cannot tell apart by what is measured.
+    /// Sets of regions: the links of each set cannot be told apart by what is measured.
     fn alike(&self) -> Vec<Vec<Region>> {
         Vec::new()
     }

@@ -9,8 +9,8 @@ const SETTLES: Duration = Duration::from_millis(500);
 const LEAST: Duration = Duration::from_secs(5);
 /// What could not be read is read again after this time, so that a change is not reported a whole turn late.
 const AGAIN: Duration = Duration::from_secs(15);
-/// While a reading is under way, nothing is due before this time.
-const UNDER_WAY: Duration = Duration::from_secs(5);
+/// During a reading nothing is due before this time.
+const DURING: Duration = Duration::from_secs(5);
 
 /// The turns in which host facts are read.
 #[derive(Debug)]
@@ -29,7 +29,7 @@ impl Turns {
 
     /// When it is to be looked again whether a reading is due.
     pub(crate) fn next(&self, now: Instant) -> Instant {
-        if self.is_reading { now + UNDER_WAY } else { self.next }
+        if self.is_reading { now + DURING } else { self.next }
     }
 
     /// Whether they have been read at all.

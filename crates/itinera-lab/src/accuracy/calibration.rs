@@ -1,6 +1,6 @@
 //! Confidence as it should have been: fitted on worlds that are kept for it, and applied to others.
 
-use super::report::is_weighed;
+use super::figures::is_weighed;
 use super::run::{CaseRecord, RECORD_VERSION, WorldRecord};
 use super::verdict::CaseScore;
 use itinera_simnet::worlds::Split;

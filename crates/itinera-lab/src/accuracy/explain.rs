@@ -2,9 +2,9 @@
 
 use super::atlas::Suspect;
 use super::cases::{Case, Effect, Kind, draw};
+use super::groups::serde_name;
 use super::oracle::{Asked, LEARNED, Ladder, ORACLE, Reader, SIZE_UNKNOWN};
 use super::picture::{self, Cell, Mark, Row, Tally};
-use super::report::serde_name;
 use super::run::{CaseRecord, Warm};
 use super::setup::Setup;
 use super::stage::Stage;

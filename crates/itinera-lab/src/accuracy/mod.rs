@@ -19,6 +19,8 @@ mod chance;
 mod cost;
 mod coverage;
 mod explain;
+mod figures;
+mod groups;
 mod interval;
 mod job;
 mod memory;

@@ -1,9 +1,10 @@
 //! Records of worlds added up to scores.
 
-use super::cases::{Effect, Kind};
 use super::chance::split_mix;
 use super::cost::Cost;
 use super::coverage::CoverageRecord;
+use super::figures::{ScoredCase, figure_of, is_first, is_weighed, mean_of, one};
+use super::groups::{Group, by_class, by_crossings, by_history, by_kind, by_size};
 pub use super::interval::Interval;
 use super::interval::{of_rate, of_worlds};
 use super::oracle::{LEARNED, ORACLE, SIZE_UNKNOWN};
@@ -131,20 +132,6 @@ pub struct Scores {
     pub by_class: Vec<Group>,
 }
 
-/// Scores of some of the cases.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct Group {
-    /// Which.
-    pub name: String,
-    /// The link is right; without a fault, the share of cases without a claim; of
-    /// several faults, the share of cases in which all are found; owner-wide, in which the extent is right.
-    pub link: Interval,
-    /// The owner is right.
-    pub owner: Interval,
-    /// Share of the cases in which any claim could be right: the most that `link` can be.
-    pub ceiling: Interval,
-}
-
 /// One candidate against another in the same cases.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Paired {
@@ -240,66 +227,6 @@ fn phantom_rate(name: &str, level: usize, worlds: &[&WorldRecord]) -> Interval {
         let count: u64 = drawn.iter().map(|world| events(world)).sum();
         (days > 0.0).then(|| count as f64 / days)
     })
-}
-
-const fn is_link(case: &CaseRecord) -> bool {
-    case.kind.is_link()
-}
-
-fn is_first(case: &CaseRecord) -> bool {
-    case.kind.is_link() && case.effect.is_first()
-}
-
-/// Cases in which a confidence is weighed: single faults, and none.
-pub(super) fn is_weighed(case: &CaseRecord) -> bool {
-    case.kind.is_single() || case.kind == Kind::None
-}
-
-/// What a figure is made from: one case and its score.
-type ScoredCase<'a> = (&'a CaseRecord, &'a CaseScore);
-
-fn held<'a>(
-    name: &'a str,
-    worlds: &'a [&'a WorldRecord],
-    wanted: impl Fn(&CaseRecord) -> bool + Copy + 'a,
-) -> impl Iterator<Item = ScoredCase<'a>> + 'a {
-    let cases = worlds.iter().flat_map(|world| &world.cases).filter(move |case| wanted(case));
-    cases.filter_map(move |case| Some((case, case.verdicts.get(name)?)))
-}
-
-/// The mean of something over cases, where it is there.
-fn mean_of(
-    name: &str,
-    worlds: &[&WorldRecord],
-    wanted: impl Fn(&CaseRecord) -> bool + Copy,
-    value: impl Fn(ScoredCase<'_>) -> Option<f64> + Copy,
-) -> Interval {
-    let count = held(name, worlds, wanted).filter_map(value).count();
-    of_worlds(worlds, count, |drawn| {
-        let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
-        let values = held(name, &worlds, wanted).filter_map(value);
-        let (sum, count) = values.fold((0.0, 0usize), |(sum, count), v| (sum + v, count + 1));
-        (count > 0).then(|| sum / count as f64)
-    })
-}
-
-/// Any figure over cases.
-fn figure_of(
-    name: &str,
-    worlds: &[&WorldRecord],
-    wanted: impl Fn(&CaseRecord) -> bool + Copy,
-    figure: impl Fn(&[ScoredCase<'_>]) -> Option<f64> + Copy,
-) -> Interval {
-    let count = held(name, worlds, wanted).filter(|(_, verdict)| verdict.claimed).count();
-    of_worlds(worlds, count, |drawn| {
-        let worlds: Vec<&WorldRecord> = drawn.iter().map(|world| **world).collect();
-        let all: Vec<ScoredCase<'_>> = held(name, &worlds, wanted).collect();
-        figure(&all)
-    })
-}
-
-fn one(is_so: bool) -> Option<f64> {
-    Some(f64::from(u8::from(is_so)))
 }
 
 fn scores(name: &str, worlds: &[&WorldRecord]) -> Scores {
@@ -458,55 +385,6 @@ fn log_score(case: &CaseRecord, verdict: &CaseScore) -> f64 {
     libm::log(probability.max(LEAST_PROBABILITY))
 }
 
-fn group(
-    label: String,
-    name: &str,
-    worlds: &[&WorldRecord],
-    wanted: impl Fn(&CaseRecord) -> bool + Copy,
-) -> Group {
-    let right = |(case, verdict): ScoredCase<'_>| one(verdict.is_right(case.kind));
-    let owner = |(case, verdict): ScoredCase<'_>| {
-        case.kind.is_fault().then(|| f64::from(u8::from(verdict.owner)))
-    };
-    Group {
-        name: label,
-        link: mean_of(name, worlds, wanted, right),
-        owner: mean_of(name, worlds, wanted, owner),
-        ceiling: mean_of(name, worlds, wanted, |(case, _)| one(case.truth.nameable)),
-    }
-}
-
-fn by_kind(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
-    let of = |kind: Kind| {
-        let label = serde_name(kind);
-        group(label, name, worlds, |case| case.kind == kind && !case.truth.is_undetectable())
-    };
-    let undetectable = |case: &CaseRecord| case.truth.is_undetectable();
-    let rest = group("undetectable".to_owned(), name, worlds, undetectable);
-    Kind::all().map(of).chain(std::iter::once(rest)).collect()
-}
-
-/// A kind's name in words.
-pub(super) fn serde_name(kind: Kind) -> String {
-    match kind {
-        Kind::ForwardLoss => "forward loss",
-        Kind::ReverseLoss => "return loss",
-        Kind::ForwardDelay => "forward delay",
-        Kind::ReverseDelay => "return delay",
-        Kind::Member => "one member of a bundle",
-        Kind::BlackHole => "black hole",
-        Kind::OwnerWide => "owner-wide",
-        Kind::AgentSite => "a site's line",
-        Kind::TargetEnd => "a target's line",
-        Kind::None => "no fault",
-        Kind::Two => "two at once",
-        Kind::RouteChange => "route change",
-        Kind::ClockStep => "clock step",
-    }
-    .to_owned()
-}
-
-/// After a cold start nothing but some minutes is known; otherwise weeks of summaries.
 /// Extra rounds as a share of the usual ones; absent where a candidate asks for none.
 fn extra_rounds(name: &str, worlds: &[&WorldRecord]) -> Interval {
     let usual = |world: &WorldRecord| {
@@ -536,54 +414,6 @@ fn alike(
         let (part, whole) = share(&sum);
         (sum.said > 0 && whole > 0).then(|| part as f64 / whole as f64)
     })
-}
-
-fn by_history(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
-    let of = |(label, is_cold): (&str, bool)| {
-        group(label.to_owned(), name, worlds, |case| is_first(case) && (case.weeks == 0) == is_cold)
-    };
-    [("cold start, at most 10 minutes", true), ("10 to 30 minutes, and weeks", false)]
-        .map(of)
-        .into()
-}
-
-fn by_size(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
-    let losses = [(0.0, 0.02), (0.02, 0.05), (0.05, 0.2), (0.2, 1.0)].map(|(low, high)| {
-        let label = format!("loss {:.0} to {:.0} %", low * 100.0, (high * 100.0_f64).min(30.0));
-        group(label, name, worlds, |case| {
-            is_link(case)
-                && matches!(case.effect, Effect::Loss(share) if share >= low && share < high)
-        })
-    });
-    let delays = [(3.0, 8.0), (8.0, 20.0), (20.0, 60.0), (60.0, 200.1)].map(|(low, high)| {
-        let label = format!("delay {low:.0} to {high:.0} ms");
-        group(label, name, worlds, |case| {
-            is_link(case) && matches!(case.effect, Effect::DelayMs(ms) if ms >= low && ms < high)
-        })
-    });
-    losses.into_iter().chain(delays).collect()
-}
-
-fn by_crossings(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
-    let of = |(low, high, label): (usize, usize, &str)| {
-        group(format!("{label} paths cross it"), name, worlds, |case| {
-            is_first(case) && (low..=high).contains(&case.truth.paths_crossing)
-        })
-    };
-    [(0, 3, "up to 3"), (4, 10, "4 to 10"), (11, 30, "11 to 30"), (31, usize::MAX, "over 30")]
-        .map(of)
-        .into()
-}
-
-fn by_class(name: &str, worlds: &[&WorldRecord]) -> Vec<Group> {
-    let of = |(low, high, label): (usize, usize, &str)| {
-        group(label.to_owned(), name, worlds, |case| {
-            is_first(case) && (low..=high).contains(&case.truth.class_links)
-        })
-    };
-    [(0, 1, "a link of its own"), (2, 2, "two alike"), (3, usize::MAX, "three or more alike")]
-        .map(of)
-        .into()
 }
 
 fn paired(better: &str, than: &str, worlds: &[&WorldRecord]) -> Paired {

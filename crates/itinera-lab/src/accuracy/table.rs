@@ -1,8 +1,9 @@
 //! Scores as a table.
 
 use super::cost::Cost;
+use super::groups::Group;
 use super::oracle::{LEARNED, SIZE_UNKNOWN};
-use super::report::{Group, Interval, Part, Report, Scores};
+use super::report::{Interval, Part, Report, Scores};
 use std::fmt::Write;
 
 /// How a figure is written.

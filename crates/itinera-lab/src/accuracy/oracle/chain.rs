@@ -75,7 +75,7 @@ impl<const K: usize> Likely<K> {
 /// What a window gave; absent where it gave nothing.
 pub(super) type Told<const K: usize> = Option<Likely<K>>;
 
-/// Takes what a window gave, and goes on to the next; gives the logarithm of how likely it was.
+/// Takes what a window gave, and moves to the next window; gives the logarithm of how likely it was.
 pub(super) fn pass<const K: usize>(level: &mut [f64; K], moves: &Moves<K>, told: &Told<K>) -> f64 {
     let mut log = 0.0;
     if let Some(told) = told {

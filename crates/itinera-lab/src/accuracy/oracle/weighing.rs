@@ -81,7 +81,7 @@ impl Held {
     }
 }
 
-/// A change by itself that is nobody's fault: what is tested, and its odds on each link, in units of the weights of
+/// A change by itself that is no fault: what is tested, and its odds on each link, in units of the weights of
 /// kinds.
 pub(super) type ByItself = (Tested, f64);
 
