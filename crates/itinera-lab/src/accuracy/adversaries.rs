@@ -7,7 +7,7 @@ use super::oracle::ORACLE;
 use super::phantoms::PhantomRecord;
 use super::report::{Scores, report};
 use super::run::{CaseRecord, RECORD_VERSION, Warm, WorldRecord};
-use super::setup::Setup;
+use super::setup::{Setup, WINDOW_S};
 use super::stage::Stage;
 use super::stretch::Stretch;
 use super::verdict::{CaseScore, Truth, truth, verdict};
@@ -322,10 +322,11 @@ fn a_wrong_place_is_not_noticed_and_not_a_phantom_as_often_as_there_are_faults()
             let late = |claims: Vec<Claim>| {
                 let stretch = Stretch::of_case(&stage, case.number);
                 let left = stretch.history + 6;
-                let warm = Warm::of(&stretch, vec![Box::new(Late { claims, left })], true);
+                let turns = vec![(left, Vec::new()), (1, claims)];
+                let warm = Warm::of(&stretch, vec![Scripted::boxed(turns)], true);
                 let record = warm.play(&case, |_| {});
-                let phantoms = record.phantoms["late"];
-                (record.verdicts["late"].noticed_s, phantoms.phantoms[0], phantoms.true_surges)
+                let phantoms = record.phantoms["scripted"];
+                (record.verdicts["scripted"].noticed_s, phantoms.phantoms[0], phantoms.true_surges)
             };
             let (noticed, phantoms, surges) = late(wrong);
             assert_eq!(noticed, None);
@@ -363,16 +364,22 @@ fn the_busiest_link_is_right_as_often_as_it_is_at_fault() {
     assert!(all >= 12 && right * 5 < all, "{right} of {all}");
 }
 
-/// Claims nothing for as long as nothing is wrong and a minute more, and the same from then on.
+/// Claims what its script says: so many windows of each, and the last for ever.
 #[derive(Debug, Clone)]
-struct Late {
-    claims: Vec<Claim>,
-    left: u64,
+struct Scripted {
+    turns: Vec<(u64, Vec<Claim>)>,
+    window: u64,
 }
 
-impl Candidate for Late {
+impl Scripted {
+    fn boxed(turns: Vec<(u64, Vec<Claim>)>) -> Box<dyn Candidate> {
+        Box::new(Self { turns, window: 0 })
+    }
+}
+
+impl Candidate for Scripted {
     fn name(&self) -> &'static str {
-        "late"
+        "scripted"
     }
 
     fn version(&self) -> u32 {
@@ -380,14 +387,63 @@ impl Candidate for Late {
     }
 
     fn regard(&mut self, _: &WindowInput<'_>) -> Vec<Claim> {
-        let is_time = self.left == 0;
-        self.left = self.left.saturating_sub(1);
-        if is_time { self.claims.clone() } else { Vec::new() }
+        let mut until = 0;
+        let now = self.turns.iter().find(|(windows, _)| {
+            until += windows;
+            self.window < until
+        });
+        self.window += 1;
+        let now = now.or_else(|| self.turns.last());
+        now.map(|(_, claims)| claims.clone()).unwrap_or_default()
     }
 
     fn fork(&self) -> Box<dyn Candidate> {
         Box::new(self.clone())
     }
+}
+
+#[test]
+fn changes_of_place_are_counted_and_a_fault_is_cleared_when_its_last_claim_falls() {
+    let mut told = 0;
+    for (stage, cases) in cases(Kind::is_link, 60) {
+        for case in cases.into_iter().filter(|case| case.changes.for_s.is_some()) {
+            let [Suspect::Link(link)] = case.suspects()[..] else { panic!("{case:?}") };
+            let Some((place, _)) = named(&stage, link) else { continue };
+            let class = stage.atlas.class(link);
+            let other = stage.atlas.used[0].iter().filter_map(|other| {
+                let is_other = !class.contains(&stage.atlas.edge(*other));
+                stage.atlas.place_of(*other).filter(|_| is_other)
+            });
+            let Some(wrong) = other.into_iter().next() else { continue };
+            let stretch = Stretch::of_case(&stage, case.number);
+            let [right, wrong] = [place, wrong].map(|place| vec![claim(&case, place, None)]);
+            // The fault begins within half an hour; candidates are asked when it ends.
+            let after = |windows: u64| stretch.history + windows;
+            let asked = case.asked_after();
+            if asked < after(8) {
+                continue;
+            }
+            // It says the right place and another in turn, and stays for a minute after the end.
+            let turns = vec![
+                (asked - 4, Vec::new()),
+                (1, right.clone()),
+                (1, wrong),
+                (1 + 1 + 6, right),
+                (u64::MAX / 2, Vec::new()),
+            ];
+            let record =
+                Warm::of(&stretch, vec![Scripted::boxed(turns)], false).play(&case, |_| {});
+            let score = &record.verdicts["scripted"];
+            assert!(score.link && score.changes == 2, "{score:?}");
+            let stood = asked + 5;
+            let ends_s = case.changes.at_s + case.lasts_s();
+            let cleared_s = ((stood + 1) * WINDOW_S) as f64 - ends_s + WINDOW_S as f64;
+            let said = score.cleared_s.unwrap();
+            assert!((said - cleared_s).abs() < 0.01, "{said}, not {cleared_s}");
+            told += 1;
+        }
+    }
+    assert!(told >= 3, "{told}");
 }
 
 #[test]

@@ -73,3 +73,44 @@ impl Memory {
         drawn.iter().filter(is_swept).filter(arrives).map(hops).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::setup::Setup;
+    use super::super::stretch::Stretch;
+    use super::super::window::Window;
+    use super::*;
+    use itinera_simnet::worlds::WorldFamily;
+
+    #[test]
+    fn the_route_of_each_pair_is_swept_every_five_minutes_where_packets_arrive() {
+        let setup = Setup { agents: 6, peers: 3, ..Setup::a() };
+        let stage = Stage::new(&setup, WorldFamily::Plain, 4);
+        let stretch = Stretch::new(&stage, 0);
+        let mut sampler = stretch.calm.clone();
+        let mut drawn = Window::default();
+        let mut seen = vec![0; stage.pairs.len()];
+        let mut arrived = vec![0; stage.pairs.len()];
+        for window in 0..2 * SWEEP_WINDOWS {
+            stretch.window(&mut sampler, window, 0, &mut drawn);
+            for pair in drawn.pairs.iter().filter(|it| it.counts.return_.arrived > 0) {
+                arrived[pair.pair] += 1;
+            }
+            for swept in Memory::pair_hops(&sampler, window, &drawn.pairs) {
+                seen[swept.pair] += 1;
+                let answers = swept.hops.iter().flatten().flatten().count();
+                assert!(answers > 0, "{swept:?}");
+            }
+        }
+        assert!(seen.len() > 5);
+        for (seen, arrived) in seen.iter().zip(&arrived) {
+            let always = *arrived == 2 * SWEEP_WINDOWS;
+            assert!(*seen <= 2 && (*seen == 2 || !always), "{seen} sweeps, {arrived} rounds");
+        }
+        // A pair that nothing arrives from shows no route.
+        let silent = |it: &DrawnPair| DrawnPair { counts: Default::default(), ..it.clone() };
+        let silent: Vec<DrawnPair> = drawn.pairs.iter().map(silent).collect();
+        let swept = (0..SWEEP_WINDOWS).map(|window| Memory::pair_hops(&sampler, window, &silent));
+        assert_eq!(swept.map(|swept| swept.len()).sum::<usize>(), 0);
+    }
+}

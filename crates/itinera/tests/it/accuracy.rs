@@ -29,7 +29,10 @@ fn the_rule_beats_the_naive_reading_and_the_oracle_both() {
             paired["better"],
             paired["than"]
         );
-        assert!(paired["link"]["cases"].as_u64().unwrap() >= 40, "{paired}");
+        // The slower oracles are asked about some cases only.
+        let is_slow = paired["better"].as_str().unwrap().starts_with("oracle, ");
+        let least = if is_slow { 15 } else { 40 };
+        assert!(paired["link"]["cases"].as_u64().unwrap() >= least, "{paired}");
     }
     assert_eq!(all.len(), 10, "each of five against each of the others");
     let costs = report["costs"].as_array().unwrap().iter().map(|it| it["candidate"].as_str());

@@ -65,6 +65,13 @@ impl<const K: usize> Likely<K> {
         Self { at, log }
     }
 
+    /// Of logarithms, by level.
+    pub(super) fn of_logs(logs: [f64; K]) -> Self {
+        let most = logs.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+        let one = Self::new(logs.map(|log| libm::exp(log - most)));
+        Self { log: one.log + most, ..one }
+    }
+
     /// The likelihood of this and of something else that was observed.
     pub(super) fn and(self, other: Self) -> Self {
         let both = Self::new(std::array::from_fn(|k| self.at[k] * other.at[k]));
@@ -169,6 +176,16 @@ mod tests {
             sum += likely;
         }
         sum
+    }
+
+    #[test]
+    fn likelihoods_of_logs_are_those_of_numbers_however_small() {
+        let of_logs = Likely::of_logs([-2_000.0, -2_001.0, -2_000.5]);
+        let numbers = Likely::new([1.0, libm::exp(-1.0), libm::exp(-0.5)]);
+        for (a, b) in of_logs.at.iter().zip(numbers.at) {
+            assert!((a - b).abs() < 1e-12);
+        }
+        assert!((of_logs.log - (numbers.log - 2_000.0)).abs() < 1e-9);
     }
 
     #[test]
