@@ -10,7 +10,7 @@ use std::rc::Rc;
 /// Shares of answers that are slow.
 const SHARES: [f64; 6] = [0.002, 0.1, 0.2, 0.35, 0.5, 0.7];
 pub(super) const LEVELS: usize = SHARES.len();
-/// Routers whose answers are slow by habit.
+/// Share of routers that answer late by habit.
 const ARE_SLOW: f64 = 0.13;
 /// Means of slow answers, in milliseconds: they are drawn between 3 and 100.
 const MEANS_MS: [f64; 5] = [3.5, 8.0, 18.0, 40.0, 85.0];
