@@ -9,7 +9,7 @@ use itinera_simnet::worlds::{Split, WorldFamily};
 pub enum Suite {
     /// Enough to find the better candidate, in minutes.
     Quick,
-    /// What a change of judgement does to every score, in twenty minutes.
+    /// What a change of judgement does to every score, in less than an hour.
     Daily,
     /// What is published: hundreds of worlds.
     Full,

@@ -38,7 +38,7 @@ pub(crate) struct ReportArgs {
 pub(crate) enum SuiteName {
     /// Comparison on the same cases; under three minutes on two cores
     Quick,
-    /// What a change of the engine does to every score; about 20 minutes
+    /// What a change of the engine does to every score; less than an hour
     Daily,
     /// Full suite for publication; runs for hours
     Full,
